@@ -1,0 +1,191 @@
+//! A compiled condition: names are slots and locals, literals are values, mistakes are gone.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use regex::Regex;
+
+use super::functions::Function;
+use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
+use crate::diagnostic::Text;
+use crate::layout::SlotId;
+use crate::value::Value;
+
+/// What a value is known to be before anything runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Type {
+    Any,
+    Null,
+    Boolean,
+    Number,
+    Text,
+    Version,
+    Date,
+    DateTime,
+    Duration,
+    Months,
+    List,
+    Object,
+    Range,
+}
+
+impl Type {
+    pub(super) fn as_str(self) -> &'static str {
+        match self {
+            Self::Any => "anything",
+            Self::Null => "null",
+            Self::Boolean => "a boolean",
+            Self::Number => "a number",
+            Self::Text => "a text",
+            Self::Version => "a version",
+            Self::Date => "a date",
+            Self::DateTime => "a date and time",
+            Self::Duration => "a duration",
+            Self::Months => "a duration of months",
+            Self::List => "a list",
+            Self::Object => "an object",
+            Self::Range => "a range",
+        }
+    }
+}
+
+/// What the surroundings say, apart from facts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum AmbientKey {
+    Standing,
+    DeviceKnown,
+    DeviceRegistered,
+    DeviceManaged,
+    SignInClient,
+    ServiceId,
+}
+
+/// One test of an `in`.
+#[derive(Clone, Debug)]
+pub(super) enum NodeTest {
+    Value(Node),
+    Compare(CompareOp, Node),
+}
+
+#[derive(Clone, Debug)]
+pub(super) enum Op {
+    /// A literal that borrows nothing.
+    Constant(Value<'static>),
+    Text(Arc<str>),
+    Version(Arc<str>),
+    /// A fact of the device; `exempt` when its age is what is asked.
+    Fact {
+        slot: SlotId,
+        exempt: bool,
+    },
+    /// A fact of the person.
+    PersonFact(SlotId),
+    Ambient(AmbientKey),
+    /// A quantifier's item, by its place on the stack of locals.
+    Local(usize),
+    /// A dotted path below a value.
+    Field {
+        base: Box<Node>,
+        path: Arc<str>,
+    },
+    /// A name in a filter: a field of the item, or a fact when the item is no object.
+    ItemField {
+        item: usize,
+        path: Arc<str>,
+        fact: Box<Node>,
+    },
+    List(Vec<Node>),
+    Range {
+        low: Box<Node>,
+        low_included: bool,
+        high: Box<Node>,
+        high_included: bool,
+    },
+    Negate(Box<Node>),
+    Arithmetic(ArithmeticOp, Box<Node>, Box<Node>),
+    And(Vec<Node>),
+    Or(Vec<Node>),
+    Not(Box<Node>),
+    Compare(CompareOp, Box<Node>, Box<Node>),
+    Between {
+        value: Box<Node>,
+        low: Box<Node>,
+        high: Box<Node>,
+    },
+    In(Box<Node>, Vec<NodeTest>),
+    If {
+        condition: Box<Node>,
+        then: Box<Node>,
+        otherwise: Box<Node>,
+    },
+    Quantified {
+        kind: QuantifierKind,
+        lists: Vec<Node>,
+        first_local: usize,
+        body: Box<Node>,
+    },
+    Filter {
+        list: Box<Node>,
+        item: usize,
+        condition: Box<Node>,
+    },
+    Index {
+        list: Box<Node>,
+        index: Box<Node>,
+    },
+    Present(Box<Node>),
+    Age(Box<Node>),
+    InGroup(usize),
+    Matches(Box<Node>, Regex),
+    Call(&'static Function, Vec<Node>),
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct Node {
+    pub op: Op,
+    pub ty: Type,
+    /// The path of the fact this reads, for blame and for evidence.
+    pub label: Option<Arc<str>>,
+    /// Where it stands in the condition's text.
+    pub span: Range<usize>,
+}
+
+/// A condition that is ready to be evaluated.
+#[derive(Clone, Debug)]
+pub struct Condition {
+    pub(super) root: Node,
+    pub(super) text: Text,
+    /// Slots of device facts it may read, ascending.
+    pub(super) slots: Vec<SlotId>,
+    /// Groups it asks about, by index, ascending.
+    pub(super) groups: Vec<usize>,
+    /// It asks for the standing.
+    pub(super) reads_standing: bool,
+}
+
+impl Condition {
+    /// Returns the condition as it was written.
+    pub fn as_str(&self) -> &str {
+        self.text.as_str()
+    }
+
+    /// Returns the condition with its way back to the file.
+    pub fn text(&self) -> &Text {
+        &self.text
+    }
+
+    /// Returns the slots of the device facts it may read, ascending.
+    pub fn slots(&self) -> &[SlotId] {
+        &self.slots
+    }
+
+    /// Returns the groups it asks about, as indexes into the list it was compiled with, ascending.
+    pub fn groups(&self) -> &[usize] {
+        &self.groups
+    }
+
+    /// Returns whether it asks for the device's standing.
+    pub fn reads_standing(&self) -> bool {
+        self.reads_standing
+    }
+}

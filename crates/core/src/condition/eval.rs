@@ -1,0 +1,997 @@
+//! Works out a compiled condition on one device, three-valued, and gathers the evidence while it does.
+//!
+//! With a trace the same code keeps the parts that decided: of an `and` that fails the parts that fail,
+//! of an `or` that fails every branch, of a quantifier the items that broke it.
+
+use std::cmp::Ordering;
+
+use bumpalo::Bump;
+use jiff::tz::TimeZone;
+use jiff::{Span, Timestamp};
+use rust_decimal::Decimal;
+
+use super::compiled::{AmbientKey, Condition, Node, NodeTest, Op};
+use super::functions::Context;
+use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
+use super::temporal::parse_date_time;
+use crate::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
+use crate::facts::{Facts, Origin};
+use crate::value::{DateTime, List, Range, RangeEnd, Reason, Unknown, Value};
+use crate::version::{compare_versions, is_version};
+
+/// How many items of a list the evidence names.
+const ITEMS_SHOWN: usize = 5;
+
+/// What the surroundings of a condition say; none where they say nothing.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Ambient<'a> {
+    /// The device's standing.
+    pub standing: Option<&'a str>,
+    /// The device is known to the ledger.
+    pub known: Option<bool>,
+    /// The device has an id of ours.
+    pub registered: Option<bool>,
+    /// The device is looked after: somebody collected from it lately.
+    pub managed: Option<bool>,
+    /// How the person signs in.
+    pub client: Option<&'a str>,
+    /// What the person signs in to.
+    pub service: Option<&'a str>,
+}
+
+#[derive(Debug, Default)]
+struct Trace {
+    reads: Vec<FactUse>,
+    out: Vec<Evidence>,
+}
+
+/// Evaluates conditions on one device.
+#[derive(Debug)]
+pub struct Evaluator<'a> {
+    facts: Option<&'a Facts<'a>>,
+    person: &'a [Value<'a>],
+    ambient: Ambient<'a>,
+    groups: &'a [Value<'a>],
+    now: Timestamp,
+    zone: &'a TimeZone,
+    arena: &'a Bump,
+    locals: Vec<Value<'a>>,
+    trace: Option<Trace>,
+    /// Staleness counts: in what is required, not in scopes.
+    strict: bool,
+    vacuous: bool,
+}
+
+impl<'a> Evaluator<'a> {
+    /// Creates an evaluator; `zone` is the workspace's, for `today()`.
+    pub fn new(facts: Option<&'a Facts<'a>>, now: Timestamp, zone: &'a TimeZone, arena: &'a Bump) -> Self {
+        Self {
+            facts,
+            person: &[],
+            ambient: Ambient::default(),
+            groups: &[],
+            now,
+            zone,
+            arena,
+            locals: Vec::new(),
+            trace: None,
+            strict: false,
+            vacuous: false,
+        }
+    }
+
+    /// Sets what the person's facts are, slot by slot.
+    pub fn set_person(&mut self, person: &'a [Value<'a>]) {
+        self.person = person;
+    }
+
+    /// Sets what the surroundings say.
+    pub fn set_ambient(&mut self, ambient: Ambient<'a>) {
+        self.ambient = ambient;
+    }
+
+    /// Sets the device's memberships, one value a group.
+    pub fn set_groups(&mut self, groups: &'a [Value<'a>]) {
+        self.groups = groups;
+    }
+
+    /// Returns whether a condition holds, using the last known value of every fact at any age.
+    pub fn holds(&mut self, condition: &'a Condition) -> Value<'a> {
+        self.strict = false;
+        self.truth(condition, &condition.root, true)
+    }
+
+    /// Returns whether a condition is met by facts that are fresh enough.
+    pub fn meets(&mut self, condition: &'a Condition) -> Value<'a> {
+        self.strict = true;
+        self.truth(condition, &condition.root, true)
+    }
+
+    /// Returns the value of an expression of any type.
+    pub fn value_of(&mut self, condition: &'a Condition) -> Value<'a> {
+        self.value(condition, &condition.root)
+    }
+
+    /// Returns the outcome with its evidence; `strict` as in [`Self::meets`].
+    pub fn explain(&mut self, condition: &'a Condition, strict: bool) -> (Value<'a>, Evidence) {
+        self.strict = strict;
+        self.trace = Some(Trace::default());
+        let value = self.truth(condition, &condition.root, true);
+        let mut out = self.trace.take().map(|trace| trace.out).unwrap_or_default();
+        let evidence = match (out.pop(), out.is_empty()) {
+            (Some(only), true) => only,
+            (last, _) => {
+                out.extend(last);
+                Evidence::All { outcome: outcome_of(&value), parts: out }
+            }
+        };
+        (value, evidence)
+    }
+
+    /// Returns whether an `every` over an empty list was met since this was last asked.
+    pub fn take_vacuous(&mut self) -> bool {
+        std::mem::take(&mut self.vacuous)
+    }
+
+    /// Works out a part that must be true or false. `wanted` is what would make the whole hold.
+    fn truth(&mut self, condition: &'a Condition, node: &'a Node, wanted: bool) -> Value<'a> {
+        match &node.op {
+            Op::And(parts) => self.junction(condition, parts, true, wanted),
+            Op::Or(parts) => self.junction(condition, parts, false, wanted),
+            Op::Not(inner) => match self.truth(condition, inner, !wanted) {
+                Value::Boolean(truth) => Value::Boolean(!truth),
+                other => other,
+            },
+            Op::Quantified { kind, lists, first_local, body } => {
+                self.quantified(condition, *kind, lists, *first_local, body, wanted)
+            }
+            Op::If { condition: question, then, otherwise } => {
+                match self.quietly(|this| this.truth(condition, question, true)) {
+                    Value::Boolean(true) => self.truth(condition, then, wanted),
+                    Value::Boolean(false) | Value::Null => self.truth(condition, otherwise, wanted),
+                    // What decides is not known: the question itself is the evidence.
+                    _ => self.truth(condition, question, true),
+                }
+            }
+            _ => self.leaf(condition, node, wanted),
+        }
+    }
+
+    /// Runs something without gathering evidence of it.
+    fn quietly<T>(&mut self, run: impl FnOnce(&mut Self) -> T) -> T {
+        let trace = self.trace.take();
+        let result = run(self);
+        self.trace = trace;
+        result
+    }
+
+    fn mark(&self) -> usize {
+        self.trace.as_ref().map_or(0, |trace| trace.out.len())
+    }
+
+    /// Takes the evidence gathered since `mark`.
+    fn since(&mut self, mark: usize) -> Vec<Evidence> {
+        self.trace.as_mut().map(|trace| trace.out.split_off(mark)).unwrap_or_default()
+    }
+
+    fn junction(&mut self, condition: &'a Condition, parts: &'a [Node], all: bool, wanted: bool) -> Value<'a> {
+        let mark = self.mark();
+        let mut result = Value::Boolean(all);
+        let mut gathered: Vec<(Outcome, Vec<Evidence>)> = Vec::new();
+        for part in parts {
+            let mark = self.mark();
+            let value = self.truth(condition, part, wanted);
+            if self.trace.is_some() {
+                gathered.push((outcome_of(&value), self.since(mark)));
+            }
+            result = if all { kleene_and(result, value) } else { kleene_or(result, value) };
+            // Settled; but evidence names every part that decides.
+            if matches!(result, Value::Boolean(truth) if truth != all) && self.trace.is_none() {
+                break;
+            }
+        }
+        if let Some(trace) = &mut self.trace {
+            debug_assert_eq!(trace.out.len(), mark);
+            let outcome = outcome_of(&result);
+            let decides = |part: &Outcome| match outcome {
+                Outcome::Unknown(_) => matches!(part, Outcome::Unknown(_)),
+                known => *part == known,
+            };
+            let mut parts: Vec<Evidence> =
+                gathered.into_iter().filter(|(part, _)| decides(part)).flat_map(|(_, parts)| parts).collect();
+            let made = match (parts.pop(), parts.is_empty()) {
+                (Some(only), true) => only,
+                (last, _) => {
+                    parts.extend(last);
+                    // Denied, "all" reads as "any" and the other way round.
+                    if all == wanted { Evidence::All { outcome, parts } } else { Evidence::Any { outcome, parts } }
+                }
+            };
+            trace.out.push(made);
+        }
+        result
+    }
+
+    /// Works out a part without parts of its own, and notes it as one comparison.
+    fn leaf(&mut self, condition: &'a Condition, node: &'a Node, wanted: bool) -> Value<'a> {
+        if self.trace.is_none() {
+            let value = self.value(condition, node);
+            return self.as_truth(value, node);
+        }
+        let mark = self.trace.as_ref().map_or(0, |trace| trace.reads.len());
+        let text = |node: &Node| condition.as_str()[node.span.clone()].to_owned();
+        let not = if wanted { "" } else { "not " };
+        let (value, subject, observed, required) = match &node.op {
+            Op::Compare(op, left, right) => {
+                let (l, r) = (self.value(condition, left), self.value(condition, right));
+                let value = compare(*op, l, r, left, right);
+                // The side that reads a fact is what was looked at.
+                let (op, subject, observed, bound) = if left.label.is_none() && right.label.is_some() {
+                    (op.flipped(), right, r, l)
+                } else {
+                    (*op, left, l, r)
+                };
+                let op = if wanted { op } else { op.negated() };
+                (value, text(subject), observed.show(), format!("{} {}", op.as_str(), bound.show()))
+            }
+            Op::Between { value, low, high } => {
+                let (v, l, h) = (self.value(condition, value), self.value(condition, low), self.value(condition, high));
+                let result = kleene_and(
+                    compare(CompareOp::LessEqual, l, v, low, value),
+                    compare(CompareOp::LessEqual, v, h, value, high),
+                );
+                (result, text(value), v.show(), format!("{not}between {} and {}", l.show(), h.show()))
+            }
+            Op::In(value, tests) => {
+                let v = self.value(condition, value);
+                let result = self.membership(condition, value, v, tests);
+                let end = node.span.end;
+                let required = condition.as_str()[value.span.end..end].trim();
+                (result, text(value), v.show(), format!("{not}{required}"))
+            }
+            Op::Present(inner) => {
+                let v = self.value(condition, inner);
+                let result = Value::Boolean(is_present(&v));
+                (
+                    result,
+                    text(inner),
+                    v.show(),
+                    if wanted { "collected".to_owned() } else { "not collected, or empty".to_owned() },
+                )
+            }
+            _ => {
+                let value = self.value(condition, node);
+                let value = self.as_truth(value, node);
+                (value, text(node), value.show(), (if wanted { "true" } else { "false" }).to_owned())
+            }
+        };
+        let trace = self.trace.get_or_insert_default();
+        let facts = trace.reads.split_off(mark);
+        let outcome = outcome_of(&value);
+        let blame = match (&value, outcome) {
+            (Value::Unknown(unknown), _) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
+            (_, Outcome::Unknown(reason)) => {
+                let fact = node.blame_label().unwrap_or(&subject).to_owned();
+                Some(Blame { fact, reason })
+            }
+            (_, Outcome::True | Outcome::False) => None,
+        };
+        trace.out.push(Evidence::Comparison { subject, observed, required, outcome, facts, blame });
+        value
+    }
+
+    /// Turns the value of a part into true, false or unknown.
+    fn as_truth(&self, value: Value<'a>, node: &'a Node) -> Value<'a> {
+        match value {
+            Value::Boolean(_) | Value::Null | Value::Unknown(_) => value,
+            _ => mismatch(node, node),
+        }
+    }
+
+    fn quantified(
+        &mut self,
+        condition: &'a Condition,
+        kind: QuantifierKind,
+        lists: &'a [Node],
+        first_local: usize,
+        body: &'a Node,
+        wanted: bool,
+    ) -> Value<'a> {
+        let every = kind == QuantifierKind::Every;
+        let read_mark = self.trace.as_ref().map_or(0, |trace| trace.reads.len());
+        let mut values = Vec::with_capacity(lists.len());
+        let mut failed = None;
+        // Later lists may name the items of earlier ones, so they are worked out inside.
+        let first = self.value(condition, &lists[0]);
+        match self.as_list(first) {
+            Ok(list) => values.push(list),
+            Err(value) => failed = Some(value),
+        }
+        let facts = self.trace.as_mut().map(|trace| trace.reads.split_off(read_mark)).unwrap_or_default();
+        let list_text = || condition.as_str()[lists[0].span.clone()].to_owned();
+        if let Some(value) = failed {
+            if let Some(trace) = &mut self.trace {
+                let outcome = outcome_of(&value);
+                let blame = match (&value, outcome) {
+                    (Value::Unknown(unknown), _) => {
+                        Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason })
+                    }
+                    (_, Outcome::Unknown(reason)) => {
+                        Some(Blame { fact: lists[0].label.as_deref().unwrap_or("").to_owned(), reason })
+                    }
+                    (_, Outcome::True | Outcome::False) => None,
+                };
+                trace.out.push(Evidence::Items {
+                    list: list_text(),
+                    every,
+                    outcome,
+                    total: 0,
+                    decided: 0,
+                    items: Vec::new(),
+                    facts,
+                    blame,
+                });
+            }
+            return value;
+        }
+        let list = values.pop().unwrap_or(List { items: &[], doubts: &[] });
+        let mut result = Value::Boolean(every);
+        let mut gathered: Vec<(Outcome, ItemEvidence)> = Vec::new();
+        let mut doubts = list.doubts.iter().peekable();
+        for (position, item) in list.items.iter().enumerate() {
+            let doubt = doubts.next_if(|(at, _)| *at as usize == position).map(|(_, unknown)| *unknown);
+            self.locals.truncate(first_local);
+            self.locals.push(*item);
+            let mark = self.mark();
+            let value = if lists.len() > 1 {
+                self.inner_quantified(condition, every, &lists[1..], first_local + 1, body, wanted)
+            } else {
+                self.truth(condition, body, wanted)
+            };
+            // An item that may not belong to the list weighs as unknown, unless it changes nothing.
+            let value = match (doubt, value) {
+                (Some(unknown), Value::Boolean(truth)) if truth != every => Value::Unknown(unknown),
+                (_, value) => value,
+            };
+            if self.trace.is_some() {
+                let mut parts = self.since(mark);
+                if let (Some(unknown), Value::Unknown(_)) = (doubt, value) {
+                    parts = vec![Evidence::Comparison {
+                        subject: list_text(),
+                        observed: Value::Unknown(unknown).show(),
+                        required: "to be told whether it counts".to_owned(),
+                        outcome: Outcome::Unknown(unknown.reason),
+                        facts: Vec::new(),
+                        blame: Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
+                    }];
+                }
+                gathered.push((outcome_of(&value), ItemEvidence { label: item_label(item, position), parts }));
+            }
+            result = if every { kleene_and(result, value) } else { kleene_or(result, value) };
+            if matches!(result, Value::Boolean(truth) if truth != every) && self.trace.is_none() {
+                break;
+            }
+        }
+        self.locals.truncate(first_local);
+        if list.items.is_empty() && every {
+            self.vacuous = true;
+        }
+        if let Some(trace) = &mut self.trace {
+            if list.items.is_empty() && every {
+                trace.out.push(Evidence::NothingToCheck { list: list_text(), facts });
+                return result;
+            }
+            let outcome = outcome_of(&result);
+            let total = gathered.len();
+            let decides = |item: &Outcome| match outcome {
+                Outcome::Unknown(_) => matches!(item, Outcome::Unknown(_)),
+                known => *item == known,
+            };
+            let mut items: Vec<ItemEvidence> =
+                gathered.into_iter().filter(|(item, _)| decides(item)).map(|(_, item)| item).collect();
+            let decided = items.len();
+            items.truncate(ITEMS_SHOWN);
+            trace.out.push(Evidence::Items {
+                list: list_text(),
+                every,
+                outcome,
+                total,
+                decided,
+                items,
+                facts,
+                blame: None,
+            });
+        }
+        result
+    }
+
+    /// The further iterators of a quantifier, for each item of the first.
+    fn inner_quantified(
+        &mut self,
+        condition: &'a Condition,
+        every: bool,
+        lists: &'a [Node],
+        first_local: usize,
+        body: &'a Node,
+        wanted: bool,
+    ) -> Value<'a> {
+        let kind = if every { QuantifierKind::Every } else { QuantifierKind::Some };
+        self.quantified(condition, kind, lists, first_local, body, wanted)
+    }
+
+    /// Works out the value of a part.
+    fn value(&mut self, condition: &'a Condition, node: &'a Node) -> Value<'a> {
+        match &node.op {
+            Op::Constant(value) => *value,
+            Op::Text(text) => Value::Text(text),
+            Op::Version(text) => Value::Version(text),
+            Op::Fact { slot, exempt } => self.fact(*slot, *exempt, node),
+            Op::PersonFact(slot) => {
+                self.person.get(slot.0 as usize).copied().unwrap_or(Value::missing("")).blamed(node)
+            }
+            Op::Ambient(key) => self.ambient_value(*key, node),
+            Op::Local(local) => self.locals.get(*local).copied().unwrap_or(Value::Null),
+            Op::Field { base, path } => {
+                let base = self.value(condition, base);
+                base.below(path, node.label.as_deref().unwrap_or(""), self.arena)
+            }
+            Op::ItemField { item, path, fact } => match self.locals.get(*item).copied() {
+                Some(object @ Value::Object(_)) => object.below(path, node.label.as_deref().unwrap_or(""), self.arena),
+                _ => self.value(condition, fact),
+            },
+            Op::List(items) => {
+                let values: Vec<Value<'a>> = items.iter().map(|item| self.value(condition, item)).collect();
+                Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(&values))))
+            }
+            Op::Range { low, low_included, high, high_included } => {
+                let low = RangeEnd { value: self.value(condition, low), included: *low_included };
+                let high = RangeEnd { value: self.value(condition, high), included: *high_included };
+                Value::Range(self.arena.alloc(Range { low, high }))
+            }
+            Op::Negate(inner) => match self.value(condition, inner) {
+                Value::Number(number) => Value::Number(-number),
+                Value::Duration(length) => Value::Duration(-length),
+                Value::Months(months) => Value::Months(-months),
+                value @ (Value::Unknown(_) | Value::Null) => value,
+                _ => mismatch(inner, inner),
+            },
+            Op::Arithmetic(op, left, right) => {
+                let (l, r) = (self.value(condition, left), self.value(condition, right));
+                match (op, l, r) {
+                    (ArithmeticOp::Add, Value::Text(a), Value::Text(b)) => {
+                        Value::Text(self.arena.alloc_str(&[a, b].concat()))
+                    }
+                    _ => arithmetic(*op, l, r, left, right),
+                }
+            }
+            Op::And(_) | Op::Or(_) | Op::Not(_) | Op::Quantified { .. } => {
+                self.quietly(|this| this.truth(condition, node, true))
+            }
+            Op::If { condition: question, then, otherwise } => {
+                match self.quietly(|this| this.truth(condition, question, true)) {
+                    Value::Boolean(true) => self.value(condition, then),
+                    Value::Boolean(false) | Value::Null => self.value(condition, otherwise),
+                    unknown => unknown,
+                }
+            }
+            Op::Compare(op, left, right) => {
+                let (l, r) = (self.value(condition, left), self.value(condition, right));
+                compare(*op, l, r, left, right)
+            }
+            Op::Between { value, low, high } => {
+                let (v, l, h) = (self.value(condition, value), self.value(condition, low), self.value(condition, high));
+                kleene_and(
+                    compare(CompareOp::LessEqual, l, v, low, value),
+                    compare(CompareOp::LessEqual, v, h, value, high),
+                )
+            }
+            Op::In(value, tests) => {
+                let v = self.value(condition, value);
+                self.membership(condition, value, v, tests)
+            }
+            Op::Filter { list, item, condition: filter } => self.filter(condition, list, *item, filter),
+            Op::Index { list, index } => self.index(condition, list, index),
+            Op::Present(inner) => {
+                let value = self.value(condition, inner);
+                Value::Boolean(is_present(&value))
+            }
+            Op::Age(inner) => {
+                let value = self.value(condition, inner);
+                self.age(value, inner)
+            }
+            Op::InGroup(index) => self
+                .groups
+                .get(*index)
+                .copied()
+                .unwrap_or(Value::Unknown(Unknown { reason: Reason::Missing, fact: "" })),
+            Op::Matches(inner, pattern) => match self.value(condition, inner) {
+                Value::Text(text) | Value::Version(text) => Value::Boolean(pattern.is_match(text)),
+                value @ (Value::Unknown(_) | Value::Null) => value,
+                _ => mismatch(inner, inner),
+            },
+            Op::Call(function, arguments) => self.call(condition, function, arguments),
+        }
+    }
+
+    fn fact(&mut self, slot: crate::layout::SlotId, exempt: bool, node: &'a Node) -> Value<'a> {
+        let Some(facts) = self.facts else { return Value::missing(node.label.as_deref().unwrap_or("")) };
+        let found = facts.slot(slot);
+        let value = if found.stale && self.strict && !exempt {
+            Value::Unknown(Unknown { reason: Reason::Stale, fact: node.label.as_deref().unwrap_or("") })
+        } else {
+            found.value
+        };
+        if let Some(trace) = &mut self.trace {
+            let shown = match &found.value {
+                Value::List(list) => format!("a list of {}", list.items.len()),
+                other => other.show(),
+            };
+            let (source, collected, corrected) = match found.origin {
+                Some(Origin::Observed { source, collected }) => (Some(source.to_string()), collected, None),
+                Some(Origin::Corrected(correction)) => {
+                    (None, None, Some((correction.by.clone(), correction.because.clone())))
+                }
+                None => (None, None, None),
+            };
+            let path = facts.layout().slot_path(slot).to_owned();
+            trace.reads.push(FactUse { path, value: shown, source, collected, corrected });
+        }
+        value
+    }
+
+    fn ambient_value(&self, key: AmbientKey, node: &'a Node) -> Value<'a> {
+        let (text, flag) = match key {
+            AmbientKey::Standing => (self.ambient.standing, None),
+            AmbientKey::DeviceKnown => (None, self.ambient.known),
+            AmbientKey::DeviceRegistered => (None, self.ambient.registered),
+            AmbientKey::DeviceManaged => (None, self.ambient.managed),
+            AmbientKey::SignInClient => (self.ambient.client, None),
+            AmbientKey::ServiceId => (self.ambient.service, None),
+        };
+        text.map(Value::Text)
+            .or(flag.map(Value::Boolean))
+            .unwrap_or(Value::missing(node.label.as_deref().unwrap_or("")))
+    }
+
+    /// A list to go through; a single value is a list of one. The error is what came instead: unknown or null.
+    fn as_list(&self, value: Value<'a>) -> Result<List<'a>, Value<'a>> {
+        match value {
+            Value::List(list) => Ok(*list),
+            Value::Unknown(_) | Value::Null => Err(value),
+            single => Ok(List::certain(self.arena.alloc_slice_copy(&[single]))),
+        }
+    }
+
+    fn filter(&mut self, condition: &'a Condition, list: &'a Node, item: usize, filter: &'a Node) -> Value<'a> {
+        let value = self.value(condition, list);
+        let list = match self.as_list(value) {
+            Ok(list) => list,
+            Err(value) => return value,
+        };
+        let (mut items, mut doubts) = (Vec::new(), Vec::new());
+        let mut earlier = list.doubts.iter().peekable();
+        for (position, one) in list.items.iter().enumerate() {
+            let doubt = earlier.next_if(|(at, _)| *at as usize == position).map(|(_, unknown)| *unknown);
+            self.locals.truncate(item);
+            self.locals.push(*one);
+            let kept = self.quietly(|this| this.truth(condition, filter, true));
+            let doubt = match kept {
+                Value::Boolean(false) => continue,
+                Value::Boolean(true) => doubt,
+                Value::Unknown(unknown) => Some(doubt.unwrap_or(unknown)),
+                _ => Some(doubt.unwrap_or(Unknown { reason: Reason::Null, fact: filter.blame_label().unwrap_or("") })),
+            };
+            if let Some(unknown) = doubt {
+                doubts.push((u32::try_from(items.len()).unwrap_or(u32::MAX), unknown));
+            }
+            items.push(*one);
+        }
+        self.locals.truncate(item);
+        let (items, doubts) = (self.arena.alloc_slice_copy(&items), self.arena.alloc_slice_copy(&doubts));
+        Value::List(self.arena.alloc(List { items, doubts }))
+    }
+
+    fn index(&mut self, condition: &'a Condition, list: &'a Node, index: &'a Node) -> Value<'a> {
+        let value = self.value(condition, list);
+        let list = match self.as_list(value) {
+            Ok(list) => list,
+            Err(value) => return value,
+        };
+        if let Some((_, unknown)) = list.doubts.first() {
+            return Value::Unknown(*unknown);
+        }
+        let Value::Number(number) = self.value(condition, index) else { return Value::Null };
+        let position = i64::try_from(number.trunc()).ok().filter(|_| number.is_integer());
+        let length = i64::try_from(list.items.len()).unwrap_or(i64::MAX);
+        let at = match position {
+            Some(position) if position > 0 => position - 1,
+            Some(position) if position < 0 => length + position,
+            _ => return Value::Null,
+        };
+        usize::try_from(at).ok().and_then(|at| list.items.get(at)).copied().unwrap_or(Value::Null)
+    }
+
+    fn age(&self, value: Value<'a>, inner: &'a Node) -> Value<'a> {
+        let moment = match value {
+            Value::DateTime(moment) => moment.moment(),
+            // An undeclared instant is a text that reads as one.
+            Value::Text(text) => parse_date_time(text).and_then(|moment| moment.moment()),
+            Value::Unknown(_) | Value::Null => return value,
+            _ => None,
+        };
+        match moment {
+            Some(moment) if moment > self.now => {
+                Value::Unknown(Unknown { reason: Reason::Clock, fact: inner.label.as_deref().unwrap_or("") })
+            }
+            Some(moment) => Value::Duration(self.now.duration_since(moment)),
+            None => mismatch(inner, inner),
+        }
+    }
+
+    /// Whether a value is met by one of the tests of an `in`.
+    fn membership(
+        &mut self,
+        condition: &'a Condition,
+        node: &'a Node,
+        value: Value<'a>,
+        tests: &'a [NodeTest],
+    ) -> Value<'a> {
+        let mut result = Value::Boolean(false);
+        for test in tests {
+            let one = match test {
+                NodeTest::Compare(op, bound) => {
+                    let bound_value = self.value(condition, bound);
+                    compare(*op, value, bound_value, node, bound)
+                }
+                NodeTest::Value(member) => match &member.op {
+                    // A written list is gone through without being built.
+                    Op::List(items) => {
+                        let mut any = Value::Boolean(false);
+                        for item in items {
+                            let item_value = self.value(condition, item);
+                            any = kleene_or(any, one_of(value, item_value, node, item));
+                            if matches!(any, Value::Boolean(true)) {
+                                break;
+                            }
+                        }
+                        any
+                    }
+                    _ => {
+                        let member_value = self.value(condition, member);
+                        one_of(value, member_value, node, member)
+                    }
+                },
+            };
+            result = kleene_or(result, one);
+            if matches!(result, Value::Boolean(true)) {
+                break;
+            }
+        }
+        result
+    }
+
+    fn call(
+        &mut self,
+        condition: &'a Condition,
+        function: &'static super::functions::Function,
+        arguments: &'a [Node],
+    ) -> Value<'a> {
+        let mut values = Vec::with_capacity(arguments.len());
+        for argument in arguments {
+            let value = self.value(condition, argument);
+            let unknown = match value {
+                Value::Unknown(unknown) => Some(unknown),
+                Value::List(list) => list.doubts.first().map(|(_, unknown)| *unknown).or_else(|| {
+                    // How many there are is known, whatever they are.
+                    let looks_inside = function.name != "count";
+                    list.items.iter().find_map(|item| match item {
+                        Value::Unknown(unknown) if looks_inside => Some(*unknown),
+                        _ => None,
+                    })
+                }),
+                _ => None,
+            };
+            if let Some(unknown) = unknown {
+                return Value::Unknown(unknown);
+            }
+            values.push(value);
+        }
+        let context = Context { arena: self.arena, now: self.now, zone: self.zone };
+        let result = (function.run)(&context, &values);
+        // A fact of the wrong type is to blame, where a literal would have been refused before.
+        let all_known = values.iter().all(|value| !matches!(value, Value::Null));
+        match (result, arguments.iter().find(|argument| argument.label.is_some())) {
+            (Value::Null, Some(fact)) if all_known => mismatch(fact, fact),
+            (result, _) => result,
+        }
+    }
+}
+
+impl Node {
+    /// The fact to blame when this comes out unknown and no value says which.
+    fn blame_label(&self) -> Option<&str> {
+        if let Some(label) = &self.label {
+            return Some(label);
+        }
+        match &self.op {
+            Op::Compare(_, left, right) | Op::Arithmetic(_, left, right) => {
+                left.blame_label().or_else(|| right.blame_label())
+            }
+            Op::Between { value, .. } | Op::In(value, _) => value.blame_label(),
+            Op::Not(inner) | Op::Negate(inner) => inner.blame_label(),
+            Op::And(parts) | Op::Or(parts) => parts.iter().find_map(Self::blame_label),
+            _ => None,
+        }
+    }
+}
+
+impl<'a> Value<'a> {
+    /// Names the fact of a missing value after the node that read it.
+    fn blamed(self, node: &'a Node) -> Self {
+        match self {
+            Self::Unknown(Unknown { reason, fact: "" }) => {
+                Self::Unknown(Unknown { reason, fact: node.label.as_deref().unwrap_or("") })
+            }
+            other => other,
+        }
+    }
+}
+
+fn item_label(item: &Value<'_>, position: usize) -> String {
+    const NAMES: [&str; 5] = ["name", "mount", "id", "title", "path"];
+    match item {
+        Value::Object(object) => NAMES.iter().find_map(|name| match object.get(name) {
+            Value::Text(text) if !text.is_empty() => Some(text.to_owned()),
+            _ => None,
+        }),
+        Value::Text(text) if !text.is_empty() => Some((*text).to_owned()),
+        _ => None,
+    }
+    .unwrap_or_else(|| format!("number {}", position + 1))
+}
+
+fn is_present(value: &Value<'_>) -> bool {
+    match value {
+        Value::Null => false,
+        // Collected, though too old, from the future or of the wrong type.
+        Value::Unknown(unknown) => !matches!(unknown.reason, Reason::Missing | Reason::Null),
+        _ => true,
+    }
+}
+
+pub(super) fn outcome_of(value: &Value<'_>) -> Outcome {
+    match value {
+        Value::Boolean(true) => Outcome::True,
+        Value::Boolean(false) => Outcome::False,
+        Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
+        Value::Null => Outcome::Unknown(Reason::Null),
+        _ => Outcome::Unknown(Reason::WrongType),
+    }
+}
+
+/// `and`, by Kleene: false settles it, whatever the other side is.
+fn kleene_and<'a>(left: Value<'a>, right: Value<'a>) -> Value<'a> {
+    match (left, right) {
+        (Value::Boolean(false), _) | (_, Value::Boolean(false)) => Value::Boolean(false),
+        (Value::Boolean(true), other) | (other, Value::Boolean(true)) => other,
+        (first, _) => first,
+    }
+}
+
+/// `or`, by Kleene: true settles it, whatever the other side is.
+fn kleene_or<'a>(left: Value<'a>, right: Value<'a>) -> Value<'a> {
+    match (left, right) {
+        (Value::Boolean(true), _) | (_, Value::Boolean(true)) => Value::Boolean(true),
+        (Value::Boolean(false), other) | (other, Value::Boolean(false)) => other,
+        (first, _) => first,
+    }
+}
+
+/// Two values that do not go together: a fact of the wrong type where a fact is involved, else null.
+fn mismatch<'a>(left: &'a Node, right: &'a Node) -> Value<'a> {
+    let literal = |node: &Node| matches!(node.op, Op::Constant(_) | Op::Text(_) | Op::Version(_));
+    let blamed = if literal(left) {
+        right.blame_label().or(left.blame_label())
+    } else {
+        left.blame_label().or(right.blame_label())
+    };
+    blamed.map_or(Value::Null, |fact| Value::Unknown(Unknown { reason: Reason::WrongType, fact }))
+}
+
+/// The order of two values of one ordered type.
+pub(super) fn order(left: &Value<'_>, right: &Value<'_>) -> Option<Ordering> {
+    Some(match (left, right) {
+        (Value::Number(a), Value::Number(b)) => a.cmp(b),
+        (Value::Text(a), Value::Text(b)) => a.cmp(b),
+        (Value::Version(a), Value::Version(b)) => compare_versions(a, b),
+        (Value::Version(a), Value::Text(b)) if is_version(b) => compare_versions(a, b),
+        (Value::Text(a), Value::Version(b)) if is_version(a) => compare_versions(a, b),
+        (Value::Date(a), Value::Date(b)) => a.cmp(b),
+        (Value::DateTime(DateTime::At(a, _)), Value::DateTime(DateTime::At(b, _))) => a.cmp(b),
+        (Value::DateTime(DateTime::Local(a)), Value::DateTime(DateTime::Local(b))) => a.cmp(b),
+        (Value::Duration(a), Value::Duration(b)) => a.cmp(b),
+        (Value::Months(a), Value::Months(b)) => a.cmp(b),
+        _ => return None,
+    })
+}
+
+fn compare<'a>(
+    op: CompareOp,
+    left: Value<'a>,
+    right: Value<'a>,
+    left_node: &'a Node,
+    right_node: &'a Node,
+) -> Value<'a> {
+    match op {
+        CompareOp::Equal => equal(left, right, left_node, right_node),
+        CompareOp::NotEqual => match equal(left, right, left_node, right_node) {
+            Value::Boolean(truth) => Value::Boolean(!truth),
+            other => other,
+        },
+        CompareOp::Less | CompareOp::LessEqual | CompareOp::Greater | CompareOp::GreaterEqual => {
+            match (left, right) {
+                (Value::Unknown(_), _) => return left,
+                (_, Value::Unknown(_)) => return right,
+                (Value::Null, _) | (_, Value::Null) => return Value::Null,
+                (Value::DateTime(_), Value::DateTime(_)) if order(&left, &right).is_none() => return Value::Null,
+                _ => {}
+            }
+            let Some(order) = order(&left, &right) else { return mismatch(left_node, right_node) };
+            Value::Boolean(match op {
+                CompareOp::Less => order.is_lt(),
+                CompareOp::LessEqual => order.is_le(),
+                CompareOp::Greater => order.is_gt(),
+                CompareOp::GreaterEqual | CompareOp::Equal | CompareOp::NotEqual => order.is_ge(),
+            })
+        }
+    }
+}
+
+fn equal<'a>(left: Value<'a>, right: Value<'a>, left_node: &'a Node, right_node: &'a Node) -> Value<'a> {
+    match (left, right) {
+        (Value::Unknown(_), _) => left,
+        (_, Value::Unknown(_)) => right,
+        (Value::Null, Value::Null) => Value::Boolean(true),
+        (Value::Null, _) | (_, Value::Null) => Value::Boolean(false),
+        (Value::Boolean(a), Value::Boolean(b)) => Value::Boolean(a == b),
+        (Value::List(a), Value::List(b)) => {
+            if let Some((_, unknown)) = a.doubts.first().or(b.doubts.first()) {
+                return Value::Unknown(*unknown);
+            }
+            if a.items.len() != b.items.len() {
+                return Value::Boolean(false);
+            }
+            a.items
+                .iter()
+                .zip(b.items)
+                .fold(Value::Boolean(true), |all, (x, y)| kleene_and(all, equal(*x, *y, left_node, right_node)))
+        }
+        (Value::Object(a), Value::Object(b)) => {
+            if a.fields.len() != b.fields.len() {
+                return Value::Boolean(false);
+            }
+            a.fields.iter().fold(Value::Boolean(true), |all, (key, x)| {
+                let y = b.fields.iter().find(|(other, _)| other == key);
+                kleene_and(all, y.map_or(Value::Boolean(false), |(_, y)| equal(*x, *y, left_node, right_node)))
+            })
+        }
+        _ => match order(&left, &right) {
+            Some(order) => Value::Boolean(order.is_eq()),
+            // A date and a local time are of kin, and still not comparable.
+            None if matches!((left, right), (Value::DateTime(_), Value::DateTime(_))) => Value::Null,
+            None => mismatch(left_node, right_node),
+        },
+    }
+}
+
+/// Whether a value is a member: equal to it, within a range, or one of a list.
+fn one_of<'a>(value: Value<'a>, member: Value<'a>, node: &'a Node, member_node: &'a Node) -> Value<'a> {
+    match member {
+        Value::Range(range) => {
+            let low = if range.low.included { CompareOp::GreaterEqual } else { CompareOp::Greater };
+            let high = if range.high.included { CompareOp::LessEqual } else { CompareOp::Less };
+            kleene_and(
+                compare(low, value, range.low.value, node, member_node),
+                compare(high, value, range.high.value, node, member_node),
+            )
+        }
+        Value::List(list) if !matches!(value, Value::List(_)) => {
+            if let Some((_, unknown)) = list.doubts.first() {
+                return Value::Unknown(*unknown);
+            }
+            let mut any = Value::Boolean(false);
+            for item in list.items {
+                any = kleene_or(any, one_of(value, *item, node, member_node));
+                if matches!(any, Value::Boolean(true)) {
+                    break;
+                }
+            }
+            any
+        }
+        _ => equal(value, member, node, member_node),
+    }
+}
+
+fn arithmetic<'a>(
+    op: ArithmeticOp,
+    left: Value<'a>,
+    right: Value<'a>,
+    left_node: &'a Node,
+    right_node: &'a Node,
+) -> Value<'a> {
+    use ArithmeticOp::{Add, Divide, Multiply, Power, Subtract};
+    let number = |result: Option<Decimal>| result.map_or(Value::Null, Value::Number);
+    match (op, left, right) {
+        (_, Value::Unknown(_), _) => left,
+        (_, _, Value::Unknown(_)) => right,
+        (_, Value::Null, _) | (_, _, Value::Null) => Value::Null,
+        (Add, Value::Number(a), Value::Number(b)) => number(a.checked_add(b)),
+        (Subtract, Value::Number(a), Value::Number(b)) => number(a.checked_sub(b)),
+        (Multiply, Value::Number(a), Value::Number(b)) => number(a.checked_mul(b)),
+        (Divide, Value::Number(a), Value::Number(b)) => number(a.checked_div(b)),
+        (Power, Value::Number(a), Value::Number(b)) => number(power(a, b)),
+        (Add, Value::Duration(a), Value::Duration(b)) => a.checked_add(b).map_or(Value::Null, Value::Duration),
+        (Subtract, Value::Duration(a), Value::Duration(b)) => a.checked_sub(b).map_or(Value::Null, Value::Duration),
+        (Add, Value::Months(a), Value::Months(b)) => a.checked_add(b).map_or(Value::Null, Value::Months),
+        (Subtract, Value::Months(a), Value::Months(b)) => a.checked_sub(b).map_or(Value::Null, Value::Months),
+        (Subtract, Value::DateTime(DateTime::At(a, _)), Value::DateTime(DateTime::At(b, _))) => {
+            Value::Duration(a.duration_since(b))
+        }
+        (Subtract, Value::Date(a), Value::Date(b)) => Value::Duration(a.duration_since(b)),
+        (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Duration(length)) => {
+            shift(moment, if op == Subtract { -length } else { length })
+        }
+        (Add, Value::Duration(length), moment @ (Value::DateTime(_) | Value::Date(_))) => shift(moment, length),
+        (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Months(months)) => {
+            shift_months(moment, if op == Subtract { -months } else { months })
+        }
+        (Add, Value::Months(months), moment @ (Value::DateTime(_) | Value::Date(_))) => shift_months(moment, months),
+        _ => mismatch(left_node, right_node),
+    }
+}
+
+fn shift(moment: Value<'_>, length: jiff::SignedDuration) -> Value<'_> {
+    match moment {
+        Value::Date(date) => date.checked_add(length).map_or(Value::Null, Value::Date),
+        Value::DateTime(DateTime::Local(local)) => {
+            local.checked_add(length).map_or(Value::Null, |moved| Value::DateTime(DateTime::Local(moved)))
+        }
+        Value::DateTime(DateTime::At(at, offset)) => {
+            at.checked_add(length).map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, offset)))
+        }
+        _ => Value::Null,
+    }
+}
+
+/// Moves by calendar months; a day that the month does not have becomes its last.
+fn shift_months(moment: Value<'_>, months: i64) -> Value<'_> {
+    let Ok(span) = Span::new().try_months(months) else { return Value::Null };
+    match moment {
+        Value::Date(date) => date.checked_add(span).map_or(Value::Null, Value::Date),
+        Value::DateTime(DateTime::Local(local)) => {
+            local.checked_add(span).map_or(Value::Null, |moved| Value::DateTime(DateTime::Local(moved)))
+        }
+        Value::DateTime(DateTime::At(at, offset)) => offset
+            .to_datetime(at)
+            .checked_add(span)
+            .and_then(|local| offset.to_timestamp(local))
+            .map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, offset))),
+        _ => Value::Null,
+    }
+}
+
+/// Whole exponents only, by repeated squaring; overflow and the rest give none.
+fn power(base: Decimal, exponent: Decimal) -> Option<Decimal> {
+    let whole = i32::try_from(exponent.trunc()).ok().filter(|_| exponent.is_integer())?;
+    let (mut result, mut square, mut left) = (Decimal::ONE, base, whole.unsigned_abs());
+    while left > 0 {
+        if left & 1 == 1 {
+            result = result.checked_mul(square)?;
+        }
+        left >>= 1;
+        if left > 0 {
+            square = square.checked_mul(square)?;
+        }
+    }
+    if whole < 0 { Decimal::ONE.checked_div(result) } else { Some(result) }
+}

@@ -1,0 +1,22 @@
+//! Conditions: a documented subset of FEEL, the expression language of OMG's DMN standard (1.5).
+//!
+//! Stages, each with its own type: text -> [`lexer`] -> [`syntax`] tree ([`parser`]) -> compiled
+//! [`Condition`] ([`check`]) -> value and evidence ([`eval`]). Mistakes of every stage are
+//! [`Diagnostic`](crate::Diagnostic)s with offsets in the text.
+//!
+//! The deliberate difference to the standard: whatever is computed from a fact that was not collected,
+//! is too old or of the wrong type stays *unknown*, and neither passes nor fails.
+
+mod check;
+mod compiled;
+mod eval;
+mod functions;
+mod lexer;
+mod parser;
+mod syntax;
+mod temporal;
+
+pub use check::{Place, Vocabulary};
+pub use compiled::Condition;
+pub use eval::{Ambient, Evaluator};
+pub use temporal::{parse_date_time, parse_duration};

@@ -1,0 +1,205 @@
+//! The fact dictionary: what type, unit and meaning a fact has. What it does not say is inferred.
+
+use std::collections::BTreeMap;
+
+use jiff::tz::TimeZone;
+use rust_decimal::Decimal;
+
+use crate::condition::{parse_date_time, parse_duration};
+use crate::period::Period;
+use crate::value::{DateTime, Reason, Unknown, Value};
+use crate::version::is_version;
+
+/// The declared type of a fact.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FactType {
+    /// Any characters.
+    Text,
+    /// A decimal number.
+    Number,
+    /// True or false.
+    Boolean,
+    /// A moment, RFC 3339 with an offset.
+    Instant,
+    /// A calendar day, ISO 8601.
+    Date,
+    /// A length of time, ISO 8601 or the friendly way.
+    Duration,
+    /// A version, compared by parts.
+    Version,
+    /// A list of anything.
+    List,
+    /// An object.
+    Object,
+}
+
+impl FactType {
+    /// All types with the word used in `facts.toml`.
+    pub const ALL: [(&'static str, Self); 9] = [
+        ("text", Self::Text),
+        ("number", Self::Number),
+        ("boolean", Self::Boolean),
+        ("instant", Self::Instant),
+        ("date", Self::Date),
+        ("duration", Self::Duration),
+        ("version", Self::Version),
+        ("list", Self::List),
+        ("object", Self::Object),
+    ];
+
+    /// Returns the word used in `facts.toml`.
+    pub fn as_str(self) -> &'static str {
+        Self::ALL.iter().find(|(_, one)| *one == self).map_or("", |(word, _)| word)
+    }
+
+    /// Returns a collected value read as this type; unknown with reason *wrong type* where it cannot be.
+    ///
+    /// Null stays null: it is a value. Text is never turned into a number.
+    pub fn read<'a>(self, value: Value<'a>, fact: &'a str) -> Value<'a> {
+        let read = match (self, value) {
+            (_, Value::Unknown(_) | Value::Null) => Some(value),
+            (Self::Text, Value::Text(_))
+            | (Self::Number, Value::Number(_))
+            | (Self::Boolean, Value::Boolean(_))
+            | (Self::List, Value::List(_))
+            | (Self::Object, Value::Object(_)) => Some(value),
+            (Self::Version, Value::Text(text)) => is_version(text).then_some(Value::Version(text)),
+            (Self::Instant, Value::Text(text)) => match parse_date_time(text) {
+                Some(moment @ DateTime::At(..)) => Some(Value::DateTime(moment)),
+                Some(DateTime::Local(_)) | None => None,
+            },
+            (Self::Date, Value::Text(text)) => text.parse().ok().map(Value::Date),
+            (Self::Duration, Value::Text(text)) => parse_duration(text),
+            _ => None,
+        };
+        read.unwrap_or(Value::Unknown(Unknown { reason: Reason::WrongType, fact }))
+    }
+}
+
+/// What the dictionary says of one fact.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Declaration {
+    /// Its type, if declared.
+    pub ty: Option<FactType>,
+    /// What it means, for people.
+    pub about: Option<String>,
+    /// The unit its numbers are in, `B`.
+    pub unit: Option<String>,
+    /// Of a list: the field that tells one item from another.
+    pub key: Option<String>,
+    /// It differs everywhere or always.
+    pub volatile: bool,
+    /// How long it counts as fresh, instead of what its source says.
+    pub fresh_for: Option<Period>,
+    /// What values mean, shown beside them.
+    pub labels: BTreeMap<String, String>,
+}
+
+/// Declared facts by path.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Dictionary {
+    /// Path to declaration.
+    pub facts: BTreeMap<String, Declaration>,
+    /// Paths that some imported device reports, when a fleet is at hand.
+    pub reported: Option<std::collections::BTreeSet<String>>,
+}
+
+impl Dictionary {
+    /// Returns the declared type of a path.
+    pub fn type_of(&self, path: &str) -> Option<FactType> {
+        self.facts.get(path)?.ty
+    }
+
+    /// Returns whether anybody declares or reports the path or something below or above it.
+    ///
+    /// With no fleet to judge by, and nothing declared, everything is known.
+    pub fn knows(&self, path: &str) -> bool {
+        let related = |known: &str| {
+            known == path
+                || known.strip_prefix(path).is_some_and(|rest| rest.starts_with('.'))
+                || path.strip_prefix(known).is_some_and(|rest| rest.starts_with('.'))
+        };
+        self.facts.keys().any(|known| related(known))
+            || self.reported.as_ref().is_none_or(|reported| reported.iter().any(|known| related(known)))
+    }
+
+    /// Returns every path that is declared or reported.
+    pub fn paths(&self) -> impl Iterator<Item = &str> {
+        self.facts.keys().map(String::as_str).chain(self.reported.iter().flatten().map(String::as_str))
+    }
+
+    /// Returns the factor from `unit` to the unit that a fact is declared in.
+    ///
+    /// # Errors
+    /// Says in words which units can be turned into which.
+    pub fn factor(from: &str, to: &str) -> Result<Decimal, String> {
+        let scale = |unit: &str| -> Option<(&'static str, Decimal)> {
+            Some(match unit {
+                "B" => ("size", Decimal::ONE),
+                "kB" | "KB" => ("size", Decimal::from(1_000)),
+                "MB" => ("size", Decimal::from(1_000_000)),
+                "GB" => ("size", Decimal::from(1_000_000_000)),
+                "TB" => ("size", Decimal::from(1_000_000_000_000_i64)),
+                "KiB" => ("size", Decimal::from(1_i64 << 10)),
+                "MiB" => ("size", Decimal::from(1_i64 << 20)),
+                "GiB" => ("size", Decimal::from(1_i64 << 30)),
+                "TiB" => ("size", Decimal::from(1_i64 << 40)),
+                "s" => ("time", Decimal::ONE),
+                "ms" => ("time", Decimal::new(1, 3)),
+                "min" => ("time", Decimal::from(60)),
+                "h" => ("time", Decimal::from(3_600)),
+                "d" => ("time", Decimal::from(86_400)),
+                "%" => ("share", Decimal::new(1, 2)),
+                "1" => ("share", Decimal::ONE),
+                _ => return None,
+            })
+        };
+        let known = "B, kB, MB, GB, TB, KiB, MiB, GiB, TiB; s, ms, min, h, d; %, 1";
+        match (scale(from), scale(to)) {
+            (Some((kind, a)), Some((other, b))) if kind == other => Ok(a / b),
+            (Some((kind, _)), Some((other, _))) => Err(format!("`{from}` measures {kind} and `{to}` measures {other}")),
+            (None, _) => Err(format!("unknown unit `{from}`; known are {known}")),
+            (_, None) => Err(format!("unknown unit `{to}`; known are {known}")),
+        }
+    }
+}
+
+/// Reads a moment as a source writes it: RFC 3339, or without an offset and then in `zone`.
+///
+/// A space may stand for the `T`, seconds may be left out, and a bare day is its midnight.
+pub fn parse_collected(text: &str, zone: &TimeZone) -> Option<jiff::Timestamp> {
+    let text = text.trim();
+    match parse_date_time(text) {
+        Some(DateTime::At(moment, _)) => return Some(moment),
+        Some(DateTime::Local(local)) => return zone.to_timestamp(local).ok(),
+        None => {}
+    }
+    let local: jiff::civil::DateTime = text.parse().ok()?;
+    zone.to_timestamp(local).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_value_that_is_not_of_its_type_is_wrong_and_never_guessed() {
+        let wrong = |ty: FactType, value: Value<'static>| {
+            matches!(ty.read(value, "f"), Value::Unknown(Unknown { reason: Reason::WrongType, fact: "f" }))
+        };
+        assert!(wrong(FactType::Number, Value::Text("12")));
+        assert!(wrong(FactType::Version, Value::Text("latest")));
+        assert!(wrong(FactType::Instant, Value::Text("2027-03-01T10:00:00")));
+        assert!(wrong(FactType::Boolean, Value::Text("true")));
+        assert!(matches!(FactType::Version.read(Value::Text("13"), "f"), Value::Version("13")));
+        assert!(matches!(FactType::Number.read(Value::Null, "f"), Value::Null));
+    }
+
+    #[test]
+    fn units_of_one_kind_are_turned_and_others_refused() {
+        assert_eq!(Dictionary::factor("GB", "B").unwrap(), Decimal::from(1_000_000_000));
+        assert_eq!(Dictionary::factor("MiB", "GiB").unwrap(), Decimal::ONE / Decimal::from(1024));
+        assert!(Dictionary::factor("GB", "s").unwrap_err().contains("measures"));
+        assert!(Dictionary::factor("furlong", "B").unwrap_err().contains("unknown unit"));
+    }
+}

@@ -1,0 +1,218 @@
+//! Which facts are wanted of a document, and where each goes: a trie of their paths, ending in slots.
+//!
+//! The core owns the layout; a reader walks a document beside the trie and fills the slots. A path is
+//! the same written nested or dotted, so a key is taken apart at its dots on the way down.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use bumpalo::Bump;
+
+use crate::dictionary::{Dictionary, FactType};
+use crate::period::Period;
+use crate::value::Value;
+
+/// A wanted fact's place in a device's row of values.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct SlotId(pub u32);
+
+/// A node of the trie of paths.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct NodeId(u32);
+
+#[derive(Clone, Debug, Default)]
+struct Node {
+    children: HashMap<Box<str>, NodeId>,
+    slot: Option<SlotId>,
+    declared: Option<FactType>,
+    path: Arc<str>,
+    /// Whether this node or one below it has a slot.
+    wanted: bool,
+}
+
+#[derive(Clone, Debug)]
+struct SlotInfo {
+    path: Arc<str>,
+    fresh_for: Option<Period>,
+}
+
+/// The wanted facts of a document.
+#[derive(Clone, Debug)]
+pub struct Layout {
+    nodes: Vec<Node>,
+    slots: Vec<SlotInfo>,
+}
+
+impl Layout {
+    /// The slot of the device's id, `device`.
+    pub const DEVICE: SlotId = SlotId(0);
+    /// The slot of the moment of collection, `collected_at`.
+    pub const COLLECTED: SlotId = SlotId(1);
+    /// The trie's root.
+    pub const ROOT: NodeId = NodeId(0);
+
+    /// Creates a layout that wants the id and the time alone, and knows the declared types.
+    pub fn new(dictionary: &Dictionary) -> Self {
+        let mut layout = Self { nodes: vec![Node::default()], slots: Vec::new() };
+        layout.want("device", dictionary);
+        layout.want("collected_at", dictionary);
+        for (path, declaration) in &dictionary.facts {
+            if let Some(ty) = declaration.ty {
+                let node = layout.node(path);
+                layout.nodes[node.0 as usize].declared = Some(ty);
+            }
+        }
+        layout
+    }
+
+    /// Returns the slot of a path, made if it is new.
+    pub fn want(&mut self, path: &str, dictionary: &Dictionary) -> SlotId {
+        let node = self.node(path);
+        if let Some(slot) = self.nodes[node.0 as usize].slot {
+            return slot;
+        }
+        let slot = SlotId(u32::try_from(self.slots.len()).expect("fewer than four thousand million paths"));
+        let fresh_for = dictionary.facts.get(path).and_then(|declared| declared.fresh_for);
+        self.slots.push(SlotInfo { path: path.into(), fresh_for });
+        self.nodes[node.0 as usize].slot = Some(slot);
+        let mut at = Self::ROOT;
+        self.nodes[0].wanted = true;
+        for part in path.split('.') {
+            at = self.nodes[at.0 as usize].children[part];
+            self.nodes[at.0 as usize].wanted = true;
+        }
+        slot
+    }
+
+    fn node(&mut self, path: &str) -> NodeId {
+        let mut at = Self::ROOT;
+        for part in path.split('.') {
+            let next = self.nodes[at.0 as usize].children.get(part).copied();
+            at = next.unwrap_or_else(|| {
+                let made = NodeId(u32::try_from(self.nodes.len()).expect("fewer than four thousand million nodes"));
+                let above = &self.nodes[at.0 as usize].path;
+                let path = if above.is_empty() { part.to_owned() } else { format!("{above}.{part}") };
+                self.nodes.push(Node { path: path.into(), ..Node::default() });
+                self.nodes[at.0 as usize].children.insert(part.into(), made);
+                made
+            });
+        }
+        at
+    }
+
+    /// Returns the node that a key leads to from another; a dotted key leads further down.
+    pub fn child(&self, from: NodeId, key: &str) -> Option<NodeId> {
+        if !key.contains('.') {
+            return self.nodes[from.0 as usize].children.get(key).copied();
+        }
+        key.split('.').try_fold(from, |at, part| self.nodes[at.0 as usize].children.get(part).copied())
+    }
+
+    /// Returns the slot that wants the value at a node.
+    pub fn slot(&self, node: NodeId) -> Option<SlotId> {
+        self.nodes[node.0 as usize].slot
+    }
+
+    /// Returns whether anything at or below a node is wanted.
+    pub fn is_wanted(&self, node: NodeId) -> bool {
+        self.nodes[node.0 as usize].wanted
+    }
+
+    /// Returns the nodes directly below a node, in no order.
+    pub fn children(&self, node: NodeId) -> impl Iterator<Item = NodeId> {
+        self.nodes[node.0 as usize].children.values().copied()
+    }
+
+    /// Returns a node's path.
+    pub fn path(&self, node: NodeId) -> &str {
+        &self.nodes[node.0 as usize].path
+    }
+
+    /// Returns the declared type at a node.
+    pub fn declared(&self, node: NodeId) -> Option<FactType> {
+        self.nodes[node.0 as usize].declared
+    }
+
+    /// Returns the declared type at a path.
+    pub fn declared_at(&self, path: &str) -> Option<FactType> {
+        self.child(Self::ROOT, path).and_then(|node| self.declared(node))
+    }
+
+    /// Returns how many slots there are.
+    pub fn len(&self) -> usize {
+        self.slots.len()
+    }
+
+    /// Returns whether there is no slot; there always is.
+    pub fn is_empty(&self) -> bool {
+        self.slots.is_empty()
+    }
+
+    /// Returns how many nodes the trie has.
+    pub fn node_count(&self) -> usize {
+        self.nodes.len()
+    }
+
+    /// Returns a node's index, for tables kept beside the trie.
+    pub fn index(node: NodeId) -> usize {
+        node.0 as usize
+    }
+
+    /// Returns the path of a slot.
+    pub fn slot_path(&self, slot: SlotId) -> &str {
+        &self.slots[slot.0 as usize].path
+    }
+
+    /// Returns how long a slot's fact counts as fresh, where the dictionary says.
+    pub fn fresh_for(&self, slot: SlotId) -> Option<Period> {
+        self.slots[slot.0 as usize].fresh_for
+    }
+
+    /// Returns the paths of all slots in their order.
+    pub fn slot_paths(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.slots.iter().map(|slot| &*slot.path)
+    }
+}
+
+/// What a reader found in one document.
+#[derive(Clone, Copy, Debug)]
+pub struct Read<'a> {
+    /// One value for each slot of the layout; unknown where the document has none.
+    pub slots: &'a [Value<'a>],
+}
+
+/// Why a document was refused.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ReadError {
+    /// Byte offset in the document.
+    pub offset: usize,
+    /// What is wrong there, lower case, no full stop.
+    pub message: String,
+}
+
+/// Something that reads documents by a layout.
+pub trait DocumentReader {
+    /// Reads one document; which documents are accepted does not depend on the layout.
+    ///
+    /// # Errors
+    /// When the document is malformed, too deep, or names its device or its time twice.
+    fn read<'a>(&mut self, document: &'a [u8], layout: &'a Layout, arena: &'a Bump) -> Result<Read<'a>, ReadError>;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nested_and_dotted_keys_lead_to_the_same_slot() {
+        let dictionary = Dictionary::default();
+        let mut layout = Layout::new(&dictionary);
+        let slot = layout.want("os.version", &dictionary);
+        assert_eq!(layout.want("os.version", &dictionary), slot);
+        let os = layout.child(Layout::ROOT, "os").unwrap();
+        assert!(layout.is_wanted(os) && layout.slot(os).is_none());
+        assert_eq!(layout.child(os, "version"), layout.child(Layout::ROOT, "os.version"));
+        assert_eq!(layout.slot(layout.child(os, "version").unwrap()), Some(slot));
+        assert_eq!(layout.child(os, "name"), None);
+    }
+}

@@ -1,0 +1,45 @@
+//! The heart of Fence Post: collected facts, conditions, rules, verdicts, findings and access, as pure functions.
+//!
+//! Nothing here reads a file, a clock, an environment or a database, and nothing prints: time is an
+//! argument, text comes in as values, mistakes go out as [`Diagnostic`]s. Start reading at
+//! [`RuleSet`], which evaluates one device, then [`settle`], which moves findings and standing, then
+//! [`decide`], which says who reaches what.
+
+mod access;
+mod condition;
+mod diagnostic;
+mod dictionary;
+mod evidence;
+mod facts;
+mod finding;
+mod group;
+mod id;
+mod layout;
+mod people;
+mod period;
+mod rule;
+mod standing;
+mod value;
+mod verdict;
+mod version;
+
+pub use access::{
+    AccessRule, AccessSet, AccessSource, Attempt, Decision, Effect, LossCause, Otherwise, Service, ServiceSource, Step,
+    StepResult, decide, moments_ahead,
+};
+pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date_time};
+pub use diagnostic::{Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, nearest};
+pub use dictionary::{Declaration, Dictionary, FactType, parse_collected};
+pub use evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
+pub use facts::{Correction, Facts, Observation, Origin, Slot, merge};
+pub use finding::{CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, settle};
+pub use group::{GroupKind, GroupSource, Membership};
+pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
+pub use layout::{DocumentReader, Layout, NodeId, Read, ReadError, SlotId};
+pub use people::{Holder, Person};
+pub use period::{Period, show_span};
+pub use rule::{Exception, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity, Stage};
+pub use standing::{Standing, Uncovered, standing_at};
+pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value};
+pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
+pub use version::{compare_versions, is_version};

@@ -1,0 +1,624 @@
+//! Rules, compiled into one rule set that evaluates a device at a time.
+//!
+//! Every command that needs a verdict comes through [`RuleSet::evaluate`], and every proof through
+//! [`RuleSet::explain`], which runs the same compiled condition with its trace on.
+
+use std::collections::HashMap;
+
+use bumpalo::Bump;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+use crate::access::{AccessSet, AccessSource, ServiceSource};
+use crate::condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
+use crate::diagnostic::{Diagnostic, Span, Text, nearest};
+use crate::dictionary::Dictionary;
+use crate::evidence::Evidence;
+use crate::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids, unknown_group};
+use crate::id::{DeviceId, GroupId, RuleId};
+use crate::layout::Layout;
+use crate::people::Person;
+use crate::period::Period;
+use crate::value::{Reason, Value};
+use crate::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
+
+/// A word someone wrote, with its place.
+#[derive(Clone, Debug)]
+pub struct Named {
+    /// The word.
+    pub text: String,
+    /// Where it stands.
+    pub span: Option<Span>,
+}
+
+/// How bad a failure is. Orders lists and picks responses; it does not change the standing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Severity {
+    /// Worth knowing.
+    Low,
+    /// Worth doing.
+    Medium,
+    /// To be done soon.
+    High,
+    /// To be done now.
+    Critical,
+}
+
+impl Severity {
+    /// All severities, mildest first.
+    pub const ALL: [Self; 4] = [Self::Low, Self::Medium, Self::High, Self::Critical];
+
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+            Self::Critical => "critical",
+        }
+    }
+}
+
+/// How far a rule is in force.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Stage {
+    /// Only previewed.
+    Draft,
+    /// Evaluated and shown, without consequence.
+    Trial,
+    /// Counts.
+    Enforced,
+}
+
+impl Stage {
+    /// All stages.
+    pub const ALL: [Self; 3] = [Self::Draft, Self::Trial, Self::Enforced];
+
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Draft => "draft",
+            Self::Trial => "trial",
+            Self::Enforced => "enforced",
+        }
+    }
+}
+
+/// A rule as written.
+#[derive(Clone, Debug)]
+pub struct RuleSource {
+    /// Its id.
+    pub id: Named,
+    /// What it asks for, in a sentence.
+    pub title: Option<String>,
+    /// What it is about.
+    pub topic: Option<String>,
+    /// Groups of devices it covers.
+    pub groups: Vec<Named>,
+    /// A condition on the devices it covers.
+    pub covers: Option<Text>,
+    /// Groups or devices it does not cover, whatever else says so.
+    pub except: Vec<Named>,
+    /// What a covered device must meet.
+    pub require: Option<Text>,
+    /// Named conditions that each become a rule of their own.
+    pub checks: Vec<(Named, Text)>,
+    /// How bad a failure is.
+    pub severity: Severity,
+    /// How far it is in force.
+    pub stage: Stage,
+    /// How long a failure may last.
+    pub grace: Period,
+    /// Why it exists.
+    pub because: Option<String>,
+    /// What to do about a failure.
+    pub fix: Option<String>,
+    /// Earlier ids, whose findings follow.
+    pub was: Vec<Named>,
+}
+
+/// Everything that is compiled together.
+#[derive(Clone, Debug, Default)]
+pub struct RuleSetSource {
+    /// Rules.
+    pub rules: Vec<RuleSource>,
+    /// Groups.
+    pub groups: Vec<GroupSource>,
+    /// Services.
+    pub services: Vec<ServiceSource>,
+    /// Access rules.
+    pub access: Vec<AccessSource>,
+}
+
+/// An entry of `except`.
+#[derive(Clone, Debug)]
+pub enum Exception {
+    /// A group, by index.
+    Group(usize),
+    /// A device.
+    Device(DeviceId),
+}
+
+/// A rule, ready to be evaluated. A rule with several checks has become several of these.
+#[derive(Clone, Debug)]
+pub struct Rule {
+    /// Its id; of a check `rule/check`.
+    pub id: RuleId,
+    /// What it asks for.
+    pub title: String,
+    /// What it is about.
+    pub topic: Option<String>,
+    /// How bad a failure is.
+    pub severity: Severity,
+    /// How far it is in force.
+    pub stage: Stage,
+    /// How long a failure may last.
+    pub grace: Period,
+    /// Why it exists.
+    pub because: Option<String>,
+    /// What to do about a failure.
+    pub fix: Option<String>,
+    /// Earlier ids.
+    pub was: Vec<RuleId>,
+    /// Changes when scope or requirement do: the same for the same words.
+    pub fingerprint: u64,
+    /// Where its id is written.
+    pub place: Option<Span>,
+    groups: Vec<usize>,
+    except: Vec<Exception>,
+    covers: Option<Condition>,
+    require: Condition,
+}
+
+impl Rule {
+    /// Returns the requirement as written.
+    pub fn require(&self) -> &str {
+        self.require.as_str().trim()
+    }
+
+    /// Returns the condition of its scope as written.
+    pub fn covers(&self) -> Option<&str> {
+        self.covers.as_ref().map(|condition| condition.as_str().trim())
+    }
+}
+
+/// All rules, groups and access rules of a workspace, compiled.
+#[derive(Clone, Debug)]
+pub struct RuleSet {
+    rules: Vec<Rule>,
+    pub(crate) groups: Groups,
+    layout: Layout,
+    people_layout: Layout,
+    access: AccessSet,
+}
+
+impl RuleSet {
+    /// Compiles everything a workspace says, and reports every mistake in it.
+    ///
+    /// The rule set is none when there is an error among the diagnostics; warnings do not keep it back.
+    /// `extra` paths are wanted of every document besides those that conditions name.
+    pub fn compile(source: &RuleSetSource, dictionary: &Dictionary, extra: &[&str]) -> (Option<Self>, Vec<Diagnostic>) {
+        let mut mistakes = Vec::new();
+        let mut layout = Layout::new(dictionary);
+        for path in extra {
+            layout.want(path, dictionary);
+        }
+        let mut people_layout = Layout::new(&Dictionary::default());
+        let ids = group_ids(&source.groups);
+        let mut vocabulary = Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids };
+        let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
+        let rules = compile_rules(&source.rules, &groups, &mut vocabulary, &mut mistakes);
+        let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
+        let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
+        let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access });
+        (set, mistakes)
+    }
+
+    /// Returns the rules in the order in which they are written.
+    pub fn rules(&self) -> &[Rule] {
+        &self.rules
+    }
+
+    /// Returns the index of a rule.
+    pub fn position(&self, id: &str) -> Option<usize> {
+        self.rules.iter().position(|rule| rule.id.as_str() == id)
+    }
+
+    /// Returns the slots that documents of devices fill.
+    pub fn layout(&self) -> &Layout {
+        &self.layout
+    }
+
+    /// Returns the services and access rules.
+    pub fn access(&self) -> &AccessSet {
+        &self.access
+    }
+
+    /// Returns the groups: id, title, kind.
+    pub fn groups(&self) -> impl Iterator<Item = (&GroupId, Option<&str>, GroupKind)> {
+        self.groups.all.iter().map(|group| (&group.id, group.title.as_deref(), group.kind))
+    }
+
+    /// Returns the facts of a person, slot by slot, as conditions read them.
+    pub fn person_values<'a>(&'a self, person: &Person, arena: &'a Bump) -> &'a [Value<'a>] {
+        arena.alloc_slice_fill_iter(self.people_layout.slot_paths().map(|path| match path {
+            "id" => Value::Text(arena.alloc_str(person.id.as_str())),
+            _ => person.facts.at(path).map_or(Value::missing(""), |datum| datum.to_value(arena)),
+        }))
+    }
+
+    /// Works out which groups a person belongs to, one membership a group.
+    pub fn memberships_of_person(&self, person: &Person, at: Timestamp, zone: &TimeZone) -> Vec<Membership> {
+        let arena = Bump::new();
+        let facts = self.person_values(person, &arena);
+        let mut evaluator = Evaluator::new(None, at, zone, &arena);
+        self.groups.of_person(person, facts, &mut evaluator, &arena)
+    }
+
+    /// Works out which groups a device belongs to, one value a group; `standing` where it is known already.
+    pub fn memberships_of_device<'a>(
+        &'a self,
+        input: &DeviceInput<'a>,
+        standing: Option<&'a str>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> &'a [Value<'a>] {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        evaluator.set_ambient(Ambient { standing, ..Ambient::default() });
+        self.groups.of_device(input.id, input.holders, &mut evaluator, arena)
+    }
+
+    /// Returns the verdict of every rule on trial or enforced.
+    pub fn evaluate<'a>(
+        &'a self,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Verdicts {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let all = self
+            .rules
+            .iter()
+            .enumerate()
+            .filter(|(_, rule)| rule.stage != Stage::Draft)
+            .map(|(index, rule)| {
+                let (scope, excepted) = self.scope(rule, input.id, memberships, &mut evaluator);
+                evaluator.take_vacuous();
+                let outcome = match scope {
+                    Value::Boolean(false) => VerdictOutcome::NotApplicable,
+                    Value::Boolean(true) => outcome(evaluator.meets(&rule.require)),
+                    _ => VerdictOutcome::Unknown(Reason::Scope),
+                };
+                let vacuous = evaluator.take_vacuous() && outcome == VerdictOutcome::Pass;
+                Verdict { rule: index, outcome, vacuous, excepted }
+            })
+            .collect();
+        Verdicts { all }
+    }
+
+    /// Returns the verdict of one rule with its proof: of its requirement, or of its scope where that decided.
+    pub fn explain<'a>(
+        &'a self,
+        rule: usize,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> (VerdictOutcome, Evidence) {
+        let rule = &self.rules[rule];
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let (scope, _) = self.scope(rule, input.id, memberships, &mut evaluator);
+        match scope {
+            Value::Boolean(true) => {
+                let (value, evidence) = evaluator.explain(&rule.require, true);
+                (outcome(value), evidence)
+            }
+            decided => {
+                let evidence = self.explain_scope(rule, memberships, &mut evaluator);
+                let outcome = if matches!(decided, Value::Boolean(false)) {
+                    VerdictOutcome::NotApplicable
+                } else {
+                    VerdictOutcome::Unknown(Reason::Scope)
+                };
+                (outcome, evidence)
+            }
+        }
+    }
+
+    /// Returns whether a rule covers a device, and whether it would but for an exception.
+    fn scope<'a>(
+        &'a self,
+        rule: &'a Rule,
+        id: &str,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> (Value<'a>, bool) {
+        let excepted = any(rule.except.iter().map(|exception| match exception {
+            Exception::Group(group) => memberships[*group],
+            Exception::Device(device) => Value::Boolean(device.as_str() == id),
+        }));
+        let grouped = if rule.groups.is_empty() {
+            Value::Boolean(true)
+        } else {
+            any(rule.groups.iter().map(|group| memberships[*group]))
+        };
+        let covered = match (grouped, &rule.covers) {
+            (Value::Boolean(false), _) => Value::Boolean(false),
+            (grouped, None) => grouped,
+            (grouped, Some(condition)) => match (grouped, evaluator.holds(condition)) {
+                (_, Value::Boolean(false)) => Value::Boolean(false),
+                (Value::Boolean(true), held) => held,
+                (unknown, _) => unknown,
+            },
+        };
+        match (covered, excepted) {
+            (Value::Boolean(false), _) => (covered, false),
+            (_, Value::Boolean(true)) => (Value::Boolean(false), true),
+            (_, Value::Boolean(false)) => (covered, false),
+            (_, unknown) => (unknown, false),
+        }
+    }
+
+    fn explain_scope<'a>(
+        &'a self,
+        rule: &'a Rule,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> Evidence {
+        use crate::evidence::{Blame, Outcome};
+        let mut parts = Vec::new();
+        let mut membership = |group: usize, required: &str, decides: bool| {
+            let value = memberships[group];
+            let outcome = match value {
+                Value::Boolean(truth) => {
+                    if truth == decides {
+                        Outcome::False
+                    } else {
+                        Outcome::True
+                    }
+                }
+                Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
+                _ => Outcome::Unknown(Reason::Null),
+            };
+            let blame = match value {
+                Value::Unknown(unknown) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
+                _ => None,
+            };
+            let observed = match outcome {
+                Outcome::Unknown(_) => "not known".to_owned(),
+                _ => if matches!(value, Value::Boolean(true)) { "a member" } else { "no member" }.to_owned(),
+            };
+            let subject = format!("group {}", self.groups.all[group].id);
+            parts.push(Evidence::Comparison {
+                subject,
+                observed,
+                required: required.to_owned(),
+                outcome,
+                facts: Vec::new(),
+                blame,
+            });
+        };
+        for group in &rule.groups {
+            membership(*group, "a member", false);
+        }
+        for exception in &rule.except {
+            if let Exception::Group(group) = exception {
+                membership(*group, "no member", true);
+            }
+        }
+        if let Some(condition) = &rule.covers {
+            parts.push(evaluator.explain(condition, false).1);
+        }
+        let any_unknown = parts.iter().find_map(|part| match part.outcome() {
+            Outcome::Unknown(reason) => Some(reason),
+            Outcome::True | Outcome::False => None,
+        });
+        let outcome = any_unknown.map_or(Outcome::False, Outcome::Unknown);
+        // Only what decided: what is unknown, or else what is not met.
+        parts.retain(|part| {
+            matches!(
+                (outcome, part.outcome()),
+                (Outcome::Unknown(_), Outcome::Unknown(_)) | (Outcome::False, Outcome::False)
+            )
+        });
+        Evidence::All { outcome, parts }
+    }
+}
+
+fn outcome(value: Value<'_>) -> VerdictOutcome {
+    match value {
+        Value::Boolean(true) => VerdictOutcome::Pass,
+        Value::Boolean(false) => VerdictOutcome::Fail,
+        Value::Unknown(unknown) => VerdictOutcome::Unknown(unknown.reason),
+        Value::Null => VerdictOutcome::Unknown(Reason::Null),
+        _ => VerdictOutcome::Unknown(Reason::WrongType),
+    }
+}
+
+fn compile_rules(
+    sources: &[RuleSource],
+    groups: &Groups,
+    vocabulary: &mut Vocabulary<'_>,
+    mistakes: &mut Vec<Diagnostic>,
+) -> Vec<Rule> {
+    let mut seen: HashMap<&str, Option<Span>> = HashMap::new();
+    for source in sources {
+        if let Some(first) = seen.insert(&source.id.text, source.id.span.clone()) {
+            mistakes.push(
+                Diagnostic::error(
+                    "doubled-id",
+                    format!("two rules are called `{}`", source.id.text),
+                    source.id.span.clone(),
+                )
+                .label("the second")
+                .note(first, "the first")
+                .help("give one of them another id; findings follow an id, so it must be one rule's alone"),
+            );
+        }
+    }
+    for source in sources {
+        for was in &source.was {
+            if seen.contains_key(was.text.as_str()) {
+                mistakes.push(
+                    Diagnostic::error(
+                        "was-in-use",
+                        format!("`{}` is a rule's id today, so it is no earlier one", was.text),
+                        was.span.clone(),
+                    )
+                    .help("take it out of `was`, or rename the rule that has it"),
+                );
+            }
+        }
+    }
+    sources.iter().flat_map(|source| compile_rule(source, groups, vocabulary, mistakes)).collect()
+}
+
+fn compile_rule(
+    source: &RuleSource,
+    groups: &Groups,
+    vocabulary: &mut Vocabulary<'_>,
+    mistakes: &mut Vec<Diagnostic>,
+) -> Vec<Rule> {
+    let id = &source.id;
+    if source.covers.is_none() && source.groups.is_empty() {
+        mistakes.push(
+            Diagnostic::error("scope-for-nobody", format!("rule `{}` covers no device", id.text), id.span.clone())
+                .help("say which with `covers` or `groups`; groups = [\"every-device\"] covers all"),
+        );
+    }
+    if id.text == crate::finding::Subject::SILENCE {
+        mistakes.push(
+            Diagnostic::error("reserved-id", "a rule cannot be called `silence`", id.span.clone())
+                .help("that is the name of the finding of a silent device"),
+        );
+    }
+    let find = |named: &Named| groups.all.iter().position(|group| group.id.as_str() == named.text);
+    let mut in_scope = Vec::new();
+    for named in &source.groups {
+        match find(named) {
+            Some(at) => in_scope.push(at),
+            None => mistakes.push(unknown_group(named, groups.all.iter().map(|group| group.id.as_str()))),
+        }
+    }
+    let except: Vec<Exception> = source
+        .except
+        .iter()
+        .map(|named| match find(named) {
+            Some(at) => Exception::Group(at),
+            None => {
+                if let Some(near) = nearest(&named.text, groups.all.iter().map(|group| group.id.as_str())) {
+                    mistakes.push(
+                        Diagnostic::warning(
+                            "unknown-group",
+                            format!("`{}` is no group, and is taken for a device", named.text),
+                            named.span.clone(),
+                        )
+                        .help(format!("did you mean the group `{near}`?")),
+                    );
+                }
+                Exception::Device(DeviceId::new(named.text.as_str()))
+            }
+        })
+        .collect();
+    let covers = source.covers.as_ref().and_then(|text| Condition::compile(text, Place::Rule, vocabulary, mistakes));
+    let mut requirements: Vec<(RuleId, Option<&str>, &Text, Option<Span>)> = Vec::new();
+    match (&source.require, source.checks.is_empty()) {
+        (Some(text), true) => requirements.push((RuleId::new(id.text.as_str()), None, text, id.span.clone())),
+        (None, false) => {
+            for (name, text) in &source.checks {
+                requirements.push((
+                    RuleId::new(format!("{}/{}", id.text, name.text)),
+                    Some(name.text.as_str()),
+                    text,
+                    name.span.clone(),
+                ));
+            }
+        }
+        (Some(_), false) => mistakes.push(
+            Diagnostic::error(
+                "require-and-checks",
+                format!("rule `{}` has both `require` and `checks`", id.text),
+                id.span.clone(),
+            )
+            .help("move the condition of `require` into [rule.checks] under a name of its own"),
+        ),
+        (None, true) => mistakes.push(
+            Diagnostic::error("no-requirement", format!("rule `{}` asks for nothing", id.text), id.span.clone())
+                .help("write the condition that covered devices must meet as `require`"),
+        ),
+    }
+    let mut made = Vec::new();
+    for (rule_id, check, text, place) in requirements {
+        let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
+        let asked = covers.iter().chain([&require]).flat_map(Condition::groups).copied();
+        let excepted = except.iter().filter_map(|exception| match exception {
+            Exception::Group(group) => Some(*group),
+            Exception::Device(_) => None,
+        });
+        if let Some(tail) =
+            in_scope.iter().copied().chain(asked).chain(excepted).find(|group| groups.all[*group].reads_standing)
+        {
+            mistakes.push(
+                Diagnostic::error(
+                    "own-tail",
+                    format!("rule `{rule_id}` reaches the standing through group `{}`", groups.all[tail].id),
+                    place.clone(),
+                )
+                .label("would chase its own tail")
+                .help("use a group that does not ask for `standing`"),
+            );
+        }
+        let title = match (&source.title, check) {
+            (Some(title), Some(check)) => format!("{title}: {check}"),
+            (Some(title), None) => title.clone(),
+            (None, _) => rule_id.to_string(),
+        };
+        made.push(Rule {
+            title,
+            topic: source.topic.clone(),
+            severity: source.severity,
+            stage: source.stage,
+            grace: source.grace,
+            because: source.because.clone(),
+            fix: source.fix.clone(),
+            was: source
+                .was
+                .iter()
+                .map(|was| {
+                    RuleId::new(match check {
+                        Some(check) => format!("{}/{check}", was.text),
+                        None => was.text.clone(),
+                    })
+                })
+                .collect(),
+            fingerprint: fingerprint(source, &require),
+            place,
+            groups: in_scope.clone(),
+            except: except.clone(),
+            covers: covers.clone(),
+            require,
+            id: rule_id,
+        });
+    }
+    made
+}
+
+/// FNV-1a over the words of scope and requirement: stable between versions and machines.
+fn fingerprint(source: &RuleSource, require: &Condition) -> u64 {
+    let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
+    let mut feed = |text: &str| {
+        for byte in text.bytes().chain([0]) {
+            hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
+        }
+    };
+    feed(require.as_str().trim());
+    feed(source.covers.as_ref().map_or("", |text| text.as_str().trim()));
+    for named in source.groups.iter().chain(&source.except) {
+        feed(&named.text);
+    }
+    hash
+}

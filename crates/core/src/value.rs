@@ -1,0 +1,402 @@
+//! Values that conditions compute with. They are `Copy`: texts and lists live in the document or in an
+//! arena that is emptied between devices, so that evaluating a device allocates nothing of its own.
+
+use bumpalo::Bump;
+use jiff::civil;
+use jiff::tz::Offset;
+use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
+use std::fmt::Write as _;
+
+/// Why something is not known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Reason {
+    /// Nobody collected it.
+    Missing,
+    /// It was collected and is empty.
+    Null,
+    /// It is not of the type that the dictionary or the condition asks for.
+    WrongType,
+    /// It was collected too long ago.
+    Stale,
+    /// It lies after the moment of judgement.
+    Clock,
+    /// Whether the rule covers the device could not be told.
+    Scope,
+    /// The condition itself could not be worked out.
+    Error,
+}
+
+impl Reason {
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Missing => "missing",
+            Self::Null => "null",
+            Self::WrongType => "wrong-type",
+            Self::Stale => "stale",
+            Self::Clock => "clock",
+            Self::Scope => "scope",
+            Self::Error => "error",
+        }
+    }
+}
+
+/// Something not known, and the fact to blame for it (empty when there is none).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Unknown<'a> {
+    /// Why.
+    pub reason: Reason,
+    /// The path of the fact to blame.
+    pub fact: &'a str,
+}
+
+/// A date with a time of day.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum DateTime {
+    /// Without offset or zone: comparable only with its like.
+    Local(civil::DateTime),
+    /// A moment, with the offset it was written in.
+    At(Timestamp, Offset),
+}
+
+/// One end of a range.
+#[derive(Clone, Copy, Debug)]
+pub struct RangeEnd<'a> {
+    /// The value at the end.
+    pub value: Value<'a>,
+    /// Whether the end belongs to the range.
+    pub included: bool,
+}
+
+/// A range `[low..high]`.
+#[derive(Clone, Copy, Debug)]
+pub struct Range<'a> {
+    /// The lower end.
+    pub low: RangeEnd<'a>,
+    /// The upper end.
+    pub high: RangeEnd<'a>,
+}
+
+/// A list. Items of a filtered list may be doubtful: it is not known whether they belong to it.
+#[derive(Clone, Copy, Debug)]
+pub struct List<'a> {
+    /// The items in order, doubtful ones among them.
+    pub items: &'a [Value<'a>],
+    /// Positions of doubtful items, ascending, each with what is not known about it.
+    pub doubts: &'a [(u32, Unknown<'a>)],
+}
+
+impl<'a> List<'a> {
+    /// Creates a list without doubts.
+    pub fn certain(items: &'a [Value<'a>]) -> Self {
+        Self { items, doubts: &[] }
+    }
+}
+
+/// A collected object, keys as they were written and in their order.
+#[derive(Clone, Copy, Debug)]
+pub struct Object<'a> {
+    /// Key and value.
+    pub fields: &'a [(&'a str, Value<'a>)],
+}
+
+impl<'a> Object<'a> {
+    /// Returns the value at a dotted path: nested objects and dotted keys mean the same.
+    ///
+    /// Below a null, and for an absent key, the value is missing.
+    pub fn get(&self, path: &str) -> Value<'a> {
+        let missing = Value::Unknown(Unknown { reason: Reason::Missing, fact: "" });
+        for (key, value) in self.fields {
+            if *key == path {
+                return *value;
+            }
+            if let Some(rest) = path.strip_prefix(key).and_then(|rest| rest.strip_prefix('.'))
+                && let Value::Object(inner) = value
+            {
+                let found = inner.get(rest);
+                if !found.is_missing() {
+                    return found;
+                }
+            }
+        }
+        missing
+    }
+}
+
+/// A value at evaluation time.
+#[derive(Clone, Copy, Debug)]
+pub enum Value<'a> {
+    /// Not known, with the reason.
+    Unknown(Unknown<'a>),
+    /// Empty.
+    Null,
+    /// True or false.
+    Boolean(bool),
+    /// A decimal number.
+    Number(Decimal),
+    /// A text.
+    Text(&'a str),
+    /// A text read as a version.
+    Version(&'a str),
+    /// A calendar day.
+    Date(civil::Date),
+    /// A day with a time.
+    DateTime(DateTime),
+    /// An exact duration.
+    Duration(SignedDuration),
+    /// A duration of years and months, in months.
+    Months(i64),
+    /// A list.
+    List(&'a List<'a>),
+    /// An object.
+    Object(Object<'a>),
+    /// A range.
+    Range(&'a Range<'a>),
+}
+
+impl<'a> Value<'a> {
+    /// Returns a missing value of a fact.
+    pub fn missing(fact: &'a str) -> Self {
+        Self::Unknown(Unknown { reason: Reason::Missing, fact })
+    }
+
+    /// Returns whether the value was never collected.
+    pub fn is_missing(&self) -> bool {
+        matches!(self, Self::Unknown(Unknown { reason: Reason::Missing, .. }))
+    }
+
+    /// Returns the value at a dotted path below this one; of a list, the list of its items' values.
+    ///
+    /// What is not there is missing, and `fact` is to blame for it.
+    pub fn below(self, path: &str, fact: &'a str, arena: &'a Bump) -> Self {
+        match self {
+            Self::Unknown(unknown) if unknown.reason != Reason::Missing => self,
+            Self::Object(object) => {
+                let found = object.get(path);
+                if !found.is_missing() {
+                    return found;
+                }
+                // Below a list inside the object the path goes on in each item.
+                for (key, value) in object.fields {
+                    let rest = path.strip_prefix(key).and_then(|rest| rest.strip_prefix('.'));
+                    if let (Self::List(_), Some(rest)) = (value, rest) {
+                        return value.below(rest, fact, arena);
+                    }
+                }
+                Self::missing(fact)
+            }
+            Self::List(list) => {
+                let values = list.items.iter().map(|item| item.below(path, fact, arena));
+                let items = arena.alloc_slice_fill_iter(values);
+                Self::List(arena.alloc(List { items, doubts: list.doubts }))
+            }
+            _ => Self::missing(fact),
+        }
+    }
+
+    /// Returns the name of the value's type, as messages say it.
+    pub fn type_name(&self) -> &'static str {
+        match self {
+            Self::Unknown(_) => "unknown",
+            Self::Null => "null",
+            Self::Boolean(_) => "boolean",
+            Self::Number(_) => "number",
+            Self::Text(_) => "text",
+            Self::Version(_) => "version",
+            Self::Date(_) => "date",
+            Self::DateTime(_) => "date and time",
+            Self::Duration(_) => "duration",
+            Self::Months(_) => "years and months duration",
+            Self::List(_) => "list",
+            Self::Object(_) => "object",
+            Self::Range(_) => "range",
+        }
+    }
+
+    /// Writes the value as a person reads it: texts bare, lists in brackets, durations in words.
+    ///
+    /// Text that a device supplied comes out as it is: whoever prints it makes it harmless.
+    pub fn show(&self) -> String {
+        let mut out = String::new();
+        self.show_into(&mut out, 0);
+        out
+    }
+
+    fn show_into(&self, out: &mut String, depth: usize) {
+        // Long lists and deep objects are for `show`, not for a line of evidence.
+        const MOST: usize = 6;
+        match self {
+            Self::Unknown(unknown) => out.push_str(match unknown.reason {
+                Reason::Missing => "not collected",
+                Reason::Null => "empty",
+                Reason::WrongType => "wrong type",
+                Reason::Stale => "too old",
+                Reason::Clock => "from the future",
+                Reason::Scope | Reason::Error => "not known",
+            }),
+            Self::Null => out.push_str("empty"),
+            Self::Boolean(true) => out.push_str("true"),
+            Self::Boolean(false) => out.push_str("false"),
+            Self::Number(number) => {
+                let _ = write!(out, "{}", number.normalize());
+            }
+            Self::Text("") => out.push_str("\"\""),
+            Self::Text(text) | Self::Version(text) => out.push_str(text),
+            Self::Date(date) => {
+                let _ = write!(out, "{date}");
+            }
+            Self::DateTime(moment) => out.push_str(&moment.show()),
+            Self::Duration(length) => {
+                if length.is_negative() {
+                    out.push('-');
+                }
+                out.push_str(&crate::period::show_span(*length));
+            }
+            Self::Months(months) => {
+                let _ = write!(out, "{} months", months);
+            }
+            Self::List(list) => {
+                out.push('[');
+                for (i, item) in list.items.iter().take(MOST).enumerate() {
+                    if i > 0 {
+                        out.push_str(", ");
+                    }
+                    item.show_into(out, depth + 1);
+                }
+                if list.items.len() > MOST {
+                    let _ = write!(out, ", and {} more", list.items.len() - MOST);
+                }
+                out.push(']');
+            }
+            Self::Object(_) if depth > 2 => out.push_str("{..}"),
+            Self::Object(object) => {
+                out.push('{');
+                for (i, (key, value)) in object.fields.iter().take(MOST).enumerate() {
+                    if i > 0 {
+                        out.push_str(", ");
+                    }
+                    out.push_str(key);
+                    out.push_str(": ");
+                    value.show_into(out, depth + 1);
+                }
+                if object.fields.len() > MOST {
+                    out.push_str(", ..");
+                }
+                out.push('}');
+            }
+            Self::Range(range) => {
+                range.low.value.show_into(out, depth + 1);
+                out.push_str(if range.low.included { " to " } else { " (not included) to " });
+                range.high.value.show_into(out, depth + 1);
+                if !range.high.included {
+                    out.push_str(" (not included)");
+                }
+            }
+        }
+    }
+
+    /// Copies the value out of its arena; what is not known becomes null.
+    pub fn to_datum(&self) -> Datum {
+        match self {
+            Self::Unknown(_) | Self::Null => Datum::Null,
+            Self::Boolean(truth) => Datum::Boolean(*truth),
+            Self::Number(number) => Datum::Number(*number),
+            Self::Text(text) | Self::Version(text) => Datum::Text((*text).to_owned()),
+            Self::Date(_) | Self::DateTime(_) | Self::Range(_) => Datum::Text(self.show()),
+            Self::Duration(length) => Datum::Text(length.to_string()),
+            Self::Months(months) => Datum::Text(format!("P{months}M")),
+            Self::List(list) => Datum::List(list.items.iter().map(Self::to_datum).collect()),
+            Self::Object(object) => {
+                Datum::Object(object.fields.iter().map(|(key, value)| ((*key).to_owned(), value.to_datum())).collect())
+            }
+        }
+    }
+}
+
+impl DateTime {
+    /// Returns the moment; none for a local time, which is not one.
+    pub fn moment(&self) -> Option<Timestamp> {
+        match self {
+            Self::Local(_) => None,
+            Self::At(moment, _) => Some(*moment),
+        }
+    }
+
+    /// Writes the moment with its offset, as RFC 3339 asks.
+    pub fn show(&self) -> String {
+        match self {
+            Self::Local(local) => local.to_string(),
+            Self::At(moment, offset) if offset.is_zero() => moment.to_string(),
+            Self::At(moment, offset) => {
+                let seconds = offset.seconds();
+                let sign = if seconds < 0 { '-' } else { '+' };
+                let minutes = seconds.unsigned_abs() / 60;
+                format!("{}{sign}{:02}:{:02}", offset.to_datetime(*moment), minutes / 60, minutes % 60)
+            }
+        }
+    }
+}
+
+/// An owned value, for what outlives a device: corrections, people, rows of a list.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Datum {
+    /// Empty.
+    Null,
+    /// True or false.
+    Boolean(bool),
+    /// A decimal number.
+    Number(Decimal),
+    /// A text.
+    Text(String),
+    /// A list.
+    List(Vec<Datum>),
+    /// An object, keys as written.
+    Object(Vec<(String, Datum)>),
+}
+
+impl Datum {
+    /// Copies the value into an arena, so that conditions can compute with it.
+    pub fn to_value<'a>(&self, arena: &'a Bump) -> Value<'a> {
+        match self {
+            Self::Null => Value::Null,
+            Self::Boolean(truth) => Value::Boolean(*truth),
+            Self::Number(number) => Value::Number(*number),
+            Self::Text(text) => Value::Text(arena.alloc_str(text)),
+            Self::List(items) => {
+                let items = arena.alloc_slice_fill_iter(items.iter().map(|item| item.to_value(arena)));
+                Value::List(arena.alloc(List::certain(items)))
+            }
+            Self::Object(fields) => {
+                let fields = arena.alloc_slice_fill_iter(
+                    fields.iter().map(|(key, value)| (&*arena.alloc_str(key), value.to_value(arena))),
+                );
+                Value::Object(Object { fields })
+            }
+        }
+    }
+
+    /// Returns the value at a dotted path inside this one, if it is there.
+    pub fn at(&self, path: &str) -> Option<&Self> {
+        let Self::Object(fields) = self else { return None };
+        for (key, value) in fields {
+            if key == path {
+                return Some(value);
+            }
+            if let Some(found) =
+                path.strip_prefix(key.as_str()).and_then(|rest| rest.strip_prefix('.')).and_then(|rest| value.at(rest))
+            {
+                return Some(found);
+            }
+        }
+        None
+    }
+
+    /// Returns the text, if this is one.
+    pub fn as_text(&self) -> Option<&str> {
+        match self {
+            Self::Text(text) => Some(text),
+            Self::Null | Self::Boolean(_) | Self::Number(_) | Self::List(_) | Self::Object(_) => None,
+        }
+    }
+}

@@ -1,0 +1,179 @@
+//! The order of versions, compared in place without building anything.
+//!
+//! Parts are compared as numbers, trailing zero parts count for nothing, a pre-release word sorts
+//! before the release, any other suffix after it, and what follows a `+` is ignored.
+
+use std::cmp::Ordering;
+
+const PRE_RELEASE: [&str; 5] = ["alpha", "beta", "dev", "pre", "rc"];
+
+/// Returns whether `text` can be read as a version: it starts with a digit, perhaps after a `v`.
+pub fn is_version(text: &str) -> bool {
+    without_prefix(text).starts_with(|c: char| c.is_ascii_digit())
+}
+
+/// Compares two versions.
+pub fn compare_versions(left: &str, right: &str) -> Ordering {
+    let (left, right) = (significant(left), significant(right));
+    let (left_release, left_suffix) = left.split_at(release_length(left));
+    let (right_release, right_suffix) = right.split_at(release_length(right));
+    compare_releases(left_release, right_release).then_with(|| compare_suffixes(left_suffix, right_suffix))
+}
+
+fn without_prefix(text: &str) -> &str {
+    let text = text.trim();
+    text.strip_prefix(['v', 'V']).unwrap_or(text)
+}
+
+fn significant(text: &str) -> &str {
+    let text = without_prefix(text);
+    text.split('+').next().unwrap_or(text)
+}
+
+/// Returns how many bytes of `text` are digits and the single dots between them.
+fn release_length(text: &str) -> usize {
+    let bytes = text.as_bytes();
+    let mut end = 0;
+    while end < bytes.len() {
+        let digit = bytes[end].is_ascii_digit();
+        let dot = bytes[end] == b'.' && end > 0 && bytes.get(end + 1).is_some_and(u8::is_ascii_digit);
+        if !digit && !dot {
+            break;
+        }
+        end += 1;
+    }
+    end
+}
+
+fn compare_releases(left: &str, right: &str) -> Ordering {
+    let (mut left, mut right) = (left.split('.'), right.split('.'));
+    loop {
+        match (left.next(), right.next()) {
+            (None, None) => return Ordering::Equal,
+            (l, r) => match compare_numbers(l.unwrap_or(""), r.unwrap_or("")) {
+                Ordering::Equal => {}
+                other => return other,
+            },
+        }
+    }
+}
+
+/// Compares two runs of digits of any length; an empty one is zero.
+fn compare_numbers(left: &str, right: &str) -> Ordering {
+    let (left, right) = (left.trim_start_matches('0'), right.trim_start_matches('0'));
+    left.len().cmp(&right.len()).then_with(|| left.cmp(right))
+}
+
+#[derive(Clone, Copy)]
+enum Token<'a> {
+    PreRelease(&'static str),
+    End,
+    Word(&'a str),
+    Number(&'a str),
+}
+
+impl Token<'_> {
+    fn rank(self) -> u8 {
+        match self {
+            Self::PreRelease(_) => 0,
+            Self::End => 1,
+            Self::Word(_) => 2,
+            Self::Number(_) => 3,
+        }
+    }
+}
+
+fn compare_suffixes(mut left: &str, mut right: &str) -> Ordering {
+    loop {
+        let (l, r) = (next_token(&mut left), next_token(&mut right));
+        let order = match (l, r) {
+            (Token::End, Token::End) => return Ordering::Equal,
+            (Token::PreRelease(l), Token::PreRelease(r)) => l.cmp(r),
+            (Token::Word(l), Token::Word(r)) => {
+                l.bytes().map(|b| b.to_ascii_lowercase()).cmp(r.bytes().map(|b| b.to_ascii_lowercase()))
+            }
+            (Token::Number(l), Token::Number(r)) => compare_numbers(l, r),
+            (l, r) => l.rank().cmp(&r.rank()),
+        };
+        if order != Ordering::Equal {
+            return order;
+        }
+    }
+}
+
+fn next_token<'a>(rest: &mut &'a str) -> Token<'a> {
+    let text = rest.trim_start_matches(|c: char| !c.is_alphanumeric());
+    let Some(first) = text.chars().next() else {
+        *rest = "";
+        return Token::End;
+    };
+    let digits = first.is_ascii_digit();
+    let end = text.find(|c: char| !c.is_alphanumeric() || c.is_ascii_digit() != digits).unwrap_or(text.len());
+    let (token, tail) = text.split_at(end);
+    *rest = tail;
+    if digits {
+        return Token::Number(token);
+    }
+    match PRE_RELEASE.iter().find(|word| word.eq_ignore_ascii_case(token)) {
+        Some(word) => Token::PreRelease(word),
+        None => Token::Word(token),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[track_caller]
+    fn ascending(versions: &[&str]) {
+        for (i, a) in versions.iter().enumerate() {
+            for (j, b) in versions.iter().enumerate() {
+                assert_eq!(compare_versions(a, b), i.cmp(&j), "{a} against {b}");
+            }
+        }
+    }
+
+    #[test]
+    fn parts_are_numbers() {
+        ascending(&["9.4", "12.0", "12.0.1", "12.1", "12.10", "100"]);
+        ascending(&["1", "99999999999999999999998", "99999999999999999999999"]);
+    }
+
+    #[test]
+    fn trailing_zero_parts_are_equal() {
+        for (a, b) in [
+            ("13", "13.0"),
+            ("13.0.0", "13"),
+            ("v2.1", "2.1"),
+            ("1.0+build7", "1.0"),
+            ("13-rc1", "13.0-rc1"),
+            ("1.02", "1.2"),
+        ] {
+            assert_eq!(compare_versions(a, b), Ordering::Equal, "{a} against {b}");
+        }
+    }
+
+    #[test]
+    fn pre_releases_come_before_and_other_suffixes_after() {
+        ascending(&[
+            "1.0-alpha",
+            "1.0-beta",
+            "1.0-dev",
+            "1.0-pre",
+            "1.0-rc",
+            "1.0-rc2",
+            "1.0-rc10",
+            "1.0",
+            "1.0a",
+            "1.0b",
+            "1.0-2",
+            "1.0.1",
+        ]);
+    }
+
+    #[test]
+    fn a_version_starts_with_a_digit() {
+        assert!(is_version("12") && is_version("v1.2") && is_version(" 3 "));
+        assert!(!is_version("") && !is_version("latest") && !is_version("v"));
+    }
+}

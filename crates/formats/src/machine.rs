@@ -1,0 +1,102 @@
+//! Values for machines: JSON, and CSV cells that no spreadsheet takes for a formula.
+
+use fencepost_core::{Datum, Value};
+use rust_decimal::Decimal;
+use serde_json::{Map, Number, Value as Json};
+
+/// Returns a value as JSON; what is not known is null, dates and durations are texts.
+pub fn json_of_value(value: &Value<'_>) -> Json {
+    json_of_datum(&value.to_datum())
+}
+
+/// Returns an owned value as JSON.
+pub fn json_of_datum(datum: &Datum) -> Json {
+    match datum {
+        Datum::Null => Json::Null,
+        Datum::Boolean(truth) => Json::Bool(*truth),
+        Datum::Number(number) => {
+            let number = number.normalize();
+            i64::try_from(number)
+                .ok()
+                .filter(|_| number.is_integer())
+                .map(Number::from)
+                .or_else(|| number.to_string().parse::<f64>().ok().and_then(Number::from_f64))
+                .map_or(Json::Null, Json::Number)
+        }
+        Datum::Text(text) => Json::String(text.clone()),
+        Datum::List(items) => Json::Array(items.iter().map(json_of_datum).collect()),
+        Datum::Object(fields) => {
+            Json::Object(fields.iter().map(|(key, value)| (key.clone(), json_of_datum(value))).collect::<Map<_, _>>())
+        }
+    }
+}
+
+/// Returns JSON as an owned value; a number that no decimal holds becomes its text.
+pub fn datum_of_json(json: &Json) -> Datum {
+    match json {
+        Json::Null => Datum::Null,
+        Json::Bool(truth) => Datum::Boolean(*truth),
+        Json::Number(number) => {
+            let text = number.to_string();
+            let read = if text.contains(['e', 'E']) { Decimal::from_scientific(&text).ok() } else { text.parse().ok() };
+            read.map_or(Datum::Text(text), Datum::Number)
+        }
+        Json::String(text) => Datum::Text(text.clone()),
+        Json::Array(items) => Datum::List(items.iter().map(datum_of_json).collect()),
+        Json::Object(fields) => {
+            Datum::Object(fields.iter().map(|(key, value)| (key.clone(), datum_of_json(value))).collect())
+        }
+    }
+}
+
+/// Returns a cell of a CSV file (RFC 4180). A text that a spreadsheet would run as a formula gets a `'` before it.
+pub fn csv_cell(json: &Json) -> String {
+    let text = match json {
+        Json::Null => return String::new(),
+        Json::String(text) => {
+            if text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
+                format!("'{text}")
+            } else {
+                text.clone()
+            }
+        }
+        other => other.to_string(),
+    };
+    // NUL ends a cell in some readers, so it is shown instead.
+    let text = text.replace('\0', "\u{fffd}");
+    if text.contains(['"', ',', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
+}
+
+/// Returns a line of a CSV file, its end included.
+pub fn csv_line<'j>(cells: impl IntoIterator<Item = &'j Json>) -> String {
+    let mut line = cells.into_iter().map(csv_cell).collect::<Vec<_>>().join(",");
+    line.push_str("\r\n");
+    line
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn formulas_and_quotes_are_made_harmless_and_numbers_are_not_touched() {
+        let line = csv_line(&[
+            json!("=SUM(A1)"),
+            json!(-5),
+            json!("a \"b\", c"),
+            json!(null),
+            json!("-x"),
+            json!("line\nbreak"),
+        ]);
+        assert_eq!(line, "'=SUM(A1),-5,\"a \"\"b\"\", c\",,'-x,\"line\nbreak\"\r\n");
+    }
+
+    #[test]
+    fn numbers_keep_their_value_both_ways() {
+        for text in ["0", "-5", "12500000000", "0.1", "1.25"] {
+            let json: Json = serde_json::from_str(text).unwrap();
+            assert_eq!(json_of_datum(&datum_of_json(&json)), json, "{text}");
+        }
+    }
+}

@@ -1,0 +1,364 @@
+//! `fencepost.toml`: the clock, the holder, defaults, and the sources.
+
+use fencepost_core::{Diagnostic, Dictionary, Named, Period, SettleSettings, SourceId, Span, Uncovered};
+use glob::Pattern;
+use jiff::tz::TimeZone;
+
+use super::table::{Reader, Table};
+
+/// Whose clock the ledger goes by.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Clock {
+    /// The machine's.
+    #[default]
+    Wall,
+    /// The moments that writing commands are given: for demonstrations and trials.
+    Stepped,
+}
+
+/// What a file of a source is written in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// One JSON object a line.
+    JsonLines,
+    /// Rows under headings.
+    Csv,
+}
+
+/// What a source is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SourceKind {
+    /// State of devices.
+    State,
+    /// The list of people.
+    People,
+}
+
+impl SourceKind {
+    /// Returns the word for what its records name.
+    pub fn noun(self) -> &'static str {
+        match self {
+            Self::State => "device",
+            Self::People => "person",
+        }
+    }
+}
+
+/// Where a field of an export goes.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Field {
+    /// The fact's path.
+    pub fact: String,
+    /// The unit that the export gives it in.
+    pub unit: Option<String>,
+    /// Words that mean true.
+    pub true_when: Vec<String>,
+    /// Words that mean false.
+    pub false_when: Vec<String>,
+}
+
+/// A feed of state or people.
+#[derive(Clone, Debug)]
+pub struct Source {
+    /// Its id.
+    pub id: SourceId,
+    /// State or people.
+    pub kind: SourceKind,
+    /// Which files are this feed.
+    pub files: Vec<Pattern>,
+    /// What they are written in.
+    pub format: Format,
+    /// What stands between the cells of a CSV file.
+    pub delimiter: u8,
+    /// The field that names the device or person.
+    pub id_field: String,
+    /// The field that says when it was collected; none for the file's own time.
+    pub collected_field: Option<String>,
+    /// The zone of times without an offset, where it is not the workspace's.
+    pub time_zone: Option<TimeZone>,
+    /// The higher wins.
+    pub trust: i64,
+    /// How long its facts are fresh; for ever when none.
+    pub fresh_for: Option<Period>,
+    /// Each file lists everything the feed knows.
+    pub complete: bool,
+    /// Export names to facts.
+    pub fields: Vec<(String, Field)>,
+    /// Places of the units in `fields`.
+    pub(crate) units: Vec<(String, String, Span)>,
+}
+
+impl Source {
+    /// The source of native documents that every workspace without a `[[source]]` has.
+    pub fn native() -> Self {
+        Self {
+            id: SourceId::from("native"),
+            kind: SourceKind::State,
+            files: Vec::new(),
+            format: Format::JsonLines,
+            delimiter: b',',
+            id_field: "device".to_owned(),
+            collected_field: Some("collected_at".to_owned()),
+            time_zone: None,
+            trust: 0,
+            fresh_for: None,
+            complete: false,
+            fields: Vec::new(),
+            units: Vec::new(),
+        }
+    }
+
+    /// Returns whether its records are documents as they are.
+    pub fn is_native(&self) -> bool {
+        self.kind == SourceKind::State
+            && self.format == Format::JsonLines
+            && self.fields.is_empty()
+            && self.id_field == "device"
+            && self.collected_field.as_deref() == Some("collected_at")
+    }
+
+    /// Returns everything about how records are read, as one text: the same text, the same documents.
+    pub fn mapping_text(&self) -> String {
+        let zone = self.time_zone.as_ref().and_then(TimeZone::iana_name);
+        format!(
+            "{:?} {:?} {} {} {:?} {zone:?} {:?}",
+            self.kind, self.format, self.delimiter, self.id_field, self.collected_field, self.fields
+        )
+    }
+}
+
+/// What `fencepost.toml` says.
+#[derive(Clone, Debug)]
+pub struct Config {
+    /// What the workspace is called.
+    pub name: Option<String>,
+    /// The zone in which days are counted and times shown.
+    pub zone: TimeZone,
+    /// Whose clock the ledger goes by.
+    pub clock: Clock,
+    /// The fact that names who uses a device.
+    pub holder: Option<String>,
+    /// What a device is that nothing covers.
+    pub uncovered: Uncovered,
+    /// A finding that fails again sooner than this keeps its old clock.
+    pub relapse: Period,
+    /// How long a device may be silent.
+    pub silence_grace: Period,
+    /// The feeds, in the order in which they are written.
+    pub sources: Vec<Source>,
+}
+
+impl Default for Config {
+    fn default() -> Self {
+        let settle = SettleSettings::default();
+        Self {
+            name: None,
+            zone: TimeZone::UTC,
+            clock: Clock::Wall,
+            holder: None,
+            uncovered: settle.uncovered,
+            relapse: settle.relapse,
+            silence_grace: settle.silence_grace,
+            sources: Vec::new(),
+        }
+    }
+}
+
+impl Config {
+    /// Returns the settings by which findings are weighed.
+    pub fn settle_settings(&self) -> SettleSettings {
+        SettleSettings {
+            relapse: self.relapse,
+            silence_grace: self.silence_grace,
+            uncovered: self.uncovered,
+            zone: self.zone.clone(),
+        }
+    }
+
+    /// Checks the units of fields against those that facts are declared in.
+    pub(super) fn check_units(&self, dictionary: &Dictionary, mistakes: &mut Vec<Diagnostic>) {
+        for (fact, unit, span) in self.sources.iter().flat_map(|source| &source.units) {
+            let problem = match dictionary.facts.get(fact).and_then(|declared| declared.unit.as_deref()) {
+                Some(to) => Dictionary::factor(unit, to).err(),
+                None => Some(format!(
+                    "declare its own unit first, in facts.toml: \"{fact}\" = {{ type = \"number\", unit = \"{}\" }}",
+                    if unit.ends_with('B') { "B" } else { unit }
+                )),
+            };
+            if let Some(help) = problem {
+                mistakes.push(
+                    Diagnostic::error(
+                        "bad-unit",
+                        format!("`{unit}` cannot be turned into the unit of `{fact}`"),
+                        Some(span.clone()),
+                    )
+                    .help(help),
+                );
+            }
+        }
+    }
+}
+
+const KEYS: [&str; 8] = ["name", "time_zone", "clock", "holder", "uncovered", "relapse", "silence", "source"];
+const SOURCE_KEYS: [&str; 12] = [
+    "id",
+    "files",
+    "format",
+    "delimiter",
+    "device",
+    "person",
+    "collected",
+    "time_zone",
+    "trust",
+    "fresh_for",
+    "complete",
+    "fields",
+];
+
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
+    reader.known_keys(root, "fencepost.toml", &KEYS);
+    let mut config =
+        Config { name: reader.string(root, "name"), holder: reader.string(root, "holder"), ..Config::default() };
+    if let Some(zone) = zone(reader, root) {
+        config.zone = zone;
+    }
+    config.clock =
+        reader.word(root, "clock", &[("wall", Clock::Wall), ("stepped", Clock::Stepped)]).unwrap_or_default();
+    let uncovered = [
+        ("compliant", Uncovered::Compliant),
+        ("unproven", Uncovered::Unproven),
+        ("non-compliant", Uncovered::NonCompliant),
+    ];
+    config.uncovered = reader.word(root, "uncovered", &uncovered).unwrap_or_default();
+    config.relapse = reader.period(root, "relapse").unwrap_or(config.relapse);
+    if let Some(silence) = reader.table(root, "silence") {
+        reader.known_keys(&silence, "[silence]", &["grace"]);
+        config.silence_grace = reader.period(&silence, "grace").unwrap_or(config.silence_grace);
+    }
+    for table in reader.tables(root, "source") {
+        if let Some(source) = source(reader, &table) {
+            if config.sources.iter().any(|other| other.id == source.id) {
+                reader.error(
+                    "doubled-id",
+                    format!("two sources are called `{}`", source.id),
+                    table.get("id").map_or(0..0, |id| id.span()),
+                    "give one of them another id",
+                );
+            }
+            config.sources.push(source);
+        }
+    }
+    config
+}
+
+fn zone(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<TimeZone> {
+    let named = reader.named(table, "time_zone")?;
+    let zone = TimeZone::get(&named.text).ok();
+    if zone.is_none() {
+        let message = format!("unknown time zone `{}`", named.text);
+        reader.report(
+            Diagnostic::error("bad-zone", message, named.span)
+                .help("write the name of an IANA zone, such as \"Europe/Oslo\" or \"UTC\""),
+        );
+    }
+    zone
+}
+
+fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
+    reader.known_keys(table, "[[source]]", &SOURCE_KEYS);
+    let id = reader.id(table, "a [[source]]")?;
+    let mut source = Source { id: SourceId::new(id.text.as_str()), ..Source::native() };
+    if table.get("person").is_some() {
+        source.kind = SourceKind::People;
+        source.collected_field = None;
+        if let (Some(_), Some(person)) = (table.get("device"), table.get("person")) {
+            reader.error(
+                "wrong-kind",
+                "a source is about devices or about people, not both",
+                person.span(),
+                "keep `device` or `person`, and make a second [[source]] for the other",
+            );
+        }
+    }
+    for named in reader.names(table, "files") {
+        match Pattern::new(&named.text) {
+            Ok(pattern) => source.files.push(pattern),
+            Err(error) => reader.report(
+                Diagnostic::error(
+                    "bad-pattern",
+                    format!("`{}` is no file pattern: {}", named.text, error.msg),
+                    named.span,
+                )
+                .help("`*` stands for any part of a name, as in \"exports/handhelds-*.csv\""),
+            ),
+        }
+    }
+    source.format = match reader.word(table, "format", &[("jsonl", Format::JsonLines), ("csv", Format::Csv)]) {
+        Some(format) => format,
+        None => Format::JsonLines,
+    };
+    if let Some(delimiter) = reader.named(table, "delimiter") {
+        match delimiter.text.as_bytes() {
+            [one] => source.delimiter = *one,
+            _ => reader.report(
+                Diagnostic::error("bad-delimiter", "`delimiter` is one character", delimiter.span)
+                    .help("write \",\", \";\" or \"\\t\""),
+            ),
+        }
+    }
+    let id_key = match source.kind {
+        SourceKind::State => "device",
+        SourceKind::People => "person",
+    };
+    if let Some(field) = reader.string(table, id_key) {
+        source.id_field = field;
+    }
+    match (source.kind, reader.string(table, "collected")) {
+        (SourceKind::State, Some(field)) => source.collected_field = Some(field),
+        // A CSV file has no `collected_at` of its own accord.
+        (SourceKind::State, None) if source.format == Format::Csv => source.collected_field = None,
+        (SourceKind::State, None) | (SourceKind::People, _) => {}
+    }
+    source.time_zone = zone(reader, table);
+    source.trust = reader.integer(table, "trust").unwrap_or(0);
+    source.fresh_for = reader.period(table, "fresh_for");
+    source.complete = reader.boolean(table, "complete").unwrap_or(false);
+    if let Some(fields) = reader.table(table, "fields") {
+        for (name, span, value) in fields.entries() {
+            let field = match Table::of(value) {
+                Some(detail) => field(reader, &detail, span, &mut source.units),
+                None => reader.string(&fields, &name).map(|fact| Field {
+                    fact,
+                    unit: None,
+                    true_when: Vec::new(),
+                    false_when: Vec::new(),
+                }),
+            };
+            source.fields.extend(field.map(|field| (name, field)));
+        }
+    }
+    Some(source)
+}
+
+fn field(
+    reader: &mut Reader<'_>,
+    table: &Table<'_>,
+    key: std::ops::Range<usize>,
+    units: &mut Vec<(String, String, Span)>,
+) -> Option<Field> {
+    reader.known_keys(table, "a field", &["fact", "unit", "true_when", "false_when"]);
+    let Some(fact) = reader.string(table, "fact") else {
+        reader.error("no-fact", "this field says not which fact it is", key, "write { fact = \"disk.encrypted\", .. }");
+        return None;
+    };
+    let unit = reader.named(table, "unit");
+    if let Some(Named { text, span: Some(span) }) = &unit {
+        units.push((fact.clone(), text.clone(), span.clone()));
+    }
+    Some(Field {
+        fact,
+        unit: unit.map(|unit| unit.text),
+        true_when: reader.strings(table, "true_when"),
+        false_when: reader.strings(table, "false_when"),
+    })
+}

@@ -1,0 +1,50 @@
+//! `facts.toml`: the fact dictionary.
+
+use fencepost_core::{Declaration, Dictionary, FactType};
+
+use super::table::{Reader, Table};
+
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut Dictionary) {
+    reader.known_keys(root, "facts.toml", &["facts"]);
+    let Some(facts) = reader.table(root, "facts") else { return };
+    for (path, span, value) in facts.entries() {
+        let Some(table) = Table::of(value) else {
+            reader.error(
+                "wrong-type",
+                format!("`{path}` is declared by a table"),
+                span,
+                format!("write \"{path}\" = {{ type = \"text\" }}"),
+            );
+            continue;
+        };
+        let known = ["type", "about", "unit", "key", "volatile", "fresh_for", "labels"];
+        // Without quotes a dotted key makes tables within tables, and its parts look like unknown keys.
+        if table.entries().iter().any(|(key, _, value)| !known.contains(&key.as_str()) && Table::of(value).is_some()) {
+            reader.error(
+                "unquoted-path",
+                format!("the path that starts with `{path}` is not in quotes"),
+                span,
+                "put the whole path in quotes: \"os.version\" = { .. }",
+            );
+            continue;
+        }
+        reader.known_keys(&table, "a fact", &known);
+        let mut declaration = Declaration {
+            ty: reader.word(&table, "type", &FactType::ALL),
+            about: reader.string(&table, "about"),
+            unit: reader.string(&table, "unit"),
+            key: reader.string(&table, "key"),
+            volatile: reader.boolean(&table, "volatile").unwrap_or(false),
+            fresh_for: reader.period(&table, "fresh_for"),
+            ..Declaration::default()
+        };
+        if let Some(labels) = reader.table(&table, "labels") {
+            for (value, _, _) in labels.entries() {
+                if let Some(label) = reader.string(&labels, &value) {
+                    declaration.labels.insert(value, label);
+                }
+            }
+        }
+        dictionary.facts.insert(path, declaration);
+    }
+}

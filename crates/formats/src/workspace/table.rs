@@ -1,0 +1,414 @@
+//! Reads TOML tables with their places: unknown keys get a suggestion, wrong types a remedy, and strings the
+//! way back to the file, whatever escapes stand in them.
+
+use std::ops::Range;
+
+use fencepost_core::{Diagnostic, FileId, Named, Period, Span, Text, TextPiece, nearest};
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+use toml_parser::decoder::{Encoding, StringBuilder};
+use toml_parser::{Raw, Span as RawSpan};
+
+/// A table with the place of its heading.
+#[derive(Clone)]
+pub(super) struct Table<'t> {
+    table: &'t DeTable<'t>,
+    pub span: Range<usize>,
+}
+
+/// Reads one file, collecting mistakes.
+pub(super) struct Reader<'r> {
+    file: FileId,
+    text: &'r str,
+    mistakes: &'r mut Vec<Diagnostic>,
+}
+
+type Value<'t> = Spanned<DeValue<'t>>;
+
+impl<'r> Reader<'r> {
+    /// Parses a file and hands its root to `read`, even when some of it is malformed.
+    pub fn open(
+        file: FileId,
+        text: &'r str,
+        mistakes: &'r mut Vec<Diagnostic>,
+        read: impl FnOnce(&mut Reader<'_>, &Table<'_>),
+    ) {
+        let (document, errors) = DeTable::parse_recoverable(text);
+        let broken = !errors.is_empty();
+        for error in errors {
+            let span = error.span().map(|range| Span { file, range });
+            mistakes.push(
+                Diagnostic::error("toml", error.message().to_owned(), span)
+                    .help("this file is TOML: key = value, texts in quotes, tables in [ ]"),
+            );
+        }
+        let before = mistakes.len();
+        let mut reader = Reader { file, text, mistakes };
+        read(&mut reader, &Table { table: document.get_ref(), span: document.span() });
+        if broken {
+            // What a broken file lacks is noise beside why it is broken.
+            mistakes.truncate(before);
+        }
+    }
+
+    pub fn span(&self, range: Range<usize>) -> Span {
+        Span { file: self.file, range }
+    }
+
+    pub fn report(&mut self, mistake: Diagnostic) {
+        self.mistakes.push(mistake);
+    }
+
+    pub fn error(
+        &mut self,
+        code: &'static str,
+        message: impl Into<String>,
+        range: Range<usize>,
+        help: impl Into<String>,
+    ) {
+        let span = Some(self.span(range));
+        self.mistakes.push(Diagnostic::error(code, message, span).help(help));
+    }
+
+    fn wrong_type(&mut self, key: &str, value: &Value<'_>, wanted: &str, example: &str) {
+        let message = format!("`{key}` is {wanted}, and this is {}", with_article(value.get_ref().type_str()));
+        self.error("wrong-type", message, value.span(), format!("write {key} = {example}"));
+    }
+
+    /// Reports every key that is not among `known`.
+    pub fn known_keys(&mut self, table: &Table<'_>, what: &str, known: &[&str]) {
+        for key in table.table.keys() {
+            let name = key.get_ref().as_ref();
+            if !known.contains(&name) {
+                let help = match nearest(name, known.iter().copied()) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => format!("{what} has {}", known.join(", ")),
+                };
+                self.error("unknown-key", format!("unknown key `{name}` in {what}"), key.span(), help);
+            }
+        }
+    }
+
+    /// The text at a key, with its way back to the file.
+    pub fn text(&mut self, table: &Table<'_>, key: &str) -> Option<Text> {
+        let value = table.get(key)?;
+        match value.get_ref() {
+            DeValue::String(_) => Some(self.located(value)),
+            _ => {
+                self.wrong_type(key, value, "a text", "\"...\"");
+                None
+            }
+        }
+    }
+
+    pub fn string(&mut self, table: &Table<'_>, key: &str) -> Option<String> {
+        self.text(table, key).map(|text| text.as_str().to_owned())
+    }
+
+    pub fn named(&mut self, table: &Table<'_>, key: &str) -> Option<Named> {
+        let span = table.get(key)?.span();
+        self.string(table, key).map(|text| Named { text, span: Some(self.span(span)) })
+    }
+
+    /// The id of an entry; reported when it is missing or malformed.
+    pub fn id(&mut self, table: &Table<'_>, what: &str) -> Option<Named> {
+        if table.get("id").is_none() {
+            self.error(
+                "no-id",
+                format!("{what} has no `id`"),
+                table.heading(),
+                "give it one: lower-case words with hyphens",
+            );
+            return None;
+        }
+        let id = self.named(table, "id")?;
+        if !fencepost_core::is_slug(&id.text) {
+            let message = format!("`{}` is not an id", id.text);
+            self.mistakes.push(
+                Diagnostic::error("bad-id", message, id.span.clone())
+                    .help("ids are lower-case words with hyphens, such as disk-encrypted"),
+            );
+            return None;
+        }
+        Some(id)
+    }
+
+    pub fn boolean(&mut self, table: &Table<'_>, key: &str) -> Option<bool> {
+        let value = table.get(key)?;
+        let truth = value.get_ref().as_bool();
+        if truth.is_none() {
+            self.wrong_type(key, value, "true or false", "true");
+        }
+        truth
+    }
+
+    pub fn integer(&mut self, table: &Table<'_>, key: &str) -> Option<i64> {
+        let value = table.get(key)?;
+        let number = value
+            .get_ref()
+            .as_integer()
+            .and_then(|number| i64::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok());
+        if number.is_none() {
+            self.wrong_type(key, value, "a whole number", "10");
+        }
+        number
+    }
+
+    /// A list of texts; a single text is a list of one.
+    pub fn names(&mut self, table: &Table<'_>, key: &str) -> Vec<Named> {
+        let Some(value) = table.get(key) else { return Vec::new() };
+        let items: Vec<&Value<'_>> = match value.get_ref() {
+            DeValue::String(_) => vec![value],
+            DeValue::Array(items) => items.iter().collect(),
+            _ => {
+                self.wrong_type(key, value, "a list of texts", "[\"...\"]");
+                return Vec::new();
+            }
+        };
+        let mut names = Vec::new();
+        for item in items {
+            match item.get_ref() {
+                DeValue::String(text) => {
+                    names.push(Named { text: text.to_string(), span: Some(self.span(item.span())) })
+                }
+                _ => self.wrong_type(key, item, "a list of texts", "[\"...\"]"),
+            }
+        }
+        names
+    }
+
+    pub fn strings(&mut self, table: &Table<'_>, key: &str) -> Vec<String> {
+        self.names(table, key).into_iter().map(|named| named.text).collect()
+    }
+
+    /// One of a few words.
+    pub fn word<T: Copy>(&mut self, table: &Table<'_>, key: &str, words: &[(&str, T)]) -> Option<T> {
+        let named = self.named(table, key)?;
+        let found = words.iter().find(|(word, _)| *word == named.text).map(|(_, value)| *value);
+        if found.is_none() {
+            let all: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
+            let help = match nearest(&named.text, all.iter().copied()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("write one of {}", all.join(", ")),
+            };
+            self.mistakes.push(
+                Diagnostic::error("bad-word", format!("`{key}` cannot be `{}`", named.text), named.span.clone())
+                    .help(help),
+            );
+        }
+        found
+    }
+
+    /// A length of time, `"3d"`; the number 0 is one too.
+    pub fn period(&mut self, table: &Table<'_>, key: &str) -> Option<Period> {
+        let value = table.get(key)?;
+        let read = match value.get_ref() {
+            DeValue::String(text) => Period::parse(text),
+            DeValue::Integer(number) if number.as_str() == "0" => Ok(Period::ZERO),
+            DeValue::Integer(number) => {
+                Err(format!("`{number}` has no unit; write \"{number}d\" for days or \"{number}h\" for hours"))
+            }
+            _ => {
+                self.wrong_type(key, value, "a length of time", "\"3d\"");
+                return None;
+            }
+        };
+        read.map_err(|why| self.error("bad-period", format!("`{key}` is not a length of time"), value.span(), why)).ok()
+    }
+
+    /// The tables of an array of tables, `[[key]]`.
+    pub fn tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<Table<'t>> {
+        let Some(value) = table.get(key) else { return Vec::new() };
+        let DeValue::Array(items) = value.get_ref() else {
+            self.error(
+                "wrong-type",
+                format!("`{key}` is written [[{key}]], once for each"),
+                value.span(),
+                format!("double the brackets: [[{key}]]"),
+            );
+            return Vec::new();
+        };
+        let mut tables = Vec::new();
+        for item in items.iter() {
+            match item.get_ref() {
+                DeValue::Table(table) => tables.push(Table { table, span: item.span() }),
+                _ => self.wrong_type(key, item, "a table", "{ ... }"),
+            }
+        }
+        tables
+    }
+
+    /// The table at a key, `[key]`.
+    pub fn table<'t>(&mut self, table: &Table<'t>, key: &str) -> Option<Table<'t>> {
+        let value = table.get(key)?;
+        match value.get_ref() {
+            DeValue::Table(table) => Some(Table { table, span: value.span() }),
+            _ => {
+                self.wrong_type(key, value, "a table", "{ ... }");
+                None
+            }
+        }
+    }
+
+    /// Keeps the way from a decoded string back to the file, by running TOML's own decoder once more.
+    pub fn located(&self, value: &Value<'_>) -> Text {
+        let decoded = value.get_ref().as_str().unwrap_or_default();
+        let range = value.span();
+        let raw = self.text.get(range.clone()).unwrap_or_default();
+        let (encoding, quote) = match raw {
+            _ if raw.starts_with("\"\"\"") => (Encoding::MlBasicString, 3),
+            _ if raw.starts_with("'''") => (Encoding::MlLiteralString, 3),
+            _ if raw.starts_with('\'') => (Encoding::LiteralString, 1),
+            _ => (Encoding::BasicString, 1),
+        };
+        let mut recorder = Recorder {
+            raw_address: raw.as_ptr() as usize,
+            file_base: range.start,
+            open_quote: quote,
+            decoded: 0,
+            pieces: Vec::new(),
+            escape_open: false,
+        };
+        let _ = Raw::new_unchecked(raw, Some(encoding), RawSpan::new_unchecked(range.start, range.end))
+            .decode_scalar(&mut recorder, &mut ());
+        let inner = range.start + quote..range.end.saturating_sub(quote).max(range.start + quote);
+        Text::new(decoded, self.file, recorder.pieces, inner)
+    }
+}
+
+fn with_article(type_name: &str) -> String {
+    let article = if type_name.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+    format!("{article} {type_name}")
+}
+
+impl<'t> Table<'t> {
+    pub fn get(&self, key: &str) -> Option<&'t Value<'t>> {
+        self.table.get(key)
+    }
+
+    /// The place to point at when something is missing from the table.
+    pub fn heading(&self) -> Range<usize> {
+        let first = self.table.keys().map(Spanned::span).min_by_key(|span| span.start);
+        // A `[[table]]` spans its heading; an inline one starts with its brace.
+        if self.span.is_empty() { first.unwrap_or(self.span.clone()) } else { self.span.clone() }
+    }
+
+    /// Keys with their values, in the order of the file.
+    pub fn entries(&self) -> Vec<(String, Range<usize>, &'t Value<'t>)> {
+        let mut all: Vec<_> =
+            self.table.iter().map(|(key, value)| (key.get_ref().to_string(), key.span(), value)).collect();
+        all.sort_by_key(|(_, span, _)| span.start);
+        all
+    }
+
+    /// The table at a value, if it is one.
+    pub fn of(value: &'t Value<'t>) -> Option<Self> {
+        match value.get_ref() {
+            DeValue::Table(table) => Some(Self { table, span: value.span() }),
+            _ => None,
+        }
+    }
+}
+
+/// Notes where every piece of a decoded string came from: `push_str` gets slices of the source, so their
+/// address tells their place; `push_char` is one escape, which reaches from the piece before to the one after.
+struct Recorder {
+    raw_address: usize,
+    file_base: usize,
+    open_quote: usize,
+    decoded: usize,
+    pieces: Vec<TextPiece>,
+    escape_open: bool,
+}
+
+impl<'s> StringBuilder<'s> for Recorder {
+    fn clear(&mut self) {
+        self.decoded = 0;
+        self.pieces.clear();
+    }
+
+    fn push_str(&mut self, piece: &'s str) -> bool {
+        let at = self.file_base + (piece.as_ptr() as usize).saturating_sub(self.raw_address);
+        if std::mem::take(&mut self.escape_open)
+            && let Some(last) = self.pieces.last_mut()
+        {
+            last.file.end = at;
+        }
+        let decoded = self.decoded..self.decoded + piece.len();
+        self.decoded = decoded.end;
+        // Empty pieces are kept: they fix where an escape that follows starts.
+        self.pieces.push(TextPiece { decoded, file: at..at + piece.len(), verbatim: true });
+        true
+    }
+
+    fn push_char(&mut self, c: char) -> bool {
+        let start = self.pieces.last().map_or(self.file_base + self.open_quote, |piece| piece.file.end);
+        let decoded = self.decoded..self.decoded + c.len_utf8();
+        self.decoded = decoded.end;
+        self.pieces.push(TextPiece { decoded, file: start..start, verbatim: false });
+        self.escape_open = true;
+        true
+    }
+}
+
+/// Returns the line and column of an offset, from 1; the column counts characters, not bytes.
+pub fn line_column(file: &str, offset: usize) -> (usize, usize) {
+    let before = &file[..offset.min(file.len())];
+    let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Every character that is not escaped is found at the place the map names.
+    #[track_caller]
+    fn check(value: &str) {
+        let file = format!("# ü\nk = 1\nv = {value} # c\n");
+        let mut mistakes = Vec::new();
+        let mut seen = false;
+        Reader::open(FileId(0), &file, &mut mistakes, |reader, root| {
+            let text = reader.text(root, "v").expect("a text");
+            let mut last = 0;
+            for (at, c) in text.as_str().char_indices() {
+                let range = text.span(at..at + c.len_utf8()).expect("a place").range;
+                assert!(last <= range.start && range.start < range.end, "{value} {at} {range:?}");
+                last = range.end;
+                let shown = &file[range];
+                assert!(shown == c.to_string() || shown.starts_with('\\'), "{value} {at} {shown:?}");
+            }
+            seen = true;
+        });
+        assert!(seen && mistakes.is_empty(), "{value}: {mistakes:?}");
+    }
+
+    #[test]
+    fn every_kind_of_string_leads_back_to_the_file() {
+        for value in [
+            r#""""#,
+            "''",
+            r#""tab\there\n\n""#,
+            r#""\u00e9\U0001F600\x41\e\\\"""#,
+            "'日本'",
+            "'''\nfirst newline cut\n  x'''",
+            "\"\"\"\na \\\n     b\\tc\"\"\"",
+            "\"\"\"\r\na\r\nb \\\r\n  c\\n\r\n\"\"\"",
+            "\"\"\"\"quoted\"\"\"\"",
+            "\"\"\"\\\"\\\"\\\"\"\"\"",
+        ] {
+            check(value);
+        }
+    }
+
+    #[test]
+    fn columns_count_characters_and_a_byte_order_mark_is_in_the_file() {
+        assert_eq!(line_column("ü = 1\n日本 x", "ü = 1\n日本 ".len()), (2, 4));
+        let file = "\u{feff}v = \"a @@ b\"\n";
+        let mut mistakes = Vec::new();
+        Reader::open(FileId(0), file, &mut mistakes, |reader, root| {
+            let text = reader.text(root, "v").expect("a text");
+            assert_eq!(&file[text.span(2..4).expect("a place").range], "@@");
+        });
+    }
+}
