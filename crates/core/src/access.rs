@@ -122,6 +122,10 @@ pub struct AccessRule {
 }
 
 impl AccessRule {
+    pub(crate) fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        self.when.iter().chain(&self.unless).chain([&self.needs])
+    }
+
     /// Returns what it needs, as written.
     pub fn needs(&self) -> &str {
         self.needs.as_str().trim()

@@ -6,7 +6,7 @@
 use bumpalo::Bump;
 use jiff::Timestamp;
 
-use crate::id::{DeviceId, SourceId};
+use crate::id::DeviceId;
 use crate::layout::{Layout, SlotId};
 use crate::period::Period;
 use crate::value::{Datum, Reason, Unknown, Value};
@@ -15,7 +15,7 @@ use crate::value::{Datum, Reason, Unknown, Value};
 #[derive(Clone, Copy, Debug)]
 pub struct Observation<'a> {
     /// Who says so.
-    pub source: &'a SourceId,
+    pub source: &'a str,
     /// The higher wins.
     pub trust: i64,
     /// When it was collected; none when the document does not say, which only a stateless run accepts.
@@ -49,7 +49,7 @@ pub enum Origin<'a> {
     /// A source's observation.
     Observed {
         /// Which source.
-        source: &'a SourceId,
+        source: &'a str,
         /// When it was collected.
         collected: Option<Timestamp>,
     },
@@ -205,13 +205,12 @@ mod tests {
         let mut layout = Layout::new(&dictionary);
         let slot = layout.want("owner", &dictionary);
         let arena = Bump::new();
-        let ids: Vec<SourceId> = said.iter().map(|one| SourceId::from(one.0)).collect();
         let rows: Vec<[Value<'_>; 3]> = said.iter().map(|one| [Value::Null, Value::Null, one.4]).collect();
         let observations: Vec<Observation<'_>> = said
             .iter()
             .enumerate()
             .map(|(i, (_, trust, collected, fresh, _))| Observation {
-                source: &ids[i],
+                source: said[i].0,
                 trust: *trust,
                 collected: Some(moment(collected)),
                 fresh_for: fresh.map(|text| Period::parse(text).unwrap()),

@@ -106,7 +106,7 @@ pub(crate) struct Group {
     pub title: Option<String>,
     pub kind: GroupKind,
     members: Vec<String>,
-    condition: Option<Condition>,
+    pub condition: Option<Condition>,
     held_by: Vec<Whom>,
     units: Vec<String>,
     groups: Vec<usize>,

@@ -36,7 +36,7 @@ impl Person {
 #[derive(Clone, Copy, Debug)]
 pub struct Holder<'a> {
     /// The id that the device's holder fact names.
-    pub id: &'a PersonId,
+    pub id: &'a str,
     /// The person, when the people list knows the id.
     pub person: Option<&'a Person>,
     /// The person's memberships, one a group of the rule set.

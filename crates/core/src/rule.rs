@@ -3,20 +3,20 @@
 //! Every command that needs a verdict comes through [`RuleSet::evaluate`], and every proof through
 //! [`RuleSet::explain`], which runs the same compiled condition with its trace on.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use bumpalo::Bump;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::access::{AccessSet, AccessSource, ServiceSource};
+use crate::access::{AccessRule, AccessSet, AccessSource, ServiceSource};
 use crate::condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::dictionary::Dictionary;
 use crate::evidence::Evidence;
 use crate::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids, unknown_group};
 use crate::id::{DeviceId, GroupId, RuleId};
-use crate::layout::Layout;
+use crate::layout::{Layout, SlotId};
 use crate::people::Person;
 use crate::period::Period;
 use crate::value::{Reason, Value};
@@ -227,6 +227,14 @@ impl RuleSet {
     /// Returns the slots that documents of devices fill.
     pub fn layout(&self) -> &Layout {
         &self.layout
+    }
+
+    /// Returns the slots of every device fact that some condition names, ascending.
+    pub fn named_slots(&self) -> BTreeSet<SlotId> {
+        let rules = self.rules.iter().flat_map(|rule| rule.covers.iter().chain([&rule.require]));
+        let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
+        let access = self.access.rules().iter().flat_map(AccessRule::conditions);
+        rules.chain(groups).chain(access).flat_map(Condition::slots).copied().collect()
     }
 
     /// Returns the services and access rules.

@@ -1,1 +1,29 @@
-//! x
+//! The use cases of Fence Post: load, call the core, settle, save. No terminal and no formatting here.
+//!
+//! [`Project`] is a workspace, checked and compiled. [`import`] and [`assess`] write its ledger; [`Reading`]
+//! answers everything that is asked of it, as of a moment; [`assess_file`] needs no ledger at all. Whoever
+//! needs a verdict comes through [`Judge`], so that no two commands can disagree.
+
+mod access_view;
+mod assess;
+mod codec;
+mod decisions;
+mod device_view;
+mod error;
+mod import;
+mod judge;
+mod list;
+mod project;
+mod reading;
+mod stateless;
+
+pub use access_view::{AccessEntry, AccessReport, Because, Other};
+pub use assess::{Assessed, FindingLine, RuleCount, StandingCounts, assess};
+pub use device_view::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, VerdictLine};
+pub use error::EngineError;
+pub use import::{ImportOptions, Imported, expand_paths, import, import_bytes};
+pub use judge::{Judge, Judged, People};
+pub use list::{Kind, Listing};
+pub use project::{LEDGER, Project, ProjectError, STARTER, find_workspace, write_starter};
+pub use reading::{FenceLine, Moment, Reading, open_ledger, resolve_moment};
+pub use stateless::{DeviceVerdicts, Judgement, RefusedLine, Stateless, assess_file};

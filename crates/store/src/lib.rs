@@ -1,1 +1,119 @@
-//! x
+//! The ledger of a workspace: one SQLite database with what was imported, assessed and decided.
+//!
+//! What did not change costs nothing: verdicts, standings and decisions are kept as spells from one run to
+//! another, findings as versions. So the ledger can be read as it was at any run. Nothing here decides
+//! anything about compliance. Start reading at [`Ledger`].
+
+mod error;
+mod rows;
+mod schema;
+mod writer;
+
+use std::fs::{self, OpenOptions};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rusqlite::{Connection, OpenFlags, TransactionBehavior};
+
+pub use error::LedgerError;
+pub use rows::{
+    FindingRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SpellKind, SpellRow, StoredObservation,
+};
+pub use writer::{Added, FileRow, Writer};
+
+use error::doing;
+
+/// An open ledger.
+#[derive(Debug)]
+pub struct Ledger {
+    connection: Connection,
+    path: PathBuf,
+}
+
+impl Ledger {
+    /// Opens the ledger at `path`, made when `create` says so; `wait` is how long a busy one is waited for.
+    ///
+    /// # Errors
+    /// When there is none, it cannot be read, or a newer version of the program wrote it.
+    pub fn open(path: &Path, create: bool, wait: Duration) -> Result<Self, LedgerError> {
+        if !path.exists() {
+            if !create {
+                return Err(LedgerError::Missing { path: path.to_owned() });
+            }
+            make_private(path)?;
+        }
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(path, flags).map_err(doing("open", path))?;
+        connection.busy_timeout(wait).map_err(doing("open", path))?;
+        let mut ledger = Self { connection, path: path.to_owned() };
+        ledger.prepare()?;
+        Ok(ledger)
+    }
+
+    /// Creates a ledger in memory, for tests.
+    ///
+    /// # Errors
+    /// When SQLite cannot.
+    pub fn in_memory() -> Result<Self, LedgerError> {
+        let path = PathBuf::from(":memory:");
+        let connection = Connection::open_in_memory().map_err(doing("open", &path))?;
+        let mut ledger = Self { connection, path };
+        ledger.prepare()?;
+        Ok(ledger)
+    }
+
+    fn prepare(&mut self) -> Result<(), LedgerError> {
+        schema::migrate(&mut self.connection, &self.path)?;
+        self.connection
+            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
+            .map_err(doing("open", &self.path))
+    }
+
+    /// Starts reading: everything read until the ledger is dropped is of one moment.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn reader(&self) -> Result<Reader<'_>, LedgerError> {
+        if self.connection.is_autocommit() {
+            self.connection.execute_batch("BEGIN").map_err(doing("read", &self.path))?;
+        }
+        Ok(Reader::new(&self.connection, &self.path))
+    }
+
+    /// Starts writing; nothing is seen by others before [`Writer::commit`], and nothing stays without it.
+    ///
+    /// # Errors
+    /// When another process writes for longer than this one waits; the error names it.
+    pub fn writer(&mut self, command: &str) -> Result<Writer<'_>, LedgerError> {
+        if !self.connection.is_autocommit() {
+            self.connection.execute_batch("COMMIT").map_err(doing("read", &self.path))?;
+        }
+        let path = self.path.clone();
+        let transaction = self
+            .connection
+            .transaction_with_behavior(TransactionBehavior::Immediate)
+            .map_err(|error| LedgerError::from_sqlite("write", &path, error))?;
+        Ok(Writer::new(transaction, path, command))
+    }
+}
+
+/// Makes an empty file, and the folder it lies in, that only their owner can read.
+fn make_private(path: &Path) -> Result<(), LedgerError> {
+    let failed = |error| LedgerError::Files { act: "make", path: path.to_owned(), error };
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder).map_err(failed)?;
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            fs::set_permissions(folder, fs::Permissions::from_mode(0o700)).map_err(failed)?;
+        }
+    }
+    let mut options = OpenOptions::new();
+    options.write(true).create(true).truncate(false);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt;
+        options.mode(0o600);
+    }
+    options.open(path).map_err(failed).map(|_| ())
+}

@@ -409,7 +409,9 @@ impl Checker<'_, '_> {
             self.check_known(path, span);
         }
         let slot = self.vocabulary.layout.want(path, self.vocabulary.dictionary);
-        self.slots.insert(slot);
+        if hold {
+            self.slots.insert(slot);
+        }
         let ty = match path {
             "device" => Type::Text,
             _ => self.declared(path),

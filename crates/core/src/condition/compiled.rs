@@ -155,7 +155,7 @@ pub(super) struct Node {
 pub struct Condition {
     pub(super) root: Node,
     pub(super) text: Text,
-    /// Slots of device facts it may read, ascending.
+    /// Slots of the device facts it names, ascending.
     pub(super) slots: Vec<SlotId>,
     /// Groups it asks about, by index, ascending.
     pub(super) groups: Vec<usize>,
@@ -174,7 +174,7 @@ impl Condition {
         &self.text
     }
 
-    /// Returns the slots of the device facts it may read, ascending.
+    /// Returns the slots of the device facts it names, ascending. Names inside a filter are fields of its items first, and not among them.
     pub fn slots(&self) -> &[SlotId] {
         &self.slots
     }

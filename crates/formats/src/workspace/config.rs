@@ -138,6 +138,8 @@ pub struct Config {
     pub clock: Clock,
     /// The fact that names who uses a device.
     pub holder: Option<String>,
+    /// The fact whose values part the fence into lines.
+    pub fence_by: Option<String>,
     /// What a device is that nothing covers.
     pub uncovered: Uncovered,
     /// A finding that fails again sooner than this keeps its old clock.
@@ -156,6 +158,7 @@ impl Default for Config {
             zone: TimeZone::UTC,
             clock: Clock::Wall,
             holder: None,
+            fence_by: None,
             uncovered: settle.uncovered,
             relapse: settle.relapse,
             silence_grace: settle.silence_grace,
@@ -199,7 +202,8 @@ impl Config {
     }
 }
 
-const KEYS: [&str; 8] = ["name", "time_zone", "clock", "holder", "uncovered", "relapse", "silence", "source"];
+const KEYS: [&str; 9] =
+    ["name", "time_zone", "clock", "holder", "fence_by", "uncovered", "relapse", "silence", "source"];
 const SOURCE_KEYS: [&str; 12] = [
     "id",
     "files",
@@ -217,8 +221,12 @@ const SOURCE_KEYS: [&str; 12] = [
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
     reader.known_keys(root, "fencepost.toml", &KEYS);
-    let mut config =
-        Config { name: reader.string(root, "name"), holder: reader.string(root, "holder"), ..Config::default() };
+    let mut config = Config {
+        name: reader.string(root, "name"),
+        holder: reader.string(root, "holder"),
+        fence_by: reader.string(root, "fence_by"),
+        ..Config::default()
+    };
     if let Some(zone) = zone(reader, root) {
         config.zone = zone;
     }

@@ -1,0 +1,91 @@
+use std::process::ExitCode;
+
+use clap::{Args, ValueEnum};
+
+use super::{Common, Desk, Format, clock_of, note_currency, parse_moment, write_json, write_rows};
+use crate::error::CommandError;
+use crate::ui::Ui;
+use crate::view::access::{AccessPage, By};
+use crate::view::json;
+
+/// Show who loses access, why, since when, and what to do
+///
+/// It tells what changed since the assessment before the latest (or since TIME), what the clock has done since,
+/// and what it will do if nothing else changes.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:
+  fencepost access
+  fencepost access --by service
+  fencepost access --since 2027-03-10 --format csv
+  fencepost access --denied                     all that is denied, whenever it began")]
+pub struct AccessArgs {
+    /// Compare with the last assessment at or before TIME
+    #[arg(long, value_name = "TIME")]
+    since: Option<String>,
+    /// Group the rows
+    #[arg(long, value_enum)]
+    by: Option<By>,
+    /// Show everything that an access rule denies now
+    #[arg(long)]
+    denied: bool,
+    /// Exit with 1 when this was found
+    #[arg(long, value_enum, value_name = "WHAT")]
+    fail_on: Option<FailOn>,
+    /// Tell it as of TIME
+    #[arg(long, value_name = "TIME")]
+    as_of: Option<String>,
+    /// How to write the result
+    #[arg(long, value_enum, default_value_t)]
+    format: Format,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum FailOn {
+    /// Somebody lost access
+    LostAccess,
+    /// Somebody lost access, or is about to
+    Any,
+}
+
+const COLUMNS: [&str; 12] = [
+    "change",
+    "device",
+    "person",
+    "person_name",
+    "service",
+    "client",
+    "moment",
+    "decision",
+    "access_rule",
+    "cause",
+    "because",
+    "other_device",
+];
+
+pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<ExitCode, CommandError> {
+    let desk = Desk::open(ui, common, args.as_of.as_ref())?;
+    let reading = desk.reading()?;
+    let since = parse_moment(&desk.project, args.since.as_ref())?;
+    let report = reading.access(since)?;
+    note_currency(ui, &reading);
+    match args.format {
+        Format::Json => write_json(ui, &json::access(&report))?,
+        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, &json::access_rows(&report, args.denied))?,
+        Format::Table => {
+            let clock = clock_of(&reading);
+            let text =
+                AccessPage { clock: &clock, styles: &ui.styles, width: ui.width, by: args.by, denied: args.denied }
+                    .render(&report);
+            ui.raw(&text)?;
+            if let Some(first) = report.lost.first().or(report.losing.first()).or(report.denied.first()) {
+                ui.note(format!("\nNext: fencepost why {}", super::assess::shell(&first.device)));
+            }
+        }
+    }
+    let found = match args.fail_on {
+        None => false,
+        Some(FailOn::LostAccess) => !report.lost.is_empty(),
+        Some(FailOn::Any) => !report.lost.is_empty() || !report.losing.is_empty(),
+    };
+    Ok(if found { ExitCode::from(1) } else { ExitCode::SUCCESS })
+}

@@ -1,0 +1,402 @@
+use std::fs::File;
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use clap::{Args, ValueEnum};
+use fencepost_core::Standing;
+use fencepost_engine::{
+    Assessed, FenceLine, FindingLine, Reading, RuleCount, StandingCounts, Stateless, assess, assess_file, open_ledger,
+};
+use jiff::Timestamp;
+
+use super::{Common, Format, open_project, parse_moment, warn, write_json, write_rows, writing_moment};
+use crate::error::CommandError;
+use crate::ui::Ui;
+use crate::view::fence::{self, spaced};
+use crate::view::json;
+use crate::view::style::Styles;
+use crate::view::table::{Cell, Column, Table};
+use crate::view::text::{count, harmless};
+use crate::view::time::Clock;
+
+/// Evaluate every device, move the findings, and decide who reaches what
+///
+/// With --state FILE it evaluates the documents of a file instead, without reading or writing a ledger.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:
+  fencepost assess
+  fencepost assess --by groups                        the fence by groups
+  fencepost assess --fail-on overdue --quiet          for a script: exit 1 when something is overdue
+  fencepost assess --state fleet.jsonl --format jsonl verdicts for each device of a file
+  collect | fencepost assess --state - --format jsonl the same in a pipe")]
+pub struct AssessArgs {
+    /// Evaluate the documents of FILE (- for standard input) without a ledger
+    #[arg(long, value_name = "FILE")]
+    state: Option<PathBuf>,
+    /// With --state: the source that the file belongs to
+    #[arg(long, value_name = "ID", requires = "state")]
+    source: Option<String>,
+    /// With --state: give every rule's verdict, passes too
+    #[arg(long, requires = "state")]
+    all: bool,
+    /// With --state: give the proof of each verdict
+    #[arg(long, requires = "state")]
+    evidence: bool,
+    /// With --state: fail when a line was refused
+    #[arg(long, requires = "state")]
+    strict: bool,
+    /// Draw the fence by the values of a fact, or by `groups`
+    #[arg(long, value_name = "FACT", conflicts_with = "state")]
+    by: Option<String>,
+    /// Exit with 1 when this was found
+    #[arg(long, value_enum, value_name = "WHAT")]
+    fail_on: Option<FailOn>,
+    /// Judge as of TIME; with a ledger only in a workspace with a stepped clock
+    #[arg(long, value_name = "TIME")]
+    as_of: Option<String>,
+    /// How to write the result
+    #[arg(long, value_enum, default_value_t)]
+    format: Format,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum FailOn {
+    /// A device is non-compliant or unproven
+    Overdue,
+    /// A device is not compliant
+    Any,
+    /// Somebody lost access since the assessment before
+    LostAccess,
+}
+
+impl FailOn {
+    fn found(self, counts: &StandingCounts) -> bool {
+        match self {
+            Self::Overdue => counts.non_compliant + counts.unproven > 0,
+            Self::Any => counts.compliant < counts.total,
+            Self::LostAccess => false,
+        }
+    }
+}
+
+pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<ExitCode, CommandError> {
+    if let Some(path) = &args.state {
+        return stateless(ui, common, args, path);
+    }
+    let project = open_project(ui, common)?;
+    let mut ledger = open_ledger(&project, false, common.wait)?;
+    let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
+    let devices = ledger.reader()?.device_count()?;
+    let bar = ui.progress(devices, "assessing", false);
+    let assessed = assess(&project, &mut ledger, &moment, &mut |done| bar.set_position(done));
+    bar.finish_and_clear();
+    let assessed = assessed?;
+    warn(ui, &project.files, &assessed.warnings);
+    let earlier = std::cell::OnceCell::new();
+    let reading = Reading::open(&project, &earlier, &ledger, assessed.as_of, false)?;
+    let mut found = args.fail_on.is_some_and(|what| what.found(&assessed.devices));
+    if args.fail_on == Some(FailOn::LostAccess) {
+        found = !reading.access(None)?.lost.is_empty();
+    }
+    match args.format {
+        Format::Json => write_json(ui, &json::assessed(&assessed))?,
+        Format::Jsonl | Format::Csv => {
+            let mut rows: Vec<serde_json::Value> =
+                json::assessed(&assessed)["rules"].as_array().cloned().unwrap_or_default();
+            for row in &mut rows {
+                row["schema"] = json::SCHEMA.into();
+            }
+            write_rows(
+                ui,
+                args.format,
+                &["rule", "stage", "pass", "fail", "unknown", "not_applicable", "nothing_to_check", "excepted"],
+                &rows,
+            )?;
+        }
+        Format::Table => {
+            if assessed.existing {
+                ui.note("Nothing is new since this assessment, so it stands.");
+            }
+            let lines = reading.fence(args.by.as_deref())?;
+            let clock = Clock { now: assessed.as_of, zone: project.config.zone.clone() };
+            let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
+            let imported = reading.reader.last_import(assessed.run)?;
+            ui.raw(&page.assessed(&assessed, imported, &lines))?;
+            ui.note(format!("\nNext: {}", next(&assessed)));
+        }
+    }
+    Ok(if found { ExitCode::from(1) } else { ExitCode::SUCCESS })
+}
+
+/// The commands that go one level deeper.
+fn next(assessed: &Assessed) -> String {
+    let worst = assessed.overdue.first().or(assessed.opened.first());
+    let why = worst.map(|line| format!("  fencepost why {}", shell(&line.device))).unwrap_or_default();
+    format!("fencepost access  fencepost list findings{why}")
+}
+
+/// A device's id as a shell takes it.
+pub fn shell(device: &str) -> String {
+    let plain = device.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_./:@+".contains(&b));
+    if plain { device.to_owned() } else { format!("'{}'", harmless(device).replace('\'', "'\\''")) }
+}
+
+fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Result<ExitCode, CommandError> {
+    let project = open_project(ui, common)?;
+    let at = parse_moment(&project, args.as_of.as_ref())?.unwrap_or_else(Timestamp::now);
+    let input: Box<dyn BufRead> = if path.as_os_str() == "-" {
+        Box::new(BufReader::with_capacity(1 << 18, std::io::stdin().lock()))
+    } else {
+        let file = File::open(path).map_err(|error| {
+            CommandError::usage(
+                format!("could not read {}: {error}", path.display()),
+                "check the name, or write - for standard input",
+            )
+        })?;
+        Box::new(BufReader::with_capacity(1 << 18, file))
+    };
+    let mut counts = StandingCounts::default();
+    let mut rules: Vec<RuleCount> = project
+        .rules
+        .rules()
+        .iter()
+        .map(|rule| RuleCount {
+            rule: rule.id.to_string(),
+            stage: rule.stage.as_str().to_owned(),
+            ..RuleCount::default()
+        })
+        .collect();
+    let mut refused = 0_u64;
+    if args.format == Format::Csv {
+        write_rows(ui, Format::Csv, &CSV_COLUMNS, &[])?;
+    }
+    let mut documents = Vec::new();
+    let options = Stateless { all: args.all || args.format == Format::Table, evidence: args.evidence };
+    assess_file(&project, input, path, args.source.as_deref(), at, options, |judged| {
+        let device = match judged {
+            Ok(device) => device,
+            Err(line) => {
+                refused += 1;
+                ui.complain(format!("line {}: {}", line.line, harmless(&line.reason)));
+                return Ok(());
+            }
+        };
+        counts.add(device.standing);
+        match args.format {
+            Format::Jsonl => ui.line(json::device_verdicts(&device, project.rules.rules(), at))?,
+            Format::Json => documents.push(json::device_verdicts(&device, project.rules.rules(), at)),
+            Format::Csv => {
+                let row = json::device_verdicts(&device, project.rules.rules(), at);
+                let c = &row["counts"];
+                let cells = [
+                    &row["device"],
+                    &row["standing"],
+                    &c["pass"],
+                    &c["fail"],
+                    &c["unknown"],
+                    &c["not_applicable"],
+                    &c["trial"],
+                    &row["collected_at"],
+                ];
+                ui.raw(&fencepost_formats::csv_line(cells))?;
+            }
+            Format::Table => {
+                device.verdicts.iter().for_each(|verdict| count_verdict(&mut rules[verdict.rule], verdict.outcome))
+            }
+        }
+        Ok(())
+    })?;
+    match args.format {
+        Format::Json => write_json(ui, &serde_json::json!({ "schema": json::SCHEMA, "devices": documents }))?,
+        Format::Table => {
+            let clock = Clock { now: at, zone: project.config.zone.clone() };
+            let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
+            ui.raw(&page.stateless(&counts, &rules))?;
+        }
+        Format::Jsonl | Format::Csv => {}
+    }
+    if refused > 0 {
+        ui.complain(format!("{} refused", count(refused, "line was", "lines were")));
+    }
+    let found = args.fail_on.is_some_and(|what| what.found(&counts));
+    Ok(match (args.strict && refused > 0, found) {
+        (true, _) => ExitCode::from(2),
+        (false, true) => ExitCode::from(1),
+        (false, false) => ExitCode::SUCCESS,
+    })
+}
+
+const CSV_COLUMNS: [&str; 8] =
+    ["device", "standing", "pass", "fail", "unknown", "not_applicable", "trial", "collected_at"];
+
+fn count_verdict(count: &mut RuleCount, outcome: fencepost_core::VerdictOutcome) {
+    use fencepost_core::VerdictOutcome;
+    *match outcome {
+        VerdictOutcome::Pass => &mut count.pass,
+        VerdictOutcome::Fail => &mut count.fail,
+        VerdictOutcome::Unknown(_) => &mut count.unknown,
+        VerdictOutcome::NotApplicable => &mut count.not_applicable,
+    } += 1;
+}
+
+/// How an assessment looks to a person.
+pub struct Page {
+    pub ui_width: usize,
+    pub unicode: bool,
+    pub styles: Styles,
+    pub clock: Clock,
+}
+
+/// How many findings of a kind are told.
+const LINES_SHOWN: usize = 8;
+
+impl Page {
+    /// The standings, and the fence that draws them.
+    pub fn fence(&self, assessed: &Assessed, lines: &[FenceLine]) -> String {
+        let clock = &self.clock;
+        let strong = self.styles.strong;
+        let moment = format!("as of {} ({})", clock.full(assessed.as_of), clock.zone_name());
+        let posts = fence::render(lines, self.ui_width, self.unicode, &self.styles);
+        let standings = self.standings(&assessed.devices);
+        format!("{strong}Assessment {}{strong:#}, {moment}\n{standings}\n{posts}", assessed.number)
+    }
+
+    pub fn assessed(&self, assessed: &Assessed, imported: Option<Timestamp>, lines: &[FenceLine]) -> String {
+        let clock = &self.clock;
+        let mut out = self.fence(assessed, lines);
+        if let Some(imported) = imported {
+            out.push_str(&format!("state last imported {}\n", clock.both(imported)));
+        }
+        out.push('\n');
+        out.push_str(&self.rules(&assessed.rules));
+        let since = assessed.before.map_or_else(
+            || "; this is the first assessment".to_owned(),
+            |before| format!(" since {}", clock.full(before)),
+        );
+        out.push_str(&format!(
+            "\n{} opened, {} closed, {} fell due{since}\n",
+            assessed.opened.len(),
+            assessed.closed.len(),
+            assessed.overdue.len()
+        ));
+        let mut table =
+            Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed)]).indent(2);
+        for (word, lines, style) in [
+            ("fell due", &assessed.overdue, self.styles.bad),
+            ("opened", &assessed.opened, self.styles.notice),
+            ("closed", &assessed.closed, self.styles.good),
+        ] {
+            for line in lines.iter().take(LINES_SHOWN) {
+                table.row(vec![
+                    Cell::styled(word, style),
+                    Cell::new(&line.device),
+                    Cell::new(&line.rule),
+                    Cell::new(self.when(line)),
+                ]);
+            }
+            if lines.len() > LINES_SHOWN {
+                table.row(vec![
+                    Cell::styled(word, style),
+                    Cell::new(format!("and {} more", lines.len() - LINES_SHOWN)),
+                    Cell::new(""),
+                    Cell::new(""),
+                ]);
+            }
+        }
+        out.push_str(&table.render(self.ui_width, &self.styles));
+        out
+    }
+
+    fn when(&self, line: &FindingLine) -> String {
+        let clock = &self.clock;
+        match (line.phase, line.how.as_deref()) {
+            ("closed", Some(how)) => how.replace('-', " "),
+            ("overdue", Some("relapsed")) => format!("relapsed; due since {}", clock.both(line.due)),
+            ("overdue", _) if line.due == line.opened => "due at once".to_owned(),
+            ("overdue", _) => format!("due since {}", clock.both(line.due)),
+            (_, Some("relapsed")) => format!("relapsed; due {}", clock.both(line.due)),
+            _ => format!("due {}", clock.both(line.due)),
+        }
+    }
+
+    fn standings(&self, counts: &StandingCounts) -> String {
+        let parts: Vec<String> = Standing::ALL
+            .into_iter()
+            .map(|standing| {
+                let number = match standing {
+                    Standing::Compliant => counts.compliant,
+                    Standing::OnNotice => counts.on_notice,
+                    Standing::Unproven => counts.unproven,
+                    Standing::NonCompliant => counts.non_compliant,
+                };
+                let style = self.styles.standing(standing);
+                format!("{style}{} {number} {}{style:#}", fence::post(standing, self.unicode), spaced(standing))
+            })
+            .collect();
+        let mut out = format!("{}:  {}\n", count(counts.total, "device", "devices"), parts.join("   "));
+        let mut hidden = Vec::new();
+        if counts.uncovered > 0 {
+            hidden.push(format!("{} covered by no enforced rule", counts.uncovered));
+        }
+        if counts.stale > 0 {
+            hidden.push(format!("{} with nothing fresh", counts.stale));
+        }
+        if !hidden.is_empty() {
+            out.push_str(&format!("among them {}\n", hidden.join(", ")));
+        }
+        out
+    }
+
+    fn rules(&self, rules: &[RuleCount]) -> String {
+        let mut table = Table::new(&[
+            ("RULE", Column::Fixed),
+            ("FAIL", Column::Number),
+            ("UNKNOWN", Column::Number),
+            ("PASS", Column::Number),
+            ("NOT COVERED", Column::Number),
+            ("", Column::Text),
+        ]);
+        // The worst first; equal ones as they are written.
+        let mut sorted: Vec<&RuleCount> = rules.iter().filter(|rule| rule.stage != "draft").collect();
+        sorted.sort_by_key(|rule| (std::cmp::Reverse(rule.fail), std::cmp::Reverse(rule.unknown)));
+        for rule in sorted {
+            let mut notes = Vec::new();
+            if rule.stage == "trial" {
+                notes.push("on trial".to_owned());
+            }
+            if rule.vacuous > 0 {
+                notes.push(format!("{} passed with nothing to check", rule.vacuous));
+            }
+            if rule.excepted > 0 {
+                notes.push(format!("{} excepted", rule.excepted));
+            }
+            if rule.pass + rule.fail + rule.unknown == 0 {
+                notes.push("covers no device".to_owned());
+            }
+            let number = |value: u64, style| {
+                if value == 0 { Cell::styled("0", self.styles.faint) } else { Cell::styled(value.to_string(), style) }
+            };
+            let fail = if rule.stage == "trial" { self.styles.notice } else { self.styles.bad };
+            table.row(vec![
+                Cell::new(&rule.rule),
+                number(rule.fail, fail),
+                number(rule.unknown, self.styles.unproven),
+                Cell::new(rule.pass.to_string()),
+                Cell::styled(rule.not_applicable.to_string(), self.styles.faint),
+                Cell::styled(notes.join(", "), self.styles.faint),
+            ]);
+        }
+        table.render(self.ui_width, &self.styles)
+    }
+
+    fn stateless(&self, counts: &StandingCounts, rules: &[RuleCount]) -> String {
+        format!(
+            "Every clock starting now, {} ({}); no ledger was read or written\n{}\n{}",
+            self.clock.full(self.clock.now),
+            self.clock.zone_name(),
+            self.standings(counts),
+            self.rules(rules)
+        )
+    }
+}

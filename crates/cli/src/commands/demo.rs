@@ -1,0 +1,126 @@
+use std::fs;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::Args;
+use fencepost_engine::{ImportOptions, Moment, Project, Reading, assess, import, open_ledger};
+use jiff::Timestamp;
+
+use super::assess::Page;
+use super::{Common, user};
+use crate::error::CommandError;
+use crate::ui::Ui;
+use crate::view::access::AccessPage;
+use crate::view::text::count;
+use crate::view::time::Clock;
+
+/// Make the demo workspace: a ferry company's fleet over fourteen days
+///
+/// It writes workspace and feeds into DIR, imports and assesses day by day, and shows what the last morning
+/// brings. Everything in it is made up.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:
+  fencepost demo             into fencepost-demo in this folder
+  fencepost demo /tmp/ferry")]
+pub struct DemoArgs {
+    /// The folder; one that an earlier demo made is made again
+    #[arg(value_name = "DIR", default_value = "fencepost-demo")]
+    folder: PathBuf,
+}
+
+/// What tells a demo's folder from somebody's own workspace.
+const MARK: &str = ".fencepost-demo";
+
+pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCode, CommandError> {
+    let folder = &args.folder;
+    prepare(folder)?;
+    for (path, text) in fencepost_standin::workspace_files() {
+        write(&folder.join(path), text)?;
+    }
+    write(&folder.join(".gitignore"), ".fencepost/\n")?;
+    let project = Project::open(folder)?;
+    let mut ledger = open_ledger(&project, true, common.wait)?;
+    let options = ImportOptions { source: None, strict: false, accept_missing: false };
+    let name = project.config.name.clone().unwrap_or_default();
+    ui.line(format!("{name}: fourteen mornings in {}", folder.display()))?;
+    let mut last = None;
+    for day in fencepost_standin::days() {
+        let as_of: Timestamp = day
+            .as_of
+            .parse()
+            .map_err(|error| CommandError::usage(format!("{error}"), "this is a defect of the demo"))?;
+        let moment = Moment { as_of, wall: Timestamp::now(), user: user() };
+        let mut set_aside = 0;
+        for feed in &day.feeds {
+            let path = folder.join(&feed.path);
+            write(&path, &feed.text)?;
+            set_aside += import(&project, &mut ledger, &path, &options, &moment, &mut |_| {})?.rejects.len();
+        }
+        let assessed = assess(&project, &mut ledger, &moment, &mut |_| {})?;
+        let clock = Clock { now: as_of, zone: project.config.zone.clone() };
+        let rejects = if set_aside > 0 {
+            format!("; {} set aside", count(set_aside as u64, "record", "records"))
+        } else {
+            String::new()
+        };
+        ui.line(format!(
+            "  {:<16}  {} opened, {} closed, {} fell due{rejects}",
+            clock.moment(as_of),
+            assessed.opened.len(),
+            assessed.closed.len(),
+            assessed.overdue.len(),
+        ))?;
+        last = Some(assessed);
+    }
+    let Some(assessed) = last else { return Ok(ExitCode::SUCCESS) };
+    let earlier = std::cell::OnceCell::new();
+    let reading = Reading::open(&project, &earlier, &ledger, assessed.as_of, false)?;
+    let clock = Clock { now: assessed.as_of, zone: project.config.zone.clone() };
+    let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock: clock.clone() };
+    ui.line("")?;
+    ui.raw(&page.fence(&assessed, &reading.fence(None)?))?;
+    ui.line("")?;
+    let report = reading.access(None)?;
+    ui.raw(
+        &AccessPage { clock: &clock, styles: &ui.styles, width: ui.width, by: None, denied: false }.render(&report),
+    )?;
+    let lost = report.lost.first().map_or("tern-tickets", |entry| &entry.device);
+    let strong = ui.styles.strong;
+    ui.line(format!(
+        "\nTry next, in {}:\n  {strong}fencepost why {lost}{strong:#}\n  {strong}fencepost access --by site{strong:#}\n  \
+         {strong}fencepost list findings --where 'phase = \"overdue\"'{strong:#}",
+        folder.display()
+    ))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Makes the folder ready; only what an earlier demo made is taken away.
+fn prepare(folder: &std::path::Path) -> Result<(), CommandError> {
+    let failed = |error: std::io::Error| CommandError::Usage {
+        message: format!("could not make {}: {error}", folder.display()),
+        help: Some("name another folder: fencepost demo DIR".to_owned()),
+    };
+    let mark = folder.join(MARK);
+    if folder.exists() {
+        let empty = fs::read_dir(folder).map_err(failed)?.next().is_none();
+        if !empty && !mark.exists() {
+            return Err(CommandError::usage(
+                format!("{} is not empty, and no demo made it", folder.display()),
+                "name another folder: fencepost demo DIR",
+            ));
+        }
+        if mark.exists() {
+            fs::remove_dir_all(folder).map_err(failed)?;
+        }
+    }
+    fs::create_dir_all(folder).map_err(failed)?;
+    fs::write(mark, "This folder was made by `fencepost demo`, which may make it again.\n").map_err(failed)
+}
+
+fn write(path: &std::path::Path, text: &str) -> Result<(), CommandError> {
+    let written = path.parent().map_or(Ok(()), fs::create_dir_all).and_then(|()| fs::write(path, text));
+    written.map_err(|error| CommandError::Usage {
+        message: format!("could not write {}: {error}", path.display()),
+        help: None,
+    })
+}

@@ -1,0 +1,211 @@
+use std::process::ExitCode;
+
+use clap::{Args, ValueEnum};
+use fencepost_core::Standing;
+use fencepost_engine::{Kind, Listing};
+use jiff::Timestamp;
+use serde_json::{Value as Json, json};
+
+use super::{Common, Desk, Format, as_file, clock_of, note_currency, warn, write_json, write_rows};
+use crate::error::CommandError;
+use crate::ui::Ui;
+use crate::view::fence::{post, spaced};
+use crate::view::json::SCHEMA;
+use crate::view::table::{Cell, Column, Table};
+use crate::view::time::Clock;
+
+/// List devices, facts, rules, groups, findings, people, services, assessments or rejects
+///
+/// --where takes a condition over the columns; for devices over their facts, and `standing`.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:
+  fencepost list devices --where 'standing != \"compliant\" and platform = \"android\"'
+  fencepost list devices --columns device,os.version --sort os.version
+  fencepost list findings --where 'phase = \"overdue\"'
+  fencepost list people --where 'starts with(unit, \"ships/tern\")' --format csv")]
+pub struct ListArgs {
+    /// What to list
+    #[arg(value_enum)]
+    kind: KindArg,
+    /// Only rows for which CONDITION holds
+    #[arg(long = "where", value_name = "CONDITION")]
+    filter: Option<String>,
+    /// Sort by COLUMN; -COLUMN the other way round
+    #[arg(long, value_name = "COLUMN", allow_hyphen_values = true)]
+    sort: Option<String>,
+    /// Show these columns; for devices also facts
+    #[arg(long, value_name = "COLUMN,..", value_delimiter = ',')]
+    columns: Vec<String>,
+    /// Tell it as of TIME
+    #[arg(long, value_name = "TIME")]
+    as_of: Option<String>,
+    /// How to write the result
+    #[arg(long, value_enum, default_value_t)]
+    format: Format,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum KindArg {
+    /// Devices, with their standing
+    Devices,
+    /// Facts that devices report
+    Facts,
+    /// Rules, with what they came to
+    Rules,
+    /// Groups, with how many belong to them
+    Groups,
+    /// Findings that run
+    Findings,
+    /// People, with their devices
+    People,
+    /// Services, with who reaches them
+    Services,
+    /// Assessments, newest first
+    Assessments,
+    /// Records that imports set aside
+    Rejects,
+}
+
+impl KindArg {
+    fn kind(self) -> Kind {
+        match self {
+            Self::Devices => Kind::Devices,
+            Self::Facts => Kind::Facts,
+            Self::Rules => Kind::Rules,
+            Self::Groups => Kind::Groups,
+            Self::Findings => Kind::Findings,
+            Self::People => Kind::People,
+            Self::Services => Kind::Services,
+            Self::Assessments => Kind::Assessments,
+            Self::Rejects => Kind::Rejects,
+        }
+    }
+
+    /// What one row of it is called, and many.
+    fn nouns(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Devices => ("device", "devices"),
+            Self::Facts => ("fact", "facts"),
+            Self::Rules => ("rule", "rules"),
+            Self::Groups => ("group", "groups"),
+            Self::Findings => ("running finding", "running findings"),
+            Self::People => ("person", "people"),
+            Self::Services => ("service", "services"),
+            Self::Assessments => ("assessment", "assessments"),
+            Self::Rejects => ("record set aside", "records set aside"),
+        }
+    }
+}
+
+pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCode, CommandError> {
+    let desk = Desk::open(ui, common, args.as_of.as_ref())?;
+    let reading = desk.reading()?;
+    let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
+    let mut listing = match reading.list(args.kind.kind(), args.filter.as_deref(), &args.columns)? {
+        Ok(listing) => listing,
+        Err(mistakes) => {
+            let errors = crate::view::diagnostics::print(ui, &files, &mistakes);
+            let noun = if errors == 1 { "mistake" } else { "mistakes" };
+            return Err(CommandError::Usage { message: format!("{errors} {noun} in the condition"), help: None });
+        }
+    };
+    warn(ui, &files, &listing.warnings);
+    if let Some(sort) = &args.sort {
+        listing.sort(sort)?;
+    }
+    note_currency(ui, &reading);
+    let columns: Vec<&str> = listing.columns.iter().map(String::as_str).collect();
+    match args.format {
+        Format::Table => {
+            let clock = clock_of(&reading);
+            let text = table(ui, &listing, &clock).render(ui.width, &ui.styles);
+            ui.raw(&text)?;
+            let (one, many) = args.kind.nouns();
+            let noun = if listing.total == 1 { one } else { many };
+            let of = if listing.rows.len() == listing.total {
+                format!("{} {noun}", listing.total)
+            } else {
+                format!("{} of {} {noun}", listing.rows.len(), listing.total)
+            };
+            ui.note(format!("{of}, as of {}", clock.full(reading.at)));
+        }
+        Format::Json => {
+            let rows: Vec<Json> = listing
+                .rows
+                .iter()
+                .map(|row| columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())).collect())
+                .collect();
+            write_json(ui, &json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "rows": rows }))?;
+        }
+        Format::Jsonl | Format::Csv => {
+            let rows: Vec<Json> = listing
+                .rows
+                .iter()
+                .map(|row| {
+                    let mut out = serde_json::Map::new();
+                    out.insert("schema".into(), SCHEMA.into());
+                    out.extend(columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())));
+                    Json::Object(out)
+                })
+                .collect();
+            write_rows(ui, args.format, &columns, &rows)?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Columns that hold sentences, which may wrap.
+const SENTENCES: [&str; 10] =
+    ["title", "about", "reason", "require", "covers", "devices", "blame", "leaves_open", "groups", "seen_as"];
+
+fn table(ui: &Ui, listing: &Listing, clock: &Clock) -> Table {
+    let headings: Vec<String> = listing.columns.iter().map(|column| column.replace('_', " ").to_uppercase()).collect();
+    let kinds: Vec<(&str, Column)> = listing
+        .columns
+        .iter()
+        .zip(&headings)
+        .map(|(column, heading)| {
+            let number = listing.rows.iter().any(|row| row[column].is_number())
+                && listing.rows.iter().all(|row| row[column].is_number() || row[column].is_null());
+            let kind = match (number, SENTENCES.contains(&column.as_str())) {
+                (true, _) => Column::Number,
+                (false, true) => Column::Text,
+                (false, false) => Column::Fixed,
+            };
+            (heading.as_str(), kind)
+        })
+        .collect();
+    let mut table = Table::new(&kinds);
+    for row in &listing.rows {
+        table.row(listing.columns.iter().map(|column| cell(ui, column, &row[column], clock)).collect());
+    }
+    table
+}
+
+fn cell(ui: &Ui, column: &str, value: &Json, clock: &Clock) -> Cell {
+    match value {
+        Json::Null => Cell::default(),
+        Json::String(text) if column == "standing" => match Standing::parse(text) {
+            Some(standing) => Cell::styled(
+                format!("{} {}", post(standing, ui.unicode), spaced(standing)),
+                ui.styles.standing(standing),
+            ),
+            None => Cell::new(text),
+        },
+        Json::String(text) if column == "phase" && text == "overdue" => Cell::styled(text, ui.styles.bad),
+        Json::String(text) => match text.parse::<Timestamp>() {
+            Ok(moment) if column == "due" => Cell::new(clock.both(moment)),
+            Ok(moment) => Cell::new(clock.moment(moment)),
+            Err(_) => Cell::new(text),
+        },
+        Json::Number(number) if column == "share" => Cell::new(format!("{number} %")),
+        Json::Array(items) => Cell::new(
+            items
+                .iter()
+                .map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned))
+                .collect::<Vec<_>>()
+                .join(", "),
+        ),
+        other => Cell::new(other.to_string()),
+    }
+}

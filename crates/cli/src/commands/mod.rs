@@ -1,0 +1,237 @@
+//! The commands: one module each. A body tells its story: load, compute, show, save.
+
+mod access;
+mod assess;
+mod demo;
+mod import;
+mod init;
+mod list;
+mod show;
+mod why;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use fencepost_core::{Diagnostic, FileId, Period, parse_collected};
+use fencepost_engine::{Moment, Project, Reading, find_workspace, open_ledger, resolve_moment};
+use fencepost_formats::FileText;
+use fencepost_store::Ledger;
+use jiff::Timestamp;
+use serde_json::Value as Json;
+
+use crate::error::CommandError;
+use crate::ui::{Color, Ui};
+use crate::view::device::Page;
+use crate::view::diagnostics;
+use crate::view::time::Clock;
+
+const EXIT_CODES: &str = "\
+Exit codes:
+  0  done
+  1  done, and what --fail-on names was found
+  2  the command line or the workspace has a mistake
+  4  the ledger could not be read or written";
+
+const EXAMPLES: &str = "\
+Examples:
+  fencepost demo                    look at a ferry company's fleet, filled and assessed
+  fencepost init fleet              start a workspace of your own
+  fencepost import exports/         bring collected state in
+  fencepost assess                  evaluate every device
+  fencepost access                  who loses what, and what to do
+  fencepost why tern-tickets        the proof";
+
+/// Which devices are not in the shape you agreed on, why, since when, and who loses access
+#[derive(Parser, Debug)]
+#[command(name = "fencepost", version, after_help = format!("{EXAMPLES}\n\n{EXIT_CODES}"), max_term_width = 100)]
+pub struct Cli {
+    #[command(flatten)]
+    pub common: Common,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Args, Debug)]
+pub struct Common {
+    /// The workspace, instead of the one found from here upwards
+    #[arg(long, global = true, value_name = "DIR", env = "FENCEPOST_WORKSPACE")]
+    pub workspace: Option<PathBuf>,
+    /// When to colour
+    #[arg(long, global = true, value_enum, default_value_t)]
+    pub color: Color,
+    /// Say nothing beside the result
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// How long to wait for a ledger that is in use
+    #[arg(long, global = true, value_name = "TIME", default_value = "30s", value_parser = parse_wait)]
+    pub wait: Duration,
+}
+
+fn parse_wait(text: &str) -> Result<Duration, String> {
+    Period::parse(text).map(|period| Duration::from_secs(period.exact().as_secs().unsigned_abs()))
+}
+
+#[derive(Subcommand, Debug)]
+enum Command {
+    Init(init::InitArgs),
+    Demo(demo::DemoArgs),
+    Import(import::ImportArgs),
+    List(list::ListArgs),
+    Show(show::ShowArgs),
+    Assess(assess::AssessArgs),
+    Why(why::WhyArgs),
+    Access(access::AccessArgs),
+}
+
+/// Carries out a command.
+pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
+    let common = &cli.common;
+    match &cli.command {
+        Command::Init(args) => init::cmd_init(ui, args),
+        Command::Demo(args) => demo::cmd_demo(ui, common, args),
+        Command::Import(args) => import::cmd_import(ui, common, args),
+        Command::List(args) => list::cmd_list(ui, common, args),
+        Command::Show(args) => show::cmd_show(ui, common, args),
+        Command::Assess(args) => assess::cmd_assess(ui, common, args),
+        Command::Why(args) => why::cmd_why(ui, common, args),
+        Command::Access(args) => access::cmd_access(ui, common, args),
+    }
+}
+
+/// How a result is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people
+    #[default]
+    Table,
+    /// One JSON document
+    Json,
+    /// One JSON object a line
+    Jsonl,
+    /// Comma-separated, for spreadsheets
+    Csv,
+}
+
+/// Opens the workspace, and says what in it is probably not as meant.
+fn open_project(ui: &mut Ui, common: &Common) -> Result<Project, CommandError> {
+    let from = match &common.workspace {
+        Some(folder) => folder.clone(),
+        None => std::env::current_dir().map_err(CommandError::Output)?,
+    };
+    let root = if common.workspace.is_some() { Some(from.clone()) } else { find_workspace(&from) };
+    let project = Project::open(&root.unwrap_or(from))?;
+    warn(ui, &project.files, &project.warnings);
+    Ok(project)
+}
+
+fn warn(ui: &mut Ui, files: &[FileText], warnings: &[Diagnostic]) {
+    if !warnings.is_empty() {
+        diagnostics::print(ui, files, warnings);
+    }
+}
+
+/// An expression of the command line, as a file that diagnostics can point into.
+fn as_file(name: &str, text: &str) -> Vec<FileText> {
+    debug_assert_eq!(FileId(0).0, 0);
+    vec![FileText { path: name.to_owned(), text: text.to_owned() }]
+}
+
+/// Reads a moment of the command line: RFC 3339, or a local time in the workspace's zone.
+fn parse_moment(project: &Project, text: Option<&String>) -> Result<Option<Timestamp>, CommandError> {
+    text.map(|text| {
+        parse_collected(text, &project.config.zone).ok_or_else(|| {
+            CommandError::usage(
+                format!("`{text}` is no moment"),
+                "write it as 2027-03-14T07:00:00Z, \"2027-03-14 07:00\" or 2027-03-14",
+            )
+        })
+    })
+    .transpose()
+}
+
+fn user() -> String {
+    ["USER", "LOGNAME", "USERNAME"]
+        .into_iter()
+        .find_map(|name| std::env::var(name).ok())
+        .unwrap_or_else(|| "unknown".to_owned())
+}
+
+/// The moment that a writing command goes by.
+fn writing_moment(project: &Project, ledger: &Ledger, as_of: Option<&String>) -> Result<Moment, CommandError> {
+    let wall = Timestamp::now();
+    let as_of = resolve_moment(Some(ledger), parse_moment(project, as_of)?, wall, true)?;
+    Ok(Moment { as_of, wall, user: user() })
+}
+
+/// What a reading command stands on.
+struct Desk {
+    project: Project,
+    ledger: Ledger,
+    earlier: std::cell::OnceCell<Project>,
+    at: Timestamp,
+    past: bool,
+}
+
+impl Desk {
+    fn open(ui: &mut Ui, common: &Common, as_of: Option<&String>) -> Result<Self, CommandError> {
+        let project = open_project(ui, common)?;
+        let ledger = open_ledger(&project, false, common.wait)?;
+        let asked = parse_moment(&project, as_of)?;
+        let at = resolve_moment(Some(&ledger), asked, Timestamp::now(), false)?;
+        Ok(Self { project, ledger, earlier: std::cell::OnceCell::new(), at, past: asked.is_some() })
+    }
+
+    fn reading(&self) -> Result<Reading<'_>, CommandError> {
+        Ok(Reading::open(&self.project, &self.earlier, &self.ledger, self.at, self.past)?)
+    }
+}
+
+/// Says what a reader should know about how current the answer is.
+fn note_currency(ui: &mut Ui, reading: &Reading<'_>) {
+    if reading.assessment.is_none() {
+        ui.note("Nothing has been assessed yet; run: fencepost assess");
+        return;
+    }
+    if reading.edited {
+        ui.note("The workspace's files were edited after this assessment; this is by the rules as they were. Run: fencepost assess");
+    }
+    if reading.imported_since > 0 {
+        let files = crate::view::text::count(reading.imported_since.unsigned_abs(), "file was", "files were");
+        ui.note(format!("{files} imported after this assessment. Run: fencepost assess"));
+    }
+}
+
+fn clock_of(reading: &Reading<'_>) -> Clock {
+    Clock { now: reading.at, zone: reading.project.config.zone.clone() }
+}
+
+fn page<'p>(ui: &'p Ui, clock: &'p Clock) -> Page<'p> {
+    Page { clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode }
+}
+
+/// Writes one JSON document, or its rows.
+fn write_json(ui: &mut Ui, json: &Json) -> Result<(), CommandError> {
+    let text = serde_json::to_string_pretty(json).map_err(|error| CommandError::Output(error.into()))?;
+    Ok(ui.line(text)?)
+}
+
+/// Writes flat objects as lines of JSON or rows of CSV.
+fn write_rows(ui: &mut Ui, format: Format, columns: &[&str], rows: &[Json]) -> Result<(), CommandError> {
+    match format {
+        Format::Table | Format::Json | Format::Jsonl => {
+            for row in rows {
+                ui.line(row)?;
+            }
+        }
+        Format::Csv => {
+            let heading: Vec<Json> = columns.iter().map(|column| Json::from(*column)).collect();
+            ui.raw(&fencepost_formats::csv_line(&heading))?;
+            for row in rows {
+                ui.raw(&fencepost_formats::csv_line(columns.iter().map(|column| &row[*column])))?;
+            }
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,119 @@
+//! Where output goes: results to stdout, everything else to stderr; colour and character set decided once.
+
+use std::fmt::Display;
+use std::io::{self, BufWriter, IsTerminal, Write};
+
+use clap::ValueEnum;
+use indicatif::{ProgressBar, ProgressStyle};
+
+use crate::view::style::Styles;
+use crate::view::text::harmless;
+
+/// When to colour.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    /// On a terminal, unless NO_COLOR is set
+    #[default]
+    Auto,
+    /// Even in a pipe
+    Always,
+    /// Not at all
+    Never,
+}
+
+pub struct Ui {
+    out: BufWriter<io::Stdout>,
+    quiet: bool,
+    /// Columns that a table may take.
+    pub width: usize,
+    /// Characters beyond ASCII can be shown.
+    pub unicode: bool,
+    /// Styles of stdout.
+    pub styles: Styles,
+    /// Styles of stderr.
+    pub err_styles: Styles,
+}
+
+/// Tables in a pipe are as wide as this.
+const PIPE_WIDTH: usize = 120;
+
+impl Ui {
+    pub fn new(color: Color, quiet: bool) -> Self {
+        let no_color = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
+        let dumb = std::env::var("TERM").is_ok_and(|term| term == "dumb");
+        let styles = |terminal: bool| match color {
+            Color::Always => Styles::colored(),
+            Color::Auto if terminal && !no_color && !dumb => Styles::colored(),
+            Color::Auto | Color::Never => Styles::plain(),
+        };
+        let terminal = io::stdout().is_terminal();
+        let columns = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
+        let width = if terminal { terminal_size::terminal_size().map(|(width, _)| usize::from(width.0)) } else { None };
+        Self {
+            out: BufWriter::with_capacity(1 << 16, io::stdout()),
+            quiet,
+            width: width.or(columns).unwrap_or(PIPE_WIDTH).max(40),
+            unicode: locale_is_utf8(),
+            styles: styles(terminal),
+            err_styles: styles(io::stderr().is_terminal()),
+        }
+    }
+
+    /// Writes a line of the result.
+    pub fn line(&mut self, text: impl Display) -> io::Result<()> {
+        writeln!(self.out, "{text}")
+    }
+
+    /// Writes bytes of the result as they are.
+    pub fn raw(&mut self, text: &str) -> io::Result<()> {
+        self.out.write_all(text.as_bytes())
+    }
+
+    pub fn finish(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
+
+    /// Says something beside the result, unless asked to be quiet.
+    pub fn note(&mut self, text: impl Display) {
+        if !self.quiet {
+            let _ = self.out.flush();
+            let _ = writeln!(io::stderr(), "{text}");
+        }
+    }
+
+    /// Says something beside the result, quiet or not.
+    pub fn complain(&mut self, text: impl Display) {
+        let _ = self.out.flush();
+        let _ = writeln!(io::stderr(), "{text}");
+    }
+
+    pub fn error(&mut self, message: &str, help: Option<&str>) {
+        let (bad, faint) = (self.err_styles.bad, self.err_styles.faint);
+        self.complain(format!("{bad}error{bad:#}: {}", harmless(message)));
+        if let Some(help) = help {
+            self.complain(format!("  {faint}help{faint:#}: {}", harmless(help)));
+        }
+    }
+
+    /// A progress bar on a terminal; nothing in a pipe.
+    pub fn progress(&self, length: u64, what: &str, bytes: bool) -> ProgressBar {
+        if self.quiet || !io::stderr().is_terminal() {
+            return ProgressBar::hidden();
+        }
+        let shown = if bytes { "{bytes} of {total_bytes}" } else { "{pos} of {len}" };
+        let style = ProgressStyle::with_template(&format!("{{prefix}} {{wide_bar}} {shown}, {{eta}} left"))
+            .unwrap_or_else(|_| ProgressStyle::default_bar());
+        ProgressBar::new(length).with_style(style).with_prefix(what.to_owned())
+    }
+}
+
+fn locale_is_utf8() -> bool {
+    let set = ["LC_ALL", "LC_CTYPE", "LANG"]
+        .into_iter()
+        .find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()));
+    // With no locale at all, a terminal of today shows UTF-8; C and POSIX say that it does not.
+    set.is_none_or(|value| {
+        let value = value.to_lowercase();
+        value.contains("utf-8") || value.contains("utf8")
+    })
+}

@@ -1,0 +1,334 @@
+//! One device: the proof of its verdicts (`why`), and all that is known of it (`show`).
+
+use fencepost_core::{Phase, Stage, Standing, Subject, VerdictOutcome};
+use fencepost_engine::{Cost, DeviceReport, VerdictLine};
+
+use super::evidence;
+use super::fence::{post, spaced};
+use super::style::Styles;
+use super::table::{Cell, Column, Table, wrap};
+use super::text::{count, harmless};
+use super::time::Clock;
+
+/// What rendering needs to know of the output.
+pub struct Page<'p> {
+    pub clock: &'p Clock,
+    pub styles: &'p Styles,
+    pub width: usize,
+    pub unicode: bool,
+}
+
+impl Page<'_> {
+    /// The first lines of a device: how it stands, who holds it, how old its state is.
+    pub fn heading(&self, report: &DeviceReport) -> String {
+        let strong = self.styles.strong;
+        let mut out = format!("{strong}{}{strong:#}", harmless(&report.device));
+        match report.standing {
+            Some(standing) => {
+                let style = self.styles.standing(standing);
+                out.push_str(&format!("  {style}{} {}{style:#}", post(standing, self.unicode), spaced(standing)));
+                if !report.covered {
+                    out.push_str(", covered by no enforced rule");
+                }
+            }
+            None => out.push_str("  not assessed yet"),
+        }
+        out.push('\n');
+        let holders: Vec<String> = report
+            .holders
+            .iter()
+            .map(|holder| match (&holder.name, &holder.unit) {
+                (Some(name), Some(unit)) => format!("{} ({})", harmless(name), harmless(unit)),
+                (Some(name), None) => harmless(name),
+                (None, _) => format!("{} (not in the list of people)", harmless(&holder.id)),
+            })
+            .collect();
+        let held = if holders.is_empty() { "nobody".to_owned() } else { holders.join(", ") };
+        let state = report.collected.map_or_else(|| "never".to_owned(), |at| self.clock.both(at));
+        out.push_str(&format!("held by {held}; state collected {state}\n"));
+        out
+    }
+
+    /// The rules that are not met, each with its proof; or the one asked for.
+    pub fn why(&self, report: &DeviceReport, rule: Option<&str>) -> String {
+        let mut out = self.heading(report);
+        let chosen: Vec<&VerdictLine> = report
+            .verdicts
+            .iter()
+            .filter(|verdict| match rule {
+                Some(rule) => {
+                    verdict.rule.id.as_str() == rule
+                        || verdict.rule.id.as_str().strip_prefix(rule).is_some_and(|rest| rest.starts_with('/'))
+                }
+                None => matches!(verdict.outcome, VerdictOutcome::Fail | VerdictOutcome::Unknown(_)),
+            })
+            .collect();
+        for verdict in &chosen {
+            out.push('\n');
+            out.push_str(&self.verdict(report, verdict));
+        }
+        if rule.is_none() {
+            let passing = report.verdicts.iter().filter(|verdict| verdict.outcome == VerdictOutcome::Pass).count();
+            let not_applicable =
+                report.verdicts.iter().filter(|verdict| verdict.outcome == VerdictOutcome::NotApplicable).count();
+            out.push('\n');
+            let rest =
+                format!("{} met, {not_applicable} do not cover it", count(passing as u64, "rule is", "rules are"));
+            out.push_str(&if chosen.is_empty() {
+                format!("Nothing is wrong: {rest}.\n")
+            } else {
+                format!("The rest: {rest}.\n")
+            });
+            out.push_str(&self.costs(report));
+        }
+        out
+    }
+
+    fn verdict(&self, report: &DeviceReport, verdict: &VerdictLine) -> String {
+        let rule = &verdict.rule;
+        let strong = self.styles.strong;
+        let (word, style) = match verdict.outcome {
+            VerdictOutcome::Pass => ("passes", self.styles.good),
+            VerdictOutcome::Fail => ("fails", self.styles.bad),
+            VerdictOutcome::Unknown(_) => ("cannot be told", self.styles.unproven),
+            VerdictOutcome::NotApplicable if verdict.excepted => {
+                ("does not apply: the device is excepted", self.styles.faint)
+            }
+            VerdictOutcome::NotApplicable => ("does not apply", self.styles.faint),
+        };
+        let trial = if rule.stage == Stage::Trial { ", on trial: without consequence" } else { "" };
+        let mut out =
+            format!("{strong}{}{strong:#}  {style}{word}{style:#} ({}{trial})\n", rule.id, rule.severity.as_str());
+        out.push_str(&format!("  {}\n", harmless(&rule.title)));
+        if let Some(clock) = self.clock_of(report, verdict) {
+            self.told(&mut out, "clock", &clock);
+        }
+        out.push_str(&evidence::render(&verdict.evidence, self.clock, self.styles, 2));
+        if let Some(because) = &rule.because {
+            self.told(&mut out, "because", &harmless(because));
+        }
+        if let (Some(fix), VerdictOutcome::Fail) = (&rule.fix, verdict.outcome) {
+            self.told(&mut out, "do", &harmless(fix));
+        }
+        let costs = self.costs_of(report, verdict);
+        if !costs.is_empty() {
+            self.told(&mut out, "costs", &costs);
+        }
+        out
+    }
+
+    /// A line under a word, wrapped.
+    fn told(&self, out: &mut String, word: &str, text: &str) {
+        let faint = self.styles.faint;
+        for (at, part) in wrap(text, self.width.saturating_sub(13)).into_iter().enumerate() {
+            let word = if at == 0 { word } else { "" };
+            out.push_str(&format!("  {faint}{word:<9}{faint:#} {part}\n"));
+        }
+    }
+
+    /// Since when a finding runs, and until when: its own, or for an unknown that of the device's silence.
+    fn clock_of(&self, report: &DeviceReport, verdict: &VerdictLine) -> Option<String> {
+        let silence =
+            report.findings.iter().rfind(|finding| finding.subject == Subject::Silence && finding.is_running());
+        let (finding, name) = match verdict.outcome {
+            VerdictOutcome::Unknown(_) => {
+                (verdict.finding.as_ref().filter(|finding| finding.is_running()).or(silence)?, "counts as silence, ")
+            }
+            _ => (verdict.finding.as_ref()?, ""),
+        };
+        let name = if finding.subject == Subject::Silence { name } else { "" };
+        let relapse = if finding.spell > 1 { format!(", relapse {}", finding.spell - 1) } else { String::new() };
+        Some(match finding.phase(self.clock.now) {
+            Phase::Open { due } => {
+                format!("{name}open since {}{relapse}; due {}", self.clock.moment(finding.opened), self.clock.both(due))
+            }
+            Phase::Overdue { since } => format!(
+                "{name}open since {}{relapse}; overdue since {}",
+                self.clock.moment(finding.opened),
+                self.clock.both(since)
+            ),
+            Phase::Closed { at, reason } => format!("closed {} ({})", self.clock.both(at), reason.as_str()),
+        })
+    }
+
+    /// What a failing rule costs in access: all that the device loses, since any of its rules is enough.
+    fn costs_of(&self, report: &DeviceReport, verdict: &VerdictLine) -> String {
+        let enforced = verdict.rule.stage == Stage::Enforced;
+        if !enforced || !matches!(verdict.outcome, VerdictOutcome::Fail | VerdictOutcome::Unknown(_)) {
+            return String::new();
+        }
+        costs(&report.costs, self.clock)
+    }
+
+    fn costs(&self, report: &DeviceReport) -> String {
+        let said = costs(&report.costs, self.clock);
+        match (said.is_empty(), report.standing) {
+            (true, _) | (_, None) => String::new(),
+            (false, Some(Standing::Compliant)) => format!("Access: {said}.\n"),
+            (false, Some(_)) => format!("In access it costs {said}.\n"),
+        }
+    }
+
+    /// All that is known of a device.
+    pub fn show(&self, report: &DeviceReport) -> String {
+        let mut out = self.heading(report);
+        if !report.groups.is_empty() {
+            out.push_str(&format!("in {}\n", report.groups.join(", ")));
+        }
+        let faint = self.styles.faint;
+        let running: Vec<_> = report.findings.iter().filter(|finding| finding.is_running()).collect();
+        let section = |out: &mut String, title: &str| out.push_str(&format!("\n{faint}{title}{faint:#}\n"));
+        section(&mut out, "Findings");
+        let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]).indent(2);
+        for finding in &running {
+            let verdict = report.verdicts.iter().find(|verdict| verdict.rule.id.as_str() == finding.subject.as_str());
+            let proof = match (&finding.subject, verdict) {
+                (Subject::Silence, _) => {
+                    let facts: Vec<String> = finding
+                        .blames
+                        .iter()
+                        .map(|blame| format!("{} {}", blame.fact, evidence::in_words(blame.reason)))
+                        .collect();
+                    format!(
+                        "{} unanswered: {}",
+                        count(finding.leaves_open.len() as u64, "rule", "rules"),
+                        facts.join(", ")
+                    )
+                }
+                (Subject::Rule(_), Some(verdict)) => verdict.evidence.headline(),
+                (Subject::Rule(_), None) => String::new(),
+            };
+            let (when, style) = match finding.phase(self.clock.now) {
+                Phase::Open { due } => (format!("due {}", self.clock.both(due)), self.styles.notice),
+                Phase::Overdue { since } => (format!("overdue since {}", self.clock.both(since)), self.styles.bad),
+                Phase::Closed { .. } => continue,
+            };
+            table.row(vec![Cell::new(finding.subject.as_str()), Cell::styled(when, style), Cell::new(proof)]);
+        }
+        let closed: Vec<_> = report.findings.iter().filter(|finding| !finding.is_running()).collect();
+        for finding in closed.iter().rev().take(3) {
+            if let Phase::Closed { at, reason } = finding.phase(self.clock.now) {
+                let when = format!("closed {}", self.clock.moment(at));
+                table.row(vec![
+                    Cell::styled(finding.subject.as_str(), faint),
+                    Cell::styled(when, faint),
+                    Cell::styled(reason.as_str(), faint),
+                ]);
+            }
+        }
+        out.push_str(&if table.is_empty() { "  none\n".to_owned() } else { table.render(self.width, self.styles) });
+
+        section(&mut out, "Access");
+        let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]).indent(2);
+        for (person, title, clients, decision, style) in self.reach(report) {
+            table.row(vec![
+                Cell::new(title),
+                Cell::new(person),
+                Cell::styled(format!("{decision} ({clients})"), style),
+            ]);
+        }
+        out.push_str(&if table.is_empty() {
+            "  no service is known\n".to_owned()
+        } else {
+            table.render(self.width, self.styles)
+        });
+
+        section(&mut out, "Facts");
+        let mut table =
+            Table::new(&[("", Column::Fixed), ("", Column::Text), ("", Column::Fixed), ("", Column::Fixed)]).indent(2);
+        for fact in &report.facts {
+            let mut value = fact.value.clone();
+            if let Some(unit) = &fact.unit {
+                value.push_str(&format!(" {unit}"));
+            }
+            if let Some(label) = &fact.label {
+                value.push_str(&format!(" ({label})"));
+            }
+            if fact.wrong_type {
+                value.push_str(" (wrong type)");
+            }
+            let source = match (&fact.source, &fact.corrected) {
+                (_, Some((by, ..))) => format!("corrected by {by}"),
+                (Some(source), None) => source.clone(),
+                (None, None) => String::new(),
+            };
+            let age = match (fact.collected, &fact.corrected) {
+                (_, Some((_, _, until))) => format!("until {}", self.clock.moment(*until)),
+                (Some(at), None) => format!("{}{}", self.clock.distance(at), if fact.stale { ", too old" } else { "" }),
+                (None, None) => String::new(),
+            };
+            let age_style = if fact.stale { self.styles.unproven } else { faint };
+            table.row(vec![
+                Cell::new(&fact.path),
+                Cell::new(value),
+                Cell::styled(source, faint),
+                Cell::styled(age, age_style),
+            ]);
+            for said in &fact.losers {
+                let when = said.collected.map(|at| self.clock.distance(at)).unwrap_or_default();
+                let value = format!("but {}", said.value);
+                table.row(vec![
+                    Cell::new(""),
+                    Cell::styled(value, faint),
+                    Cell::styled(&said.source, faint),
+                    Cell::styled(when, faint),
+                ]);
+            }
+        }
+        out.push_str(&table.render(self.width, self.styles));
+        out
+    }
+
+    /// Reach with the clients of one decision on one line.
+    fn reach(&self, report: &DeviceReport) -> Vec<(String, String, String, String, anstyle::Style)> {
+        let mut lines: Vec<(String, String, String, String, anstyle::Style)> = Vec::new();
+        for reach in &report.reach {
+            let person = reach.person.as_deref().map_or_else(String::new, |id| {
+                report
+                    .holders
+                    .iter()
+                    .find(|holder| holder.id == id)
+                    .and_then(|holder| holder.name.clone())
+                    .unwrap_or_else(|| id.to_owned())
+            });
+            let style = match reach.strictness {
+                0 => anstyle::Style::new(),
+                1 => self.styles.notice,
+                _ if reach.access_rule.is_none() => self.styles.faint,
+                _ => self.styles.bad,
+            };
+            let mut decision = match (&reach.access_rule, reach.strictness) {
+                (_, 0) => reach.decision.clone(),
+                (Some(rule), _) => format!("{} by {rule}", reach.decision),
+                (None, _) => format!("{}, as nobody has a rule for it", reach.decision),
+            };
+            if let Some((moment, words)) = &reach.later {
+                decision.push_str(&format!("; {words} from {}", self.clock.both(*moment)));
+            }
+            match lines.iter_mut().find(|line| line.0 == person && line.1 == reach.title && line.3 == decision) {
+                Some(line) => line.2.push_str(&format!(", {}", reach.client)),
+                None => lines.push((person, reach.title.clone(), reach.client.clone(), decision, style)),
+            }
+        }
+        lines
+    }
+}
+
+/// `Crew roster (app, browser) from Fri 12:00, in 1 d 4 h`.
+fn costs(costs: &[Cost], clock: &Clock) -> String {
+    let mut merged: Vec<(String, Vec<String>, String)> = Vec::new();
+    for cost in costs {
+        let when = if cost.moment > clock.now { format!("from {}", clock.both(cost.moment)) } else { "now".to_owned() };
+        let when = if cost.decision == "deny" { when } else { format!("({}) {when}", cost.decision) };
+        match merged.iter_mut().find(|(title, _, other)| *title == cost.title && *other == when) {
+            Some((_, clients, _)) if !clients.contains(&cost.client) => clients.push(cost.client.clone()),
+            Some(_) => {}
+            None => merged.push((cost.title.clone(), vec![cost.client.clone()], when)),
+        }
+    }
+    merged
+        .into_iter()
+        .map(|(title, clients, when)| format!("{} ({}) {when}", harmless(&title), clients.join(", ")))
+        .collect::<Vec<_>>()
+        .join(", ")
+}

@@ -1,0 +1,132 @@
+//! The proof of a verdict, as lines.
+
+use std::fmt::Write as _;
+
+use fencepost_core::{Evidence, FactUse, Outcome};
+
+use super::style::Styles;
+use super::text::harmless;
+use super::time::Clock;
+
+/// Renders evidence as indented lines: observed, required, and where each fact came from.
+pub fn render(evidence: &Evidence, clock: &Clock, styles: &Styles, indent: usize) -> String {
+    let mut out = String::new();
+    Lines { clock, styles, out: &mut out }.part(evidence, indent);
+    out
+}
+
+struct Lines<'l> {
+    clock: &'l Clock,
+    styles: &'l Styles,
+    out: &'l mut String,
+}
+
+impl Lines<'_> {
+    fn line(&mut self, indent: usize, word: &str, text: &str) {
+        let faint = self.styles.faint;
+        let _ = writeln!(self.out, "{}{faint}{word:<9}{faint:#} {text}", " ".repeat(indent));
+    }
+
+    fn part(&mut self, evidence: &Evidence, indent: usize) {
+        match evidence {
+            Evidence::Comparison { subject, observed, required, outcome, facts, blame } => {
+                let subject = harmless(subject.trim());
+                let observed = harmless(observed);
+                let said = if subject == observed { subject } else { format!("{subject} is {observed}") };
+                let style = if *outcome == Outcome::False { self.styles.strong } else { anstyle::Style::new() };
+                self.line(indent, "observed", &format!("{style}{said}{style:#}"));
+                self.line(indent, "required", &harmless(required));
+                if let (Outcome::Unknown(reason), Some(blame)) = (outcome, blame)
+                    && !blame.fact.is_empty()
+                {
+                    self.line(indent, "to blame", &format!("{}: {}", harmless(&blame.fact), in_words(*reason)));
+                }
+                self.sources(facts, indent);
+            }
+            Evidence::All { outcome, parts } => self.parts("each of these had to hold", *outcome, parts, indent),
+            Evidence::Any { outcome, parts } => self.parts("one of these had to hold", *outcome, parts, indent),
+            Evidence::Items { list, every, outcome, total, decided, items, facts, blame } => {
+                let list = harmless(list.trim());
+                if let Some(blame) = blame {
+                    self.line(indent, "to blame", &format!("{}: {}", harmless(&blame.fact), in_words(blame.reason)));
+                } else {
+                    let said = match (every, outcome) {
+                        (true, Outcome::False) => format!("{decided} of {total} in {list} break it"),
+                        (false, Outcome::True) => format!("{decided} of {total} in {list} meet it"),
+                        (_, Outcome::Unknown(_)) => format!("{decided} of {total} in {list} cannot be told"),
+                        (true, Outcome::True) => format!("all {total} in {list} meet it"),
+                        (false, Outcome::False) => format!("none of {total} in {list} meets it"),
+                    };
+                    self.line(indent, "observed", &said);
+                }
+                self.sources(facts, indent);
+                for item in items {
+                    let strong = self.styles.strong;
+                    let _ = writeln!(self.out, "{}{strong}{}{strong:#}", " ".repeat(indent + 2), harmless(&item.label));
+                    for part in &item.parts {
+                        self.part(part, indent + 4);
+                    }
+                }
+                if decided > &items.len() {
+                    let _ = writeln!(self.out, "{}and {} more", " ".repeat(indent + 2), decided - items.len());
+                }
+            }
+            Evidence::NothingToCheck { list, facts } => {
+                self.line(
+                    indent,
+                    "observed",
+                    &format!("{} is empty: there was nothing to check", harmless(list.trim())),
+                );
+                self.sources(facts, indent);
+            }
+        }
+    }
+
+    fn parts(&mut self, heading: &str, outcome: Outcome, parts: &[Evidence], indent: usize) {
+        if parts.len() > 1 {
+            let said = match outcome {
+                Outcome::True => "all met",
+                Outcome::False => "not met",
+                Outcome::Unknown(_) => "cannot be told",
+            };
+            let _ = writeln!(self.out, "{}{heading} ({said}):", " ".repeat(indent));
+        }
+        for part in parts {
+            self.part(part, if parts.len() > 1 { indent + 2 } else { indent });
+        }
+    }
+
+    fn sources(&mut self, facts: &[FactUse], indent: usize) {
+        let mut told: Vec<String> = Vec::new();
+        for fact in facts {
+            let said = if let Some((by, because)) = &fact.corrected {
+                format!("corrected by {}: {}", harmless(by), harmless(because))
+            } else if let Some(source) = &fact.source {
+                let age = fact
+                    .collected
+                    .map_or_else(|| "at an unknown time".to_owned(), |at| format!("collected {}", self.clock.both(at)));
+                format!("{}, {age}", harmless(source))
+            } else {
+                format!("no source reports {}", harmless(&fact.path))
+            };
+            if !told.contains(&said) {
+                self.line(indent, "from", &said);
+                told.push(said);
+            }
+        }
+    }
+}
+
+/// Why something is not known, to a person.
+pub fn in_words(reason: fencepost_core::Reason) -> &'static str {
+    use fencepost_core::Reason;
+    match reason {
+        Reason::Missing => "not collected",
+        Reason::Null => "collected, and empty",
+        Reason::WrongType => "not of the type it should be",
+        Reason::Stale => "too old to count",
+        Reason::Clock => "dated after this assessment",
+        Reason::Scope => "whether the rule covers the device cannot be told",
+        Reason::Error => "could not be worked out",
+    }
+}

@@ -1,0 +1,226 @@
+//! The machine-readable shapes that scripts rely on. Keys are snake_case, values hyphenated words, instants
+//! RFC 3339 in UTC; `schema` stands in the first object of a document, and in every one of JSON Lines.
+
+use fencepost_core::{Evidence, FactUse, Outcome, Rule, VerdictOutcome};
+use fencepost_engine::{AccessEntry, AccessReport, Assessed, DeviceReport, DeviceVerdicts, FindingLine, Judgement};
+use jiff::Timestamp;
+use serde_json::{Map, Value as Json, json};
+
+/// The number of these shapes.
+pub const SCHEMA: u32 = 1;
+
+pub fn device_verdicts(device: &DeviceVerdicts, rules: &[Rule], at: Timestamp) -> Json {
+    let verdicts: Vec<Json> =
+        device.verdicts.iter().map(|judgement| judgement_json(judgement, &rules[judgement.rule])).collect();
+    let [pass, fail, unknown, not_applicable, trial] = device.counts;
+    json!({
+        "schema": SCHEMA,
+        "device": device.device,
+        "as_of": at.to_string(),
+        "collected_at": device.collected.map(|moment| moment.to_string()),
+        "standing": device.standing.as_str(),
+        "counts": { "pass": pass, "fail": fail, "unknown": unknown, "not_applicable": not_applicable, "trial": trial },
+        "verdicts": verdicts,
+    })
+}
+
+fn judgement_json(judgement: &Judgement, rule: &Rule) -> Json {
+    let mut out = Map::new();
+    out.insert("rule".into(), json!(rule.id.as_str()));
+    out.insert("outcome".into(), json!(judgement.outcome.as_str()));
+    if let VerdictOutcome::Unknown(reason) = judgement.outcome {
+        let mut facts: Vec<&str> =
+            judgement.blames.iter().map(|blame| blame.fact.as_str()).filter(|fact| !fact.is_empty()).collect();
+        facts.dedup();
+        out.insert("reason".into(), json!(reason.as_str()));
+        out.insert("facts".into(), json!(facts));
+    }
+    out.insert("severity".into(), json!(rule.severity.as_str()));
+    out.insert("stage".into(), json!(rule.stage.as_str()));
+    if let Some(proof) = &judgement.evidence {
+        out.insert("evidence".into(), evidence(proof));
+    }
+    Json::Object(out)
+}
+
+fn outcome(outcome: Outcome) -> Json {
+    match outcome {
+        Outcome::True => json!("pass"),
+        Outcome::False => json!("fail"),
+        Outcome::Unknown(_) => json!("unknown"),
+    }
+}
+
+fn facts(facts: &[FactUse]) -> Json {
+    facts
+        .iter()
+        .map(|fact| {
+            json!({
+                "fact": fact.path, "value": fact.value, "source": fact.source,
+                "collected_at": fact.collected.map(|moment| moment.to_string()),
+                "corrected_by": fact.corrected.as_ref().map(|(by, _)| by),
+            })
+        })
+        .collect()
+}
+
+pub fn evidence(proof: &Evidence) -> Json {
+    match proof {
+        Evidence::Comparison { subject, observed, required, outcome: result, facts: used, blame } => json!({
+            "kind": "comparison", "subject": subject, "observed": observed, "required": required, "outcome": outcome(*result),
+            "facts": facts(used),
+            "blame": blame.as_ref().map(|blame| json!({ "fact": blame.fact, "reason": blame.reason.as_str() })),
+        }),
+        Evidence::All { outcome: result, parts } => {
+            json!({ "kind": "all", "outcome": outcome(*result), "parts": parts.iter().map(evidence).collect::<Vec<_>>() })
+        }
+        Evidence::Any { outcome: result, parts } => {
+            json!({ "kind": "any", "outcome": outcome(*result), "parts": parts.iter().map(evidence).collect::<Vec<_>>() })
+        }
+        Evidence::Items { list, every, outcome: result, total, decided, items, facts: used, blame } => json!({
+            "kind": "items", "list": list, "quantifier": if *every { "every" } else { "some" }, "outcome": outcome(*result),
+            "total": total, "decided": decided,
+            "items": items.iter().map(|item| json!({ "item": item.label, "parts": item.parts.iter().map(evidence).collect::<Vec<_>>() })).collect::<Vec<_>>(),
+            "facts": facts(used),
+            "blame": blame.as_ref().map(|blame| json!({ "fact": blame.fact, "reason": blame.reason.as_str() })),
+        }),
+        Evidence::NothingToCheck { list, facts: used } => {
+            json!({ "kind": "nothing-to-check", "list": list, "outcome": "pass", "facts": facts(used) })
+        }
+    }
+}
+
+fn finding(line: &FindingLine) -> Json {
+    json!({
+        "device": line.device, "rule": line.rule, "opened": line.opened.to_string(), "due": line.due.to_string(),
+        "phase": line.phase, "how": line.how,
+    })
+}
+
+pub fn assessed(assessed: &Assessed) -> Json {
+    let d = &assessed.devices;
+    let all = |lines: &[FindingLine]| lines.iter().map(finding).collect::<Vec<_>>();
+    json!({
+        "schema": SCHEMA,
+        "assessment": assessed.number,
+        "as_of": assessed.as_of.to_string(),
+        "devices": {
+            "total": d.total, "compliant": d.compliant, "on_notice": d.on_notice, "unproven": d.unproven,
+            "non_compliant": d.non_compliant, "waived": 0, "uncovered": d.uncovered, "stale": d.stale,
+        },
+        "rules": assessed.rules.iter().map(|rule| json!({
+            "rule": rule.rule, "stage": rule.stage, "pass": rule.pass, "fail": rule.fail, "unknown": rule.unknown,
+            "not_applicable": rule.not_applicable, "nothing_to_check": rule.vacuous, "excepted": rule.excepted,
+        })).collect::<Vec<_>>(),
+        "opened": all(&assessed.opened),
+        "closed": all(&assessed.closed),
+        "overdue": all(&assessed.overdue),
+    })
+}
+
+fn entry(entry: &AccessEntry, moment: &str) -> Json {
+    let mut out = Map::new();
+    out.insert("device".into(), json!(entry.device));
+    out.insert("person".into(), json!(entry.person));
+    out.insert("person_name".into(), json!(entry.person_name));
+    out.insert("service".into(), json!(entry.service));
+    out.insert("client".into(), json!(entry.client));
+    out.insert(moment.into(), json!(entry.moment.to_string()));
+    out.insert("decision".into(), json!(entry.decision.split(' ').next()));
+    out.insert(
+        "obligations".into(),
+        json!(
+            entry
+                .decision
+                .strip_prefix("permit with ")
+                .map(|rest| rest.split(", ").collect::<Vec<_>>())
+                .unwrap_or_default()
+        ),
+    );
+    out.insert("access_rule".into(), json!(entry.access_rule));
+    out.insert("cause".into(), json!(entry.cause.map(|cause| cause.as_str())));
+    out.insert(
+        "because".into(),
+        entry.because.iter().map(|because| json!({ "rule": because.rule, "opened": because.opened.to_string(), "due": because.due.to_string() })).collect(),
+    );
+    out.insert("other_device".into(), json!(entry.other.as_ref().map(|other| &other.device)));
+    Json::Object(out)
+}
+
+pub fn access(report: &AccessReport) -> Json {
+    let all = |entries: &[AccessEntry], moment: &str| entries.iter().map(|one| entry(one, moment)).collect::<Vec<_>>();
+    json!({
+        "schema": SCHEMA,
+        "as_of": report.as_of.to_string(),
+        "since": report.since.map(|moment| moment.to_string()),
+        "lost": all(&report.lost, "since"),
+        "reduced": all(&report.reduced, "since"),
+        "restored": all(&report.restored, "since"),
+        "losing": all(&report.losing, "at"),
+        "denied": all(&report.denied, "since"),
+    })
+}
+
+/// The rows of an access report as flat objects, each with what it tells.
+pub fn access_rows(report: &AccessReport, denied: bool) -> Vec<Json> {
+    let mut rows = Vec::new();
+    let mut sections = vec![
+        ("lost", &report.lost),
+        ("reduced", &report.reduced),
+        ("restored", &report.restored),
+        ("losing", &report.losing),
+    ];
+    if denied {
+        sections.push(("denied", &report.denied));
+    }
+    for (change, entries) in sections {
+        for one in entries {
+            let rules: Vec<&str> = one.because.iter().map(|because| because.rule.as_str()).collect();
+            rows.push(json!({
+                "schema": SCHEMA, "change": change, "device": one.device, "person": one.person, "person_name": one.person_name,
+                "service": one.service, "client": one.client, "moment": one.moment.to_string(), "decision": one.decision,
+                "access_rule": one.access_rule, "cause": one.cause.map(|cause| cause.as_str()), "because": rules.join(", "),
+                "other_device": one.other.as_ref().map(|other| &other.device),
+            }));
+        }
+    }
+    rows
+}
+
+pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
+    json!({
+        "schema": SCHEMA,
+        "device": report.device,
+        "as_of": at.to_string(),
+        "standing": report.standing.map(|standing| standing.as_str()),
+        "covered": report.covered,
+        "collected_at": report.collected.map(|moment| moment.to_string()),
+        "holders": report.holders.iter().map(|holder| json!({ "person": holder.id, "name": holder.name, "unit": holder.unit })).collect::<Vec<_>>(),
+        "groups": report.groups,
+        "facts": report.facts.iter().map(|fact| json!({
+            "fact": fact.path, "value": fact.value, "unit": fact.unit, "label": fact.label, "source": fact.source,
+            "collected_at": fact.collected.map(|moment| moment.to_string()), "stale": fact.stale, "wrong_type": fact.wrong_type,
+            "corrected": fact.corrected.as_ref().map(|(by, because, until)| json!({ "by": by, "because": because, "until": until.to_string() })),
+            "losers": fact.losers.iter().map(|said| json!({ "source": said.source, "value": said.value, "collected_at": said.collected.map(|moment| moment.to_string()) })).collect::<Vec<_>>(),
+        })).collect::<Vec<_>>(),
+        "verdicts": report.verdicts.iter().map(|verdict| json!({
+            "rule": verdict.rule.id.as_str(), "outcome": verdict.outcome.as_str(),
+            "reason": match verdict.outcome { VerdictOutcome::Unknown(reason) => Some(reason.as_str()), _ => None },
+            "severity": verdict.rule.severity.as_str(), "stage": verdict.rule.stage.as_str(), "title": verdict.rule.title,
+            "because": verdict.rule.because, "fix": verdict.rule.fix, "excepted": verdict.excepted,
+            "opened": verdict.finding.as_ref().map(|finding| finding.opened.to_string()),
+            "due": verdict.finding.as_ref().map(|finding| finding.due.to_string()),
+            "phase": verdict.finding.as_ref().map(|finding| finding.phase(at).as_str()),
+            "evidence": evidence(&verdict.evidence),
+        })).collect::<Vec<_>>(),
+        "findings": report.findings.iter().map(|finding| json!({
+            "device": report.device, "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
+            "due": finding.due.to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,
+        })).collect::<Vec<_>>(),
+        "access": report.reach.iter().map(|reach| json!({
+            "person": reach.person, "service": reach.service, "client": reach.client, "decision": reach.decision,
+            "access_rule": reach.access_rule,
+            "later": reach.later.as_ref().map(|(moment, words)| json!({ "at": moment.to_string(), "decision": words })),
+        })).collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,12 @@
+//! How results look to a person. Nothing here computes anything but widths and words.
+
+pub mod access;
+pub mod device;
+pub mod diagnostics;
+pub mod evidence;
+pub mod fence;
+pub mod json;
+pub mod style;
+pub mod table;
+pub mod text;
+pub mod time;

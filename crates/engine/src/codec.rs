@@ -1,0 +1,159 @@
+//! Findings and decisions as the ledger keeps them: JSON with its own shape, apart from the core's types.
+
+use fencepost_core::{
+    Blame, CloseReason, Decision, DeviceId, Finding, LossCause, Period, Reason, RuleId, RuleSet, Subject,
+};
+use fencepost_store::FindingRow;
+use jiff::Timestamp;
+use serde_json::{Value as Json, json};
+
+/// Writes a finding as a row.
+pub(crate) fn finding_row(finding: &Finding, run: i64) -> FindingRow {
+    let body = json!({
+        "grace": finding.grace.to_string(),
+        "failing_since": finding.failing_since.map(|moment| moment.to_string()),
+        "evidence_at": finding.evidence_at.map(|moment| moment.to_string()),
+        "spell": finding.spell,
+        "reason": finding.closed.map(|(_, reason)| reason.as_str()),
+        "fingerprint": format!("{:016x}", finding.fingerprint),
+        "leaves_open": finding.leaves_open.iter().map(RuleId::as_str).collect::<Vec<_>>(),
+        "blames": finding.blames.iter().map(|blame| json!([blame.fact, blame.reason.as_str()])).collect::<Vec<_>>(),
+    });
+    FindingRow {
+        device: finding.device.to_string(),
+        subject: finding.subject.as_str().to_owned(),
+        opened: finding.opened,
+        due: finding.due,
+        closed: finding.closed.map(|(at, _)| at),
+        body: body.to_string(),
+        from_run: run,
+    }
+}
+
+/// Reads a finding back; none when the row is not as this program writes it.
+pub(crate) fn finding(row: &FindingRow) -> Option<Finding> {
+    let body: Json = serde_json::from_str(&row.body).ok()?;
+    let moment = |key: &str| body[key].as_str().and_then(|text| text.parse::<Timestamp>().ok());
+    let closed = match row.closed {
+        Some(at) => Some((at, CloseReason::parse(body["reason"].as_str()?)?)),
+        None => None,
+    };
+    Some(Finding {
+        device: DeviceId::from(row.device.as_str()),
+        subject: Subject::parse(&row.subject),
+        opened: row.opened,
+        failing_since: moment("failing_since"),
+        grace: Period::parse(body["grace"].as_str()?).ok()?,
+        due: row.due,
+        spell: u32::try_from(body["spell"].as_u64()?).ok()?,
+        closed,
+        evidence_at: moment("evidence_at"),
+        fingerprint: u64::from_str_radix(body["fingerprint"].as_str()?, 16).ok()?,
+        leaves_open: body["leaves_open"]
+            .as_array()?
+            .iter()
+            .filter_map(|rule| rule.as_str().map(RuleId::from))
+            .collect(),
+        blames: body["blames"].as_array()?.iter().filter_map(blame).collect(),
+    })
+}
+
+fn blame(json: &Json) -> Option<Blame> {
+    const REASONS: [Reason; 7] =
+        [Reason::Missing, Reason::Null, Reason::WrongType, Reason::Stale, Reason::Clock, Reason::Scope, Reason::Error];
+    let word = json.get(1)?.as_str()?;
+    let reason = REASONS.into_iter().find(|reason| reason.as_str() == word)?;
+    Some(Blame { fact: json.get(0)?.as_str()?.to_owned(), reason })
+}
+
+/// A decision as the ledger keeps it.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct StoredDecision {
+    /// `permit`, `deny`, `permit with ..`.
+    pub words: String,
+    /// 0 permit, 1 with obligations, 2 deny.
+    pub strictness: u8,
+    /// The access rule that decided; none when the service's default did.
+    pub access_rule: Option<String>,
+    /// What shut the door, where it is shut or narrowed.
+    pub cause: Option<LossCause>,
+}
+
+impl StoredDecision {
+    pub fn of<'f>(
+        decision: &Decision,
+        rules: &RuleSet,
+        findings: impl IntoIterator<Item = &'f Finding>,
+        at: Timestamp,
+    ) -> Self {
+        let strictness = decision.strictness();
+        Self {
+            words: decision.in_words(),
+            strictness,
+            access_rule: decision.by.map(|by| rules.access().rules()[by].id.to_string()),
+            cause: (strictness > 0).then(|| LossCause::of(decision, rules, findings, at)),
+        }
+    }
+
+    pub fn detail(&self) -> String {
+        json!({ "strictness": self.strictness, "access_rule": self.access_rule, "cause": self.cause.map(LossCause::as_str) }).to_string()
+    }
+
+    pub fn read(value: &str, detail: &str) -> Option<Self> {
+        let detail: Json = serde_json::from_str(detail).ok()?;
+        Some(Self {
+            words: value.to_owned(),
+            strictness: u8::try_from(detail["strictness"].as_u64()?).ok()?,
+            access_rule: detail["access_rule"].as_str().map(str::to_owned),
+            cause: detail["cause"].as_str().and_then(LossCause::parse),
+        })
+    }
+}
+
+/// Whose sign-in to what a decision is about.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) struct DecisionKey {
+    pub person: Option<String>,
+    pub service: String,
+    pub client: String,
+}
+
+impl DecisionKey {
+    pub fn subject(&self) -> String {
+        json!([self.person, self.service, self.client]).to_string()
+    }
+
+    pub fn read(subject: &str) -> Option<Self> {
+        let parts: Json = serde_json::from_str(subject).ok()?;
+        Some(Self {
+            person: parts.get(0)?.as_str().map(str::to_owned),
+            service: parts.get(1)?.as_str()?.to_owned(),
+            client: parts.get(2)?.as_str()?.to_owned(),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_finding_comes_back_as_it_went() {
+        let at: Timestamp = "2027-03-01T10:00:00Z".parse().unwrap();
+        let original = Finding {
+            device: DeviceId::from("d"),
+            subject: Subject::Silence,
+            opened: at,
+            failing_since: Some(at),
+            grace: Period::parse("1d 12h").unwrap(),
+            due: at,
+            spell: 2,
+            closed: Some((at, CloseReason::Answered)),
+            evidence_at: None,
+            fingerprint: u64::MAX,
+            leaves_open: vec![RuleId::from("a/b")],
+            blames: vec![Blame { fact: "os.version".into(), reason: Reason::WrongType }],
+        };
+        assert_eq!(finding(&finding_row(&original, 3)), Some(original));
+    }
+}

@@ -1,0 +1,356 @@
+//! One device in full: facts with their sources, verdicts with their proof, findings, and what it may reach.
+
+use std::collections::BTreeSet;
+
+use bumpalo::Bump;
+use fencepost_core::{
+    Evidence, Finding, Origin, Phase, Reason, Rule, Standing, Unknown, Value, VerdictOutcome, moments_ahead,
+    standing_at,
+};
+use fencepost_store::SpellKind;
+use jiff::Timestamp;
+use serde_json::Value as Json;
+
+use crate::decisions::usual_decisions;
+use crate::error::EngineError;
+use crate::reading::{Reading, UNCOVERED, damaged};
+
+/// What another source says of a fact.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Said {
+    /// The source.
+    pub source: String,
+    /// When it was collected.
+    pub collected: Option<Timestamp>,
+    /// The value, as shown.
+    pub value: String,
+}
+
+/// A fact of the device.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FactLine {
+    /// Its path.
+    pub path: String,
+    /// Its value, as shown.
+    pub value: String,
+    /// What the dictionary calls this value.
+    pub label: Option<String>,
+    /// The unit the dictionary declares.
+    pub unit: Option<String>,
+    /// The source that won.
+    pub source: Option<String>,
+    /// When it was collected.
+    pub collected: Option<Timestamp>,
+    /// It is older than its source promises.
+    pub stale: bool,
+    /// It is not of its declared type.
+    pub wrong_type: bool,
+    /// Who corrected it, why, and until when.
+    pub corrected: Option<(String, String, Timestamp)>,
+    /// What the sources say that lost.
+    pub losers: Vec<Said>,
+}
+
+/// A person who uses the device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HolderLine {
+    /// The id.
+    pub id: String,
+    /// What the people list calls the person; none when it does not know the id.
+    pub name: Option<String>,
+    /// The person's unit.
+    pub unit: Option<String>,
+}
+
+/// What a service costs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Cost {
+    /// The person.
+    pub person: Option<String>,
+    /// The service.
+    pub service: String,
+    /// What people call it.
+    pub title: String,
+    /// The kind of client.
+    pub client: String,
+    /// The decision, in words.
+    pub decision: String,
+    /// From when on, or since when.
+    pub moment: Timestamp,
+}
+
+/// What the device may reach.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ReachLine {
+    /// The person.
+    pub person: Option<String>,
+    /// The service.
+    pub service: String,
+    /// What people call it.
+    pub title: String,
+    /// The kind of client.
+    pub client: String,
+    /// The decision, in words.
+    pub decision: String,
+    /// 0 permit, 1 with obligations, 2 deny.
+    pub strictness: u8,
+    /// The access rule that decides; none when the default does.
+    pub access_rule: Option<String>,
+    /// When the clock will make it stricter, and to what.
+    pub later: Option<(Timestamp, String)>,
+}
+
+/// A rule on the device, with its proof.
+#[derive(Clone, Debug)]
+pub struct VerdictLine {
+    /// The rule.
+    pub rule: Rule,
+    /// What it says.
+    pub outcome: VerdictOutcome,
+    /// The proof.
+    pub evidence: Evidence,
+    /// It does not apply because the device is excepted.
+    pub excepted: bool,
+    /// The latest finding of the rule on the device.
+    pub finding: Option<Finding>,
+}
+
+/// All that is known of a device.
+#[derive(Clone, Debug)]
+pub struct DeviceReport {
+    /// Its id.
+    pub device: String,
+    /// How it stands at the moment of reading; none before the first assessment.
+    pub standing: Option<Standing>,
+    /// Whether any enforced rule covers it.
+    pub covered: bool,
+    /// The newest moment of collection of any source.
+    pub collected: Option<Timestamp>,
+    /// Who uses it.
+    pub holders: Vec<HolderLine>,
+    /// The groups it belongs to.
+    pub groups: Vec<String>,
+    /// Every fact.
+    pub facts: Vec<FactLine>,
+    /// Every rule on trial or enforced.
+    pub verdicts: Vec<VerdictLine>,
+    /// Its findings, those that closed among them.
+    pub findings: Vec<Finding>,
+    /// What its people may reach with it.
+    pub reach: Vec<ReachLine>,
+    /// What it costs now, or will cost, in access.
+    pub costs: Vec<Cost>,
+}
+
+impl Reading<'_> {
+    /// Returns all that is known of a device.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, or does not know the device.
+    pub fn device(&self, device: &str) -> Result<DeviceReport, EngineError> {
+        let stored = self.reader.observations_of(device, self.run)?;
+        if stored.is_empty() {
+            let names = self.reader.device_names()?;
+            let help = match fencepost_core::nearest(device, names.iter().map(String::as_str)) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => "see all of them with: fencepost list devices".to_owned(),
+            };
+            return Err(EngineError::refused(format!("there is no device `{}`", crate::import::escaped(device)), help));
+        }
+        let judge = self.judge();
+        let arena = Bump::new();
+        let broken = |error: fencepost_core::ReadError| damaged(self.project, device, &error.message);
+        let rules = &self.project.rules;
+        // Facts that rules read come first in the layout, so that one reading serves both.
+        let mut layout = rules.layout().clone();
+        let mut paths = BTreeSet::new();
+        for said in &stored {
+            if let Ok(json) = serde_json::from_slice(&said.document) {
+                leaves(&json, String::new(), &mut paths);
+            }
+        }
+        paths.extend(
+            self.project.corrections.iter().filter(|one| one.device.as_str() == device).map(|one| one.fact.clone()),
+        );
+        let slots: Vec<_> = paths.iter().map(|path| layout.want(path, &self.project.dictionary)).collect();
+        let facts = judge.facts(device, &stored, &layout, &arena).map_err(broken)?;
+        let judged = judge.judged(device, facts, &arena);
+        let lines = paths
+            .iter()
+            .zip(&slots)
+            .filter(|(path, _)| !matches!(path.as_str(), "device" | "collected_at"))
+            .map(|(path, slot)| self.fact_line(path, *slot, &stored, facts))
+            .collect();
+
+        let findings: Vec<Finding> = self.findings(Some(device), true)?.remove(device).unwrap_or_default();
+        let spell = self.reader.spells(SpellKind::Standing, Some(device), self.run)?.pop();
+        let covered = spell.as_ref().is_some_and(|spell| spell.detail != UNCOVERED);
+        let standing_then = |at| standing_at(&findings, covered, self.project.config.uncovered, at);
+        let standing = spell.as_ref().map(|_| standing_then(self.at));
+
+        let verdicts = judge
+            .verdicts(&judged.input, &arena)
+            .all
+            .iter()
+            .map(|verdict| {
+                let rule = rules.rules()[verdict.rule].clone();
+                let (outcome, evidence) = judge.explain(verdict.rule, &judged.input, &arena);
+                let finding = findings.iter().rfind(|finding| finding.subject.as_str() == rule.id.as_str()).cloned();
+                VerdictLine { rule, outcome, evidence, excepted: verdict.excepted, finding }
+            })
+            .collect();
+
+        let zone = &self.project.config.zone;
+        let memberships =
+            rules.memberships_of_device(&judged.input, standing.map(Standing::as_str), judge.at, zone, &arena);
+        let groups = rules
+            .groups()
+            .zip(memberships)
+            .filter(|((id, ..), value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
+            .map(|((id, ..), _)| id.to_string())
+            .collect();
+        let holders = judged
+            .input
+            .holders
+            .iter()
+            .map(|holder| HolderLine {
+                id: holder.id.to_owned(),
+                name: holder.person.map(|person| person.name().to_owned()),
+                unit: holder.person.and_then(|person| person.text("unit")).map(str::to_owned),
+            })
+            .collect();
+        let mut report = DeviceReport {
+            device: device.to_owned(),
+            standing,
+            covered,
+            collected: facts.collected(),
+            holders,
+            groups,
+            facts: lines,
+            verdicts,
+            findings: findings.clone(),
+            reach: Vec::new(),
+            costs: Vec::new(),
+        };
+        if let Some(standing) = standing {
+            let running: Vec<Finding> = findings.iter().filter(|finding| finding.is_running()).cloned().collect();
+            let title = |service: &str| {
+                rules
+                    .access()
+                    .services()
+                    .iter()
+                    .find(|one| one.id.as_str() == service)
+                    .map_or_else(|| service.to_owned(), |one| one.title.clone())
+            };
+            let ahead: Vec<_> = moments_ahead(&running, self.at)
+                .into_iter()
+                .map(|moment| {
+                    (moment, usual_decisions(&judge, &judged, standing_then(moment), &running, moment, &arena))
+                })
+                .collect();
+            for (key, decision) in usual_decisions(&judge, &judged, standing, &running, self.at, &arena) {
+                let later = ahead.iter().find_map(|(moment, decisions)| {
+                    let (_, then) = decisions.iter().find(|(other, _)| *other == key)?;
+                    (then.strictness > decision.strictness).then(|| (*moment, then.words.clone()))
+                });
+                let cost = match (&later, decision.cause) {
+                    (Some((moment, words)), _) => Some((*moment, words.clone())),
+                    (None, Some(_)) if decision.strictness > 0 && decision.access_rule.is_some() => {
+                        Some((self.since_overdue(&running), decision.words.clone()))
+                    }
+                    (None, _) => None,
+                };
+                if let Some((moment, words)) = cost {
+                    report.costs.push(Cost {
+                        person: key.person.clone(),
+                        service: key.service.clone(),
+                        title: title(&key.service),
+                        client: key.client.clone(),
+                        decision: words,
+                        moment,
+                    });
+                }
+                report.reach.push(ReachLine {
+                    title: title(&key.service),
+                    person: key.person,
+                    service: key.service,
+                    client: key.client,
+                    decision: decision.words,
+                    strictness: decision.strictness,
+                    access_rule: decision.access_rule,
+                    later,
+                });
+            }
+        }
+        Ok(report)
+    }
+
+    /// When the first of the running findings ran out.
+    fn since_overdue(&self, running: &[Finding]) -> Timestamp {
+        running
+            .iter()
+            .filter_map(|finding| match finding.phase(self.at) {
+                Phase::Overdue { since } => Some(since),
+                Phase::Open { .. } | Phase::Closed { .. } => None,
+            })
+            .min()
+            .unwrap_or(self.at)
+    }
+
+    fn fact_line(
+        &self,
+        path: &str,
+        slot: fencepost_core::SlotId,
+        stored: &[fencepost_store::StoredObservation],
+        facts: &fencepost_core::Facts<'_>,
+    ) -> FactLine {
+        let found = facts.slot(slot);
+        let declared = self.project.dictionary.facts.get(path);
+        let (source, collected, corrected) = match found.origin {
+            Some(Origin::Observed { source, collected }) => (Some(source.to_owned()), collected, None),
+            Some(Origin::Corrected(one)) => (None, None, Some((one.by.clone(), one.because.clone(), one.until))),
+            None => (None, None, None),
+        };
+        let wrong_type = matches!(found.value, Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
+        // What could not be read as its type is shown as it came.
+        let raw = || {
+            let document = stored.iter().find(|said| Some(said.source.as_str()) == source.as_deref())?;
+            let json: Json = serde_json::from_slice(&document.document).ok()?;
+            fencepost_formats::datum_of_json(&json).at(path).map(|datum| datum.to_value(&Bump::new()).show())
+        };
+        let value = if wrong_type { raw().unwrap_or_else(|| found.value.show()) } else { found.value.show() };
+        FactLine {
+            path: path.to_owned(),
+            label: declared.and_then(|declared| declared.labels.get(&value)).cloned(),
+            unit: declared.and_then(|declared| declared.unit.clone()),
+            value,
+            source,
+            collected,
+            stale: found.stale,
+            wrong_type,
+            corrected,
+            losers: facts
+                .losers(slot)
+                .map(|(observation, value)| Said {
+                    source: observation.source.to_owned(),
+                    collected: observation.collected,
+                    value: value.show(),
+                })
+                .collect(),
+        }
+    }
+}
+
+/// The paths of everything in a document that is no object.
+fn leaves(json: &Json, path: String, into: &mut BTreeSet<String>) {
+    match json {
+        Json::Object(fields) => {
+            for (key, value) in fields {
+                leaves(value, if path.is_empty() { key.clone() } else { format!("{path}.{key}") }, into);
+            }
+        }
+        Json::Null | Json::Bool(_) | Json::Number(_) | Json::String(_) | Json::Array(_) => {
+            into.insert(path);
+        }
+    }
+}

@@ -1,0 +1,47 @@
+//! What can go wrong in a use case.
+
+use std::io;
+use std::path::PathBuf;
+
+use fencepost_store::LedgerError;
+
+/// Why a use case could not be carried out.
+#[derive(Debug, thiserror::Error)]
+pub enum EngineError {
+    /// The ledger would not have it.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// A file of the user's could not be read or written.
+    #[error("could not {act} {path}: {error}", path = .path.display())]
+    File {
+        /// What was being done.
+        act: &'static str,
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        error: io::Error,
+    },
+    /// What was asked for cannot be done; the help says what can.
+    #[error("{message}")]
+    Refused {
+        /// What is wrong.
+        message: String,
+        /// What to do instead.
+        help: String,
+    },
+}
+
+impl EngineError {
+    pub(crate) fn refused(message: impl Into<String>, help: impl Into<String>) -> Self {
+        Self::Refused { message: message.into(), help: help.into() }
+    }
+
+    /// Returns what a person can do about it.
+    pub fn help(&self) -> Option<&str> {
+        match self {
+            Self::Ledger(error) => Some(error.help()),
+            Self::File { .. } => None,
+            Self::Refused { help, .. } => Some(help),
+        }
+    }
+}

@@ -1,0 +1,198 @@
+//! The one way to a verdict: documents of a device in, facts, holders and verdicts out.
+
+use std::collections::{BTreeMap, HashMap};
+
+use bumpalo::Bump;
+use fencepost_core::{
+    Datum, DeviceInput, DocumentReader, Evidence, Facts, Holder, Layout, Membership, Observation, Person, PersonId,
+    ReadError, Value, VerdictOutcome, Verdicts, merge,
+};
+use fencepost_formats::{JsonDocuments, Source, datum_of_json};
+use fencepost_store::{PersonRow, StoredObservation};
+use jiff::Timestamp;
+
+use crate::project::Project;
+
+/// The people of a workspace, and which groups they belong to.
+#[derive(Debug, Default)]
+pub struct People {
+    persons: BTreeMap<PersonId, Person>,
+    memberships: HashMap<PersonId, Vec<Membership>>,
+    /// What a holder belongs to whom the list does not know.
+    stranger: Vec<Membership>,
+}
+
+impl People {
+    /// Reads the people of the ledger; what a later source says of somebody adds to what an earlier one did.
+    pub fn load(rows: &[PersonRow], project: &Project, at: Timestamp) -> Self {
+        let mut persons: BTreeMap<PersonId, Person> = BTreeMap::new();
+        for row in rows {
+            let Ok(json) = serde_json::from_str(&row.body) else { continue };
+            let Datum::Object(fields) = datum_of_json(&json) else { continue };
+            let id = PersonId::from(row.id.as_str());
+            let person = persons.entry(id.clone()).or_insert_with(|| Person { id, facts: Datum::Object(Vec::new()) });
+            if let Datum::Object(known) = &mut person.facts {
+                known.retain(|(key, _)| !fields.iter().any(|(new, _)| new == key));
+                known.extend(fields);
+            }
+        }
+        let zone = &project.config.zone;
+        let memberships = persons
+            .values()
+            .map(|person| (person.id.clone(), project.rules.memberships_of_person(person, at, zone)))
+            .collect();
+        let groups = project.rules.groups().count();
+        let stranger = vec![Membership::Unknown(fencepost_core::Reason::Missing); groups];
+        Self { persons, memberships, stranger }
+    }
+
+    /// Returns a person by id.
+    pub fn get(&self, id: &str) -> Option<&Person> {
+        self.persons.get(&PersonId::from(id))
+    }
+
+    /// Returns everybody, ascending by id.
+    pub fn all(&self) -> impl Iterator<Item = &Person> {
+        self.persons.values()
+    }
+
+    /// Returns a person's memberships, one a group.
+    pub fn memberships(&self, id: &PersonId) -> &[Membership] {
+        self.memberships.get(id).map_or(&self.stranger, Vec::as_slice)
+    }
+
+    fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
+        match self.persons.get_key_value(&PersonId::from(id)) {
+            Some((key, person)) => Holder { id, person: Some(person), memberships: self.memberships(key) },
+            None => Holder { id, person: None, memberships: &self.stranger },
+        }
+    }
+}
+
+/// Judges devices by a project's rules, as of a moment.
+#[derive(Debug)]
+pub struct Judge<'p> {
+    /// The project.
+    pub project: &'p Project,
+    /// The people.
+    pub people: &'p People,
+    /// The moment.
+    pub at: Timestamp,
+    sources: HashMap<String, Source>,
+}
+
+/// A device with its facts at hand.
+#[derive(Clone, Copy, Debug)]
+pub struct Judged<'a> {
+    /// As rules see it.
+    pub input: DeviceInput<'a>,
+    /// The value of the fact that parts the fence, as shown.
+    pub fence: Option<&'a str>,
+}
+
+impl<'p> Judge<'p> {
+    /// Creates a judge.
+    pub fn new(project: &'p Project, people: &'p People, at: Timestamp) -> Self {
+        let sources = project.sources().into_iter().map(|source| (source.id.to_string(), source)).collect();
+        Self { project, people, at, sources }
+    }
+
+    /// Merges what the sources said of a device, by the slots of `layout`.
+    ///
+    /// # Errors
+    /// When a document cannot be read; a stored one always can.
+    pub fn facts<'a>(
+        &'a self,
+        device: &str,
+        stored: &'a [StoredObservation],
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> Result<&'a Facts<'a>, ReadError> {
+        let mut observations = Vec::with_capacity(stored.len());
+        for said in stored {
+            let read = JsonDocuments.read(&said.document, layout, arena)?;
+            observations.push(self.observation(&said.source, Some(said.collected), read.slots));
+        }
+        Ok(self.merged(device, &observations, layout, arena))
+    }
+
+    /// Returns slots as what a source said.
+    pub fn observation<'a>(
+        &self,
+        source: &'a str,
+        collected: Option<Timestamp>,
+        slots: &'a [Value<'a>],
+    ) -> Observation<'a> {
+        let known = self.sources.get(source);
+        Observation {
+            source,
+            trust: known.map_or(0, |source| source.trust),
+            collected,
+            fresh_for: known.and_then(|source| source.fresh_for),
+            slots,
+        }
+    }
+
+    /// Merges observations with the corrections of a device.
+    pub fn merged<'a>(
+        &'a self,
+        device: &str,
+        observations: &[Observation<'a>],
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> &'a Facts<'a> {
+        let observations: &'a [Observation<'a>] = arena.alloc_slice_copy(observations);
+        let corrections = self.project.corrections.iter().filter(|correction| correction.device.as_str() == device);
+        arena.alloc(merge(observations, corrections, layout, self.at, arena))
+    }
+
+    /// Finds the holders of a device from its facts.
+    pub fn judged<'a>(&'a self, device: &'a str, facts: &'a Facts<'a>, arena: &'a Bump) -> Judged<'a> {
+        let config = &self.project.config;
+        let slot_at = |path: &Option<String>| {
+            let node = facts.layout().child(Layout::ROOT, path.as_deref()?)?;
+            Some(facts.slot(facts.layout().slot(node)?).value)
+        };
+        let mut ids: Vec<&'a str> = Vec::new();
+        let mut add = |value: &Value<'a>| match value {
+            Value::Text(id) if !id.is_empty() && !ids.contains(id) => ids.push(id),
+            Value::Number(number) => ids.push(arena.alloc_str(&number.normalize().to_string())),
+            _ => {}
+        };
+        match slot_at(&config.holder) {
+            Some(Value::List(list)) => list.items.iter().for_each(&mut add),
+            Some(value) => add(&value),
+            None => {}
+        }
+        let holders = arena.alloc_slice_fill_iter(ids.into_iter().map(|id| self.people.holder(id)));
+        let fence = slot_at(&config.fence_by).and_then(|value| match value {
+            Value::Unknown(_) | Value::Null => None,
+            known => Some(&*arena.alloc_str(&known.show())),
+        });
+        Judged { input: DeviceInput { id: device, facts, holders }, fence }
+    }
+
+    /// Reads a stored device by the slots of the rule set.
+    ///
+    /// # Errors
+    /// When a document cannot be read.
+    pub fn device<'a>(
+        &'a self,
+        device: &'a str,
+        stored: &'a [StoredObservation],
+        arena: &'a Bump,
+    ) -> Result<Judged<'a>, ReadError> {
+        let facts = self.facts(device, stored, self.project.rules.layout(), arena)?;
+        Ok(self.judged(device, facts, arena))
+    }
+
+    /// Returns the verdicts of all rules.
+    pub fn verdicts<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> Verdicts {
+        self.project.rules.evaluate(input, self.at, &self.project.config.zone, arena)
+    }
+
+    /// Returns the verdict of one rule with its proof.
+    pub fn explain<'a>(&'a self, rule: usize, input: &DeviceInput<'a>, arena: &'a Bump) -> (VerdictOutcome, Evidence) {
+        self.project.rules.explain(rule, input, self.at, &self.project.config.zone, arena)
+    }
+}

@@ -1,0 +1,180 @@
+//! A workspace, read, checked and compiled.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use fencepost_core::{Correction, Diagnostic, Dictionary, RuleSet, RuleSetSource, Severity};
+use fencepost_formats::{Config, FileText, Source, load_workspace, workspace_files};
+use sha2::{Digest, Sha256};
+
+/// Where the ledger lies in a workspace.
+pub const LEDGER: &str = ".fencepost/ledger.sqlite";
+
+/// A workspace that passed every check.
+#[derive(Debug)]
+pub struct Project {
+    /// Its folder.
+    pub root: PathBuf,
+    /// Its files; diagnostics point into them.
+    pub files: Vec<FileText>,
+    /// What `fencepost.toml` says.
+    pub config: Config,
+    /// What `facts.toml` says.
+    pub dictionary: Dictionary,
+    /// Facts set by hand.
+    pub corrections: Vec<Correction>,
+    /// Everything that is evaluated.
+    pub rules: RuleSet,
+    /// What the files say, before it was compiled.
+    pub source: RuleSetSource,
+    /// The digest of the files: the same digest, the same verdicts.
+    pub digest: String,
+    /// What is probably not as meant.
+    pub warnings: Vec<Diagnostic>,
+}
+
+/// Why a workspace could not be used.
+#[derive(Debug)]
+pub enum ProjectError {
+    /// There is no workspace here or above.
+    NotFound {
+        /// Where the search began.
+        from: PathBuf,
+    },
+    /// A file could not be read.
+    Read(io::Error),
+    /// There are mistakes in its files.
+    Mistakes {
+        /// The files; the diagnostics point into them.
+        files: Vec<FileText>,
+        /// Every mistake and warning.
+        mistakes: Vec<Diagnostic>,
+    },
+}
+
+/// Returns the workspace that a folder belongs to: itself, or the nearest one above.
+pub fn find_workspace(from: &Path) -> Option<PathBuf> {
+    from.ancestors().find(|folder| folder.join("fencepost.toml").is_file()).map(Path::to_owned)
+}
+
+impl Project {
+    /// Reads and compiles the workspace at `root`.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or there are mistakes; all of them at once.
+    pub fn open(root: &Path) -> Result<Self, ProjectError> {
+        if !root.join("fencepost.toml").is_file() {
+            return Err(ProjectError::NotFound { from: root.to_owned() });
+        }
+        let files = workspace_files(root).map_err(ProjectError::Read)?;
+        Self::from_files(root, files)
+    }
+
+    /// Compiles workspace files that are at hand as texts.
+    ///
+    /// # Errors
+    /// When there are mistakes in them.
+    pub fn from_files(root: &Path, files: Vec<FileText>) -> Result<Self, ProjectError> {
+        let digest = digest_of(&files);
+        let workspace = load_workspace(files);
+        let extra: Vec<&str> =
+            workspace.config.holder.iter().chain(&workspace.config.fence_by).map(String::as_str).collect();
+        let (rules, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &extra);
+        let mut mistakes = workspace.mistakes;
+        let malformed = mistakes.iter().any(|mistake| mistake.severity == Severity::Error);
+        mistakes.extend(meaning);
+        mistakes.sort_by_key(|mistake| mistake.span.as_ref().map(|span| (span.file, span.range.start)));
+        match rules {
+            Some(rules) if !malformed => Ok(Self {
+                root: root.to_owned(),
+                files: workspace.files,
+                config: workspace.config,
+                dictionary: workspace.dictionary,
+                corrections: workspace.corrections,
+                rules,
+                source: workspace.rules,
+                digest,
+                warnings: mistakes,
+            }),
+            _ => Err(ProjectError::Mistakes { files: workspace.files, mistakes }),
+        }
+    }
+
+    /// Returns the feeds; one of native documents where the workspace names none.
+    pub fn sources(&self) -> Vec<Source> {
+        if self.config.sources.is_empty() { vec![Source::native()] } else { self.config.sources.clone() }
+    }
+
+    /// Returns where the ledger lies.
+    pub fn ledger_path(&self) -> PathBuf {
+        self.root.join(LEDGER)
+    }
+
+    /// Returns the files as one text, to be kept with an assessment.
+    pub(crate) fn text(&self) -> Vec<u8> {
+        let files: Vec<serde_json::Value> =
+            self.files.iter().map(|file| serde_json::json!([file.path, file.text])).collect();
+        serde_json::Value::Array(files).to_string().into_bytes()
+    }
+
+    /// Reads what [`Self::text`] wrote.
+    pub(crate) fn from_text(root: &Path, text: &[u8]) -> Option<Self> {
+        let pairs: Vec<(String, String)> = serde_json::from_slice::<Vec<serde_json::Value>>(text)
+            .ok()?
+            .iter()
+            .map(|pair| Some((pair.get(0)?.as_str()?.to_owned(), pair.get(1)?.as_str()?.to_owned())))
+            .collect::<Option<_>>()?;
+        let files = pairs.into_iter().map(|(path, text)| FileText { path, text }).collect();
+        Self::from_files(root, files).ok()
+    }
+}
+
+fn digest_of(files: &[FileText]) -> String {
+    let mut hash = Sha256::new();
+    for file in files {
+        for part in [&file.path, &file.text] {
+            hash.update(part.len().to_le_bytes());
+            hash.update(part);
+        }
+    }
+    hex(&hash.finalize())
+}
+
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The files of a starter workspace.
+pub const STARTER: [(&str, &str); 6] = [
+    ("fencepost.toml", include_str!("../starter/fencepost.toml")),
+    ("facts.toml", include_str!("../starter/facts.toml")),
+    ("groups.toml", include_str!("../starter/groups.toml")),
+    ("access.toml", include_str!("../starter/access.toml")),
+    ("rules/first.toml", include_str!("../starter/rules/first.toml")),
+    (".gitignore", ".fencepost/\n"),
+];
+
+/// Writes a starter workspace into a folder, made when there is none.
+///
+/// # Errors
+/// When a file of it is there already, or cannot be written; then nothing is changed.
+pub fn write_starter(folder: &Path) -> Result<Vec<PathBuf>, io::Error> {
+    let paths: Vec<PathBuf> = STARTER.iter().map(|(name, _)| folder.join(name)).collect();
+    // A .gitignore of the user's own is left as it is.
+    if let Some(there) = paths.iter().find(|path| path.exists() && !path.ends_with(".gitignore")) {
+        return Err(io::Error::new(io::ErrorKind::AlreadyExists, format!("{} is there already", there.display())));
+    }
+    let mut written = Vec::new();
+    for ((_, text), path) in STARTER.iter().zip(paths) {
+        if path.exists() {
+            continue;
+        }
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent)?;
+        }
+        fs::write(&path, text)?;
+        written.push(path);
+    }
+    Ok(written)
+}

@@ -1,0 +1,251 @@
+//! Answers what is asked of a workspace, as of a moment: the latest assessment at or before it, moved by the
+//! clock alone. Verdicts change only in an assessment.
+
+use std::cell::OnceCell;
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use bumpalo::Bump;
+use fencepost_core::{Finding, Standing, standing_at};
+use fencepost_formats::Clock;
+use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
+use jiff::Timestamp;
+
+use crate::codec;
+use crate::error::EngineError;
+use crate::judge::{Judge, People};
+use crate::project::Project;
+
+/// The moment that a writing command goes by.
+#[derive(Clone, Debug)]
+pub struct Moment {
+    /// What it judges by.
+    pub as_of: Timestamp,
+    /// What the machine's clock says.
+    pub wall: Timestamp,
+    /// Who runs it.
+    pub user: String,
+}
+
+/// Opens the ledger of a project; made, with the project's clock, when `create` says so.
+///
+/// # Errors
+/// When it cannot be.
+pub fn open_ledger(project: &Project, create: bool, wait: Duration) -> Result<Ledger, EngineError> {
+    let path = project.ledger_path();
+    let fresh = !path.exists();
+    let mut ledger = Ledger::open(&path, create, wait)?;
+    if fresh {
+        let clock = match project.config.clock {
+            Clock::Wall => "wall",
+            Clock::Stepped => "stepped",
+        };
+        let writer = ledger.writer("init")?;
+        writer.set_setting("clock", clock)?;
+        writer.commit()?;
+    }
+    Ok(ledger)
+}
+
+/// Returns the moment that a command goes by: the one asked for, or "now".
+///
+/// In a ledger with a stepped clock "now" is the moment of its last run, so that it reads the same on any day.
+///
+/// # Errors
+/// When a writing command is given a moment of its own in a ledger that goes by the machine's clock.
+pub fn resolve_moment(
+    ledger: Option<&Ledger>,
+    asked: Option<Timestamp>,
+    wall: Timestamp,
+    writing: bool,
+) -> Result<Timestamp, EngineError> {
+    let Some(ledger) = ledger else { return Ok(asked.unwrap_or(wall)) };
+    let reader = ledger.reader()?;
+    let stepped = reader.setting("clock")?.as_deref() == Some("stepped");
+    match (asked, stepped) {
+        (Some(_), false) if writing => Err(EngineError::refused(
+            "--as-of cannot be given to a command that writes the ledger",
+            "only a workspace made with clock = \"stepped\" in fencepost.toml can be told the time",
+        )),
+        (Some(asked), _) => Ok(asked),
+        (None, true) => Ok(reader.last_run()?.map_or(wall, |run| run.as_of)),
+        (None, false) => Ok(wall),
+    }
+}
+
+/// One line of the fence.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FenceLine {
+    /// The group, or the value that its devices share.
+    pub label: String,
+    /// Its devices in their order, each with its standing.
+    pub posts: Vec<(String, Standing)>,
+}
+
+/// A workspace as it stood at a moment.
+#[derive(Debug)]
+pub struct Reading<'r> {
+    /// The project by whose rules it was assessed.
+    pub project: &'r Project,
+    /// The ledger.
+    pub reader: Reader<'r>,
+    /// The assessment that is shown.
+    pub assessment: Option<RunRow>,
+    /// The moment.
+    pub at: Timestamp,
+    /// The people as listed then.
+    pub people: People,
+    /// The rules were edited after the assessment.
+    pub edited: bool,
+    /// How many files were imported after it.
+    pub imported_since: i64,
+    /// What the ledger is read by: none for what it holds now.
+    pub run: Option<i64>,
+}
+
+impl<'r> Reading<'r> {
+    /// Opens a ledger for reading as of `at`. `earlier` keeps the rules of an assessment made by others than the present.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, or there is no assessment so early.
+    pub fn open(
+        project: &'r Project,
+        earlier: &'r OnceCell<Project>,
+        ledger: &'r Ledger,
+        at: Timestamp,
+        past: bool,
+    ) -> Result<Self, EngineError> {
+        let reader = ledger.reader()?;
+        let assessment = reader.assessments(Some(at), 1)?.into_iter().next();
+        let latest = reader.assessments(None, 1)?.into_iter().next();
+        if past
+            && assessment.is_none()
+            && let Some(first) = latest
+        {
+            return Err(EngineError::refused(
+                format!("nothing was assessed at or before {at}"),
+                format!("the last assessment is as of {}; see them all with: fencepost list assessments", first.as_of),
+            ));
+        }
+        let last = reader.last_run()?;
+        let run = match (&assessment, &last) {
+            (Some(assessment), Some(last)) if assessment.id != last.id => Some(assessment.id),
+            _ => None,
+        };
+        let edited = assessment.as_ref().is_some_and(|run| run.rule_set.as_deref() != Some(project.digest.as_str()));
+        let mut judged_by = project;
+        if let (true, Some(digest)) = (edited, assessment.as_ref().and_then(|run| run.rule_set.as_deref()))
+            && let Some(old) = reader.rule_set(digest)?.and_then(|text| Project::from_text(&project.root, &text))
+        {
+            judged_by = earlier.get_or_init(|| old);
+        }
+        let imported_since = assessment.as_ref().map_or(Ok(0), |run| reader.imports_after(run.id))?;
+        let judged_at = assessment.as_ref().map_or(at, |run| run.as_of);
+        let people = People::load(&reader.people(run)?, judged_by, judged_at);
+        Ok(Self { project: judged_by, reader, assessment, at, people, edited, imported_since, run })
+    }
+
+    /// The moment by which verdicts were found: the assessment's.
+    pub fn judged_at(&self) -> Timestamp {
+        self.assessment.as_ref().map_or(self.at, |run| run.as_of)
+    }
+
+    /// A judge that finds the verdicts of the assessment again.
+    pub fn judge(&self) -> Judge<'_> {
+        Judge::new(self.project, &self.people, self.judged_at())
+    }
+
+    /// Returns findings by device; running ones, or also the latest that closed.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read; so for every function here.
+    pub fn findings(
+        &self,
+        device: Option<&str>,
+        closed_too: bool,
+    ) -> Result<BTreeMap<String, Vec<Finding>>, EngineError> {
+        let mut by_device: BTreeMap<String, Vec<Finding>> = BTreeMap::new();
+        for row in self.reader.findings(device, self.run, closed_too)? {
+            by_device.entry(row.device.clone()).or_default().extend(codec::finding(&row));
+        }
+        Ok(by_device)
+    }
+
+    /// Returns the standing of every assessed device at the moment of reading, and whether any rule covers it.
+    pub fn standings(&self) -> Result<BTreeMap<String, (Standing, bool)>, EngineError> {
+        let findings = self.findings(None, false)?;
+        let uncovered = self.project.config.uncovered;
+        let none = Vec::new();
+        Ok(self
+            .reader
+            .spells(SpellKind::Standing, None, self.run)?
+            .into_iter()
+            .map(|spell| {
+                let covered = spell.detail != UNCOVERED;
+                let own = findings.get(&spell.device).unwrap_or(&none);
+                let standing = standing_at(own, covered, uncovered, self.at);
+                (spell.device, (standing, covered))
+            })
+            .collect())
+    }
+
+    /// Parts the fleet into the lines of the fence: by groups, or by the values of a fact.
+    ///
+    /// `by` is `groups`, a fact, or none for what the workspace says.
+    pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
+        let standings = self.standings()?;
+        let by = by.or(self.project.config.fence_by.as_deref());
+        let mut lines: BTreeMap<String, Vec<(String, Standing)>> = BTreeMap::new();
+        let Some(by) = by else {
+            let posts = standings.into_iter().map(|(device, (standing, _))| (device, standing)).collect();
+            return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
+        };
+        let judge = self.judge();
+        let mut layout = self.project.rules.layout().clone();
+        let slot = layout.want(by, &self.project.dictionary);
+        let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
+        let mut arena = Bump::new();
+        self.reader.for_each_device(self.run, |device, stored| {
+            arena.reset();
+            let Some((standing, _)) = standings.get(device) else { return Ok(()) };
+            let facts = judge
+                .facts(device, stored, &layout, &arena)
+                .map_err(|error| damaged(self.project, device, &error.message))?;
+            let post = (device.to_owned(), *standing);
+            if by == "groups" {
+                let judged = judge.judged(device, facts, &arena);
+                let zone = &self.project.config.zone;
+                let memberships = self.project.rules.memberships_of_device(
+                    &judged.input,
+                    Some(standing.as_str()),
+                    judge.at,
+                    zone,
+                    &arena,
+                );
+                for (group, value) in groups.iter().zip(memberships) {
+                    if matches!(value, fencepost_core::Value::Boolean(true)) && group != "every-device" {
+                        lines.entry(group.clone()).or_default().push(post.clone());
+                    }
+                }
+            } else {
+                let label = match facts.slot(slot).value {
+                    fencepost_core::Value::Unknown(_) | fencepost_core::Value::Null => "(none)".to_owned(),
+                    value => value.show(),
+                };
+                lines.entry(label).or_default().push(post);
+            }
+            Ok::<(), LedgerError>(())
+        })?;
+        Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
+    }
+}
+
+/// What the detail of a standing says when no enforced rule covers the device.
+pub(crate) const UNCOVERED: &str = "uncovered";
+
+pub(crate) fn damaged(project: &Project, device: &str, message: &str) -> LedgerError {
+    LedgerError::Damaged {
+        path: project.ledger_path(),
+        what: format!("a document of `{}`: {message}", crate::import::escaped(device)),
+    }
+}

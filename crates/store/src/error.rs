@@ -1,0 +1,115 @@
+//! What can go wrong with a ledger, and what a person can do about it.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use rusqlite::ErrorCode;
+
+/// Why a ledger could not be read or written.
+#[derive(Debug, thiserror::Error)]
+pub enum LedgerError {
+    /// There is none.
+    #[error("there is no ledger at {path}", path = .path.display())]
+    Missing {
+        /// Where it should be.
+        path: PathBuf,
+    },
+    /// Another process writes.
+    #[error("the ledger at {path} is in use{holder}", path = .path.display())]
+    Busy {
+        /// The ledger.
+        path: PathBuf,
+        /// Who holds it, from a space on; empty when nobody knows.
+        holder: String,
+    },
+    /// A newer version of the program wrote it.
+    #[error("the ledger at {path} was written by a newer version (format {found}, this one knows {known})", path = .path.display())]
+    Newer {
+        /// The ledger.
+        path: PathBuf,
+        /// Its format.
+        found: i64,
+        /// The newest format this program knows.
+        known: i64,
+    },
+    /// The disk is full.
+    #[error("the disk is full: could not {act} the ledger at {path}; nothing was changed", path = .path.display())]
+    Full {
+        /// What was being done.
+        act: &'static str,
+        /// The ledger.
+        path: PathBuf,
+    },
+    /// The file system would not have it.
+    #[error("could not {act} the ledger at {path}: {error}", path = .path.display())]
+    Files {
+        /// What was being done.
+        act: &'static str,
+        /// The ledger.
+        path: PathBuf,
+        /// What the system said.
+        error: io::Error,
+    },
+    /// SQLite would not have it.
+    #[error("could not {act} the ledger at {path}: {error}", path = .path.display())]
+    Database {
+        /// What was being done.
+        act: &'static str,
+        /// The ledger.
+        path: PathBuf,
+        /// What SQLite said.
+        error: rusqlite::Error,
+    },
+    /// Something in it is not as this program writes it.
+    #[error("the ledger at {path} is damaged: {what}", path = .path.display())]
+    Damaged {
+        /// The ledger.
+        path: PathBuf,
+        /// What is wrong.
+        what: String,
+    },
+}
+
+impl LedgerError {
+    /// Turns an error of SQLite into what a person can act on.
+    pub(crate) fn from_sqlite(act: &'static str, path: &Path, error: rusqlite::Error) -> Self {
+        let path = path.to_owned();
+        match error.sqlite_error_code() {
+            Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
+                let holder = std::fs::read_to_string(holder_file(&path))
+                    .map(|text| format!(" by {}", text.trim()))
+                    .unwrap_or_default();
+                Self::Busy { path, holder }
+            }
+            Some(ErrorCode::DiskFull) => Self::Full { act, path },
+            Some(ErrorCode::NotADatabase) => Self::Damaged { path, what: "it is not a database".to_owned() },
+            Some(ErrorCode::DatabaseCorrupt) => Self::Damaged { path, what: error.to_string() },
+            _ => Self::Database { act, path, error },
+        }
+    }
+
+    /// Returns what a person can do about it.
+    pub fn help(&self) -> &'static str {
+        match self {
+            Self::Missing { .. } => "bring state in first: fencepost import FILE",
+            Self::Busy { .. } => "wait until it is done, or give --wait a longer time",
+            Self::Newer { .. } => "use the newer version; the ledger was not touched",
+            Self::Full { .. } => "make room on the disk and run the command again",
+            Self::Files { .. } | Self::Database { .. } => {
+                "check that the folder .fencepost may be read and written by you, and that the disk works"
+            }
+            Self::Damaged { .. } => "restore the folder .fencepost from a copy, or set it aside and import again",
+        }
+    }
+}
+
+/// Where the process that writes leaves its name.
+pub(crate) fn holder_file(ledger: &Path) -> PathBuf {
+    ledger.with_extension("writer")
+}
+
+/// Says what was being done when SQLite failed.
+pub(crate) fn doing(act: &'static str, path: &Path) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
+    let path = path.to_owned();
+    move |error| LedgerError::from_sqlite(act, &path, error)
+}

@@ -1,0 +1,448 @@
+//! What the ledger holds, as rows, and how it is read: as it is, or as it was at an earlier run.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use crate::error::{LedgerError, doing};
+
+/// What a run did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RunKind {
+    /// Brought a file in.
+    Import,
+    /// Assessed the fleet.
+    Assess,
+}
+
+impl RunKind {
+    pub(crate) fn as_str(self) -> &'static str {
+        match self {
+            Self::Import => "import",
+            Self::Assess => "assess",
+        }
+    }
+}
+
+/// A writing command.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RunRow {
+    /// Its id; later runs have larger ones.
+    pub id: i64,
+    /// Of an assessment, its number.
+    pub number: Option<i64>,
+    /// The moment it judged by.
+    pub as_of: Timestamp,
+    /// When it ran.
+    pub at: Timestamp,
+    /// Who ran it.
+    pub user: String,
+    /// Which version of the program.
+    pub version: String,
+    /// Of an assessment, the digest of the rule set.
+    pub rule_set: Option<String>,
+    /// What it came to, as JSON.
+    pub summary: String,
+}
+
+/// What a spell is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SpellKind {
+    /// A verdict that is not a pass; the subject is the rule.
+    Verdict,
+    /// The standing; no subject.
+    Standing,
+    /// A decision; the subject is person, service and client.
+    Decision,
+}
+
+impl SpellKind {
+    pub(crate) fn as_str(self) -> &'static str {
+        match self {
+            Self::Verdict => "verdict",
+            Self::Standing => "standing",
+            Self::Decision => "decision",
+        }
+    }
+}
+
+/// Something that held from one run up to another.
+#[derive(Clone, Debug, PartialEq)]
+pub struct SpellRow {
+    /// The device.
+    pub device: String,
+    /// What about it.
+    pub subject: String,
+    /// What held.
+    pub value: String,
+    /// More about it, as JSON.
+    pub detail: String,
+    /// From which run.
+    pub from_run: i64,
+    /// Up to which run, that one not included; none while it holds.
+    pub to_run: Option<i64>,
+}
+
+/// A version of a finding.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FindingRow {
+    /// The device.
+    pub device: String,
+    /// The rule, or the word for silence.
+    pub subject: String,
+    /// When it was first seen.
+    pub opened: Timestamp,
+    /// When its grace ends.
+    pub due: Timestamp,
+    /// When it closed.
+    pub closed: Option<Timestamp>,
+    /// The rest, as JSON.
+    pub body: String,
+    /// The run that wrote this version.
+    pub from_run: i64,
+}
+
+/// What a source last said of a device.
+#[derive(Clone, Debug, PartialEq)]
+pub struct StoredObservation {
+    /// The source's id.
+    pub source: String,
+    /// When it was collected.
+    pub collected: Timestamp,
+    /// The document, as JSON.
+    pub document: Vec<u8>,
+}
+
+/// A person of a list.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PersonRow {
+    /// The id.
+    pub id: String,
+    /// The source that lists the person.
+    pub source: String,
+    /// What it says, as JSON.
+    pub body: String,
+}
+
+/// A record that was set aside.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RejectRow {
+    /// The import.
+    pub run: i64,
+    /// The file.
+    pub path: String,
+    /// The line in it, from 1.
+    pub line: i64,
+    /// The offset in it, in bytes.
+    pub offset: i64,
+    /// Why.
+    pub reason: String,
+}
+
+/// Whether a file was imported before.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Known {
+    /// The run that did.
+    pub run: i64,
+}
+
+/// Reads a ledger.
+#[derive(Clone, Debug)]
+pub struct Reader<'c> {
+    pub(crate) connection: &'c Connection,
+    path: PathBuf,
+}
+
+/// Every run there will ever be: "as it is now".
+const LATEST: i64 = i64::MAX;
+
+pub(crate) fn micros(moment: Timestamp) -> i64 {
+    moment.as_microsecond()
+}
+
+pub(crate) fn moment(micros: i64) -> Timestamp {
+    Timestamp::from_microsecond(micros).unwrap_or(if micros < 0 { Timestamp::MIN } else { Timestamp::MAX })
+}
+
+impl<'c> Reader<'c> {
+    pub(crate) fn new(connection: &'c Connection, path: &Path) -> Self {
+        Self { connection, path: path.to_owned() }
+    }
+
+    fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
+        doing("read", &self.path)
+    }
+
+    fn all<T>(
+        &self,
+        sql: &str,
+        params: impl rusqlite::Params,
+        map: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, LedgerError> {
+        let failed = self.failed();
+        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
+        let rows = statement.query_map(params, map).map_err(&failed)?;
+        rows.collect::<Result<_, _>>().map_err(&failed)
+    }
+
+    /// Returns a setting of the ledger.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read; so for every function here.
+    pub fn setting(&self, key: &str) -> Result<Option<String>, LedgerError> {
+        self.connection
+            .query_row("SELECT value FROM setting WHERE key = ?1", [key], |row| row.get(0))
+            .optional()
+            .map_err(self.failed())
+    }
+
+    /// Returns the last run of any kind.
+    pub fn last_run(&self) -> Result<Option<RunRow>, LedgerError> {
+        Ok(self.all(&format!("{RUN} ORDER BY id DESC LIMIT 1"), [], run_row)?.pop())
+    }
+
+    /// Returns the assessments, newest first, no more than `most`; those after `before` are left out.
+    pub fn assessments(&self, before: Option<Timestamp>, most: u32) -> Result<Vec<RunRow>, LedgerError> {
+        let limit = before.map_or(i64::MAX, micros);
+        self.all(
+            &format!("{RUN} WHERE kind = 'assess' AND as_of <= ?1 ORDER BY id DESC LIMIT ?2"),
+            params![limit, most],
+            run_row,
+        )
+    }
+
+    /// Returns a run by its id.
+    pub fn run(&self, id: i64) -> Result<Option<RunRow>, LedgerError> {
+        Ok(self.all(&format!("{RUN} WHERE id = ?1"), [id], run_row)?.pop())
+    }
+
+    /// Returns the imports after a run: how many, and the last one's id.
+    pub fn imports_after(&self, run: i64) -> Result<i64, LedgerError> {
+        self.connection
+            .query_row("SELECT count(*) FROM run WHERE kind = 'import' AND id > ?1", [run], |row| row.get(0))
+            .map_err(self.failed())
+    }
+
+    /// Returns when state was last imported, up to a run.
+    pub fn last_import(&self, run: i64) -> Result<Option<Timestamp>, LedgerError> {
+        let found: Option<i64> = self
+            .connection
+            .query_row("SELECT max(as_of) FROM run WHERE kind = 'import' AND id <= ?1", [run], |row| row.get(0))
+            .map_err(self.failed())?;
+        Ok(found.map(moment))
+    }
+
+    /// Returns the text of a rule set that was stored with an assessment.
+    pub fn rule_set(&self, digest: &str) -> Result<Option<Vec<u8>>, LedgerError> {
+        let body: Option<Vec<u8>> = self
+            .connection
+            .query_row("SELECT body FROM rule_set WHERE digest = ?1", [digest], |row| row.get(0))
+            .optional()
+            .map_err(self.failed())?;
+        body.map(|body| self.unpack(&body)).transpose()
+    }
+
+    fn unpack(&self, body: &[u8]) -> Result<Vec<u8>, LedgerError> {
+        zstd::decode_all(body).map_err(|error| LedgerError::Damaged {
+            path: self.path.clone(),
+            what: format!("a document cannot be unpacked: {error}"),
+        })
+    }
+
+    /// Returns whether a file was imported before, with the same mapping.
+    pub fn known_file(&self, digest: &str, source: &str, mapping: &str) -> Result<Option<Known>, LedgerError> {
+        self.connection
+            .query_row(
+                "SELECT run FROM file WHERE digest = ?1 AND source = ?2 AND mapping = ?3",
+                [digest, source, mapping],
+                |row| Ok(Known { run: row.get(0)? }),
+            )
+            .optional()
+            .map_err(self.failed())
+    }
+
+    /// Returns the number of devices.
+    pub fn device_count(&self) -> Result<u64, LedgerError> {
+        let count: i64 =
+            self.connection.query_row("SELECT count(*) FROM device", [], |row| row.get(0)).map_err(self.failed())?;
+        Ok(count.unsigned_abs())
+    }
+
+    /// Returns the ids of all devices, ascending.
+    pub fn device_names(&self) -> Result<Vec<String>, LedgerError> {
+        self.all("SELECT name FROM device ORDER BY name", [], |row| row.get(0))
+    }
+
+    /// Returns what every source last said of a device, as known at a run; by source.
+    pub fn observations_of(&self, device: &str, run: Option<i64>) -> Result<Vec<StoredObservation>, LedgerError> {
+        let rows: Vec<(String, i64, Vec<u8>)> = match run {
+            None => self.all(
+                "SELECT c.source, c.collected, b.body FROM device d JOIN current c ON c.device = d.id \
+                 JOIN document b ON b.id = c.document WHERE d.name = ?1 ORDER BY c.source",
+                [device],
+                |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+            )?,
+            Some(run) => self.all(
+                "SELECT o.source, o.collected, b.body FROM device d JOIN observation o ON o.device = d.id \
+                 JOIN document b ON b.id = o.document WHERE d.name = ?1 AND o.run <= ?2 AND o.collected = \
+                 (SELECT max(n.collected) FROM observation n WHERE n.device = o.device AND n.source = o.source AND n.run <= ?2) \
+                 ORDER BY o.source",
+                params![device, run],
+                |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+            )?,
+        };
+        rows.into_iter()
+            .map(|(source, collected, body)| {
+                Ok(StoredObservation { source, collected: moment(collected), document: self.unpack(&body)? })
+            })
+            .collect()
+    }
+
+    /// Goes through all devices, ascending by id, with what every source last said of them at a run.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, or what `each` returns.
+    pub fn for_each_device<E: From<LedgerError>>(
+        &self,
+        run: Option<i64>,
+        mut each: impl FnMut(&str, &[StoredObservation]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        // The names are few bytes a device; the documents are read one device at a time.
+        for name in self.device_names()? {
+            let observations = self.observations_of(&name, run)?;
+            if !observations.is_empty() {
+                each(&name, &observations)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Returns the people as listed at a run, by id and source.
+    pub fn people(&self, run: Option<i64>) -> Result<Vec<PersonRow>, LedgerError> {
+        self.all(
+            "SELECT id, source, body FROM person WHERE from_run <= ?1 AND (to_run IS NULL OR to_run > ?1) ORDER BY id, source",
+            [run.unwrap_or(LATEST)],
+            |row| Ok(PersonRow { id: row.get(0)?, source: row.get(1)?, body: row.get(2)? }),
+        )
+    }
+
+    /// Returns the spells of a kind that held at a run, by device and subject; of one device when named.
+    pub fn spells(
+        &self,
+        kind: SpellKind,
+        device: Option<&str>,
+        run: Option<i64>,
+    ) -> Result<Vec<SpellRow>, LedgerError> {
+        let filter = if device.is_some() { "AND d.name = ?3" } else { "AND ?3 IS NULL" };
+        self.all(
+            &format!(
+                "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s JOIN device d ON d.id = s.device \
+                 WHERE s.kind = ?1 AND s.from_run <= ?2 AND (s.to_run IS NULL OR s.to_run > ?2) {filter} ORDER BY d.name, s.subject"
+            ),
+            params![kind.as_str(), run.unwrap_or(LATEST), device],
+            spell_row,
+        )
+    }
+
+    /// Returns the spell that held just before another began, of the same device and subject.
+    pub fn spell_before(
+        &self,
+        kind: SpellKind,
+        device: &str,
+        subject: &str,
+        from_run: i64,
+    ) -> Result<Option<SpellRow>, LedgerError> {
+        Ok(self
+            .all(
+                "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s JOIN device d ON d.id = s.device \
+                 WHERE s.kind = ?1 AND d.name = ?2 AND s.subject = ?3 AND s.to_run <= ?4 ORDER BY s.from_run DESC LIMIT 1",
+                params![kind.as_str(), device, subject, from_run],
+                spell_row,
+            )?
+            .pop())
+    }
+
+    /// Returns the findings as they were at a run, the latest of each device and subject; running ones only,
+    /// or also those that have closed.
+    pub fn findings(
+        &self,
+        device: Option<&str>,
+        run: Option<i64>,
+        closed_too: bool,
+    ) -> Result<Vec<FindingRow>, LedgerError> {
+        let filter = if device.is_some() { "AND d.name = ?2" } else { "AND ?2 IS NULL" };
+        let running = if closed_too { "" } else { "AND f.closed IS NULL" };
+        self.all(
+            &format!(
+                "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run FROM finding f JOIN device d ON d.id = f.device \
+                 WHERE f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) {filter} {running} ORDER BY d.name, f.subject, f.opened"
+            ),
+            params![run.unwrap_or(LATEST), device],
+            |row| {
+                Ok(FindingRow {
+                    device: row.get(0)?,
+                    subject: row.get(1)?,
+                    opened: moment(row.get(2)?),
+                    due: moment(row.get(3)?),
+                    closed: row.get::<_, Option<i64>>(4)?.map(moment),
+                    body: row.get(5)?,
+                    from_run: row.get(6)?,
+                })
+            },
+        )
+    }
+
+    /// Returns the events of a run in their order: what happened, and to what, as JSON.
+    pub fn events(&self, run: i64) -> Result<Vec<(String, String)>, LedgerError> {
+        self.all("SELECT what, body FROM event WHERE run = ?1 ORDER BY seq", [run], |row| {
+            Ok((row.get(0)?, row.get(1)?))
+        })
+    }
+
+    /// Returns the records that were set aside, newest import first.
+    pub fn rejects(&self) -> Result<Vec<RejectRow>, LedgerError> {
+        self.all("SELECT run, path, line, offset, reason FROM reject ORDER BY run DESC, path, line", [], |row| {
+            Ok(RejectRow {
+                run: row.get(0)?,
+                path: row.get(1)?,
+                line: row.get(2)?,
+                offset: row.get(3)?,
+                reason: row.get(4)?,
+            })
+        })
+    }
+
+    /// Returns whether the database is whole, in SQLite's own words when it is not.
+    pub fn integrity(&self) -> Result<Option<String>, LedgerError> {
+        let said: String =
+            self.connection.query_row("PRAGMA integrity_check", [], |row| row.get(0)).map_err(self.failed())?;
+        Ok((said != "ok").then_some(said))
+    }
+}
+
+const RUN: &str = "SELECT id, number, as_of, at, user, version, rule_set, summary FROM run";
+
+fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
+    Ok(RunRow {
+        id: row.get(0)?,
+        number: row.get(1)?,
+        as_of: moment(row.get(2)?),
+        at: moment(row.get(3)?),
+        user: row.get(4)?,
+        version: row.get(5)?,
+        rule_set: row.get(6)?,
+        summary: row.get(7)?,
+    })
+}
+
+fn spell_row(row: &Row<'_>) -> rusqlite::Result<SpellRow> {
+    Ok(SpellRow {
+        device: row.get(0)?,
+        subject: row.get(1)?,
+        value: row.get(2)?,
+        detail: row.get(3)?,
+        from_run: row.get(4)?,
+        to_run: row.get(5)?,
+    })
+}

@@ -1,0 +1,400 @@
+//! One transaction that changes the ledger: all of it, or nothing.
+
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use rusqlite::{OptionalExtension, Transaction, params};
+use sha2::{Digest, Sha256};
+
+use crate::error::{LedgerError, doing, holder_file};
+use crate::rows::{FindingRow, Reader, RejectRow, RunKind, SpellKind, micros};
+
+const LEVEL: i32 = 3;
+
+/// A file that was imported.
+#[derive(Clone, Debug)]
+pub struct FileRow<'f> {
+    /// The digest of what it holds.
+    pub digest: &'f str,
+    /// The source it belongs to.
+    pub source: &'f str,
+    /// The digest of how its records are read.
+    pub mapping: &'f str,
+    /// Where it was.
+    pub path: &'f str,
+    /// How many records went in.
+    pub records: i64,
+    /// How many were set aside.
+    pub rejected: i64,
+}
+
+/// What became of an observation, or of an entry of a list of people.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Added {
+    /// It is what its source now says of the device.
+    Current {
+        /// The device or person was not known before.
+        new_device: bool,
+        /// What the source says differs from what it said before.
+        changed: bool,
+    },
+    /// It is older than what its source said already: history.
+    Older,
+    /// It was there already.
+    Known,
+    /// Something else was collected at the very same moment.
+    Conflict,
+}
+
+/// Writes a ledger, in one transaction.
+#[derive(Debug)]
+pub struct Writer<'l> {
+    transaction: Transaction<'l>,
+    path: PathBuf,
+    devices: HashMap<String, i64>,
+    events: i64,
+    _name: NamePlate,
+}
+
+/// The name that a writer leaves for those who wait; taken away when it is done, well or not.
+#[derive(Debug)]
+struct NamePlate(PathBuf);
+
+impl NamePlate {
+    fn put(ledger: &Path, command: &str) -> Self {
+        let path = holder_file(ledger);
+        // Without it others wait just as well, and only cannot say for whom.
+        let _ = fs::write(&path, format!("process {} (fencepost {command})\n", std::process::id()));
+        Self(path)
+    }
+}
+
+impl Drop for NamePlate {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.0);
+    }
+}
+
+impl<'l> Writer<'l> {
+    pub(crate) fn new(transaction: Transaction<'l>, path: PathBuf, command: &str) -> Self {
+        let _name = NamePlate::put(&path, command);
+        Self { transaction, path, devices: HashMap::new(), events: 0, _name }
+    }
+
+    fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
+        doing("write", &self.path)
+    }
+
+    fn run_sql(&self, sql: &str, params: impl rusqlite::Params) -> Result<usize, LedgerError> {
+        let failed = self.failed();
+        self.transaction.prepare_cached(sql).and_then(|mut statement| statement.execute(params)).map_err(failed)
+    }
+
+    /// Returns a reader that sees what was written here.
+    pub fn reader(&self) -> Reader<'_> {
+        Reader::new(&self.transaction, &self.path)
+    }
+
+    /// Makes everything written here permanent.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written; then nothing of it stays. So for every function here.
+    pub fn commit(self) -> Result<(), LedgerError> {
+        let failed = self.failed();
+        self.transaction.commit().map_err(failed)
+    }
+
+    /// Sets a setting of the ledger.
+    pub fn set_setting(&self, key: &str, value: &str) -> Result<(), LedgerError> {
+        self.run_sql(
+            "INSERT INTO setting (key, value) VALUES (?1, ?2) ON CONFLICT DO UPDATE SET value = ?2",
+            [key, value],
+        )
+        .map(|_| ())
+    }
+
+    /// Begins a run and returns its id.
+    pub fn begin_run(
+        &mut self,
+        kind: RunKind,
+        as_of: Timestamp,
+        at: Timestamp,
+        user: &str,
+        version: &str,
+        rule_set: Option<&str>,
+    ) -> Result<i64, LedgerError> {
+        let number = match kind {
+            RunKind::Import => None,
+            RunKind::Assess => Some(
+                self.transaction
+                    .query_row("SELECT coalesce(max(number), 0) + 1 FROM run WHERE kind = 'assess'", [], |row| {
+                        row.get::<_, i64>(0)
+                    })
+                    .map_err(self.failed())?,
+            ),
+        };
+        self.run_sql(
+            "INSERT INTO run (kind, number, as_of, at, user, version, rule_set) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![kind.as_str(), number, micros(as_of), micros(at), user, version, rule_set],
+        )?;
+        Ok(self.transaction.last_insert_rowid())
+    }
+
+    /// Writes what a run came to, as JSON.
+    pub fn end_run(&self, run: i64, summary: &str) -> Result<(), LedgerError> {
+        self.run_sql("UPDATE run SET summary = ?2 WHERE id = ?1", params![run, summary]).map(|_| ())
+    }
+
+    /// Keeps the text of a rule set.
+    pub fn keep_rule_set(&self, digest: &str, text: &[u8]) -> Result<(), LedgerError> {
+        let known: Option<i64> = self
+            .transaction
+            .query_row("SELECT 1 FROM rule_set WHERE digest = ?1", [digest], |row| row.get(0))
+            .optional()
+            .map_err(self.failed())?;
+        if known.is_some() {
+            return Ok(());
+        }
+        let body = self.pack(text)?;
+        self.run_sql("INSERT INTO rule_set (digest, body) VALUES (?1, ?2)", params![digest, body]).map(|_| ())
+    }
+
+    fn pack(&self, text: &[u8]) -> Result<Vec<u8>, LedgerError> {
+        zstd::encode_all(text, LEVEL).map_err(|error| LedgerError::Files {
+            act: "write",
+            path: self.path.clone(),
+            error,
+        })
+    }
+
+    /// Notes an imported file.
+    pub fn add_file(&self, run: i64, file: &FileRow<'_>) -> Result<(), LedgerError> {
+        self.run_sql(
+            "INSERT INTO file (digest, source, mapping, run, path, records, rejected) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![file.digest, file.source, file.mapping, run, file.path, file.records, file.rejected],
+        )
+        .map(|_| ())
+    }
+
+    /// Notes a record that was set aside.
+    pub fn add_reject(&self, reject: &RejectRow) -> Result<(), LedgerError> {
+        self.run_sql(
+            "INSERT INTO reject (run, path, line, offset, reason) VALUES (?1, ?2, ?3, ?4, ?5)",
+            params![reject.run, reject.path, reject.line, reject.offset, reject.reason],
+        )
+        .map(|_| ())
+    }
+
+    /// Adds an observation.
+    pub fn add_observation(
+        &mut self,
+        run: i64,
+        device: &str,
+        source: &str,
+        collected: Timestamp,
+        document: &[u8],
+    ) -> Result<Added, LedgerError> {
+        let failed = self.failed();
+        let (device, new_device) = self.device(run, device)?;
+        let hash = Sha256::digest(document);
+        let hash: &[u8] = hash.as_slice();
+        let known: Option<i64> = {
+            let mut statement =
+                self.transaction.prepare_cached("SELECT id FROM document WHERE hash = ?1").map_err(&failed)?;
+            statement.query_row([hash], |row| row.get(0)).optional().map_err(&failed)?
+        };
+        let document = match known {
+            Some(id) => id,
+            None => {
+                let body = self.pack(document)?;
+                self.run_sql("INSERT INTO document (hash, body) VALUES (?1, ?2)", params![hash, body])?;
+                self.transaction.last_insert_rowid()
+            }
+        };
+        let there: Option<i64> = {
+            let mut statement = self
+                .transaction
+                .prepare_cached("SELECT document FROM observation WHERE device = ?1 AND source = ?2 AND collected = ?3")
+                .map_err(&failed)?;
+            statement
+                .query_row(params![device, source, micros(collected)], |row| row.get(0))
+                .optional()
+                .map_err(&failed)?
+        };
+        match there {
+            Some(same) if same == document => return Ok(Added::Known),
+            Some(_) => return Ok(Added::Conflict),
+            None => {}
+        }
+        self.run_sql(
+            "INSERT INTO observation (device, source, collected, run, document) VALUES (?1, ?2, ?3, ?4, ?5)",
+            params![device, source, micros(collected), run, document],
+        )?;
+        let before: Option<(i64, i64)> = {
+            let mut statement = self
+                .transaction
+                .prepare_cached("SELECT collected, document FROM current WHERE device = ?1 AND source = ?2")
+                .map_err(&failed)?;
+            statement
+                .query_row(params![device, source], |row| Ok((row.get(0)?, row.get(1)?)))
+                .optional()
+                .map_err(&failed)?
+        };
+        if before.is_some_and(|(newest, _)| newest > micros(collected)) {
+            return Ok(Added::Older);
+        }
+        self.run_sql(
+            "INSERT INTO current (device, source, collected, document) VALUES (?1, ?2, ?3, ?4) \
+             ON CONFLICT DO UPDATE SET collected = ?3, document = ?4",
+            params![device, source, micros(collected), document],
+        )?;
+        Ok(Added::Current { new_device, changed: before.is_none_or(|(_, old)| old != document) })
+    }
+
+    /// Returns the number of a device, made when it is new.
+    fn device(&mut self, run: i64, name: &str) -> Result<(i64, bool), LedgerError> {
+        if let Some(id) = self.devices.get(name) {
+            return Ok((*id, false));
+        }
+        let failed = self.failed();
+        let found: Option<i64> = {
+            let mut statement =
+                self.transaction.prepare_cached("SELECT id FROM device WHERE name = ?1").map_err(&failed)?;
+            statement.query_row([name], |row| row.get(0)).optional().map_err(&failed)?
+        };
+        let (id, new) = match found {
+            Some(id) => (id, false),
+            None => {
+                self.run_sql("INSERT INTO device (name, first_run) VALUES (?1, ?2)", params![name, run])?;
+                (self.transaction.last_insert_rowid(), true)
+            }
+        };
+        self.devices.insert(name.to_owned(), id);
+        Ok((id, new))
+    }
+
+    /// Sets what a source says of a person.
+    pub fn set_person(&self, run: i64, source: &str, id: &str, body: &str) -> Result<Added, LedgerError> {
+        let before: Option<String> = self
+            .transaction
+            .query_row(
+                "SELECT body FROM person WHERE id = ?1 AND source = ?2 AND to_run IS NULL",
+                [id, source],
+                |row| row.get(0),
+            )
+            .optional()
+            .map_err(self.failed())?;
+        if before.as_deref() == Some(body) {
+            return Ok(Added::Known);
+        }
+        self.end_person(run, source, id)?;
+        self.run_sql(
+            "INSERT INTO person (id, source, body, from_run) VALUES (?1, ?2, ?3, ?4)",
+            params![id, source, body, run],
+        )?;
+        Ok(Added::Current { new_device: before.is_none(), changed: true })
+    }
+
+    /// Ends what a source says of a person.
+    pub fn end_person(&self, run: i64, source: &str, id: &str) -> Result<(), LedgerError> {
+        self.run_sql(
+            "UPDATE person SET to_run = ?3 WHERE id = ?1 AND source = ?2 AND to_run IS NULL",
+            params![id, source, run],
+        )
+        .map(|_| ())
+    }
+
+    /// Makes the spells of a kind on a device be `now`, pairs of subject with value and detail; returns
+    /// whether any began or ended. A spell goes on while its value is the same.
+    pub fn set_spells(
+        &mut self,
+        run: i64,
+        kind: SpellKind,
+        device: &str,
+        now: &[(String, String, String)],
+    ) -> Result<bool, LedgerError> {
+        let failed = self.failed();
+        let (device, _) = self.device(run, device)?;
+        let before: Vec<(i64, String, String)> = {
+            let mut statement = self
+                .transaction
+                .prepare_cached(
+                    "SELECT id, subject, value FROM spell WHERE device = ?1 AND kind = ?2 AND to_run IS NULL",
+                )
+                .map_err(&failed)?;
+            let rows = statement
+                .query_map(params![device, kind.as_str()], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
+                .map_err(&failed)?;
+            rows.collect::<Result<_, _>>().map_err(&failed)?
+        };
+        let mut changed = false;
+        for (id, subject, value) in &before {
+            if !now.iter().any(|(s, v, _)| s == subject && v == value) {
+                self.run_sql("UPDATE spell SET to_run = ?2 WHERE id = ?1", params![id, run])?;
+                changed = true;
+            }
+        }
+        for (subject, value, detail) in now {
+            if !before.iter().any(|(_, s, v)| s == subject && v == value) {
+                self.run_sql(
+                    "INSERT INTO spell (kind, device, subject, value, detail, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+                    params![kind.as_str(), device, subject, value, detail, run],
+                )?;
+                changed = true;
+            }
+        }
+        Ok(changed)
+    }
+
+    /// Writes a new version of a finding, unless it is as it was.
+    pub fn set_finding(&mut self, run: i64, finding: &FindingRow) -> Result<(), LedgerError> {
+        let failed = self.failed();
+        let (device, _) = self.device(run, &finding.device)?;
+        let values = (micros(finding.opened), micros(finding.due), finding.closed.map(micros));
+        let before: Option<(i64, (i64, i64, Option<i64>), String)> = {
+            let mut statement = self
+                .transaction
+                .prepare_cached("SELECT row, opened, due, closed, body FROM finding WHERE device = ?1 AND subject = ?2 AND opened = ?3 AND to_run IS NULL")
+                .map_err(&failed)?;
+            statement
+                .query_row(params![device, finding.subject, values.0], |row| {
+                    Ok((row.get(0)?, (row.get(1)?, row.get(2)?, row.get(3)?), row.get(4)?))
+                })
+                .optional()
+                .map_err(&failed)?
+        };
+        if let Some((row, old, body)) = before {
+            if old == values && body == finding.body {
+                return Ok(());
+            }
+            self.run_sql("UPDATE finding SET to_run = ?2 WHERE row = ?1", params![row, run])?;
+        }
+        self.run_sql(
+            "INSERT INTO finding (device, subject, opened, due, closed, body, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![device, finding.subject, values.0, values.1, values.2, finding.body, run],
+        )
+        .map(|_| ())
+    }
+
+    /// Ends a finding's version whose subject has got another name.
+    pub fn end_finding(&mut self, run: i64, device: &str, subject: &str, opened: Timestamp) -> Result<(), LedgerError> {
+        let (device, _) = self.device(run, device)?;
+        self.run_sql(
+            "UPDATE finding SET to_run = ?4 WHERE device = ?1 AND subject = ?2 AND opened = ?3 AND to_run IS NULL",
+            params![device, subject, micros(opened), run],
+        )
+        .map(|_| ())
+    }
+
+    /// Adds an event.
+    pub fn add_event(&mut self, run: i64, what: &str, body: &str) -> Result<(), LedgerError> {
+        self.events += 1;
+        self.run_sql(
+            "INSERT INTO event (run, seq, what, body) VALUES (?1, ?2, ?3, ?4)",
+            params![run, self.events, what, body],
+        )
+        .map(|_| ())
+    }
+}
