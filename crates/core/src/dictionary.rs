@@ -62,7 +62,12 @@ impl FactType {
             | (Self::Number, Value::Number(_))
             | (Self::Boolean, Value::Boolean(_))
             | (Self::List, Value::List(_))
-            | (Self::Object, Value::Object(_)) => Some(value),
+            | (Self::Object, Value::Object(_))
+            // What was read as its type already.
+            | (Self::Version, Value::Version(_))
+            | (Self::Instant, Value::DateTime(DateTime::At(..)))
+            | (Self::Date, Value::Date(_))
+            | (Self::Duration, Value::Duration(_) | Value::Months(_)) => Some(value),
             (Self::Version, Value::Text(text)) => is_version(text).then_some(Value::Version(text)),
             (Self::Instant, Value::Text(text)) => match parse_date_time(text) {
                 Some(moment @ DateTime::At(..)) => Some(Value::DateTime(moment)),

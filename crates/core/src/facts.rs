@@ -70,8 +70,10 @@ impl Origin<'_> {
 /// One fact of a device.
 #[derive(Clone, Copy, Debug)]
 pub struct Slot<'a> {
-    /// Its value.
+    /// Its value, read as its declared type.
     pub value: Value<'a>,
+    /// Its value as it came.
+    pub raw: Value<'a>,
     /// Who says so; none when nobody does.
     pub origin: Option<Origin<'a>>,
     /// It is older than its source promises.
@@ -155,12 +157,9 @@ pub fn merge<'a>(
         let id = SlotId(u32::try_from(index).expect("slot numbers fit"));
         match corrected.iter().find(|(_, slot)| *slot == Some(id)) {
             Some((correction, _)) => {
-                let value = correction.value.to_value(arena);
-                let value = match layout.declared_at(&correction.fact) {
-                    Some(ty) => ty.read(value, layout.slot_path(id)),
-                    None => value,
-                };
-                Slot { value, origin: Some(Origin::Corrected(correction)), stale: false }
+                let raw = correction.value.to_value(arena);
+                let origin = Some(Origin::Corrected(correction));
+                Slot { value: typed(raw, id, layout), raw, origin, stale: false }
             }
             None => winner(observations, id, layout, at),
         }
@@ -168,24 +167,33 @@ pub fn merge<'a>(
     Facts { slots, observations, layout, at }
 }
 
+/// Reads a value as the dictionary declares its fact.
+fn typed<'a>(raw: Value<'a>, id: SlotId, layout: &'a Layout) -> Value<'a> {
+    layout.declared_of(id).map_or(raw, |ty| ty.read(raw, layout.slot_path(id)))
+}
+
 fn winner<'a>(observations: &'a [Observation<'a>], id: SlotId, layout: &'a Layout, at: Timestamp) -> Slot<'a> {
     let declared = layout.fresh_for(id);
-    let rank = |observation: &'a Observation<'a>, stale: bool| {
-        let wrong =
-            matches!(observation.slots[id.0 as usize], Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
-        (!stale, !wrong, observation.trust, observation.collected, std::cmp::Reverse(observation.source))
-    };
     observations
         .iter()
         .filter(|observation| !observation.slots[id.0 as usize].is_missing())
-        .map(|observation| (observation, is_stale(observation, declared.or(observation.fresh_for), at)))
-        .max_by_key(|(observation, stale)| rank(observation, *stale))
+        .map(|observation| {
+            let raw = observation.slots[id.0 as usize];
+            let stale = is_stale(observation, declared.or(observation.fresh_for), at);
+            (observation, Slot { value: typed(raw, id, layout), raw, origin: None, stale })
+        })
+        .max_by_key(|(observation, slot)| {
+            let wrong = matches!(slot.value, Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
+            (!slot.stale, !wrong, observation.trust, observation.collected, std::cmp::Reverse(observation.source))
+        })
         .map_or_else(
-            || Slot { value: Value::missing(layout.slot_path(id)), origin: None, stale: false },
-            |(observation, stale)| Slot {
-                value: observation.slots[id.0 as usize],
+            || {
+                let missing = Value::missing(layout.slot_path(id));
+                Slot { value: missing, raw: missing, origin: None, stale: false }
+            },
+            |(observation, slot)| Slot {
                 origin: Some(Origin::Observed { source: observation.source, collected: observation.collected }),
-                stale,
+                ..slot
             },
         )
 }

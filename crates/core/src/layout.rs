@@ -33,6 +33,7 @@ struct Node {
 #[derive(Clone, Debug)]
 struct SlotInfo {
     path: Arc<str>,
+    declared: Option<FactType>,
     fresh_for: Option<Period>,
 }
 
@@ -72,8 +73,12 @@ impl Layout {
             return slot;
         }
         let slot = SlotId(u32::try_from(self.slots.len()).expect("fewer than four thousand million paths"));
-        let fresh_for = dictionary.facts.get(path).and_then(|declared| declared.fresh_for);
-        self.slots.push(SlotInfo { path: path.into(), fresh_for });
+        let declared = dictionary.facts.get(path);
+        self.slots.push(SlotInfo {
+            path: path.into(),
+            declared: declared.and_then(|declared| declared.ty),
+            fresh_for: declared.and_then(|declared| declared.fresh_for),
+        });
         self.nodes[node.0 as usize].slot = Some(slot);
         let mut at = Self::ROOT;
         self.nodes[0].wanted = true;
@@ -133,9 +138,9 @@ impl Layout {
         self.nodes[node.0 as usize].declared
     }
 
-    /// Returns the declared type at a path.
-    pub fn declared_at(&self, path: &str) -> Option<FactType> {
-        self.child(Self::ROOT, path).and_then(|node| self.declared(node))
+    /// Returns the declared type of a slot's fact.
+    pub fn declared_of(&self, slot: SlotId) -> Option<FactType> {
+        self.slots[slot.0 as usize].declared
     }
 
     /// Returns how many slots there are.
@@ -177,7 +182,7 @@ impl Layout {
 /// What a reader found in one document.
 #[derive(Clone, Copy, Debug)]
 pub struct Read<'a> {
-    /// One value for each slot of the layout; unknown where the document has none.
+    /// One value for each slot of the layout, as it came; unknown where the document has none.
     pub slots: &'a [Value<'a>],
 }
 

@@ -13,7 +13,7 @@ use crate::access::{AccessRule, AccessSet, AccessSource, ServiceSource};
 use crate::condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::dictionary::Dictionary;
-use crate::evidence::Evidence;
+use crate::evidence::{Blame, Evidence, Outcome};
 use crate::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids, unknown_group};
 use crate::id::{DeviceId, GroupId, RuleId};
 use crate::layout::{Layout, SlotId};
@@ -326,7 +326,7 @@ impl RuleSet {
                 (outcome(value), evidence)
             }
             decided => {
-                let evidence = self.explain_scope(rule, memberships, &mut evaluator);
+                let evidence = self.explain_scope(rule, input.id, memberships, &mut evaluator);
                 let outcome = if matches!(decided, Value::Boolean(false)) {
                     VerdictOutcome::NotApplicable
                 } else {
@@ -371,69 +371,79 @@ impl RuleSet {
         }
     }
 
+    /// Why a rule does not cover a device, or why that cannot be told: only the parts that decided.
     fn explain_scope<'a>(
         &'a self,
         rule: &'a Rule,
+        id: &str,
         memberships: &'a [Value<'a>],
         evaluator: &mut Evaluator<'a>,
     ) -> Evidence {
-        use crate::evidence::{Blame, Outcome};
+        let (_, excepted) = self.scope(rule, id, memberships, evaluator);
+        let member = |group: usize, wanted: bool| self.membership_evidence(group, memberships[group], wanted);
+        let exceptions: Vec<Evidence> = rule
+            .except
+            .iter()
+            .filter_map(|exception| match exception {
+                Exception::Group(group) => Some(member(*group, false)),
+                Exception::Device(device) if device.as_str() == id => Some(Evidence::Comparison {
+                    subject: "the device".to_owned(),
+                    observed: "named in `except`".to_owned(),
+                    required: "not excepted".to_owned(),
+                    outcome: Outcome::False,
+                    facts: Vec::new(),
+                    blame: None,
+                }),
+                Exception::Device(_) => None,
+            })
+            .collect();
         let mut parts = Vec::new();
-        let mut membership = |group: usize, required: &str, decides: bool| {
-            let value = memberships[group];
-            let outcome = match value {
-                Value::Boolean(truth) => {
-                    if truth == decides {
-                        Outcome::False
-                    } else {
-                        Outcome::True
-                    }
-                }
-                Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
-                _ => Outcome::Unknown(Reason::Null),
-            };
-            let blame = match value {
-                Value::Unknown(unknown) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
-                _ => None,
-            };
-            let observed = match outcome {
-                Outcome::Unknown(_) => "not known".to_owned(),
-                _ => if matches!(value, Value::Boolean(true)) { "a member" } else { "no member" }.to_owned(),
-            };
-            let subject = format!("group {}", self.groups.all[group].id);
-            parts.push(Evidence::Comparison {
-                subject,
-                observed,
-                required: required.to_owned(),
-                outcome,
-                facts: Vec::new(),
-                blame,
-            });
-        };
-        for group in &rule.groups {
-            membership(*group, "a member", false);
+        if !excepted {
+            let groups: Vec<Evidence> = rule.groups.iter().map(|group| member(*group, true)).collect();
+            let joined = any(rule.groups.iter().map(|group| memberships[*group]));
+            if !groups.is_empty() && !matches!(joined, Value::Boolean(true)) {
+                let outcome = match joined {
+                    Value::Boolean(false) => Outcome::False,
+                    Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
+                    _ => Outcome::Unknown(Reason::Null),
+                };
+                parts.push(Evidence::Any { outcome, parts: groups });
+            }
+            parts.extend(rule.covers.as_ref().map(|condition| evaluator.explain(condition, false).1));
         }
-        for exception in &rule.except {
-            if let Exception::Group(group) = exception {
-                membership(*group, "no member", true);
+        parts.extend(exceptions);
+        let outcome = if parts.iter().any(|part| part.outcome() == Outcome::False) {
+            Outcome::False
+        } else {
+            parts.iter().map(Evidence::outcome).find(|part| *part != Outcome::True).unwrap_or(Outcome::False)
+        };
+        parts.retain(|part| match outcome {
+            Outcome::Unknown(_) => matches!(part.outcome(), Outcome::Unknown(_)),
+            known => part.outcome() == known,
+        });
+        match (parts.pop(), parts.is_empty()) {
+            (Some(only), true) => only,
+            (last, _) => {
+                parts.extend(last);
+                Evidence::All { outcome, parts }
             }
         }
-        if let Some(condition) = &rule.covers {
-            parts.push(evaluator.explain(condition, false).1);
-        }
-        let any_unknown = parts.iter().find_map(|part| match part.outcome() {
-            Outcome::Unknown(reason) => Some(reason),
-            Outcome::True | Outcome::False => None,
-        });
-        let outcome = any_unknown.map_or(Outcome::False, Outcome::Unknown);
-        // Only what decided: what is unknown, or else what is not met.
-        parts.retain(|part| {
-            matches!(
-                (outcome, part.outcome()),
-                (Outcome::Unknown(_), Outcome::Unknown(_)) | (Outcome::False, Outcome::False)
-            )
-        });
-        Evidence::All { outcome, parts }
+    }
+
+    fn membership_evidence(&self, group: usize, value: Value<'_>, wanted: bool) -> Evidence {
+        let word = |member: bool| if member { "a member" } else { "no member" }.to_owned();
+        let (observed, outcome, blame) = match value {
+            Value::Boolean(member) => {
+                (word(member), if member == wanted { Outcome::True } else { Outcome::False }, None)
+            }
+            Value::Unknown(unknown) => {
+                let blame = Blame { fact: unknown.fact.to_owned(), reason: unknown.reason };
+                ("not known".to_owned(), Outcome::Unknown(unknown.reason), Some(blame))
+            }
+            _ => ("not known".to_owned(), Outcome::Unknown(Reason::Null), None),
+        };
+        let subject = format!("group {}", self.groups.all[group].id);
+        Evidence::Comparison { subject, observed, required: word(wanted), outcome, facts: Vec::new(), blame }
     }
 }
 

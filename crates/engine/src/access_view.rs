@@ -312,7 +312,14 @@ impl Reading<'_> {
             (Subject::Silence, _) => {
                 let facts: Vec<&str> = finding.blames.iter().map(|blame| blame.fact.as_str()).collect();
                 (
-                    format!("{} rules left without an answer", finding.leaves_open.len()),
+                    format!(
+                        "{} left without an answer",
+                        if finding.leaves_open.len() == 1 {
+                            "one rule".to_owned()
+                        } else {
+                            format!("{} rules", finding.leaves_open.len())
+                        }
+                    ),
                     Some(format!("Let the device report again: {}", facts.join(", "))),
                 )
             }

@@ -110,6 +110,8 @@ pub struct Assessed {
     pub closed: Vec<FindingLine>,
     /// Findings that fell due since the assessment before.
     pub overdue: Vec<FindingLine>,
+    /// When the state was collected that was judged: the oldest and the newest of the devices' latest.
+    pub collected: Option<(Timestamp, Timestamp)>,
     /// The assessment before, if there is one.
     pub before: Option<Timestamp>,
     /// Facts that conditions name and no device reports.
@@ -281,6 +283,7 @@ fn save_spells(
 struct Tally {
     devices: StandingCounts,
     rules: Vec<RuleCount>,
+    collected: Option<(Timestamp, Timestamp)>,
     /// Slots that some device reports.
     seen: Vec<bool>,
 }
@@ -297,7 +300,12 @@ impl Tally {
                 ..RuleCount::default()
             })
             .collect();
-        Self { devices: StandingCounts::default(), rules, seen: vec![false; project.rules.layout().len()] }
+        Self {
+            devices: StandingCounts::default(),
+            rules,
+            collected: None,
+            seen: vec![false; project.rules.layout().len()],
+        }
     }
 
     fn add(&mut self, judged: &Judged<'_>, verdicts: &Verdicts, settled: &Settled) {
@@ -314,6 +322,10 @@ impl Tally {
             } += 1;
             count.vacuous += u64::from(verdict.vacuous);
             count.excepted += u64::from(verdict.excepted);
+        }
+        if let Some(at) = judged.input.facts.collected() {
+            let (oldest, newest) = self.collected.unwrap_or((at, at));
+            self.collected = Some((oldest.min(at), newest.max(at)));
         }
         for (at, seen) in self.seen.iter_mut().enumerate() {
             *seen |= judged.input.facts.slot(SlotId(u32::try_from(at).unwrap_or(u32::MAX))).origin.is_some();
@@ -343,6 +355,7 @@ impl Tally {
             "devices": [d.total, d.compliant, d.on_notice, d.unproven, d.non_compliant, d.uncovered, d.stale],
             "rules": rules,
             "before": before.map(|moment| moment.to_string()),
+            "collected": self.collected.map(|(oldest, newest)| [oldest.to_string(), newest.to_string()]),
         })
     }
 
@@ -437,7 +450,9 @@ impl Assessed {
                 excepted: number(&row[7]),
             })
             .collect();
-        let before = summary["before"].as_str().and_then(|text| text.parse().ok());
+        let moment = |json: &Json| json.as_str().and_then(|text| text.parse::<Timestamp>().ok());
+        let before = moment(&summary["before"]);
+        let collected = moment(&summary["collected"][0]).zip(moment(&summary["collected"][1]));
         let (mut opened, mut closed) = (Vec::new(), Vec::new());
         for (what, body) in reader.events(run.id)? {
             let into = match what.as_str() {
@@ -468,6 +483,7 @@ impl Assessed {
             opened,
             closed,
             overdue,
+            collected,
             before,
             warnings: Vec::new(),
         })

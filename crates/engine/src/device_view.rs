@@ -179,7 +179,7 @@ impl Reading<'_> {
             .iter()
             .zip(&slots)
             .filter(|(path, _)| !matches!(path.as_str(), "device" | "collected_at"))
-            .map(|(path, slot)| self.fact_line(path, *slot, &stored, facts))
+            .map(|(path, slot)| self.fact_line(path, *slot, facts))
             .collect();
 
         let findings: Vec<Finding> = self.findings(Some(device), true)?.remove(device).unwrap_or_default();
@@ -297,13 +297,7 @@ impl Reading<'_> {
             .unwrap_or(self.at)
     }
 
-    fn fact_line(
-        &self,
-        path: &str,
-        slot: fencepost_core::SlotId,
-        stored: &[fencepost_store::StoredObservation],
-        facts: &fencepost_core::Facts<'_>,
-    ) -> FactLine {
+    fn fact_line(&self, path: &str, slot: fencepost_core::SlotId, facts: &fencepost_core::Facts<'_>) -> FactLine {
         let found = facts.slot(slot);
         let declared = self.project.dictionary.facts.get(path);
         let (source, collected, corrected) = match found.origin {
@@ -312,13 +306,7 @@ impl Reading<'_> {
             None => (None, None, None),
         };
         let wrong_type = matches!(found.value, Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
-        // What could not be read as its type is shown as it came.
-        let raw = || {
-            let document = stored.iter().find(|said| Some(said.source.as_str()) == source.as_deref())?;
-            let json: Json = serde_json::from_slice(&document.document).ok()?;
-            fencepost_formats::datum_of_json(&json).at(path).map(|datum| datum.to_value(&Bump::new()).show())
-        };
-        let value = if wrong_type { raw().unwrap_or_else(|| found.value.show()) } else { found.value.show() };
+        let value = found.raw.show();
         FactLine {
             path: path.to_owned(),
             label: declared.and_then(|declared| declared.labels.get(&value)).cloned(),
@@ -331,6 +319,8 @@ impl Reading<'_> {
             corrected,
             losers: facts
                 .losers(slot)
+                // Who agrees has lost nothing.
+                .filter(|(_, value)| value.show() != found.raw.show())
                 .map(|(observation, value)| Said {
                     source: observation.source.to_owned(),
                     collected: observation.collected,

@@ -180,7 +180,7 @@ pub fn import(
         fs::metadata(path).and_then(|meta| meta.modified()).ok().and_then(|time| Timestamp::try_from(time).ok());
     let file = File::open(path).map_err(failed)?;
     let counted = Counted { inner: file, bytes: 0, progress };
-    let shown = path.display().to_string();
+    let shown = shown_path(project, path);
     run(project, ledger, &source, BufReader::with_capacity(1 << 18, counted), &shown, &digest, written, options, moment)
 }
 
@@ -208,6 +208,13 @@ pub fn import_bytes(
     };
     let digest = hex(&Sha256::digest(bytes));
     run(project, ledger, &source, bytes, "standard input", &digest, None, options, moment)
+}
+
+/// The way to a file from the workspace, where it lies in it; else as it was given.
+fn shown_path(project: &Project, path: &Path) -> String {
+    let inside = path.canonicalize().ok().zip(project.root.canonicalize().ok());
+    let inside = inside.and_then(|(path, root)| path.strip_prefix(root).ok().map(Path::to_owned));
+    inside.unwrap_or_else(|| path.to_owned()).display().to_string()
 }
 
 fn digest_of(mut file: File) -> io::Result<String> {

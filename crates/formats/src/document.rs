@@ -189,8 +189,7 @@ impl<'a> Walk<'a, 'a> {
     /// Fills the slot of a node, and those below it, from its value.
     fn assign(&mut self, node: NodeId, value: Value<'a>) {
         if let Some(slot) = self.layout.slot(node) {
-            let read = self.layout.declared(node).map_or(value, |ty| ty.read(value, self.layout.path(node)));
-            self.fill(slot, read);
+            self.fill(slot, value);
         }
         let mut below: Vec<NodeId> = self.layout.children(node).filter(|child| self.layout.is_wanted(*child)).collect();
         let prefix = self.layout.path(node).len() + 1;

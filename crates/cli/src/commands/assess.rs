@@ -265,8 +265,11 @@ impl Page {
     pub fn assessed(&self, assessed: &Assessed, imported: Option<Timestamp>, lines: &[FenceLine]) -> String {
         let clock = &self.clock;
         let mut out = self.fence(assessed, lines);
-        if let Some(imported) = imported {
-            out.push_str(&format!("state last imported {}\n", clock.both(imported)));
+        out.push('\n');
+        if let Some((oldest, newest)) = assessed.collected {
+            let imported = imported.map(|at| format!(", imported {}", clock.moment(at))).unwrap_or_default();
+            let (from, to) = (clock.both(oldest), clock.moment(newest));
+            out.push_str(&format!("State collected between {from}, and {to}{imported}\n"));
         }
         out.push('\n');
         out.push_str(&self.rules(&assessed.rules));

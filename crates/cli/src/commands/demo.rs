@@ -64,8 +64,8 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
             String::new()
         };
         ui.line(format!(
-            "  {:<16}  {} opened, {} closed, {} fell due{rejects}",
-            clock.moment(as_of),
+            "  {:<22}  {} opened, {} closed, {} fell due{rejects}",
+            clock.full(as_of),
             assessed.opened.len(),
             assessed.closed.len(),
             assessed.overdue.len(),

@@ -4,7 +4,7 @@ use fencepost_core::LossCause;
 use fencepost_engine::{AccessEntry, AccessReport};
 
 use super::style::Styles;
-use super::table::{Cell, Column, Table};
+use super::table::wrap;
 use super::text::{count, harmless};
 use super::time::Clock;
 
@@ -85,92 +85,147 @@ impl AccessPage<'_> {
         }
         let strong = self.styles.strong;
         out.push_str(&format!("\n{strong}{title}{strong:#}\n"));
-        let merged = merge_clients(entries);
-        match self.by {
-            None => self.table(out, &merged, ahead, 2),
-            Some(by) => {
-                let mut keys: Vec<String> = merged.iter().flat_map(|line| heading(line.entry, by)).collect();
-                keys.sort();
-                keys.dedup();
-                for key in keys {
-                    let own: Vec<Line<'_>> =
-                        merged.iter().filter(|line| heading(line.entry, by).contains(&key)).cloned().collect();
-                    out.push_str(&format!("  {} ({})\n", harmless(&key), own.len()));
-                    self.table(out, &own, ahead, 4);
-                }
+        let Some(by) = self.by else {
+            self.blocks(out, &entries.iter().collect::<Vec<_>>(), ahead, 2);
+            return;
+        };
+        let mut keys: Vec<String> = entries.iter().flat_map(|entry| heading(entry, by)).collect();
+        keys.sort();
+        keys.dedup();
+        for key in keys {
+            let own: Vec<&AccessEntry> = entries.iter().filter(|entry| heading(entry, by).contains(&key)).collect();
+            out.push_str(&format!("  {strong}{}{strong:#}\n", harmless(&key)));
+            self.blocks(out, &own, ahead, 4);
+        }
+    }
+
+    /// One block for each device and cause: who loses what, because of what, and what to do.
+    fn blocks(&self, out: &mut String, entries: &[&AccessEntry], ahead: bool, indent: usize) {
+        let mut blocks: Vec<Vec<&AccessEntry>> = Vec::new();
+        for entry in entries {
+            let same = |block: &&mut Vec<&AccessEntry>| {
+                let first = block[0];
+                first.device == entry.device
+                    && first.moment == entry.moment
+                    && first.cause == entry.cause
+                    && first.because == entry.because
+            };
+            match blocks.iter_mut().find(same) {
+                Some(block) => block.push(entry),
+                None => blocks.push(vec![entry]),
             }
         }
-    }
-
-    fn table(&self, out: &mut String, lines: &[Line<'_>], ahead: bool, indent: usize) {
-        let moment = if ahead { "FROM" } else { "SINCE" };
-        let mut table = Table::new(&[
-            ("PERSON", Column::Fixed),
-            ("SERVICE", Column::Fixed),
-            ("WITH", Column::Fixed),
-            (moment, Column::Fixed),
-            ("BECAUSE", Column::Text),
-            ("WHAT TO DO", Column::Text),
-        ])
-        .indent(indent);
-        let mut before: Option<&AccessEntry> = None;
-        for line in lines {
-            let entry = line.entry;
-            let same = before.is_some_and(|before| {
-                before.device == entry.device
-                    && before.because == entry.because
-                    && before.moment == entry.moment
-                    && before.cause == entry.cause
-            });
-            let person = match (&entry.person_name, &entry.person) {
-                (Some(name), _) => name.clone(),
-                (None, Some(id)) => id.clone(),
-                (None, None) => "nobody's".to_owned(),
-            };
-            let service = if entry.decision == "permit" || entry.decision == "deny" {
-                format!("{} ({})", entry.service_title, line.clients.join(", "))
-            } else {
-                format!("{} ({}): {}", entry.service_title, line.clients.join(", "), entry.decision)
-            };
-            let (because, fix) =
-                if same { ("the same".to_owned(), String::new()) } else { (because(entry), what_to_do(entry)) };
-            let when = if ahead { self.clock.both(entry.moment) } else { self.clock.moment(entry.moment) };
-            table.row(vec![
-                Cell::new(person),
-                Cell::new(service),
-                Cell::new(&entry.device),
-                Cell::new(when),
-                Cell::new(because),
-                Cell::styled(fix, self.styles.faint),
-            ]);
-            before = Some(entry);
+        for block in blocks {
+            self.block(out, &block, ahead, indent);
         }
-        out.push_str(&table.render(self.width, self.styles));
     }
-}
 
-#[derive(Clone)]
-struct Line<'e> {
-    entry: &'e AccessEntry,
-    clients: Vec<&'e str>,
-}
-
-/// One line for all kinds of client of which the same is told.
-fn merge_clients(entries: &[AccessEntry]) -> Vec<Line<'_>> {
-    let mut lines: Vec<Line<'_>> = Vec::new();
-    for entry in entries {
-        let same = |line: &&mut Line<'_>| {
-            let other = line.entry;
-            other.device == entry.device
-                && other.person == entry.person
-                && other.service == entry.service
-                && other.decision == entry.decision
-                && other.moment == entry.moment
+    fn block(&self, out: &mut String, block: &[&AccessEntry], ahead: bool, indent: usize) {
+        let first = block[0];
+        let pad = " ".repeat(indent);
+        let place = first.place.as_ref().map(|place| format!(" ({})", harmless(place))).unwrap_or_default();
+        let moment = if ahead {
+            format!("from {}", self.clock.both(first.moment))
+        } else {
+            format!("since {}", self.clock.both(first.moment))
         };
-        match lines.iter_mut().find(same) {
-            Some(line) => line.clients.push(&entry.client),
-            None => lines.push(Line { entry, clients: vec![&entry.client] }),
+        let style = if first.decision == "permit" { self.styles.good } else { self.styles.bad };
+        out.push_str(&format!("{pad}{style}{}{style:#}{place}, {moment}\n", harmless(&first.device)));
+        let mut line = |word: &str, text: &str| {
+            let faint = self.styles.faint;
+            for (at, part) in wrap(text, self.width.saturating_sub(indent + 11)).into_iter().enumerate() {
+                let word = if at == 0 { word } else { "" };
+                out.push_str(&format!("{pad}  {faint}{word:<8}{faint:#} {part}\n"));
+            }
+        };
+        for (people, what) in who_and_what(block) {
+            line("who", &format!("{}: {what}", people.join(", ")));
         }
+        line("because", &harmless(&because(first, self.clock)));
+        let mut fixes: Vec<&String> = first.because.iter().filter_map(|because| because.fix.as_ref()).collect();
+        fixes.dedup();
+        for fix in fixes {
+            line("do", &harmless(fix));
+        }
+        for told in others(block) {
+            line(told.0, &told.1);
+        }
+    }
+}
+
+/// People of whom the same is told, each with the services in question.
+fn who_and_what(block: &[&AccessEntry]) -> Vec<(Vec<String>, String)> {
+    let mut told: Vec<(Vec<String>, String)> = Vec::new();
+    let mut people: Vec<&AccessEntry> = Vec::new();
+    for entry in block {
+        if !people.iter().any(|other| other.person == entry.person) {
+            people.push(entry);
+        }
+    }
+    for person in people {
+        let mut by_decision: Vec<(&str, &str, Vec<String>)> = Vec::new();
+        for entry in block.iter().filter(|entry| entry.person == person.person) {
+            let key = (entry.client.as_str(), entry.decision.as_str());
+            let title = harmless(&entry.service_title);
+            match by_decision.iter_mut().find(|(client, decision, _)| (*client, *decision) == key) {
+                Some((_, _, titles)) => titles.push(title),
+                None => by_decision.push((key.0, key.1, vec![title])),
+            }
+        }
+        // Clients that reach the same services on the same terms stand together.
+        let mut lines: Vec<(Vec<&str>, &str, Vec<String>)> = Vec::new();
+        for (client, decision, titles) in by_decision {
+            match lines.iter_mut().find(|(_, other, others)| *other == decision && *others == titles) {
+                Some((clients, ..)) => clients.push(client),
+                None => lines.push((vec![client], decision, titles)),
+            }
+        }
+        let what: Vec<String> = lines
+            .into_iter()
+            .map(|(clients, decision, titles)| {
+                let terms =
+                    decision.strip_prefix("permit with ").map(|rest| format!(" with {rest}")).unwrap_or_default();
+                format!("{} ({}){terms}", titles.join(", "), clients.join(", "))
+            })
+            .collect();
+        let what = what.join("; ");
+        let name = person_of(person);
+        match told.iter_mut().find(|(_, other)| *other == what) {
+            Some((names, _)) => names.push(name),
+            None => told.push((vec![name], what)),
+        }
+    }
+    told
+}
+
+fn person_of(entry: &AccessEntry) -> String {
+    entry.person_name.as_deref().or(entry.person.as_deref()).map_or_else(|| "nobody's device".to_owned(), harmless)
+}
+
+/// Who is shut out altogether, to be called first; and who still gets in with another device.
+fn others(block: &[&AccessEntry]) -> Vec<(&'static str, String)> {
+    let (mut alone, mut helped): (Vec<(String, Vec<String>)>, Vec<(String, Vec<String>)>) = (Vec::new(), Vec::new());
+    for entry in block.iter().filter(|entry| entry.decision == "deny" && entry.person.is_some()) {
+        let (into, who) = match &entry.other {
+            None => (&mut alone, person_of(entry)),
+            Some(other) => (&mut helped, format!("{} with {}", person_of(entry), harmless(&other.device))),
+        };
+        let title = harmless(&entry.service_title);
+        match into.iter_mut().find(|(other, _)| *other == who) {
+            Some((_, titles)) if !titles.contains(&title) => titles.push(title),
+            Some(_) => {}
+            None => into.push((who, vec![title])),
+        }
+    }
+    let told = |all: Vec<(String, Vec<String>)>| {
+        all.into_iter().map(|(who, titles)| format!("{who} ({})", titles.join(", "))).collect::<Vec<_>>().join("; ")
+    };
+    let mut lines = Vec::new();
+    if !alone.is_empty() {
+        lines.push(("call", format!("first, having no other device that gets in: {}", told(alone))));
+    }
+    if !helped.is_empty() {
+        lines.push(("still in", told(helped)));
     }
     lines
 }
@@ -200,30 +255,25 @@ fn cause(entry: &AccessEntry) -> String {
     }
 }
 
-fn because(entry: &AccessEntry) -> String {
+fn because(entry: &AccessEntry, clock: &Clock) -> String {
     if entry.decision == "permit" {
-        return format!("was shut by {}", cause(entry));
+        return format!("what shut it is over: {}", cause(entry));
     }
     if entry.because.is_empty() {
         return cause(entry);
     }
-    let said: Vec<String> =
-        entry.because.iter().map(|because| format!("{}: {}", because.rule, because.title)).collect();
+    let said: Vec<String> = entry
+        .because
+        .iter()
+        .map(|because| {
+            format!(
+                "{}: {} (since {}, due {})",
+                because.rule,
+                because.title,
+                clock.moment(because.opened),
+                clock.moment(because.due)
+            )
+        })
+        .collect();
     said.join("; ")
-}
-
-fn what_to_do(entry: &AccessEntry) -> String {
-    let mut parts: Vec<String> = Vec::new();
-    for because in &entry.because {
-        if let Some(fix) = &because.fix {
-            parts.push(fix.clone());
-        }
-    }
-    if entry.decision == "deny" && entry.person.is_some() {
-        match &entry.other {
-            Some(other) => parts.push(format!("Meanwhile {} still gets in.", other.device)),
-            None => parts.push("No other device of theirs gets in: call first.".to_owned()),
-        }
-    }
-    parts.join(" ")
 }

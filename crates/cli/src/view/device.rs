@@ -1,6 +1,6 @@
 //! One device: the proof of its verdicts (`why`), and all that is known of it (`show`).
 
-use fencepost_core::{Phase, Stage, Standing, Subject, VerdictOutcome};
+use fencepost_core::{Phase, Stage, Subject, VerdictOutcome};
 use fencepost_engine::{Cost, DeviceReport, VerdictLine};
 
 use super::evidence;
@@ -67,6 +67,7 @@ impl Page<'_> {
             out.push('\n');
             out.push_str(&self.verdict(report, verdict));
         }
+        out.push_str(&self.costs(report));
         if rule.is_none() {
             let passing = report.verdicts.iter().filter(|verdict| verdict.outcome == VerdictOutcome::Pass).count();
             let not_applicable =
@@ -79,7 +80,6 @@ impl Page<'_> {
             } else {
                 format!("The rest: {rest}.\n")
             });
-            out.push_str(&self.costs(report));
         }
         out
     }
@@ -109,10 +109,6 @@ impl Page<'_> {
         }
         if let (Some(fix), VerdictOutcome::Fail) = (&rule.fix, verdict.outcome) {
             self.told(&mut out, "do", &harmless(fix));
-        }
-        let costs = self.costs_of(report, verdict);
-        if !costs.is_empty() {
-            self.told(&mut out, "costs", &costs);
         }
         out
     }
@@ -151,22 +147,16 @@ impl Page<'_> {
         })
     }
 
-    /// What a failing rule costs in access: all that the device loses, since any of its rules is enough.
-    fn costs_of(&self, report: &DeviceReport, verdict: &VerdictLine) -> String {
-        let enforced = verdict.rule.stage == Stage::Enforced;
-        if !enforced || !matches!(verdict.outcome, VerdictOutcome::Fail | VerdictOutcome::Unknown(_)) {
-            return String::new();
-        }
-        costs(&report.costs, self.clock)
-    }
-
+    /// What the device costs its people in access, now or when a clock runs out.
     fn costs(&self, report: &DeviceReport) -> String {
-        let said = costs(&report.costs, self.clock);
-        match (said.is_empty(), report.standing) {
-            (true, _) | (_, None) => String::new(),
-            (false, Some(Standing::Compliant)) => format!("Access: {said}.\n"),
-            (false, Some(_)) => format!("In access it costs {said}.\n"),
+        let mut out = String::new();
+        for said in costs(&report.costs, self.clock) {
+            if out.is_empty() {
+                out.push('\n');
+            }
+            self.told(&mut out, "costs", &said);
         }
+        out
     }
 
     /// All that is known of a device.
@@ -300,7 +290,7 @@ impl Page<'_> {
             let mut decision = match (&reach.access_rule, reach.strictness) {
                 (_, 0) => reach.decision.clone(),
                 (Some(rule), _) => format!("{} by {rule}", reach.decision),
-                (None, _) => format!("{}, as nobody has a rule for it", reach.decision),
+                (None, _) => format!("{} by default", reach.decision),
             };
             if let Some((moment, words)) = &reach.later {
                 decision.push_str(&format!("; {words} from {}", self.clock.both(*moment)));
@@ -314,21 +304,32 @@ impl Page<'_> {
     }
 }
 
-/// `Crew roster (app, browser) from Fri 12:00, in 1 d 4 h`.
-fn costs(costs: &[Cost], clock: &Clock) -> String {
-    let mut merged: Vec<(String, Vec<String>, String)> = Vec::new();
+/// `denied now: Crew roster, Mail (app)`, one text for each decision and moment.
+fn costs(costs: &[Cost], clock: &Clock) -> Vec<String> {
+    let mut merged: Vec<(String, Vec<(String, Vec<String>)>)> = Vec::new();
     for cost in costs {
+        let what = if cost.decision == "deny" { "denied" } else { &cost.decision };
         let when = if cost.moment > clock.now { format!("from {}", clock.both(cost.moment)) } else { "now".to_owned() };
-        let when = if cost.decision == "deny" { when } else { format!("({}) {when}", cost.decision) };
-        match merged.iter_mut().find(|(title, _, other)| *title == cost.title && *other == when) {
-            Some((_, clients, _)) if !clients.contains(&cost.client) => clients.push(cost.client.clone()),
+        let heading = format!("{what} {when}");
+        let at = merged.iter().position(|(other, _)| *other == heading).unwrap_or_else(|| {
+            merged.push((heading, Vec::new()));
+            merged.len() - 1
+        });
+        let services = &mut merged[at].1;
+        match services.iter_mut().find(|(title, _)| *title == cost.title) {
+            Some((_, clients)) if !clients.contains(&cost.client) => clients.push(cost.client.clone()),
             Some(_) => {}
-            None => merged.push((cost.title.clone(), vec![cost.client.clone()], when)),
+            None => services.push((cost.title.clone(), vec![cost.client.clone()])),
         }
     }
     merged
         .into_iter()
-        .map(|(title, clients, when)| format!("{} ({}) {when}", harmless(&title), clients.join(", ")))
-        .collect::<Vec<_>>()
-        .join(", ")
+        .map(|(heading, services)| {
+            let services: Vec<String> = services
+                .into_iter()
+                .map(|(title, clients)| format!("{} ({})", harmless(&title), clients.join(", ")))
+                .collect();
+            format!("{heading}: {}", services.join(", "))
+        })
+        .collect()
 }

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use fencepost_core::{Evidence, FactUse, Outcome};
+use fencepost_core::{Evidence, FactUse, Outcome, Reason};
 
 use super::style::Styles;
 use super::text::harmless;
@@ -32,12 +32,14 @@ impl Lines<'_> {
             Evidence::Comparison { subject, observed, required, outcome, facts, blame } => {
                 let subject = harmless(subject.trim());
                 let observed = harmless(observed);
-                let said = if subject == observed { subject } else { format!("{subject} is {observed}") };
+                let said = if subject == observed { subject.clone() } else { format!("{subject} is {observed}") };
                 let style = if *outcome == Outcome::False { self.styles.strong } else { anstyle::Style::new() };
                 self.line(indent, "observed", &format!("{style}{said}{style:#}"));
                 self.line(indent, "required", &harmless(required));
                 if let (Outcome::Unknown(reason), Some(blame)) = (outcome, blame)
                     && !blame.fact.is_empty()
+                    // A fact that is simply not there has been said to be so.
+                    && !(blame.fact == subject && *reason == Reason::Missing)
                 {
                     self.line(indent, "to blame", &format!("{}: {}", harmless(&blame.fact), in_words(*reason)));
                 }
@@ -118,8 +120,7 @@ impl Lines<'_> {
 }
 
 /// Why something is not known, to a person.
-pub fn in_words(reason: fencepost_core::Reason) -> &'static str {
-    use fencepost_core::Reason;
+pub fn in_words(reason: Reason) -> &'static str {
     match reason {
         Reason::Missing => "not collected",
         Reason::Null => "collected, and empty",

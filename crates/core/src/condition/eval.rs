@@ -268,6 +268,12 @@ impl<'a> Evaluator<'a> {
         let trace = self.trace.get_or_insert_default();
         let facts = trace.reads.split_off(mark);
         let outcome = outcome_of(&value);
+        let observed = match (outcome, facts.as_slice()) {
+            (Outcome::Unknown(Reason::WrongType | Reason::Stale), [only]) if only.path == subject.trim() => {
+                only.value.clone()
+            }
+            _ => observed,
+        };
         let blame = match (&value, outcome) {
             (Value::Unknown(unknown), _) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
             (_, Outcome::Unknown(reason)) => {
@@ -522,7 +528,8 @@ impl<'a> Evaluator<'a> {
             found.value
         };
         if let Some(trace) = &mut self.trace {
-            let shown = match &found.value {
+            // What is not of its type is shown as it came.
+            let shown = match &found.raw {
                 Value::List(list) => format!("a list of {}", list.items.len()),
                 other => other.show(),
             };
