@@ -572,3 +572,132 @@ pub fn moments_ahead<'f>(findings: impl IntoIterator<Item = &'f Finding>, at: Ti
     moments.dedup();
     moments
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::group::{GroupKind, GroupSource};
+    use crate::id::PersonId;
+    use crate::people::Person;
+    use crate::rule::RuleSetSource;
+    use crate::testing::{access, compile, decision, group, mistakes, names, service};
+    use crate::value::Datum;
+    use serde_json::json;
+
+    const GOOD: &str = "standing in (\"compliant\", \"on-notice\")";
+
+    fn set(default: Effect, rules: Vec<AccessSource>) -> RuleSetSource {
+        let crew = GroupSource { units: names(&["ships"]), ..group("crew", GroupKind::People) };
+        RuleSetSource {
+            services: vec![service("mail", default)],
+            access: rules,
+            groups: vec![crew],
+            ..RuleSetSource::default()
+        }
+    }
+
+    fn person(unit: &str) -> Person {
+        Person { id: PersonId::from("p"), facts: Datum::Object(vec![("unit".into(), Datum::Text(unit.into()))]) }
+    }
+
+    fn limited(id: &str, needs: &str, limits: &[&str], step_up: bool) -> AccessSource {
+        let limits = limits.iter().map(|limit| (*limit).to_owned()).collect();
+        AccessSource { otherwise: Otherwise { permit: true, limits, step_up }, ..access(id, needs) }
+    }
+
+    #[test]
+    fn no_rule_that_applies_leaves_the_default() {
+        let other = AccessSource { people: names(&["crew"]), ..access("crew-only", GOOD) };
+        for default in [Effect::Deny, Effect::Permit] {
+            let compiled = compile(&set(default, vec![other.clone()]));
+            let decided = decision(&compiled, &json!({}), Some(&person("office")), Standing::NonCompliant);
+            assert_eq!((decided.effect, decided.by), (default, None));
+            assert_eq!(decided.steps[0].result, StepResult::OtherPeople);
+        }
+    }
+
+    #[test]
+    fn the_standing_opens_and_shuts_the_door() {
+        let compiled =
+            compile(&set(Effect::Deny, vec![AccessSource { people: names(&["crew"]), ..access("good", GOOD) }]));
+        for (standing, effect) in [
+            (Standing::Compliant, Effect::Permit),
+            (Standing::OnNotice, Effect::Permit),
+            (Standing::Unproven, Effect::Deny),
+            (Standing::NonCompliant, Effect::Deny),
+        ] {
+            let decided = decision(&compiled, &json!({}), Some(&person("ships/tern")), standing);
+            assert_eq!((decided.effect, decided.by), (effect, Some(0)), "{standing:?}");
+        }
+        // Nobody's device is not targeted by a rule that names people.
+        assert_eq!(decision(&compiled, &json!({}), None, Standing::Compliant).by, None);
+    }
+
+    #[test]
+    fn deny_overrides_and_obligations_add_up() {
+        let rules = vec![
+            access("open", "true"),
+            limited("a", "trusted", &["no download", "no print"], false),
+            limited("b", "trusted", &["no download"], true),
+        ];
+        let compiled = compile(&set(Effect::Deny, rules.clone()));
+        let decided = decision(&compiled, &json!({"trusted": false}), None, Standing::Compliant);
+        assert_eq!(decided.in_words(), "permit with no download, no print, step-up");
+        assert_eq!((decided.strictness(), decided.by), (1, Some(1)));
+        assert_eq!(decision(&compiled, &json!({"trusted": true}), None, Standing::Compliant).in_words(), "permit");
+        let mut with_deny = rules;
+        with_deny.push(access("shut", "false"));
+        let decided =
+            decision(&compile(&set(Effect::Deny, with_deny)), &json!({"trusted": true}), None, Standing::Compliant);
+        assert_eq!((decided.effect, decided.by), (Effect::Deny, Some(3)));
+    }
+
+    #[test]
+    fn what_is_unknown_never_opens_a_door() {
+        // An unknown need is a deny that names the fact.
+        let compiled = compile(&set(Effect::Deny, vec![access("need", "disk.encrypted")]));
+        let decided = decision(&compiled, &json!({}), None, Standing::Compliant);
+        assert_eq!(decided.effect, Effect::Deny);
+        let StepResult::Unmet(evidence) = &decided.steps[0].result else { panic!("{decided:?}") };
+        let mut blames = Vec::new();
+        evidence.blames(&mut blames);
+        assert_eq!(blames[0].fact, "disk.encrypted");
+        // An unknown `when` or `unless`: the stricter of with and without.
+        let when = |needs: &str| AccessSource { when: Some(Text::loose("gone")), ..access("maybe", needs) };
+        let unless = |needs: &str| AccessSource { unless: Some(Text::loose("gone")), ..access("maybe", needs) };
+        for (default, rule, effect) in [
+            (Effect::Deny, when("true"), Effect::Deny),
+            (Effect::Permit, when("true"), Effect::Permit),
+            (Effect::Permit, when("false"), Effect::Deny),
+            (Effect::Permit, unless("false"), Effect::Deny),
+            (Effect::Deny, unless("true"), Effect::Deny),
+        ] {
+            let decided = decision(&compile(&set(default, vec![rule])), &json!({}), None, Standing::Compliant);
+            assert_eq!(decided.effect, effect, "{default:?} {:?}", decided.steps);
+        }
+    }
+
+    #[test]
+    fn trial_rules_and_other_clients_do_not_count() {
+        let trial = AccessSource { stage: Stage::Trial, ..access("trial", "false") };
+        let browser =
+            AccessSource { when: Some(Text::loose("signin.client = \"browser\"")), ..access("browser", "false") };
+        let excused =
+            AccessSource { unless: Some(Text::loose("device.kind = \"till\"")), ..access("excused", "false") };
+        let compiled = compile(&set(Effect::Permit, vec![trial, browser, excused]));
+        let decided = decision(&compiled, &json!({"kind": "till"}), None, Standing::Compliant);
+        assert_eq!(decided.effect, Effect::Permit);
+        let results: Vec<&StepResult> = decided.steps.iter().map(|step| &step.result).collect();
+        assert_eq!(results, [&StepResult::NotEnforced, &StepResult::NotNow, &StepResult::Excused]);
+    }
+
+    #[test]
+    fn access_rules_that_cannot_be_meant_are_refused() {
+        let code = |rule: AccessSource| mistakes(&set(Effect::Deny, vec![rule])).first().map(|mistake| mistake.code);
+        assert_eq!(code(AccessSource { services: names(&["mial"]), ..access("a", "true") }), Some("unknown-service"));
+        assert_eq!(code(AccessSource { services: Vec::new(), ..access("a", "true") }), Some("scope-for-nobody"));
+        assert_eq!(code(AccessSource { needs: None, ..access("a", "true") }), Some("no-requirement"));
+        assert_eq!(code(access("a", "device.known and service.id = \"mail\" and person.unit = \"it\"")), None);
+        assert_eq!(code(access("a", "signin.klient = \"app\"")), Some("unknown-name"));
+    }
+}

@@ -104,6 +104,8 @@ pub enum Evidence {
     NothingToCheck {
         /// The list, as written.
         list: String,
+        /// That every item of nothing meets it, or below a `not` breaks it.
+        outcome: Outcome,
         /// The facts read for the list.
         facts: Vec<FactUse>,
     },
@@ -116,8 +118,8 @@ impl Evidence {
             Self::Comparison { outcome, .. }
             | Self::All { outcome, .. }
             | Self::Any { outcome, .. }
-            | Self::Items { outcome, .. } => *outcome,
-            Self::NothingToCheck { .. } => Outcome::True,
+            | Self::Items { outcome, .. }
+            | Self::NothingToCheck { outcome, .. } => *outcome,
         }
     }
 

@@ -450,3 +450,236 @@ fn keeps_clock(finding: &Finding, at: Timestamp, relapse: SignedDuration) -> boo
         Some((closed, _)) => at.duration_since(closed) < relapse,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::evidence::{FactUse, Outcome};
+    use crate::rule::{RuleSetSource, RuleSource};
+    use crate::testing::{compile, moment, names, rule};
+    use crate::value::Reason;
+    use crate::verdict::Verdict;
+    use VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};
+    use proptest::prelude::*;
+
+    /// A device and one rule over several assessments.
+    struct Story {
+        rules: Vec<Rule>,
+        settings: SettleSettings,
+        findings: Vec<Finding>,
+    }
+
+    fn compiled(source: RuleSource) -> Vec<Rule> {
+        compile(&RuleSetSource { rules: vec![source], ..RuleSetSource::default() }).rules().to_vec()
+    }
+
+    fn with_grace(grace: &str) -> RuleSource {
+        RuleSource { grace: Period::parse(grace).unwrap(), ..rule("r", "ok") }
+    }
+
+    impl Story {
+        fn new(grace: &str) -> Self {
+            let settings = SettleSettings { silence_grace: Period::days(3), ..SettleSettings::default() };
+            Self { rules: compiled(with_grace(grace)), settings, findings: Vec::new() }
+        }
+
+        /// Assesses at `at` with evidence collected at `collected`; returns what happened, and the standing.
+        fn assess(
+            &mut self,
+            at: &str,
+            outcome: VerdictOutcome,
+            collected: &str,
+            corrected: bool,
+        ) -> (Vec<&'static str>, Standing) {
+            let verdicts = Verdicts { all: vec![Verdict { rule: 0, outcome, vacuous: false, excepted: false }] };
+            let fact = FactUse {
+                path: "ok".into(),
+                value: "x".into(),
+                source: Some("s".into()),
+                collected: Some(moment(collected)),
+                corrected: corrected.then(|| ("me".into(), "why".into())),
+            };
+            let blame = Some(Blame { fact: "ok".into(), reason: Reason::Missing });
+            let mut explain = |_| Evidence::Comparison {
+                subject: "ok".into(),
+                observed: "x".into(),
+                required: "true".into(),
+                outcome: Outcome::False,
+                facts: vec![fact.clone()],
+                blame: blame.clone(),
+            };
+            let earlier = std::mem::take(&mut self.findings);
+            let settled =
+                settle(&DeviceId::from("d"), earlier, &self.rules, &verdicts, moment(at), &self.settings, &mut explain);
+            self.findings = settled.findings;
+            let what = settled
+                .transitions
+                .iter()
+                .map(|transition| match transition.kind {
+                    TransitionKind::Closed(reason) => reason.as_str(),
+                    other => other.as_str(),
+                })
+                .collect();
+            (what, settled.standing)
+        }
+
+        fn phase(&self, at: &str) -> &'static str {
+            self.findings[0].phase(moment(at)).as_str()
+        }
+    }
+
+    const D1: &str = "2027-03-01T06:00:00Z";
+    const D2: &str = "2027-03-02T06:00:00Z";
+    const D3: &str = "2027-03-03T06:00:00Z";
+
+    #[test]
+    fn a_finding_opens_falls_due_by_the_clock_and_closes_as_fixed() {
+        let mut story = Story::new("3d");
+        assert_eq!(story.assess(D1, Fail, D1, false), (vec!["opened"], Standing::OnNotice));
+        assert_eq!(story.phase("2027-03-04T05:59:59Z"), "open");
+        assert_eq!(story.phase("2027-03-04T06:00:00Z"), "overdue");
+        assert_eq!(story.assess("2027-03-04T06:00:00Z", Fail, D3, false), (vec![], Standing::NonCompliant));
+        assert_eq!(
+            story.assess("2027-03-05T06:00:00Z", Pass, "2027-03-05T01:00:00Z", false),
+            (vec!["fixed"], Standing::Compliant)
+        );
+        assert_eq!(story.phase("2027-03-05T05:59:59Z"), "overdue");
+        assert_eq!(story.phase("2027-03-05T06:00:00Z"), "closed");
+    }
+
+    #[test]
+    fn without_grace_it_is_overdue_at_once() {
+        assert_eq!(Story::new("0").assess(D1, Fail, D1, false), (vec!["opened"], Standing::NonCompliant));
+    }
+
+    #[test]
+    fn silence_is_not_a_fix_and_has_a_clock_of_its_own() {
+        let mut story = Story::new("2d");
+        story.assess(D1, Fail, D1, false);
+        let (what, standing) = story.assess(D2, Unknown(Reason::Stale), D1, false);
+        assert_eq!((what, standing), (vec!["opened"], Standing::OnNotice));
+        let silence = story.findings.iter().find(|finding| finding.subject == Subject::Silence).unwrap().clone();
+        assert_eq!(silence.leaves_open, [RuleId::from("r")]);
+        assert_eq!(silence.blames, [Blame { fact: "ok".into(), reason: Reason::Missing }]);
+        // The finding of the rule runs on, and falls due while nothing is heard.
+        assert_eq!(story.assess(D3, Unknown(Reason::Stale), D1, false), (vec![], Standing::NonCompliant));
+        let (what, _) = story.assess("2027-03-04T06:00:00Z", Pass, "2027-03-04T01:00:00Z", false);
+        assert_eq!(what, ["fixed", "answered"]);
+    }
+
+    #[test]
+    fn an_overdue_silence_is_unproven_and_the_next_one_starts_afresh() {
+        let mut story = Story::new("0");
+        story.assess(D1, Unknown(Reason::Missing), D1, false);
+        assert_eq!(story.assess("2027-03-04T06:00:00Z", Unknown(Reason::Missing), D1, false).1, Standing::Unproven);
+        story.assess("2027-03-05T06:00:00Z", Pass, D3, false);
+        let (what, standing) = story.assess("2027-03-06T06:00:00Z", Unknown(Reason::Missing), D3, false);
+        assert_eq!((what, standing), (vec!["opened"], Standing::OnNotice));
+    }
+
+    #[test]
+    fn a_relapse_keeps_the_old_clock_until_the_relapse_time_is_over() {
+        let mut story = Story::new("10d");
+        story.assess(D1, Fail, D1, false);
+        story.assess(D2, Pass, D2, false);
+        assert_eq!(story.assess("2027-03-09T05:59:59Z", Fail, "2027-03-09T01:00:00Z", false).0, ["relapsed"]);
+        let finding = &story.findings[0];
+        assert_eq!((finding.spell, finding.opened, finding.due), (2, moment(D1), moment("2027-03-11T06:00:00Z")));
+        let mut later = Story::new("10d");
+        later.assess(D1, Fail, D1, false);
+        later.assess(D2, Pass, D2, false);
+        assert_eq!(later.assess("2027-03-09T06:00:00Z", Fail, "2027-03-09T01:00:00Z", false).0, ["opened"]);
+        assert_eq!(later.findings[0].spell, 1);
+    }
+
+    #[test]
+    fn a_withdrawn_finding_does_not_relapse() {
+        let mut story = Story::new("10d");
+        story.assess(D1, Fail, D1, false);
+        let enforced =
+            std::mem::replace(&mut story.rules, compiled(RuleSource { stage: Stage::Trial, ..with_grace("10d") }));
+        assert_eq!(story.assess(D2, Fail, D2, false).0, ["withdrawn"]);
+        story.rules = enforced;
+        assert_eq!(story.assess(D3, Fail, D3, false).0, ["opened"]);
+    }
+
+    #[test]
+    fn why_it_closed_is_told_apart() {
+        let closing = |outcome, collected: &str, corrected, edited: bool| {
+            let mut story = Story::new("3d");
+            story.assess(D1, Fail, D1, false);
+            if edited {
+                story.rules = compiled(rule("r", "ok or fine"));
+            }
+            story.assess(D2, outcome, collected, corrected).0.first().copied()
+        };
+        assert_eq!(closing(Pass, D2, false, false), Some("fixed"));
+        assert_eq!(closing(Pass, D1, false, false), Some("revised"));
+        assert_eq!(closing(Pass, D2, true, false), Some("corrected"));
+        assert_eq!(closing(Pass, D2, false, true), Some("rule-changed"));
+        assert_eq!(closing(NotApplicable, D2, false, false), Some("not-applicable"));
+    }
+
+    #[test]
+    fn an_edited_grace_counts_from_the_opening_when_longer_and_from_now_when_shorter() {
+        let mut story = Story::new("5d");
+        story.assess(D1, Fail, D1, false);
+        story.rules = compiled(with_grace("8d"));
+        assert_eq!(story.assess(D2, Fail, D2, false).0, ["due-moved"]);
+        assert_eq!(story.findings[0].due, moment("2027-03-09T06:00:00Z"));
+        story.rules = compiled(with_grace("1d"));
+        assert_eq!(story.assess(D3, Fail, D3, false).0, ["due-moved"]);
+        assert_eq!(story.findings[0].due, moment("2027-03-04T06:00:00Z"));
+        // Shorter, but never later than it was.
+        story.rules = compiled(with_grace("12h"));
+        story.assess("2027-03-03T20:00:00Z", Fail, D3, false);
+        assert_eq!(story.findings[0].due, moment("2027-03-04T06:00:00Z"));
+    }
+
+    #[test]
+    fn findings_follow_a_rule_that_took_another_id() {
+        let mut story = Story::new("5d");
+        story.assess(D1, Fail, D1, false);
+        story.rules = compiled(RuleSource {
+            was: names(&["r"]),
+            ..RuleSource { id: crate::testing::named("new"), ..with_grace("5d") }
+        });
+        assert_eq!(story.assess(D2, Fail, D2, false).0, Vec::<&str>::new());
+        assert_eq!((story.findings[0].subject.as_str(), story.findings[0].opened), ("new", moment(D1)));
+    }
+
+    #[test]
+    fn a_device_that_nothing_covers_is_what_the_workspace_says() {
+        let mut story = Story::new("0");
+        for (uncovered, standing) in [
+            (Uncovered::Compliant, Standing::Compliant),
+            (Uncovered::Unproven, Standing::Unproven),
+            (Uncovered::NonCompliant, Standing::NonCompliant),
+        ] {
+            story.settings.uncovered = uncovered;
+            assert_eq!(story.assess(D1, NotApplicable, D1, false).1, standing);
+        }
+    }
+
+    proptest! {
+        /// Turning a pass into a fail or an unknown never improves a standing, whatever came before.
+        #[test]
+        fn worse_verdicts_never_improve_the_standing(
+            history in prop::collection::vec(0usize..4, 1..6),
+            grace in prop::sample::select(vec!["0", "1d", "3d"]),
+            worse in 1usize..3,
+        ) {
+            let outcome = |at: usize| [Pass, Fail, Unknown(Reason::Missing), NotApplicable][at];
+            let day = |at: usize| format!("2027-03-{:02}T06:00:00Z", at + 1);
+            let (mut good, mut bad) = (Story::new(grace), Story::new(grace));
+            for (at, step) in history.iter().enumerate() {
+                good.assess(&day(at), outcome(*step), &day(at), false);
+                bad.assess(&day(at), outcome(*step), &day(at), false);
+            }
+            let last = day(history.len());
+            let (_, with_pass) = good.assess(&last, Pass, &last, false);
+            let (_, with_worse) = bad.assess(&last, outcome(worse), &last, false);
+            prop_assert!(with_worse >= with_pass, "{with_worse:?} after a {:?}, {with_pass:?} after a pass", outcome(worse));
+        }
+    }
+}

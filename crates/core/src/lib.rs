@@ -19,6 +19,8 @@ mod people;
 mod period;
 mod rule;
 mod standing;
+#[cfg(test)]
+mod testing;
 mod value;
 mod verdict;
 mod version;

@@ -640,3 +640,135 @@ fn fingerprint(source: &RuleSource, require: &Condition) -> u64 {
     }
     hash
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{compile, group, mistakes, named, names, outcomes, rule};
+    use crate::verdict::VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};
+    use crate::{Datum, PersonId};
+    use serde_json::json;
+
+    fn set(rules: Vec<RuleSource>, groups: Vec<GroupSource>) -> RuleSetSource {
+        RuleSetSource { rules, groups, ..RuleSetSource::default() }
+    }
+
+    #[test]
+    fn scope_is_groups_and_condition_less_exceptions() {
+        let servers =
+            GroupSource { condition: Some(Text::loose("role = \"server\"")), ..group("servers", GroupKind::Devices) };
+        let dock = GroupSource { members: names(&["d1"]), ..group("dock", GroupKind::Devices) };
+        let base =
+            RuleSource { groups: names(&["servers"]), covers: Some(Text::loose("site = \"tern\"")), ..rule("r", "ok") };
+        let excepted = RuleSource { id: named("e"), except: names(&["dock"]), ..base.clone() };
+        let by_id = RuleSource { id: named("i"), except: names(&["d1"]), ..base.clone() };
+        let compiled = compile(&set(vec![base, excepted, by_id], vec![servers, dock]));
+        let judge = |document| outcomes(&compiled, &document, None);
+        assert_eq!(judge(json!({"role": "server", "site": "tern", "ok": false})), [Fail, NotApplicable, NotApplicable]);
+        assert_eq!(judge(json!({"role": "server", "site": "puffin", "ok": true}))[0], NotApplicable);
+        assert_eq!(judge(json!({"role": "kiosk", "ok": true}))[0], NotApplicable);
+        // What may or may not be covered is not quietly left out.
+        assert_eq!(judge(json!({"role": "server", "ok": true}))[0], Unknown(Reason::Scope));
+        assert_eq!(judge(json!({"site": "tern", "ok": true}))[0], Unknown(Reason::Scope));
+    }
+
+    #[test]
+    fn groups_reach_devices_through_their_holders() {
+        let deck = GroupSource { units: names(&["ships/tern"]), ..group("deck", GroupKind::People) };
+        let held = GroupSource { held_by: names(&["deck"]), ..group("held", GroupKind::Devices) };
+        let branch = GroupSource { held_by: names(&["ships/puffin"]), ..group("branch", GroupKind::Devices) };
+        let rules = vec![
+            RuleSource { groups: names(&["held"]), ..rule("a", "ok") },
+            RuleSource { groups: names(&["branch"]), ..rule("b", "ok") },
+            RuleSource {
+                covers: Some(Text::loose("in group(\"held\") and not(in group(\"branch\"))")),
+                ..rule("c", "ok")
+            },
+        ];
+        let compiled = compile(&set(rules, vec![deck, held, branch]));
+        let unit = |unit: &str| Person {
+            id: PersonId::from("p"),
+            facts: Datum::Object(vec![("unit".into(), Datum::Text(unit.into()))]),
+        };
+        let document = json!({"ok": true});
+        assert_eq!(outcomes(&compiled, &document, Some(&unit("ships/tern/deck"))), [Pass, NotApplicable, Pass]);
+        assert_eq!(outcomes(&compiled, &document, Some(&unit("ships/puffin"))), [NotApplicable, Pass, NotApplicable]);
+        assert_eq!(outcomes(&compiled, &document, None), [NotApplicable; 3]);
+    }
+
+    #[test]
+    fn checks_become_rules_of_their_own_and_drafts_are_not_evaluated() {
+        let checks = vec![(named("root"), Text::loose("root = \"no\"")), (named("logs"), Text::loose("logs >= 30"))];
+        let several = RuleSource { require: None, checks, ..rule("server", "") };
+        let draft = RuleSource { stage: Stage::Draft, ..rule("later", "never") };
+        let compiled = compile(&set(vec![several, draft], Vec::new()));
+        let ids: Vec<&str> = compiled.rules().iter().map(|rule| rule.id.as_str()).collect();
+        assert_eq!(ids, ["server/root", "server/logs", "later"]);
+        assert_eq!(outcomes(&compiled, &json!({"root": "yes", "logs": 35}), None), [Fail, Pass]);
+    }
+
+    #[test]
+    fn a_pass_with_nothing_to_check_says_so() {
+        let compiled = compile(&set(vec![rule("r", "every d in disks satisfies d.ok")], Vec::new()));
+        let vacuous = |document: serde_json::Value| {
+            crate::testing::on_device(&compiled, &document, None, |set, input, zone, arena| {
+                set.evaluate(input, crate::testing::moment("2027-03-14T06:00:00Z"), zone, arena).all[0].vacuous
+            })
+        };
+        assert!(vacuous(json!({"disks": []})));
+        assert!(!vacuous(json!({"disks": [{"ok": true}]})) && !vacuous(json!({"disks": [{"ok": false}]})));
+    }
+
+    #[track_caller]
+    fn refused(source: &RuleSetSource, code: &str) -> Diagnostic {
+        let all = mistakes(source);
+        all.iter().find(|mistake| mistake.code == code).cloned().unwrap_or_else(|| panic!("no {code} in {all:?}"))
+    }
+
+    #[test]
+    fn rules_that_cannot_be_meant_are_refused() {
+        let nobody = RuleSource { groups: Vec::new(), ..rule("r", "ok") };
+        refused(&set(vec![nobody], Vec::new()), "scope-for-nobody");
+        refused(&set(vec![rule("r", "ok"), rule("r", "ok")], Vec::new()), "doubled-id");
+        let typo = RuleSource { groups: names(&["every-devise"]), ..rule("r", "ok") };
+        assert_eq!(
+            refused(&set(vec![typo], Vec::new()), "unknown-group").help.as_deref(),
+            Some("did you mean `every-device`?")
+        );
+        refused(&set(vec![rule("silence", "ok")], Vec::new()), "reserved-id");
+        let was = RuleSource { was: names(&["b"]), ..rule("a", "ok") };
+        refused(&set(vec![was, rule("b", "ok")], Vec::new()), "was-in-use");
+        let circle = |id: &str, other: &str| GroupSource { groups: names(&[other]), ..group(id, GroupKind::Devices) };
+        assert!(
+            refused(&set(Vec::new(), vec![circle("a", "b"), circle("b", "a")]), "group-circle")
+                .message
+                .contains("a -> b -> a")
+        );
+        refused(&set(Vec::new(), vec![group("a", GroupKind::Devices)]), "empty-group");
+    }
+
+    #[test]
+    fn a_rule_cannot_reach_the_standing_through_groups() {
+        let bad = GroupSource {
+            condition: Some(Text::loose("standing != \"compliant\"")),
+            ..group("bad", GroupKind::Devices)
+        };
+        let outer = GroupSource { groups: names(&["bad"]), ..group("outer", GroupKind::Devices) };
+        for tail in [
+            RuleSource { groups: names(&["outer"]), ..rule("r", "ok") },
+            RuleSource { except: names(&["bad"]), ..rule("r", "ok") },
+            rule("r", "not(in group(\"outer\"))"),
+        ] {
+            refused(&set(vec![tail], vec![bad.clone(), outer.clone()]), "own-tail");
+        }
+    }
+
+    #[test]
+    fn the_fingerprint_follows_scope_and_requirement_and_nothing_else() {
+        let print = |source: RuleSource| compile(&set(vec![source], Vec::new())).rules()[0].fingerprint;
+        let base = print(rule("r", "ok"));
+        assert_eq!(base, print(RuleSource { grace: Period::days(3), fix: Some("x".into()), ..rule("other", " ok ") }));
+        assert_ne!(base, print(rule("r", "ok = true")));
+        assert_ne!(base, print(RuleSource { covers: Some(Text::loose("ok")), ..rule("r", "ok") }));
+    }
+}

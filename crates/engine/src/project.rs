@@ -80,6 +80,11 @@ impl Project {
         let workspace = load_workspace(files);
         let extra: Vec<&str> =
             workspace.config.holder.iter().chain(&workspace.config.fence_by).map(String::as_str).collect();
+        // What a broken file leaves out is noise beside why it is broken.
+        if workspace.mistakes.iter().any(|mistake| mistake.code == "toml") {
+            let mistakes = workspace.mistakes.into_iter().filter(|mistake| mistake.code == "toml").collect();
+            return Err(ProjectError::Mistakes { files: workspace.files, mistakes });
+        }
         let (rules, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &extra);
         let mut mistakes = workspace.mistakes;
         let malformed = mistakes.iter().any(|mistake| mistake.severity == Severity::Error);

@@ -106,7 +106,7 @@ pub fn fleet_document(at: u64, seed: &str) -> String {
         ),
     );
     let mut settings = Object::default();
-    for setting in 0..60 {
+    for setting in 0..105 {
         settings.text(
             &format!("section.{}.key_{setting}", setting % 7),
             &format!("value-{}", below(1000, &[seed, &number, "setting", &setting.to_string()])),

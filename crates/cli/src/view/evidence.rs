@@ -73,7 +73,7 @@ impl Lines<'_> {
                     let _ = writeln!(self.out, "{}and {} more", " ".repeat(indent + 2), decided - items.len());
                 }
             }
-            Evidence::NothingToCheck { list, facts } => {
+            Evidence::NothingToCheck { list, facts, .. } => {
                 self.line(
                     indent,
                     "observed",

@@ -84,8 +84,8 @@ pub fn evidence(proof: &Evidence) -> Json {
             "facts": facts(used),
             "blame": blame.as_ref().map(|blame| json!({ "fact": blame.fact, "reason": blame.reason.as_str() })),
         }),
-        Evidence::NothingToCheck { list, facts: used } => {
-            json!({ "kind": "nothing-to-check", "list": list, "outcome": "pass", "facts": facts(used) })
+        Evidence::NothingToCheck { list, outcome: result, facts: used } => {
+            json!({ "kind": "nothing-to-check", "list": list, "outcome": outcome(*result), "facts": facts(used) })
         }
     }
 }

@@ -563,6 +563,9 @@ impl Checker<'_, '_> {
             let message =
                 if equality { message } else { format!("{} cannot be compared with {}", a.as_str(), b.as_str()) };
             let help = match (a, b) {
+                (Type::Version, Type::Number) | (Type::Number, Type::Version) => {
+                    "write a version in quotes, as in \"12.0\""
+                }
                 (Type::Number, Type::Text) | (Type::Text, Type::Number) => {
                     "take the quotes away from a number, or write number(..)"
                 }

@@ -203,6 +203,7 @@ impl<'a> Evaluator<'a> {
                 (Some(only), true) => only,
                 (last, _) => {
                     parts.extend(last);
+                    let outcome = facing(outcome, wanted);
                     // Denied, "all" reads as "any" and the other way round.
                     if all == wanted { Evidence::All { outcome, parts } } else { Evidence::Any { outcome, parts } }
                 }
@@ -282,6 +283,7 @@ impl<'a> Evaluator<'a> {
             }
             (_, Outcome::True | Outcome::False) => None,
         };
+        let outcome = facing(outcome, wanted);
         trace.out.push(Evidence::Comparison { subject, observed, required, outcome, facts, blame });
         value
     }
@@ -384,7 +386,8 @@ impl<'a> Evaluator<'a> {
         }
         if let Some(trace) = &mut self.trace {
             if list.items.is_empty() && every {
-                trace.out.push(Evidence::NothingToCheck { list: list_text(), facts });
+                let outcome = facing(Outcome::True, wanted);
+                trace.out.push(Evidence::NothingToCheck { list: list_text(), outcome, facts });
                 return result;
             }
             let outcome = outcome_of(&result);
@@ -397,6 +400,8 @@ impl<'a> Evaluator<'a> {
                 gathered.into_iter().filter(|(item, _)| decides(item)).map(|(_, item)| item).collect();
             let decided = items.len();
             items.truncate(ITEMS_SHOWN);
+            // "Not every" reads as "some not", and the other way round.
+            let (every, outcome) = (every == wanted, facing(outcome, wanted));
             trace.out.push(Evidence::Items {
                 list: list_text(),
                 every,
@@ -763,6 +768,15 @@ fn is_present(value: &Value<'_>) -> bool {
         // Collected, though too old, from the future or of the wrong type.
         Value::Unknown(unknown) => !matches!(unknown.reason, Reason::Missing | Reason::Null),
         _ => true,
+    }
+}
+
+/// The outcome of a part as it bears on the whole: below a `not`, what holds is what breaks it.
+fn facing(outcome: Outcome, wanted: bool) -> Outcome {
+    match (outcome, wanted) {
+        (Outcome::True, false) => Outcome::False,
+        (Outcome::False, false) => Outcome::True,
+        (same, _) => same,
     }
 }
 

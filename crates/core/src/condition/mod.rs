@@ -15,6 +15,8 @@ mod lexer;
 mod parser;
 mod syntax;
 mod temporal;
+#[cfg(test)]
+mod tests;
 
 pub use check::{Place, Vocabulary};
 pub use compiled::Condition;

@@ -1,0 +1,150 @@
+//! Short forms for tests of the core: rules, groups and access rules from a few words, devices from JSON.
+
+use bumpalo::Bump;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde_json::Value as Json;
+
+use crate::access::{AccessSource, Attempt, Decision, Effect, Otherwise, ServiceSource, decide};
+use crate::diagnostic::{Diagnostic, Text};
+use crate::dictionary::Dictionary;
+use crate::facts::{Observation, merge};
+use crate::group::{GroupKind, GroupSource, Membership};
+use crate::people::{Holder, Person};
+use crate::period::Period;
+use crate::rule::{Named, RuleSet, RuleSetSource, RuleSource, Severity, Stage};
+use crate::standing::Standing;
+use crate::value::{Datum, Value};
+use crate::verdict::{DeviceInput, VerdictOutcome};
+
+pub(crate) fn moment(text: &str) -> Timestamp {
+    text.parse().unwrap()
+}
+
+pub(crate) fn named(text: &str) -> Named {
+    Named { text: text.to_owned(), span: None }
+}
+
+pub(crate) fn names(all: &[&str]) -> Vec<Named> {
+    all.iter().map(|text| named(text)).collect()
+}
+
+pub(crate) fn datum(json: &Json) -> Datum {
+    match json {
+        Json::Null => Datum::Null,
+        Json::Bool(truth) => Datum::Boolean(*truth),
+        Json::Number(number) => Datum::Number(number.to_string().parse().unwrap()),
+        Json::String(text) => Datum::Text(text.clone()),
+        Json::Array(items) => Datum::List(items.iter().map(datum).collect()),
+        Json::Object(fields) => Datum::Object(fields.iter().map(|(key, value)| (key.clone(), datum(value))).collect()),
+    }
+}
+
+/// An enforced rule for every device.
+pub(crate) fn rule(id: &str, require: &str) -> RuleSource {
+    RuleSource {
+        id: named(id),
+        title: None,
+        topic: None,
+        groups: names(&["every-device"]),
+        covers: None,
+        except: Vec::new(),
+        require: Some(Text::loose(require)),
+        checks: Vec::new(),
+        severity: Severity::Medium,
+        stage: Stage::Enforced,
+        grace: Period::ZERO,
+        because: None,
+        fix: None,
+        was: Vec::new(),
+    }
+}
+
+pub(crate) fn group(id: &str, kind: GroupKind) -> GroupSource {
+    GroupSource {
+        id: named(id),
+        title: None,
+        kind,
+        members: Vec::new(),
+        condition: None,
+        held_by: Vec::new(),
+        units: Vec::new(),
+        groups: Vec::new(),
+        except: Vec::new(),
+    }
+}
+
+pub(crate) fn service(id: &str, default: Effect) -> ServiceSource {
+    ServiceSource { id: named(id), title: None, default, usual: vec!["app".to_owned()] }
+}
+
+pub(crate) fn access(id: &str, needs: &str) -> AccessSource {
+    AccessSource {
+        id: named(id),
+        services: names(&["mail"]),
+        stage: Stage::Enforced,
+        people: Vec::new(),
+        except: Vec::new(),
+        when: None,
+        unless: None,
+        needs: Some(Text::loose(needs)),
+        otherwise: Otherwise::default(),
+        tell: None,
+    }
+}
+
+pub(crate) fn compile(source: &RuleSetSource) -> RuleSet {
+    let (set, mistakes) = RuleSet::compile(source, &Dictionary::default(), &[]);
+    set.unwrap_or_else(|| panic!("{mistakes:?}"))
+}
+
+pub(crate) fn mistakes(source: &RuleSetSource) -> Vec<Diagnostic> {
+    RuleSet::compile(source, &Dictionary::default(), &[]).1
+}
+
+/// Hands a device with this document, and this person as its holder, to `ask`.
+pub(crate) fn on_device<T>(
+    set: &RuleSet,
+    document: &Json,
+    person: Option<&Person>,
+    ask: impl for<'a> FnOnce(&'a RuleSet, &DeviceInput<'a>, &'a TimeZone, &'a Bump) -> T,
+) -> T {
+    let arena = Bump::new();
+    let whole = datum(document).to_value(&arena);
+    let slots: Vec<Value<'_>> =
+        set.layout().slot_paths().map(|path| whole.below(path, arena.alloc_str(path), &arena)).collect();
+    let at = moment("2027-03-14T06:00:00Z");
+    let observation = [Observation { source: "test", trust: 0, collected: Some(at), fresh_for: None, slots: &slots }];
+    let facts = merge(&observation, std::iter::empty(), set.layout(), at, &arena);
+    let zone = TimeZone::UTC;
+    let memberships: Vec<Membership> =
+        person.map(|person| set.memberships_of_person(person, at, &zone)).unwrap_or_default();
+    let holders: Vec<Holder<'_>> = person
+        .iter()
+        .map(|person| Holder { id: person.id.as_str(), person: Some(person), memberships: &memberships })
+        .collect();
+    let input = DeviceInput { id: "d1", facts: &facts, holders: &holders };
+    ask(set, &input, &zone, &arena)
+}
+
+/// The outcome of every rule on a device.
+pub(crate) fn outcomes(set: &RuleSet, document: &Json, person: Option<&Person>) -> Vec<VerdictOutcome> {
+    on_device(set, document, person, |set, input, zone, arena| {
+        set.evaluate(input, moment("2027-03-14T06:00:00Z"), zone, arena)
+            .all
+            .iter()
+            .map(|verdict| verdict.outcome)
+            .collect()
+    })
+}
+
+/// The decision for an app that reaches the first service.
+pub(crate) fn decision(set: &RuleSet, document: &Json, person: Option<&Person>, standing: Standing) -> Decision {
+    on_device(set, document, person, |set, input, zone, arena| {
+        let at = moment("2027-03-14T06:00:00Z");
+        let memberships = set.memberships_of_device(input, Some(standing.as_str()), at, zone, arena);
+        let holder = input.holders.first();
+        let attempt = Attempt { facts: input.facts, memberships, holder, standing, service: 0, client: "app" };
+        decide(set, &attempt, at, zone, arena)
+    })
+}
