@@ -224,7 +224,7 @@ impl Reading<'_> {
             .map(|(path, mut row)| {
                 let declared = self.project.dictionary.facts.get(&path);
                 let count = row["devices"].as_u64().unwrap_or(0);
-                row.insert("share".into(), json!(if devices == 0 { 0 } else { (count * 100 + devices / 2) / devices }));
+                row.insert("share".into(), json!((count * 100 + devices / 2).checked_div(devices).unwrap_or(0)));
                 row.insert("declared".into(), json!(declared.and_then(|declared| declared.ty).map(|ty| ty.as_str())));
                 row.insert("unit".into(), json!(declared.and_then(|declared| declared.unit.clone())));
                 row.insert("about".into(), json!(declared.and_then(|declared| declared.about.clone())));

@@ -352,28 +352,32 @@ impl<'l> Writer<'l> {
     pub fn set_finding(&mut self, run: i64, finding: &FindingRow) -> Result<(), LedgerError> {
         let failed = self.failed();
         let (device, _) = self.device(run, &finding.device)?;
-        let values = (micros(finding.opened), micros(finding.due), finding.closed.map(micros));
-        let before: Option<(i64, (i64, i64, Option<i64>), String)> = {
+        let (opened, due, closed) = (micros(finding.opened), micros(finding.due), finding.closed.map(micros));
+        let before: Option<(i64, bool)> = {
             let mut statement = self
                 .transaction
-                .prepare_cached("SELECT row, opened, due, closed, body FROM finding WHERE device = ?1 AND subject = ?2 AND opened = ?3 AND to_run IS NULL")
+                .prepare_cached(
+                    "SELECT row, due = ?4 AND closed IS ?5 AND body = ?6 FROM finding \
+                     WHERE device = ?1 AND subject = ?2 AND opened = ?3 AND to_run IS NULL",
+                )
                 .map_err(&failed)?;
             statement
-                .query_row(params![device, finding.subject, values.0], |row| {
-                    Ok((row.get(0)?, (row.get(1)?, row.get(2)?, row.get(3)?), row.get(4)?))
+                .query_row(params![device, finding.subject, opened, due, closed, finding.body], |row| {
+                    Ok((row.get(0)?, row.get(1)?))
                 })
                 .optional()
                 .map_err(&failed)?
         };
-        if let Some((row, old, body)) = before {
-            if old == values && body == finding.body {
-                return Ok(());
+        match before {
+            Some((_, true)) => return Ok(()),
+            Some((row, false)) => {
+                self.run_sql("UPDATE finding SET to_run = ?2 WHERE row = ?1", params![row, run])?;
             }
-            self.run_sql("UPDATE finding SET to_run = ?2 WHERE row = ?1", params![row, run])?;
+            None => {}
         }
         self.run_sql(
             "INSERT INTO finding (device, subject, opened, due, closed, body, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-            params![device, finding.subject, values.0, values.1, values.2, finding.body, run],
+            params![device, finding.subject, opened, due, closed, finding.body, run],
         )
         .map(|_| ())
     }

@@ -3,6 +3,7 @@
 use fencepost_core::LossCause;
 use fencepost_engine::{AccessEntry, AccessReport};
 
+use super::gather::Gathered;
 use super::style::Styles;
 use super::table::wrap;
 use super::text::{count, harmless};
@@ -101,21 +102,8 @@ impl AccessPage<'_> {
 
     /// One block for each device and cause: who loses what, because of what, and what to do.
     fn blocks(&self, out: &mut String, entries: &[&AccessEntry], ahead: bool, indent: usize) {
-        let mut blocks: Vec<Vec<&AccessEntry>> = Vec::new();
-        for entry in entries {
-            let same = |block: &&mut Vec<&AccessEntry>| {
-                let first = block[0];
-                first.device == entry.device
-                    && first.moment == entry.moment
-                    && first.cause == entry.cause
-                    && first.because == entry.because
-            };
-            match blocks.iter_mut().find(same) {
-                Some(block) => block.push(entry),
-                None => blocks.push(vec![entry]),
-            }
-        }
-        for block in blocks {
+        let told = |entry: &AccessEntry| (entry.device.clone(), entry.moment, entry.cause, entry.because.clone());
+        for (_, block) in Gathered::of(entries.iter().map(|entry| (told(entry), *entry))) {
             self.block(out, &block, ahead, indent);
         }
     }
@@ -155,47 +143,26 @@ impl AccessPage<'_> {
 
 /// People of whom the same is told, each with the services in question.
 fn who_and_what(block: &[&AccessEntry]) -> Vec<(Vec<String>, String)> {
-    let mut told: Vec<(Vec<String>, String)> = Vec::new();
-    let mut people: Vec<&AccessEntry> = Vec::new();
-    for entry in block {
-        if !people.iter().any(|other| other.person == entry.person) {
-            people.push(entry);
-        }
-    }
-    for person in people {
-        let mut by_decision: Vec<(&str, &str, Vec<String>)> = Vec::new();
-        for entry in block.iter().filter(|entry| entry.person == person.person) {
-            let key = (entry.client.as_str(), entry.decision.as_str());
-            let title = harmless(&entry.service_title);
-            match by_decision.iter_mut().find(|(client, decision, _)| (*client, *decision) == key) {
-                Some((_, _, titles)) => titles.push(title),
-                None => by_decision.push((key.0, key.1, vec![title])),
-            }
-        }
+    let people = Gathered::of(block.iter().map(|entry| (&entry.person, *entry)));
+    let told = people.into_iter().map(|(_, own)| {
+        let by_terms = Gathered::of(own.iter().map(|entry| {
+            let terms = (entry.client.as_str(), entry.decision.as_str());
+            (terms, harmless(&entry.service_title))
+        }));
         // Clients that reach the same services on the same terms stand together.
-        let mut lines: Vec<(Vec<&str>, &str, Vec<String>)> = Vec::new();
-        for (client, decision, titles) in by_decision {
-            match lines.iter_mut().find(|(_, other, others)| *other == decision && *others == titles) {
-                Some((clients, ..)) => clients.push(client),
-                None => lines.push((vec![client], decision, titles)),
-            }
-        }
-        let what: Vec<String> = lines
+        let by_services =
+            Gathered::of(by_terms.into_iter().map(|((client, decision), titles)| ((decision, titles), client)));
+        let what: Vec<String> = by_services
             .into_iter()
-            .map(|(clients, decision, titles)| {
+            .map(|((decision, titles), clients)| {
                 let terms =
                     decision.strip_prefix("permit with ").map(|rest| format!(" with {rest}")).unwrap_or_default();
                 format!("{} ({}){terms}", titles.join(", "), clients.join(", "))
             })
             .collect();
-        let what = what.join("; ");
-        let name = person_of(person);
-        match told.iter_mut().find(|(_, other)| *other == what) {
-            Some((names, _)) => names.push(name),
-            None => told.push((vec![name], what)),
-        }
-    }
-    told
+        (what.join("; "), person_of(own[0]))
+    });
+    Gathered::of(told).into_iter().map(|(what, people)| (people, what)).collect()
 }
 
 fn person_of(entry: &AccessEntry) -> String {
@@ -204,20 +171,18 @@ fn person_of(entry: &AccessEntry) -> String {
 
 /// Who is shut out altogether, to be called first; and who still gets in with another device.
 fn others(block: &[&AccessEntry]) -> Vec<(&'static str, String)> {
-    let (mut alone, mut helped): (Vec<(String, Vec<String>)>, Vec<(String, Vec<String>)>) = (Vec::new(), Vec::new());
-    for entry in block.iter().filter(|entry| entry.decision == "deny" && entry.person.is_some()) {
-        let (into, who) = match &entry.other {
-            None => (&mut alone, person_of(entry)),
-            Some(other) => (&mut helped, format!("{} with {}", person_of(entry), harmless(&other.device))),
-        };
-        let title = harmless(&entry.service_title);
-        match into.iter_mut().find(|(other, _)| *other == who) {
-            Some((_, titles)) if !titles.contains(&title) => titles.push(title),
-            Some(_) => {}
-            None => into.push((who, vec![title])),
-        }
-    }
-    let told = |all: Vec<(String, Vec<String>)>| {
+    let shut: Vec<&&AccessEntry> =
+        block.iter().filter(|entry| entry.decision == "deny" && entry.person.is_some()).collect();
+    let alone = Gathered::of(
+        shut.iter()
+            .filter(|entry| entry.other.is_none())
+            .map(|entry| (person_of(entry), harmless(&entry.service_title))),
+    );
+    let helped = Gathered::of(shut.iter().filter_map(|entry| {
+        let with = harmless(&entry.other.as_ref()?.device);
+        Some((format!("{} with {with}", person_of(entry)), harmless(&entry.service_title)))
+    }));
+    let told = |all: Gathered<String, String>| {
         all.into_iter().map(|(who, titles)| format!("{who} ({})", titles.join(", "))).collect::<Vec<_>>().join("; ")
     };
     let mut lines = Vec::new();

@@ -5,6 +5,7 @@ use fencepost_engine::{Cost, DeviceReport, VerdictLine};
 
 use super::evidence;
 use super::fence::{post, spaced};
+use super::gather::Gathered;
 use super::style::Styles;
 use super::table::{Cell, Column, Table, wrap};
 use super::text::{count, harmless};
@@ -209,14 +210,7 @@ impl Page<'_> {
         out.push_str(&if table.is_empty() { "  none\n".to_owned() } else { table.render(self.width, self.styles) });
 
         section(&mut out, "Access");
-        let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]).indent(2);
-        for (person, title, clients, decision, style) in self.reach(report) {
-            table.row(vec![
-                Cell::new(title),
-                Cell::new(person),
-                Cell::styled(format!("{decision} ({clients})"), style),
-            ]);
-        }
+        let table = self.reach(report);
         out.push_str(&if table.is_empty() {
             "  no service is known\n".to_owned()
         } else {
@@ -269,17 +263,13 @@ impl Page<'_> {
         out
     }
 
-    /// Reach with the clients of one decision on one line.
-    fn reach(&self, report: &DeviceReport) -> Vec<(String, String, String, String, anstyle::Style)> {
-        let mut lines: Vec<(String, String, String, String, anstyle::Style)> = Vec::new();
-        for reach in &report.reach {
-            let person = reach.person.as_deref().map_or_else(String::new, |id| {
-                report
-                    .holders
-                    .iter()
-                    .find(|holder| holder.id == id)
-                    .and_then(|holder| holder.name.clone())
-                    .unwrap_or_else(|| id.to_owned())
+    /// Reach as a table: people and kinds of client of whom the same is told share a line.
+    fn reach(&self, report: &DeviceReport) -> Table {
+        let by_person = Gathered::of(report.reach.iter().map(|reach| {
+            let person = reach.person.as_deref().map(|id| {
+                let known =
+                    report.holders.iter().find(|holder| holder.id == id).and_then(|holder| holder.name.as_deref());
+                known.unwrap_or(id)
             });
             let style = match reach.strictness {
                 0 => anstyle::Style::new(),
@@ -295,39 +285,39 @@ impl Page<'_> {
             if let Some((moment, words)) = &reach.later {
                 decision.push_str(&format!("; {words} from {}", self.clock.both(*moment)));
             }
-            match lines.iter_mut().find(|line| line.0 == person && line.1 == reach.title && line.3 == decision) {
-                Some(line) => line.2.push_str(&format!(", {}", reach.client)),
-                None => lines.push((person, reach.title.clone(), reach.client.clone(), decision, style)),
-            }
+            ((person, reach.title.as_str(), decision, style), reach.client.as_str())
+        }));
+        let lines = Gathered::of(
+            by_person
+                .into_iter()
+                .map(|((person, title, decision, style), clients)| ((title, decision, style, clients), person)),
+        );
+        let mut table = Table::new(&[("", Column::Fixed), ("", Column::Text), ("", Column::Text)]).indent(2);
+        for ((title, decision, style, clients), people) in lines {
+            let people: Vec<&str> = people.into_iter().flatten().collect();
+            let decision = format!("{decision} ({})", clients.join(", "));
+            table.row(vec![
+                Cell::new(title),
+                Cell::styled(decision, style),
+                Cell::styled(people.join(", "), self.styles.faint),
+            ]);
         }
-        lines
+        table
     }
 }
 
 /// `denied now: Crew roster, Mail (app)`, one text for each decision and moment.
 fn costs(costs: &[Cost], clock: &Clock) -> Vec<String> {
-    let mut merged: Vec<(String, Vec<(String, Vec<String>)>)> = Vec::new();
-    for cost in costs {
+    let told = Gathered::of(costs.iter().map(|cost| {
         let what = if cost.decision == "deny" { "denied" } else { &cost.decision };
         let when = if cost.moment > clock.now { format!("from {}", clock.both(cost.moment)) } else { "now".to_owned() };
-        let heading = format!("{what} {when}");
-        let at = merged.iter().position(|(other, _)| *other == heading).unwrap_or_else(|| {
-            merged.push((heading, Vec::new()));
-            merged.len() - 1
-        });
-        let services = &mut merged[at].1;
-        match services.iter_mut().find(|(title, _)| *title == cost.title) {
-            Some((_, clients)) if !clients.contains(&cost.client) => clients.push(cost.client.clone()),
-            Some(_) => {}
-            None => services.push((cost.title.clone(), vec![cost.client.clone()])),
-        }
-    }
-    merged
-        .into_iter()
+        (format!("{what} {when}"), (harmless(&cost.title), cost.client.as_str()))
+    }));
+    told.into_iter()
         .map(|(heading, services)| {
-            let services: Vec<String> = services
+            let services: Vec<String> = Gathered::of(services)
                 .into_iter()
-                .map(|(title, clients)| format!("{} ({})", harmless(&title), clients.join(", ")))
+                .map(|(title, clients)| format!("{title} ({})", clients.join(", ")))
                 .collect();
             format!("{heading}: {}", services.join(", "))
         })

@@ -5,6 +5,7 @@ pub mod device;
 pub mod diagnostics;
 pub mod evidence;
 pub mod fence;
+pub mod gather;
 pub mod json;
 pub mod style;
 pub mod table;

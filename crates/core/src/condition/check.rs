@@ -80,7 +80,7 @@ impl Condition {
         let tree = match parser::parse(text) {
             Ok(tree) => tree,
             Err(mistake) => {
-                mistakes.push(mistake);
+                mistakes.push(*mistake);
                 return None;
             }
         };

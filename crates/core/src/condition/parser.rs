@@ -38,15 +38,16 @@ const KEYWORDS: [&str; 15] = [
 ///
 /// # Errors
 /// The first mistake, with its place and what to write instead.
-pub(super) fn parse(source: &Text) -> Result<Expr, Diagnostic> {
+pub(super) fn parse(source: &Text) -> Result<Expr, Box<Diagnostic>> {
     let text = source.as_str();
     if text.len() > MAX_LENGTH {
-        return Err(Diagnostic::error(
+        let mistake = Diagnostic::error(
             "condition-too-long",
             format!("this condition is longer than {MAX_LENGTH} bytes"),
             source.whole_span(),
         )
-        .help("split it into several rules or checks"));
+        .help("split it into several rules or checks");
+        return Err(Box::new(mistake));
     }
     let mut parser = Parser { text, source, tokens: tokens(text), at: 0, depth: 0, mistake: None };
     let expr = parser.expression();
@@ -54,7 +55,7 @@ pub(super) fn parse(source: &Text) -> Result<Expr, Diagnostic> {
         parser.unexpected("the end of the condition or an operator");
     }
     match parser.mistake {
-        Some(mistake) => Err(mistake),
+        Some(mistake) => Err(Box::new(mistake)),
         None => Ok(expr),
     }
 }

@@ -1,0 +1,31 @@
+//! Things gathered under a key, in the order in which the keys were first seen, each thing once.
+
+#[derive(Debug)]
+pub struct Gathered<K, V>(Vec<(K, Vec<V>)>);
+
+impl<K: PartialEq, V: PartialEq> Gathered<K, V> {
+    pub fn of(pairs: impl IntoIterator<Item = (K, V)>) -> Self {
+        let mut all: Vec<(K, Vec<V>)> = Vec::new();
+        for (key, value) in pairs {
+            match all.iter_mut().find(|(other, _)| *other == key) {
+                Some((_, values)) if values.contains(&value) => {}
+                Some((_, values)) => values.push(value),
+                None => all.push((key, vec![value])),
+            }
+        }
+        Self(all)
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
+impl<K, V> IntoIterator for Gathered<K, V> {
+    type Item = (K, Vec<V>);
+    type IntoIter = std::vec::IntoIter<(K, Vec<V>)>;
+
+    fn into_iter(self) -> Self::IntoIter {
+        self.0.into_iter()
+    }
+}

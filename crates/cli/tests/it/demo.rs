@@ -1,0 +1,194 @@
+//! The demo tells a true story: every device as told, on the day told, and no view contradicts another.
+
+use std::collections::BTreeMap;
+use std::process::Command;
+
+use serde_json::Value as Json;
+
+use crate::env::Env;
+
+/// One demo for all tests of this file: making it is the slow part.
+fn demo() -> (Env, String) {
+    let env = Env::new();
+    let out = env.ok(&["demo", "ferry"]);
+    (env, out)
+}
+
+fn ferry(env: &Env, args: &[&str]) -> Json {
+    let mut all = vec!["--workspace", "ferry"];
+    all.extend(args);
+    env.json(&all)
+}
+
+fn rows(json: &Json) -> Vec<Json> {
+    json["rows"].as_array().unwrap().clone()
+}
+
+#[test]
+fn the_story_comes_out_as_told() {
+    let (env, out) = demo();
+    assert!(out.contains("3 people lose a service") && out.contains("fencepost why puffin-bridge-1"), "{out}");
+    // (device, rule, the morning it opens, the morning it is overdue, the morning it is gone)
+    let never = 99;
+    for (device, rule, opens, overdue, gone) in [
+        ("tern-tickets", "ticket-server/root-login", 2, 8, never),
+        ("tern-tickets", "ticket-server/log-retention", 2, 8, never),
+        ("fulmar-kiosk-2", "guardd-runs", 3, 8, never),
+        ("razorbill-phone-4", "not-rooted", 4, 4, never),
+        ("gannet-phone-2", "android-supported", 1, 6, never),
+        ("puffin-bridge-1", "charts-current", 2, 14, never),
+        ("petrel-tickets", "silence", 7, never, 11),
+        ("petrel-kiosk-1", "silence", 7, never, 11),
+        ("tern-phone-5", "silence", 1, 5, never),
+        ("puffin-laptop-chief", "disk-encrypted", 9, 12, never),
+        ("ness-pier-tickets", "certificate-valid", 13, never, never),
+        ("office-laptop-7", "no-forbidden-programs", 6, 10, never),
+        ("office-laptop-2", "no-forbidden-programs", 9, never, 12),
+        ("office-laptop-9", "silence", 12, never, never),
+    ] {
+        for day in [opens - 1, opens, overdue - 1, overdue, gone - 1, gone] {
+            if !(1..=14).contains(&day) {
+                continue;
+            }
+            let expected = match day {
+                day if day < opens || day >= gone => None,
+                day if day >= overdue => Some("overdue"),
+                _ => Some("open"),
+            };
+            let filter = format!("device = \"{device}\" and rule = \"{rule}\"");
+            let at = format!("2027-03-{day:02}T06:00:00Z");
+            let found = rows(&ferry(&env, &["list", "findings", "--where", &filter, "--as-of", &at]));
+            assert_eq!(found.first().and_then(|row| row["phase"].as_str()), expected, "{device} {rule} on the {day}th");
+        }
+    }
+    // Fixed for an afternoon: closed on the 6th, back on the 7th with its old clock.
+    let lock = |day: u32| {
+        ferry(&env, &["why", "office-laptop-4", "laptop-lock", "--as-of", &format!("2027-03-{day:02}T06:00:00Z")])["verdicts"][0].clone()
+    };
+    assert_eq!(
+        [3, 5, 6, 7, 9, 10].map(|day| lock(day)["phase"].as_str().unwrap().to_owned()),
+        ["open", "open", "closed", "open", "open", "overdue"]
+    );
+    assert_eq!(lock(7)["opened"], "2027-03-03T06:00:00Z");
+    // What is excepted, on trial or left out costs nothing.
+    let running = rows(&ferry(&env, &["list", "findings"]));
+    for quiet in ["razorbill-kiosk-2", "ness-pier-scanner-2", "gannet-bridge-2", "it-laptop-2"] {
+        assert!(!running.iter().any(|row| row["device"] == quiet), "{quiet}");
+    }
+    let lagging = ferry(&env, &["show", "tern-bridge-1"]);
+    let version =
+        lagging["facts"].as_array().unwrap().iter().find(|fact| fact["fact"] == "os.version").unwrap().clone();
+    assert_eq!((&version["value"], &version["losers"][0]["value"]), (&"13.0".into(), &"12.1".into()));
+    let corrected =
+        ferry(&env, &["list", "devices", "--where", "device = \"gannet-bridge-2\"", "--columns", "device,ownership"]);
+    assert_eq!(rows(&corrected)[0]["ownership"], "company");
+}
+
+#[test]
+fn no_view_contradicts_another() {
+    let (env, _) = demo();
+    let assessed = ferry(&env, &["assess"]);
+    let devices = rows(&ferry(&env, &["list", "devices"]));
+    let counted = |standing: &str| devices.iter().filter(|row| row["standing"] == standing).count() as u64;
+    let totals = &assessed["devices"];
+    assert_eq!(totals["total"], devices.len() as u64);
+    for (key, word) in [
+        ("compliant", "compliant"),
+        ("on_notice", "on-notice"),
+        ("unproven", "unproven"),
+        ("non_compliant", "non-compliant"),
+    ] {
+        assert_eq!(totals[key], counted(word), "{word}");
+    }
+    // Every rule covers, or does not cover, every device.
+    for rule in assessed["rules"].as_array().unwrap() {
+        let sum: u64 =
+            ["pass", "fail", "unknown", "not_applicable"].iter().map(|key| rule[*key].as_u64().unwrap()).sum();
+        assert_eq!(sum, devices.len() as u64, "{rule}");
+    }
+    // Findings by device are those of the list, and fails of enforced rules are findings.
+    let findings = rows(&ferry(&env, &["list", "findings"]));
+    let running: u64 = devices.iter().map(|row| row["open"].as_u64().unwrap() + row["overdue"].as_u64().unwrap()).sum();
+    assert_eq!(running, findings.len() as u64);
+    let mut fails: BTreeMap<String, u64> = BTreeMap::new();
+    for finding in &findings {
+        *fails.entry(finding["rule"].as_str().unwrap().to_owned()).or_default() += 1;
+    }
+    for rule in assessed["rules"].as_array().unwrap().iter().filter(|rule| rule["stage"] == "enforced") {
+        assert_eq!(
+            rule["fail"].as_u64().unwrap(),
+            fails.get(rule["rule"].as_str().unwrap()).copied().unwrap_or(0),
+            "{rule}"
+        );
+    }
+    // What `access` denies is what `show` denies, and services count the same devices.
+    let access = ferry(&env, &["access"]);
+    let mut denied: Vec<(String, String, String)> = Vec::new();
+    for device in devices.iter().filter(|row| row["standing"] != "compliant") {
+        let id = device["device"].as_str().unwrap();
+        let shown = ferry(&env, &["show", id]);
+        assert_eq!(shown["standing"], device["standing"], "{id}");
+        for reach in shown["access"].as_array().unwrap() {
+            if reach["decision"] == "deny" && !reach["access_rule"].is_null() {
+                denied.push((
+                    id.to_owned(),
+                    reach["person"].to_string(),
+                    format!("{} {}", reach["service"], reach["client"]),
+                ));
+            }
+        }
+    }
+    let mut told: Vec<(String, String, String)> = access["denied"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|entry| {
+            (
+                entry["device"].as_str().unwrap().to_owned(),
+                entry["person"].to_string(),
+                format!("{} {}", entry["service"], entry["client"]),
+            )
+        })
+        .collect();
+    denied.sort();
+    told.sort();
+    assert_eq!(told, denied);
+    let lost: Vec<&Json> = access["lost"].as_array().unwrap().iter().collect();
+    assert!(
+        lost.iter().all(|entry| entry["device"] == "puffin-bridge-1" && entry["since"] == "2027-03-14T06:00:00Z"),
+        "{lost:?}"
+    );
+    let people: std::collections::BTreeSet<String> = lost.iter().map(|entry| entry["person"].to_string()).collect();
+    assert_eq!(people.len(), 3);
+    // The fence's lines have as many posts as devices, each drawn as it stands.
+    let fence = env.ok(&["--workspace", "ferry", "assess"]);
+    let posts = |post: char| {
+        fence
+            .lines()
+            .filter(|line| !line.contains("devices:"))
+            .map(|line| line.matches(post).count() as u64)
+            .sum::<u64>()
+    };
+    assert_eq!(
+        [posts('┃'), posts('╱'), posts('┆'), posts('╳')],
+        [counted("compliant"), counted("on-notice"), counted("unproven"), counted("non-compliant")]
+    );
+}
+
+#[test]
+fn the_demo_is_the_same_every_time_and_spares_what_is_not_its_own() {
+    let (env, first) = demo();
+    let again = env.ok(&["demo", "ferry"]);
+    assert_eq!(first, again);
+    env.write("own/notes.txt", "mine");
+    env.fails(&["demo", "own"], 2, &["is not empty, and no demo made it"]);
+    assert!(env.path("own/notes.txt").exists());
+    // It needs neither home, network nor terminal.
+    let output = Command::new(env!("CARGO_BIN_EXE_fencepost"))
+        .args(["demo", "bare"])
+        .current_dir(env.root())
+        .env_clear()
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}

@@ -1,0 +1,215 @@
+//! Importing: what goes in, what is set aside, and what stays the same.
+
+use crate::env::{Env, STEPPED};
+
+const AT: &str = "2027-03-01T06:00:00Z";
+
+fn feeds() -> Env {
+    let env = Env::new();
+    let sources = r#"
+[[source]]
+id = "agents"
+files = ["feeds/agents-*.jsonl"]
+trust = 20
+fresh_for = "3d"
+
+[[source]]
+id = "handhelds"
+files = ["feeds/handhelds-*.csv"]
+format = "csv"
+delimiter = ";"
+device = "Asset tag"
+collected = "Exported at"
+trust = 10
+
+[source.fields]
+"Encrypted?" = { fact = "encrypted", true_when = ["Ja"], false_when = ["Nei"] }
+"Free (GB)" = { fact = "free", unit = "GB" }
+
+[[source]]
+id = "people"
+files = ["feeds/people*.csv"]
+format = "csv"
+person = "No."
+complete = true
+[source.fields]
+"Name" = "name"
+"#;
+    env.write("fencepost.toml", format!("{STEPPED}{sources}"));
+    env.write("facts.toml", "[facts]\n\"free\" = { type = \"number\", unit = \"B\" }\n");
+    env.rules(&[("fine", "0", "encrypted")]);
+    env
+}
+
+#[test]
+fn sources_are_told_by_the_names_of_files_and_merged_by_trust() {
+    let env = feeds();
+    env.write(
+        "feeds/agents-1.jsonl",
+        r#"{"device":"t1","collected_at":"2027-03-01T05:00:00Z","encrypted":false,"person":"p1"}"#,
+    );
+    env.write("feeds/handhelds-1.csv", "\u{feff}Asset tag;Exported at;Encrypted?;Free (GB)\r\nt1;2027-03-01 06:30;Ja;2,5\r\nt2;2027-03-01 06:30;ja;2.5\r\n");
+    env.write("feeds/people.csv", "No.,Name\np1,Brobek\n");
+    env.write("feeds/readme.txt", "no feed");
+    let out = env.ok(&["import", "feeds", "--as-of", AT]);
+    assert!(
+        out.contains("as agents: 1 record, 1 new device")
+            && out.contains("as handhelds: 2 records, 1 new device, 1 changed"),
+        "{out}"
+    );
+    let shown = env.json(&["show", "t1"]);
+    let fact =
+        |name: &str| shown["facts"].as_array().unwrap().iter().find(|fact| fact["fact"] == name).unwrap().clone();
+    assert_eq!((&fact("encrypted")["value"], &fact("encrypted")["source"]), (&"false".into(), &"agents".into()));
+    assert_eq!(fact("encrypted")["losers"][0]["value"], "true");
+    // A number with a comma is kept as it came, of the wrong type.
+    assert_eq!((&fact("free")["value"], &fact("free")["wrong_type"]), (&"2,5".into(), &true.into()));
+    assert_eq!(shown["holders"][0]["name"], "Brobek");
+    let other = env.json(&["show", "t2"]);
+    assert_eq!(other["collected_at"], "2027-03-01T05:30:00Z");
+    assert!(
+        other["facts"].as_array().unwrap().iter().any(|fact| fact["fact"] == "free" && fact["value"] == "2500000000")
+    );
+}
+
+#[test]
+fn a_file_that_is_imported_again_has_no_effect() {
+    let env = feeds();
+    env.write("feeds/agents-1.jsonl", r#"{"device":"a","collected_at":"2027-03-01T05:00:00Z","encrypted":true}"#);
+    env.ok(&["import", "feeds/agents-1.jsonl", "--as-of", AT]);
+    let again = env.ok(&["import", "feeds/agents-1.jsonl", "--as-of", AT]);
+    assert!(again.contains("imported before as agents; nothing to do"), "{again}");
+    env.ok(&["assess"]);
+    let state = env.ok(&["list", "devices", "--format", "csv"]);
+    // The same content under another name is the same file.
+    env.write("feeds/agents-2.jsonl", std::fs::read(env.path("feeds/agents-1.jsonl")).unwrap());
+    env.ok(&["import", "feeds/agents-2.jsonl", "--as-of", AT]);
+    assert_eq!(env.json(&["assess"])["assessment"], 1);
+    assert_eq!(env.ok(&["list", "devices", "--format", "csv"]), state);
+}
+
+#[test]
+fn bad_records_are_set_aside_with_line_and_reason_and_the_good_ones_go_in() {
+    let env = feeds();
+    let lines = [
+        r#"{"device":"a","collected_at":"2027-03-01T05:00:00Z","secret":"do-not-tell"}"#,
+        r#"{"device":"b","collected_at":"2027-03-01T05:00:00Z","secret":"do-not-tell""#,
+        r#"{"device":"","collected_at":"2027-03-01T05:00:00Z"}"#,
+        r#"{"device":7,"collected_at":"2027-03-01T05:00:00Z"}"#,
+        r#"{"device":"c"}"#,
+        r#"{"device":"c","collected_at":"noon"}"#,
+        r#"{"device":"late","collected_at":"2027-03-01T06:05:01Z"}"#,
+        r#"{"device":"fast","collected_at":"2027-03-01T06:05:00Z"}"#,
+        r#"{"device":"a","collected_at":"2027-03-01T05:00:00Z","other":1}"#,
+        r#"{"device":"x","device":"y","collected_at":"2027-03-01T05:00:00Z"}"#,
+    ];
+    env.write("feeds/agents-1.jsonl", lines.join("\n"));
+    let out = env.ok(&["import", "feeds/agents-1.jsonl", "--as-of", AT]);
+    assert!(out.contains("10 records, 2 new devices") && out.contains("8 bad records were set aside"), "{out}");
+    let rejects = env.ok(&["list", "rejects", "--format", "csv"]);
+    for (line, reason) in [
+        (2, "byte 74"),
+        (3, "`device` is empty"),
+        (4, "is a number, not a text"),
+        (5, "no `collected_at`"),
+        (6, "is no moment"),
+        (7, "clock: collected at 2027-03-01T06:05:01Z"),
+        (9, "collected twice"),
+        (10, "`device` is given twice"),
+    ] {
+        let row = rejects
+            .lines()
+            .find(|row| row.contains(&format!(",{line},")))
+            .unwrap_or_else(|| panic!("no line {line} in {rejects}"));
+        assert!(row.contains(reason), "{row}");
+    }
+    // The record itself is nowhere in what was set aside.
+    assert!(!rejects.contains("do-not-tell"));
+    env.write("feeds/agents-2.jsonl", lines[..3].join("\n").replace("\"a\"", "\"z\""));
+    env.fails(
+        &["import", "feeds/agents-2.jsonl", "--strict", "--as-of", AT],
+        2,
+        &["2 of 3 records are bad", "line 2", "--strict"],
+    );
+    assert!(!env.ok(&["list", "devices"]).contains("z "));
+}
+
+#[test]
+fn an_older_observation_is_history_and_never_news() {
+    let env = feeds();
+    env.write("feeds/agents-1.jsonl", r#"{"device":"a","collected_at":"2027-03-01T05:00:00Z","encrypted":true}"#);
+    env.write("feeds/agents-0.jsonl", r#"{"device":"a","collected_at":"2027-02-01T05:00:00Z","encrypted":false}"#);
+    env.ok(&["import", "feeds/agents-1.jsonl", "--as-of", AT]);
+    let out = env.ok(&["import", "feeds/agents-0.jsonl", "--as-of", AT]);
+    assert!(out.contains("1 older than what is known"), "{out}");
+    assert_eq!(env.json(&["assess"])["devices"]["compliant"], 1);
+}
+
+#[test]
+fn standard_input_and_named_sources() {
+    let env = feeds();
+    let document = br#"{"device":"a","collected_at":"2027-03-01T05:00:00Z","encrypted":true}"#;
+    let unnamed = env.pipe(&["import", "-", "--as-of", AT], document);
+    assert!(unnamed.code == 2 && unnamed.err.contains("--source"), "{}", unnamed.err);
+    assert_eq!(env.pipe(&["import", "-", "--source", "agents", "--as-of", AT], document).code, 0);
+    env.fails(&["import", "fencepost.toml", "--as-of", AT], 2, &["fits no source", "agents, handhelds, people"]);
+    env.fails(&["import", "fencepost.toml", "--source", "agent", "--as-of", AT], 2, &["did you mean `agents`?"]);
+    env.fails(&["import", "nowhere.jsonl", "--as-of", AT], 2, &["could not read nowhere.jsonl"]);
+}
+
+#[test]
+fn a_file_that_fits_two_sources_names_both() {
+    let env = feeds();
+    env.write(
+        "fencepost.toml",
+        format!("{STEPPED}[[source]]\nid = \"a\"\nfiles = [\"*.jsonl\"]\n[[source]]\nid = \"b\"\nfiles = [\"x*\"]\n"),
+    );
+    env.write("x.jsonl", "{}");
+    env.fails(&["import", "x.jsonl", "--as-of", AT], 2, &["fits two sources, `a` and `b`"]);
+}
+
+#[test]
+fn people_who_leave_a_complete_list_are_gone_unless_they_are_too_many() {
+    let env = feeds();
+    let list =
+        |ids: &[u32]| format!("No.,Name\n{}", ids.iter().map(|id| format!("p{id},Name {id}\n")).collect::<String>());
+    env.write("feeds/agents-1.jsonl", r#"{"device":"a","collected_at":"2027-03-01T05:00:00Z","encrypted":true}"#);
+    env.write("feeds/people-1.csv", list(&[1, 2, 3, 4, 5, 6]));
+    env.write("feeds/people-2.csv", list(&[1, 2, 3, 4, 5]));
+    env.write("feeds/people-3.csv", list(&[1, 2]));
+    let people = || env.json(&["list", "people"])["rows"].as_array().unwrap().len();
+    env.ok(&["import", "feeds/agents-1.jsonl", "feeds/people-1.csv", "--as-of", AT]);
+    assert_eq!(people(), 6);
+    assert!(env.ok(&["import", "feeds/people-2.csv", "--as-of", AT]).contains("1 no longer listed"));
+    assert_eq!(people(), 5);
+    assert!(env.ok(&["import", "feeds/people-3.csv", "--as-of", AT]).contains("more than a fifth"));
+    assert_eq!(people(), 5);
+}
+
+#[test]
+fn a_missing_column_refuses_the_whole_file() {
+    let env = feeds();
+    env.write("feeds/handhelds-1.csv", "Asset tag;Exported at;Free (GB)\nt1;2027-03-01 06:30;2\n");
+    env.fails(
+        &["import", "feeds/handhelds-1.csv", "--as-of", AT],
+        2,
+        &["column `Encrypted?` is missing", "nothing of this file was imported"],
+    );
+    env.write("feeds/handhelds-2.csv", "Asset tag,Exported at,Encrypted?,Free (GB)\n");
+    env.fails(&["import", "feeds/handhelds-2.csv", "--as-of", AT], 2, &["columns `Asset tag`", "are missing"]);
+}
+
+#[test]
+fn corrections_outrank_feeds_and_are_shown() {
+    let env = feeds();
+    env.write("feeds/agents-1.jsonl", r#"{"device":"a","collected_at":"2027-03-01T05:00:00Z","encrypted":false}"#);
+    env.ok(&["import", "feeds/agents-1.jsonl", "--as-of", AT]);
+    assert_eq!(env.json(&["assess"])["devices"]["non_compliant"], 1);
+    env.write("corrections.toml", "[[correction]]\ndevice = \"a\"\nfact = \"encrypted\"\nvalue = true\nbecause = \"seen myself\"\nby = \"desk\"\nuntil = 2027-03-03\n");
+    let after = env.json(&["assess"]);
+    assert_eq!((&after["devices"]["compliant"], &after["closed"][0]["how"]), (&1.into(), &"corrected".into()));
+    assert!(env.ok(&["why", "a", "fine"]).contains("corrected by desk: seen myself"));
+    // It ends with its last day, and the clock that ran before runs on.
+    let ended = env.json(&["assess", "--as-of", "2027-03-03T23:00:00Z"]);
+    assert_eq!(ended["opened"][0]["how"], "relapsed");
+}

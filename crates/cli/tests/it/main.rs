@@ -1,0 +1,10 @@
+//! The built binary, run on files in a temporary folder, as its users run it.
+
+mod access;
+mod assess;
+mod demo;
+mod env;
+mod import;
+mod mistakes;
+mod oracle;
+mod output;
