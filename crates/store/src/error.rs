@@ -32,6 +32,12 @@ pub enum LedgerError {
         /// The newest format this program knows.
         known: i64,
     },
+    /// Nothing can be written where it lies.
+    #[error("the ledger at {path} can only be read, not written", path = .path.display())]
+    ReadOnly {
+        /// The ledger.
+        path: PathBuf,
+    },
     /// The disk is full.
     #[error("the disk is full: could not {act} the ledger at {path}; nothing was changed", path = .path.display())]
     Full {
@@ -81,6 +87,7 @@ impl LedgerError {
                     .unwrap_or_default();
                 Self::Busy { path, holder }
             }
+            Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen) => Self::ReadOnly { path },
             Some(ErrorCode::DiskFull) => Self::Full { act, path },
             Some(ErrorCode::NotADatabase) => Self::Damaged { path, what: "it is not a database".to_owned() },
             Some(ErrorCode::DatabaseCorrupt) => Self::Damaged { path, what: error.to_string() },
@@ -93,6 +100,7 @@ impl LedgerError {
         match self {
             Self::Missing { .. } => "bring state in first: fencepost import FILE",
             Self::Busy { .. } => "wait until it is done, or give --wait a longer time",
+            Self::ReadOnly { .. } => "copy the workspace to a folder that you may write, or have it made writable",
             Self::Newer { .. } => "use the newer version; the ledger was not touched",
             Self::Full { .. } => "make room on the disk and run the command again",
             Self::Files { .. } | Self::Database { .. } => {

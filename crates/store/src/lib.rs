@@ -28,6 +28,8 @@ use error::doing;
 pub struct Ledger {
     connection: Connection,
     path: PathBuf,
+    /// It lies where nothing can be written.
+    read_only: bool,
 }
 
 impl Ledger {
@@ -43,10 +45,32 @@ impl Ledger {
             make_private(path)?;
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(path, flags).map_err(doing("open", path))?;
-        connection.busy_timeout(wait).map_err(doing("open", path))?;
-        let mut ledger = Self { connection, path: path.to_owned() };
-        ledger.prepare()?;
+        let opened = Connection::open_with_flags(path, flags).map_err(doing("open", path)).and_then(|connection| {
+            connection.busy_timeout(wait).map_err(doing("open", path))?;
+            let mut ledger = Self { connection, path: path.to_owned(), read_only: false };
+            ledger.prepare()?;
+            Ok(ledger)
+        });
+        match opened {
+            Err(LedgerError::ReadOnly { .. }) => Self::open_read_only(path),
+            other => other,
+        }
+    }
+
+    /// Opens a ledger on a file system that takes no writes, where SQLite's own files cannot be made.
+    fn open_read_only(path: &Path) -> Result<Self, LedgerError> {
+        let mut log = path.as_os_str().to_owned();
+        log.push("-wal");
+        // What stands only in the write-ahead log would be left out, so the ledger is not whole.
+        if fs::metadata(log).is_ok_and(|meta| meta.len() > 0) {
+            return Err(LedgerError::ReadOnly { path: path.to_owned() });
+        }
+        let name: String = path.to_string_lossy().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection =
+            Connection::open_with_flags(format!("file:{name}?immutable=1"), flags).map_err(doing("open", path))?;
+        let mut ledger = Self { connection, path: path.to_owned(), read_only: true };
+        schema::migrate(&mut ledger.connection, path)?;
         Ok(ledger)
     }
 
@@ -57,7 +81,7 @@ impl Ledger {
     pub fn in_memory() -> Result<Self, LedgerError> {
         let path = PathBuf::from(":memory:");
         let connection = Connection::open_in_memory().map_err(doing("open", &path))?;
-        let mut ledger = Self { connection, path };
+        let mut ledger = Self { connection, path, read_only: false };
         ledger.prepare()?;
         Ok(ledger)
     }
@@ -67,6 +91,24 @@ impl Ledger {
         self.connection
             .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
             .map_err(doing("open", &self.path))
+    }
+
+    /// Lets the ledger grow to no more than this many pages, as a full disk would.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    #[doc(hidden)]
+    pub fn limit_size_for_tests(&mut self, pages: u32) -> Result<(), LedgerError> {
+        self.connection.pragma_update(None, "max_page_count", pages).map_err(doing("open", &self.path))
+    }
+
+    /// Says that the ledger is of another format.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    #[doc(hidden)]
+    pub fn set_format_for_tests(&mut self, format: i64) -> Result<(), LedgerError> {
+        self.connection.pragma_update(None, "user_version", format).map_err(doing("open", &self.path))
     }
 
     /// Starts reading: everything read until the ledger is dropped is of one moment.
@@ -85,6 +127,9 @@ impl Ledger {
     /// # Errors
     /// When another process writes for longer than this one waits; the error names it.
     pub fn writer(&mut self, command: &str) -> Result<Writer<'_>, LedgerError> {
+        if self.read_only {
+            return Err(LedgerError::ReadOnly { path: self.path.clone() });
+        }
         if !self.connection.is_autocommit() {
             self.connection.execute_batch("COMMIT").map_err(doing("read", &self.path))?;
         }
