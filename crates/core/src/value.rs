@@ -223,6 +223,14 @@ impl<'a> Value<'a> {
         out
     }
 
+    /// Writes the value as a requirement names it: texts in quotes.
+    pub fn show_quoted(&self) -> String {
+        match self {
+            Self::Text(text) => format!("\"{text}\""),
+            other => other.show(),
+        }
+    }
+
     fn show_into(&self, out: &mut String, depth: usize) {
         // Long lists and deep objects are for `show`, not for a line of evidence.
         const MOST: usize = 6;

@@ -11,6 +11,8 @@ use jiff::Timestamp;
 use crate::codec::{DecisionKey, StoredDecision};
 use crate::decisions::usual_decisions;
 use crate::error::EngineError;
+use crate::judge::{Judge, People};
+use crate::project::Project;
 use crate::reading::{Reading, damaged};
 
 /// A finding that shuts a door.
@@ -152,6 +154,7 @@ impl Reading<'_> {
         for (key, moment, decision) in &losing {
             report.losing.push(entry(key, *moment, decision, *moment));
         }
+        self.blame_edits(&mut report, base.as_ref())?;
         self.place_all(&mut report)?;
         report.losing.sort_by(|a, b| {
             (a.moment, &a.device, &a.person, &a.service, &a.client)
@@ -327,6 +330,41 @@ impl Reading<'_> {
             (Subject::Rule(id), None) => (id.to_string(), None),
         };
         Because { rule: finding.subject.as_str().to_owned(), title, opened: finding.opened, due: finding.due, fix }
+    }
+
+    /// Where the rules of the earlier assessment would still open a door that is shut now, the edit of the rules shut it.
+    fn blame_edits(&self, report: &mut AccessReport, base: Option<&RunRow>) -> Result<(), EngineError> {
+        let now = self.assessment.as_ref().and_then(|run| run.rule_set.as_deref());
+        let Some(digest) = base.and_then(|run| run.rule_set.as_deref()).filter(|digest| Some(*digest) != now) else {
+            return Ok(());
+        };
+        let Some(earlier) =
+            self.reader.rule_set(digest)?.and_then(|text| Project::from_text(&self.project.root, &text))
+        else {
+            return Ok(());
+        };
+        let people = People::load(&self.reader.people(self.run)?, &earlier, self.judged_at());
+        let judge = Judge::new(&earlier, &people, self.judged_at());
+        let standings = self.standings()?;
+        let mut arena = Bump::new();
+        for entry in report.lost.iter_mut().chain(&mut report.reduced) {
+            let by_itself = matches!(entry.cause, Some(LossCause::Finding | LossCause::Silence) | None);
+            let Some((standing, _)) = standings.get(&entry.device).filter(|_| !by_itself) else { continue };
+            arena.reset();
+            let stored = self.reader.observations_of(&entry.device, self.run)?;
+            let judged = judge
+                .device(&entry.device, &stored, &arena)
+                .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
+            let decisions = usual_decisions(&judge, &judged, *standing, &[], self.judged_at(), &arena);
+            let strictness = if entry.decision == "deny" { 2 } else { 1 };
+            let same = |key: &DecisionKey| {
+                key.person == entry.person && key.service == entry.service && key.client == entry.client
+            };
+            if decisions.iter().any(|(key, decision)| same(key) && decision.strictness < strictness) {
+                entry.cause = Some(LossCause::RuleChanged);
+            }
+        }
+        Ok(())
     }
 
     /// Says where each device belongs.

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use bumpalo::Bump;
 use fencepost_core::{
     Ambient, Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, FileId, GroupId, GroupKind, Layout, Place,
-    Severity, Subject, Text, Value, Vocabulary, merge,
+    Severity, SlotId, Subject, Text, Value, Vocabulary, merge,
 };
 use fencepost_formats::{JsonDocuments, json_of_datum, json_of_value};
 use fencepost_store::{LedgerError, SpellKind};
@@ -122,17 +122,15 @@ impl Reading<'_> {
         let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
         let mut compiled = Filter::default();
         if let Some(filter) = filter {
-            let dictionary = Dictionary {
-                reported: Some(reported_paths(&self.reader)?.into_keys().collect()),
-                ..project.dictionary.clone()
-            };
-            let mut vocabulary =
-                Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &groups };
+            let dictionary = &project.dictionary;
+            let mut vocabulary = Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups };
             match compile_filter(filter, &mut vocabulary) {
                 Ok(done) => compiled = done,
                 Err(mistakes) => return Ok(Err(mistakes)),
             }
         }
+        let mut unseen: BTreeSet<SlotId> =
+            compiled.condition.iter().flat_map(|condition| condition.slots()).copied().collect();
         const OWN: [&str; 7] = ["device", "standing", "holder", "open", "overdue", "collected_at", "groups"];
         let extra: Vec<(String, _)> = columns
             .iter()
@@ -156,6 +154,7 @@ impl Reading<'_> {
             let zone = &project.config.zone;
             let memberships = project.rules.memberships_of_device(&judged.input, standing, judge.at, zone, &arena);
             if let Some(condition) = &compiled.condition {
+                unseen.retain(|slot| facts.slot(*slot).origin.is_none());
                 let mut evaluator = Evaluator::new(Some(facts), self.at, zone, &arena);
                 evaluator.set_groups(memberships);
                 evaluator.set_ambient(Ambient { standing, ..Ambient::default() });
@@ -191,6 +190,20 @@ impl Reading<'_> {
             rows.push(row);
             Ok::<(), LedgerError>(())
         })?;
+        if let (Some(filter), false) = (filter, unseen.is_empty()) {
+            // Only a name that no device reports is worth looking through all of them for what was meant.
+            let reported = Some(reported_paths(&self.reader)?.into_keys().collect());
+            let dictionary = Dictionary { reported, ..project.dictionary.clone() };
+            let mut vocabulary = Vocabulary {
+                dictionary: &dictionary,
+                layout: &mut layout.clone(),
+                people: &mut people,
+                groups: &groups,
+            };
+            if let Ok(again) = compile_filter(filter, &mut vocabulary) {
+                compiled.warnings = again.warnings;
+            }
+        }
         let columns = if columns.is_empty() {
             let mut names = vec!["device".to_owned(), "standing".to_owned()];
             names.extend(project.config.fence_by.clone());

@@ -360,9 +360,10 @@ impl Page {
             ("NOT COVERED", Column::Number),
             ("", Column::Text),
         ]);
-        // The worst first; equal ones as they are written.
+        // What counts before what is on trial, the worst first; equal ones as they are written.
         let mut sorted: Vec<&RuleCount> = rules.iter().filter(|rule| rule.stage != "draft").collect();
-        sorted.sort_by_key(|rule| (std::cmp::Reverse(rule.fail), std::cmp::Reverse(rule.unknown)));
+        sorted
+            .sort_by_key(|rule| (rule.stage == "trial", std::cmp::Reverse(rule.fail), std::cmp::Reverse(rule.unknown)));
         for rule in sorted {
             let mut notes = Vec::new();
             if rule.stage == "trial" {

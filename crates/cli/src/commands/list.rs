@@ -127,7 +127,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             } else {
                 format!("{} of {} {noun}", listing.rows.len(), listing.total)
             };
-            ui.note(format!("{of}, as of {}", clock.full(reading.at)));
+            ui.note(format!("\n{of}, as of {}", clock.full(reading.at)));
         }
         Format::Json => {
             let rows: Vec<Json> = listing
@@ -155,8 +155,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
 }
 
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 10] =
-    ["title", "about", "reason", "require", "covers", "devices", "blame", "leaves_open", "groups", "seen_as"];
+const SENTENCES: [&str; 11] =
+    ["title", "about", "reason", "require", "covers", "devices", "blame", "leaves_open", "groups", "seen_as", "holder"];
 
 fn table(ui: &Ui, listing: &Listing, clock: &Clock) -> Table {
     let headings: Vec<String> = listing.columns.iter().map(|column| column.replace('_', " ").to_uppercase()).collect();

@@ -207,8 +207,8 @@ fn clock_of(reading: &Reading<'_>) -> Clock {
     Clock { now: reading.at, zone: reading.project.config.zone.clone() }
 }
 
-fn page<'p>(ui: &'p Ui, clock: &'p Clock) -> Page<'p> {
-    Page { clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode }
+fn page<'p>(ui: &'p Ui, reading: &'p Reading<'_>, clock: &'p Clock) -> Page<'p> {
+    Page { dictionary: &reading.project.dictionary, clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode }
 }
 
 /// Writes one JSON document, or its rows.

@@ -34,7 +34,7 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
-            let text = page(ui, &clock).show(&report);
+            let text = page(ui, &reading, &clock).show(&report);
             ui.raw(&text)?;
             ui.note(format!("\nNext: fencepost why {}", super::assess::shell(&args.device)));
         }

@@ -49,7 +49,7 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
-            let text = page(ui, &clock).why(&report, args.rule.as_deref());
+            let text = page(ui, &reading, &clock).why(&report, args.rule.as_deref());
             ui.raw(&text)?;
             if args.rule.is_none() {
                 ui.note(format!("\nNext: fencepost show {}", super::assess::shell(&args.device)));

@@ -1,5 +1,7 @@
 //! Who loses access: one block a change, and for each person and device what shut the door and what to do.
 
+use std::collections::BTreeSet;
+
 use fencepost_core::LossCause;
 use fencepost_engine::{AccessEntry, AccessReport};
 
@@ -42,26 +44,22 @@ impl AccessPage<'_> {
             self.clock.full(report.as_of),
             self.clock.zone_name()
         ));
-        let people = |entries: &[AccessEntry]| {
-            let mut keys: Vec<(&Option<String>, &str)> = entries
-                .iter()
-                .map(|entry| (&entry.person, if entry.person.is_none() { entry.device.as_str() } else { "" }))
-                .collect();
-            keys.sort();
-            keys.dedup();
-            keys.len() as u64
-        };
         let bad = self.styles.bad;
-        let lost = count(people(&report.lost), "person loses", "people lose");
-        let losing = count(people(&report.losing), "person is", "people are");
+        let lost = people(&report.lost, "loses", "lose");
+        let losing = people(&report.losing, "is", "are");
         out.push_str(&format!(
             "{bad}{lost} a service{bad:#}; {} reduced, {} restored; {losing} about to lose one\n",
-            people(&report.reduced),
-            people(&report.restored),
+            number_of_people(&report.reduced),
+            number_of_people(&report.restored),
         ));
+        // What is narrowed together with a loss is told with it.
+        let told = |entry: &AccessEntry| (entry.device.clone(), entry.moment, entry.cause, entry.because.clone());
+        let (with_lost, reduced): (Vec<AccessEntry>, Vec<AccessEntry>) =
+            report.reduced.iter().cloned().partition(|entry| report.lost.iter().any(|lost| told(lost) == told(entry)));
+        let lost: Vec<AccessEntry> = report.lost.iter().cloned().chain(with_lost).collect();
         let sections: [(&str, &[AccessEntry], bool); 4] = [
-            ("Lost", &report.lost, false),
-            ("Reduced", &report.reduced, false),
+            ("Lost", &lost, false),
+            ("Reduced", &reduced, false),
             ("Restored", &report.restored, false),
             ("Will lose, if nothing changes", &report.losing, true),
         ];
@@ -71,11 +69,8 @@ impl AccessPage<'_> {
         if self.denied {
             self.section(&mut out, "Denied now", &report.denied, false);
         } else if !report.denied.is_empty() {
-            let standing = people(&report.denied);
-            out.push_str(&format!(
-                "\n{} denied a service by an access rule now: fencepost access --denied\n",
-                count(standing, "person or device is", "people or devices are")
-            ));
+            let denied = people(&report.denied, "is", "are");
+            out.push_str(&format!("\n{denied} denied a service by an access rule now: fencepost access --denied\n"));
         }
         out
     }
@@ -137,6 +132,30 @@ impl AccessPage<'_> {
         }
         for told in others(block) {
             line(told.0, &told.1);
+        }
+    }
+}
+
+fn number_of_people(entries: &[AccessEntry]) -> u64 {
+    let people: BTreeSet<&String> = entries.iter().filter_map(|entry| entry.person.as_ref()).collect();
+    people.len() as u64
+}
+
+/// `3 people lose`, and the devices that nobody holds beside them.
+fn people(entries: &[AccessEntry], one: &str, many: &str) -> String {
+    let nobodys: BTreeSet<&String> =
+        entries.iter().filter(|entry| entry.person.is_none()).map(|entry| &entry.device).collect();
+    let number = number_of_people(entries);
+    let verb = if number + nobodys.len() as u64 == 1 { one } else { many };
+    match nobodys.len() as u64 {
+        0 => format!("{} {verb}", count(number, "person", "people")),
+        devices => {
+            let devices = count(devices, "device that nobody holds", "devices that nobody holds");
+            if number == 0 {
+                format!("{devices} {verb}")
+            } else {
+                format!("{} and {devices} {verb}", count(number, "person", "people"))
+            }
         }
     }
 }

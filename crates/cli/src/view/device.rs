@@ -1,6 +1,6 @@
 //! One device: the proof of its verdicts (`why`), and all that is known of it (`show`).
 
-use fencepost_core::{Phase, Stage, Subject, VerdictOutcome};
+use fencepost_core::{Dictionary, Phase, Stage, Subject, VerdictOutcome};
 use fencepost_engine::{Cost, DeviceReport, VerdictLine};
 
 use super::evidence;
@@ -8,11 +8,12 @@ use super::fence::{post, spaced};
 use super::gather::Gathered;
 use super::style::Styles;
 use super::table::{Cell, Column, Table, wrap};
-use super::text::{count, harmless};
+use super::text::{bytes, count, harmless};
 use super::time::Clock;
 
 /// What rendering needs to know of the output.
 pub struct Page<'p> {
+    pub dictionary: &'p Dictionary,
     pub clock: &'p Clock,
     pub styles: &'p Styles,
     pub width: usize,
@@ -104,7 +105,7 @@ impl Page<'_> {
         if let Some(clock) = self.clock_of(report, verdict) {
             self.told(&mut out, "clock", &clock);
         }
-        out.push_str(&evidence::render(&verdict.evidence, self.clock, self.styles, 2));
+        out.push_str(&evidence::render(&verdict.evidence, self.dictionary, self.clock, self.styles, 2));
         if let Some(because) = &rule.because {
             self.told(&mut out, "because", &harmless(because));
         }
@@ -152,10 +153,11 @@ impl Page<'_> {
     fn costs(&self, report: &DeviceReport) -> String {
         let mut out = String::new();
         for said in costs(&report.costs, self.clock) {
+            let word = if out.is_empty() { "costs" } else { "" };
             if out.is_empty() {
                 out.push('\n');
             }
-            self.told(&mut out, "costs", &said);
+            self.told(&mut out, word, &said);
         }
         out
     }
@@ -223,7 +225,8 @@ impl Page<'_> {
         for fact in &report.facts {
             let mut value = fact.value.clone();
             if let Some(unit) = &fact.unit {
-                value.push_str(&format!(" {unit}"));
+                let said = if unit == "B" { bytes(&value) } else { None };
+                value = said.unwrap_or_else(|| format!("{value} {unit}"));
             }
             if let Some(label) = &fact.label {
                 value.push_str(&format!(" ({label})"));

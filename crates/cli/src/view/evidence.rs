@@ -2,20 +2,21 @@
 
 use std::fmt::Write as _;
 
-use fencepost_core::{Evidence, FactUse, Outcome, Reason};
+use fencepost_core::{Dictionary, Evidence, FactUse, Outcome, Reason};
 
 use super::style::Styles;
 use super::text::harmless;
 use super::time::Clock;
 
 /// Renders evidence as indented lines: observed, required, and where each fact came from.
-pub fn render(evidence: &Evidence, clock: &Clock, styles: &Styles, indent: usize) -> String {
+pub fn render(evidence: &Evidence, dictionary: &Dictionary, clock: &Clock, styles: &Styles, indent: usize) -> String {
     let mut out = String::new();
-    Lines { clock, styles, out: &mut out }.part(evidence, indent);
+    Lines { dictionary, clock, styles, out: &mut out }.part(evidence, indent);
     out
 }
 
 struct Lines<'l> {
+    dictionary: &'l Dictionary,
     clock: &'l Clock,
     styles: &'l Styles,
     out: &'l mut String,
@@ -32,7 +33,10 @@ impl Lines<'_> {
             Evidence::Comparison { subject, observed, required, outcome, facts, blame } => {
                 let subject = harmless(subject.trim());
                 let observed = harmless(observed);
-                let said = if subject == observed { subject.clone() } else { format!("{subject} is {observed}") };
+                let label = self.dictionary.facts.get(&subject).and_then(|declared| declared.labels.get(&observed));
+                let label = label.map(|label| format!(" ({label})")).unwrap_or_default();
+                let said =
+                    if subject == observed { subject.clone() } else { format!("{subject} is {observed}{label}") };
                 let style = if *outcome == Outcome::False { self.styles.strong } else { anstyle::Style::new() };
                 self.line(indent, "observed", &format!("{style}{said}{style:#}"));
                 self.line(indent, "required", &harmless(required));

@@ -34,9 +34,30 @@ pub fn count(number: u64, one: &str, many: &str) -> String {
     format!("{number} {}", if number == 1 { one } else { many })
 }
 
+/// Returns a number of bytes with a unit that a person reads, `44.5 GB`; none when it is no number.
+pub fn bytes(number: &str) -> Option<String> {
+    const UNITS: [&str; 5] = ["B", "kB", "MB", "GB", "TB"];
+    let number: f64 = number.parse().ok()?;
+    let power =
+        UNITS.iter().enumerate().take_while(|(power, _)| number.abs() >= 1000_f64.powi(*power as i32)).count().max(1)
+            - 1;
+    let scaled = (number / 1000_f64.powi(power as i32) * 10.0).round() / 10.0;
+    Some(format!("{scaled} {}", UNITS[power]))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn bytes_are_said_in_the_unit_that_fits() {
+        for (number, said) in
+            [("0", "0 B"), ("999", "999 B"), ("1000", "1 kB"), ("44500000000", "44.5 GB"), ("9e15", "9000 TB")]
+        {
+            assert_eq!(bytes(number).as_deref(), Some(said));
+        }
+        assert_eq!(bytes("much"), None);
+    }
 
     #[test]
     fn nothing_that_steers_a_terminal_gets_through() {

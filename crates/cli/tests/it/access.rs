@@ -137,3 +137,26 @@ fn totals_of_services_and_people_agree_with_the_rows() {
     let service = &env.json(&["list", "services"])["rows"][0];
     assert_eq!((&service["permit"], &service["limited"], &service["deny"]), (&json!(2), &json!(1), &json!(1)));
 }
+
+#[test]
+fn a_door_that_an_edit_shut_is_blamed_on_the_edit() {
+    let env = env();
+    env.ok(&["import", "people.csv", "--as-of", &day(1)]);
+    env.morning(&day(1), &[device("a", &day(1), true, "p1")]);
+    let stricter =
+        ACCESS.replace("needs = 'standing in (\"compliant\", \"on-notice\")'", "needs = 'device.blessed = true'");
+    env.write("access.toml", stricter);
+    env.ok(&["assess", "--as-of", &day(2)]);
+    let report = env.json(&["access"]);
+    assert_eq!(
+        (keys(&report, "lost"), &report["lost"][0]["cause"]),
+        (vec!["a app".to_owned()], &json!("rule-changed"))
+    );
+    // A fact that an unchanged access rule asks for is no edit.
+    env.morning(
+        &day(3),
+        &[json!({"device": "a", "collected_at": "2027-03-03T05:00:00Z", "ok": true, "person": "p1", "blessed": true})],
+    );
+    env.morning(&day(4), &[device("a", "2027-03-04T05:00:00Z", true, "p1")]);
+    assert_eq!(env.json(&["access"])["lost"][0]["cause"], "condition");
+}

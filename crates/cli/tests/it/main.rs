@@ -8,3 +8,4 @@ mod import;
 mod mistakes;
 mod oracle;
 mod output;
+mod readme;

@@ -233,7 +233,8 @@ impl<'a> Evaluator<'a> {
                     (*op, left, l, r)
                 };
                 let op = if wanted { op } else { op.negated() };
-                (value, text(subject), observed.show(), format!("{} {}", op.as_str(), bound.show()))
+                let observed = self.with_items(condition, subject, observed);
+                (value, text(subject), observed, format!("{} {}", op.as_str(), bound.show_quoted()))
             }
             Op::Between { value, low, high } => {
                 let (v, l, h) = (self.value(condition, value), self.value(condition, low), self.value(condition, high));
@@ -286,6 +287,26 @@ impl<'a> Evaluator<'a> {
         let outcome = facing(outcome, wanted);
         trace.out.push(Evidence::Comparison { subject, observed, required, outcome, facts, blame });
         value
+    }
+
+    /// Shows a value; of a count of chosen items also which they are.
+    fn with_items(&mut self, condition: &'a Condition, node: &'a Node, value: Value<'a>) -> String {
+        let shown = value.show();
+        let Op::Call(function, arguments) = &node.op else { return shown };
+        let [list] = arguments.as_slice() else { return shown };
+        if function.name != "count" || !matches!(list.op, Op::Filter { .. }) {
+            return shown;
+        }
+        let chosen = match self.quietly(|this| this.value(condition, list)) {
+            Value::List(list) if !list.items.is_empty() && list.doubts.is_empty() => list.items,
+            _ => return shown,
+        };
+        let mut names: Vec<String> =
+            chosen.iter().take(ITEMS_SHOWN).enumerate().map(|(at, item)| item_label(item, at)).collect();
+        if chosen.len() > ITEMS_SHOWN {
+            names.push(format!("and {} more", chosen.len() - ITEMS_SHOWN));
+        }
+        format!("{shown} ({})", names.join(", "))
     }
 
     /// Turns the value of a part into true, false or unknown.

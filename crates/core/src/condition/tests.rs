@@ -344,6 +344,11 @@ fn evidence_of_lists_names_the_items_that_broke_it() {
     };
     assert_eq!((decided, total, items.len()), (8, 9, 5));
     assert_eq!(items[0].label, "d1");
+    let software = json!({"software": [{"name": "seedpool"}, {"name": "ebbnote"}]});
+    assert_eq!(
+        proof("count(software[name = \"seedpool\"]) = 0", &software).headline(),
+        "count(software[name = \"seedpool\"]) is 1 (seedpool), required = 0"
+    );
     assert!(matches!(
         proof("every d in disks satisfies d.encrypted", &json!({"disks": []})),
         Evidence::NothingToCheck { .. }
