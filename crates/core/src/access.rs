@@ -522,7 +522,8 @@ fn applies<'a>(rule: &'a AccessRule, attempt: &Attempt<'a>, evaluator: &mut Eval
     let mut ask = |condition: &'a Option<Condition>, without: bool| match condition {
         None => Some(without),
         Some(condition) => {
-            let (value, evidence) = evaluator.explain(condition, true);
+            // Whether a rule applies is scope: the last known value counts, at any age.
+            let (value, evidence) = evaluator.explain(condition, false);
             match value {
                 Value::Boolean(truth) => Some(truth),
                 _ => {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    DeviceId, Diagnostic, Dictionary, Finding, Phase, RuleSet, Settled, SlotId, Stage, Standing, Subject,
+    DeviceId, Diagnostic, Dictionary, Finding, Phase, Rule, RuleSet, Settled, SlotId, Stage, Standing, Subject,
     TransitionKind, VerdictOutcome, Verdicts, settle,
 };
 use fencepost_store::{Ledger, LedgerError, Reader, RunKind, RunRow, SpellKind, Writer};
@@ -70,6 +70,23 @@ pub struct RuleCount {
     pub vacuous: u64,
     /// Devices that it would cover but for an exception.
     pub excepted: u64,
+}
+
+impl RuleCount {
+    /// Counts nothing yet for a rule.
+    pub fn of(rule: &Rule) -> Self {
+        Self { rule: rule.id.to_string(), stage: rule.stage.as_str().to_owned(), ..Self::default() }
+    }
+
+    /// Counts one more device.
+    pub fn add(&mut self, outcome: VerdictOutcome) {
+        *match outcome {
+            VerdictOutcome::Pass => &mut self.pass,
+            VerdictOutcome::Fail => &mut self.fail,
+            VerdictOutcome::Unknown(_) => &mut self.unknown,
+            VerdictOutcome::NotApplicable => &mut self.not_applicable,
+        } += 1;
+    }
 }
 
 /// A finding in a list of what happened.
@@ -290,16 +307,7 @@ struct Tally {
 
 impl Tally {
     fn new(project: &Project) -> Self {
-        let rules = project
-            .rules
-            .rules()
-            .iter()
-            .map(|rule| RuleCount {
-                rule: rule.id.to_string(),
-                stage: rule.stage.as_str().to_owned(),
-                ..RuleCount::default()
-            })
-            .collect();
+        let rules = project.rules.rules().iter().map(RuleCount::of).collect();
         Self {
             devices: StandingCounts::default(),
             rules,
@@ -314,12 +322,7 @@ impl Tally {
         self.devices.stale += u64::from(!judged.input.facts.is_fresh());
         for verdict in &verdicts.all {
             let count = &mut self.rules[verdict.rule];
-            *match verdict.outcome {
-                VerdictOutcome::Pass => &mut count.pass,
-                VerdictOutcome::Fail => &mut count.fail,
-                VerdictOutcome::Unknown(_) => &mut count.unknown,
-                VerdictOutcome::NotApplicable => &mut count.not_applicable,
-            } += 1;
+            count.add(verdict.outcome);
             count.vacuous += u64::from(verdict.vacuous);
             count.excepted += u64::from(verdict.excepted);
         }

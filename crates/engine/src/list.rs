@@ -40,6 +40,21 @@ pub enum Kind {
     Rejects,
 }
 
+impl Kind {
+    /// All kinds: the word for it, what one row is called, and what it lists.
+    pub const ALL: [(Self, &'static str, &'static str, &'static str); 9] = [
+        (Self::Devices, "devices", "device", "Devices, with their standing"),
+        (Self::Facts, "facts", "fact", "Facts that devices report"),
+        (Self::Rules, "rules", "rule", "Rules, with what they came to"),
+        (Self::Groups, "groups", "group", "Groups, with how many belong to them"),
+        (Self::Findings, "findings", "finding", "Findings that run, the longest overdue first"),
+        (Self::People, "people", "person", "People, with their devices"),
+        (Self::Services, "services", "service", "Services, with who reaches them"),
+        (Self::Assessments, "assessments", "assessment", "Assessments, newest first"),
+        (Self::Rejects, "rejects", "reject", "Records that imports set aside"),
+    ];
+}
+
 type Row = Map<String, Json>;
 
 /// Rows with named columns.

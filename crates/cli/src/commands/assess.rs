@@ -157,16 +157,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         Box::new(BufReader::with_capacity(1 << 18, file))
     };
     let mut counts = StandingCounts::default();
-    let mut rules: Vec<RuleCount> = project
-        .rules
-        .rules()
-        .iter()
-        .map(|rule| RuleCount {
-            rule: rule.id.to_string(),
-            stage: rule.stage.as_str().to_owned(),
-            ..RuleCount::default()
-        })
-        .collect();
+    let mut rules: Vec<RuleCount> = project.rules.rules().iter().map(RuleCount::of).collect();
     let mut refused = 0_u64;
     if args.format == Format::Csv {
         write_rows(ui, Format::Csv, &CSV_COLUMNS, &[])?;
@@ -201,9 +192,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
                 ];
                 ui.raw(&fencepost_formats::csv_line(cells))?;
             }
-            Format::Table => {
-                device.verdicts.iter().for_each(|verdict| count_verdict(&mut rules[verdict.rule], verdict.outcome))
-            }
+            Format::Table => device.verdicts.iter().for_each(|verdict| rules[verdict.rule].add(verdict.outcome)),
         }
         Ok(())
     })?;
@@ -229,16 +218,6 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
 
 const CSV_COLUMNS: [&str; 8] =
     ["device", "standing", "pass", "fail", "unknown", "not_applicable", "trial", "collected_at"];
-
-fn count_verdict(count: &mut RuleCount, outcome: fencepost_core::VerdictOutcome) {
-    use fencepost_core::VerdictOutcome;
-    *match outcome {
-        VerdictOutcome::Pass => &mut count.pass,
-        VerdictOutcome::Fail => &mut count.fail,
-        VerdictOutcome::Unknown(_) => &mut count.unknown,
-        VerdictOutcome::NotApplicable => &mut count.not_applicable,
-    } += 1;
-}
 
 /// How an assessment looks to a person.
 pub struct Page {

@@ -1,5 +1,7 @@
 use std::process::ExitCode;
+use std::sync::LazyLock;
 
+use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
 use fencepost_engine::{Kind, Listing};
@@ -44,56 +46,20 @@ pub struct ListArgs {
     format: Format,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum KindArg {
-    /// Devices, with their standing
-    Devices,
-    /// Facts that devices report
-    Facts,
-    /// Rules, with what they came to
-    Rules,
-    /// Groups, with how many belong to them
-    Groups,
-    /// Findings that run
-    Findings,
-    /// People, with their devices
-    People,
-    /// Services, with who reaches them
-    Services,
-    /// Assessments, newest first
-    Assessments,
-    /// Records that imports set aside
-    Rejects,
-}
+/// The kinds as the command line knows them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct KindArg(Kind);
 
-impl KindArg {
-    fn kind(self) -> Kind {
-        match self {
-            Self::Devices => Kind::Devices,
-            Self::Facts => Kind::Facts,
-            Self::Rules => Kind::Rules,
-            Self::Groups => Kind::Groups,
-            Self::Findings => Kind::Findings,
-            Self::People => Kind::People,
-            Self::Services => Kind::Services,
-            Self::Assessments => Kind::Assessments,
-            Self::Rejects => Kind::Rejects,
-        }
+impl ValueEnum for KindArg {
+    fn value_variants<'a>() -> &'a [Self] {
+        static ALL: LazyLock<Vec<KindArg>> =
+            LazyLock::new(|| Kind::ALL.iter().map(|(kind, ..)| KindArg(*kind)).collect());
+        &ALL
     }
 
-    /// What one row of it is called, and many.
-    fn nouns(self) -> (&'static str, &'static str) {
-        match self {
-            Self::Devices => ("device", "devices"),
-            Self::Facts => ("fact", "facts"),
-            Self::Rules => ("rule", "rules"),
-            Self::Groups => ("group", "groups"),
-            Self::Findings => ("running finding", "running findings"),
-            Self::People => ("person", "people"),
-            Self::Services => ("service", "services"),
-            Self::Assessments => ("assessment", "assessments"),
-            Self::Rejects => ("record set aside", "records set aside"),
-        }
+    fn to_possible_value(&self) -> Option<PossibleValue> {
+        let (_, word, _, about) = Kind::ALL.iter().find(|(kind, ..)| *kind == self.0)?;
+        Some(PossibleValue::new(*word).help(*about))
     }
 }
 
@@ -101,7 +67,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     let desk = Desk::open(ui, common, args.as_of.as_ref())?;
     let reading = desk.reading()?;
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
-    let mut listing = match reading.list(args.kind.kind(), args.filter.as_deref(), &args.columns)? {
+    let mut listing = match reading.list(args.kind.0, args.filter.as_deref(), &args.columns)? {
         Ok(listing) => listing,
         Err(mistakes) => {
             let errors = crate::view::diagnostics::print(ui, &files, &mistakes);
@@ -120,8 +86,10 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             let clock = clock_of(&reading);
             let text = table(ui, &listing, &clock).render(ui.width, &ui.styles);
             ui.raw(&text)?;
-            let (one, many) = args.kind.nouns();
-            let noun = if listing.total == 1 { one } else { many };
+            let noun = Kind::ALL
+                .iter()
+                .find(|(kind, ..)| *kind == args.kind.0)
+                .map_or("row", |(_, many, one, _)| if listing.total == 1 { *one } else { *many });
             let of = if listing.rows.len() == listing.total {
                 format!("{} {noun}", listing.total)
             } else {

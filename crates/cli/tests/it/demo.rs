@@ -75,6 +75,16 @@ fn the_story_comes_out_as_told() {
     for quiet in ["razorbill-kiosk-2", "ness-pier-scanner-2", "gannet-bridge-2", "it-laptop-2"] {
         assert!(!running.iter().any(|row| row["device"] == quiet), "{quiet}");
     }
+    // A ship that is out of reach loses nothing before its clock has run out.
+    let petrel = ferry(&env, &["access", "--as-of", "2027-03-09T06:00:00Z"]);
+    assert!(!petrel["denied"].as_array().unwrap().iter().any(|entry| entry["device"] == "petrel-tickets"), "{petrel}");
+    assert!(
+        petrel["losing"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|entry| entry["device"] == "petrel-tickets" && entry["at"] == "2027-03-11T06:00:00Z")
+    );
     let lagging = ferry(&env, &["show", "tern-bridge-1"]);
     let version =
         lagging["facts"].as_array().unwrap().iter().find(|fact| fact["fact"] == "os.version").unwrap().clone();

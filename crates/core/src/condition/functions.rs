@@ -279,11 +279,11 @@ fn numbers(args: &[Value<'_>]) -> Option<Vec<Decimal>> {
 fn extreme<'a>(args: &[Value<'a>], wanted: std::cmp::Ordering) -> Value<'a> {
     let Some((first, rest)) = list(args).and_then(<[Value<'_>]>::split_first) else { return Value::Null };
     let mut best = *first;
-    if super::eval::order(&best, &best).is_none() {
+    if super::operate::order(&best, &best).is_none() {
         return Value::Null;
     }
     for item in rest {
-        match super::eval::order(item, &best) {
+        match super::operate::order(item, &best) {
             Some(order) if order == wanted => best = *item,
             Some(_) => {}
             None => return Value::Null,

@@ -12,6 +12,7 @@ mod compiled;
 mod eval;
 mod functions;
 mod lexer;
+mod operate;
 mod parser;
 mod syntax;
 mod temporal;

@@ -15,7 +15,8 @@ use crate::facts::{Observation, merge};
 use crate::id::GroupId;
 use crate::layout::Layout;
 use crate::period::Period;
-use crate::value::{Datum, Reason, Value};
+use crate::testing::datum;
+use crate::value::{Reason, Value};
 
 const NOW: &str = "2027-03-14T06:00:00Z";
 
@@ -31,17 +32,6 @@ fn dictionary() -> Dictionary {
         dictionary.facts.insert(path.to_owned(), Declaration { ty: Some(ty), ..Declaration::default() });
     }
     dictionary
-}
-
-fn datum(json: &Json) -> Datum {
-    match json {
-        Json::Null => Datum::Null,
-        Json::Bool(truth) => Datum::Boolean(*truth),
-        Json::Number(number) => Datum::Number(number.to_string().parse().unwrap()),
-        Json::String(text) => Datum::Text(text.clone()),
-        Json::Array(items) => Datum::List(items.iter().map(datum).collect()),
-        Json::Object(fields) => Datum::Object(fields.iter().map(|(key, value)| (key.clone(), datum(value))).collect()),
-    }
 }
 
 fn compile(text: &str, value_too: bool) -> (Option<Condition>, Vec<Diagnostic>, Layout) {

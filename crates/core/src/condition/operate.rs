@@ -1,0 +1,239 @@
+//! What operators do with values: comparisons, membership, arithmetic, and the logic of the unknown. Nothing here
+//! knows of facts; a node is asked only for the fact to blame.
+
+use std::cmp::Ordering;
+
+use jiff::Span;
+use rust_decimal::Decimal;
+
+use super::compiled::{Node, Op};
+use super::syntax::{ArithmeticOp, CompareOp};
+use crate::value::{DateTime, Reason, Unknown, Value};
+use crate::version::{compare_versions, is_version};
+
+/// `and`, by Kleene: false settles it, whatever the other side is.
+pub(super) fn kleene_and<'a>(left: Value<'a>, right: Value<'a>) -> Value<'a> {
+    match (left, right) {
+        (Value::Boolean(false), _) | (_, Value::Boolean(false)) => Value::Boolean(false),
+        (Value::Boolean(true), other) | (other, Value::Boolean(true)) => other,
+        (first, _) => first,
+    }
+}
+
+/// `or`, by Kleene: true settles it, whatever the other side is.
+pub(super) fn kleene_or<'a>(left: Value<'a>, right: Value<'a>) -> Value<'a> {
+    match (left, right) {
+        (Value::Boolean(true), _) | (_, Value::Boolean(true)) => Value::Boolean(true),
+        (Value::Boolean(false), other) | (other, Value::Boolean(false)) => other,
+        (first, _) => first,
+    }
+}
+
+/// Two values that do not go together: a fact of the wrong type where a fact is involved, else null.
+pub(super) fn mismatch<'a>(left: &'a Node, right: &'a Node) -> Value<'a> {
+    let literal = |node: &Node| matches!(node.op, Op::Constant(_) | Op::Text(_) | Op::Version(_));
+    let blamed = if literal(left) {
+        right.blame_label().or(left.blame_label())
+    } else {
+        left.blame_label().or(right.blame_label())
+    };
+    blamed.map_or(Value::Null, |fact| Value::Unknown(Unknown { reason: Reason::WrongType, fact }))
+}
+
+/// The order of two values of one ordered type.
+pub(super) fn order(left: &Value<'_>, right: &Value<'_>) -> Option<Ordering> {
+    Some(match (left, right) {
+        (Value::Number(a), Value::Number(b)) => a.cmp(b),
+        (Value::Text(a), Value::Text(b)) => a.cmp(b),
+        (Value::Version(a), Value::Version(b)) => compare_versions(a, b),
+        (Value::Version(a), Value::Text(b)) if is_version(b) => compare_versions(a, b),
+        (Value::Text(a), Value::Version(b)) if is_version(a) => compare_versions(a, b),
+        (Value::Date(a), Value::Date(b)) => a.cmp(b),
+        (Value::DateTime(DateTime::At(a, _)), Value::DateTime(DateTime::At(b, _))) => a.cmp(b),
+        (Value::DateTime(DateTime::Local(a)), Value::DateTime(DateTime::Local(b))) => a.cmp(b),
+        (Value::Duration(a), Value::Duration(b)) => a.cmp(b),
+        (Value::Months(a), Value::Months(b)) => a.cmp(b),
+        _ => return None,
+    })
+}
+
+pub(super) fn compare<'a>(
+    op: CompareOp,
+    left: Value<'a>,
+    right: Value<'a>,
+    left_node: &'a Node,
+    right_node: &'a Node,
+) -> Value<'a> {
+    match op {
+        CompareOp::Equal => equal(left, right, left_node, right_node),
+        CompareOp::NotEqual => match equal(left, right, left_node, right_node) {
+            Value::Boolean(truth) => Value::Boolean(!truth),
+            other => other,
+        },
+        CompareOp::Less | CompareOp::LessEqual | CompareOp::Greater | CompareOp::GreaterEqual => {
+            match (left, right) {
+                (Value::Unknown(_), _) => return left,
+                (_, Value::Unknown(_)) => return right,
+                (Value::Null, _) | (_, Value::Null) => return Value::Null,
+                (Value::DateTime(_), Value::DateTime(_)) if order(&left, &right).is_none() => return Value::Null,
+                _ => {}
+            }
+            let Some(order) = order(&left, &right) else { return mismatch(left_node, right_node) };
+            Value::Boolean(match op {
+                CompareOp::Less => order.is_lt(),
+                CompareOp::LessEqual => order.is_le(),
+                CompareOp::Greater => order.is_gt(),
+                CompareOp::GreaterEqual | CompareOp::Equal | CompareOp::NotEqual => order.is_ge(),
+            })
+        }
+    }
+}
+
+pub(super) fn equal<'a>(left: Value<'a>, right: Value<'a>, left_node: &'a Node, right_node: &'a Node) -> Value<'a> {
+    match (left, right) {
+        (Value::Unknown(_), _) => left,
+        (_, Value::Unknown(_)) => right,
+        (Value::Null, Value::Null) => Value::Boolean(true),
+        (Value::Null, _) | (_, Value::Null) => Value::Boolean(false),
+        (Value::Boolean(a), Value::Boolean(b)) => Value::Boolean(a == b),
+        (Value::List(a), Value::List(b)) => {
+            if let Some((_, unknown)) = a.doubts.first().or(b.doubts.first()) {
+                return Value::Unknown(*unknown);
+            }
+            if a.items.len() != b.items.len() {
+                return Value::Boolean(false);
+            }
+            a.items
+                .iter()
+                .zip(b.items)
+                .fold(Value::Boolean(true), |all, (x, y)| kleene_and(all, equal(*x, *y, left_node, right_node)))
+        }
+        (Value::Object(a), Value::Object(b)) => {
+            if a.fields.len() != b.fields.len() {
+                return Value::Boolean(false);
+            }
+            a.fields.iter().fold(Value::Boolean(true), |all, (key, x)| {
+                let y = b.fields.iter().find(|(other, _)| other == key);
+                kleene_and(all, y.map_or(Value::Boolean(false), |(_, y)| equal(*x, *y, left_node, right_node)))
+            })
+        }
+        _ => match order(&left, &right) {
+            Some(order) => Value::Boolean(order.is_eq()),
+            // A date and a local time are of kin, and still not comparable.
+            None if matches!((left, right), (Value::DateTime(_), Value::DateTime(_))) => Value::Null,
+            None => mismatch(left_node, right_node),
+        },
+    }
+}
+
+/// Whether a value is a member: equal to it, within a range, or one of a list.
+pub(super) fn one_of<'a>(value: Value<'a>, member: Value<'a>, node: &'a Node, member_node: &'a Node) -> Value<'a> {
+    match member {
+        Value::Range(range) => {
+            let low = if range.low.included { CompareOp::GreaterEqual } else { CompareOp::Greater };
+            let high = if range.high.included { CompareOp::LessEqual } else { CompareOp::Less };
+            kleene_and(
+                compare(low, value, range.low.value, node, member_node),
+                compare(high, value, range.high.value, node, member_node),
+            )
+        }
+        Value::List(list) if !matches!(value, Value::List(_)) => {
+            if let Some((_, unknown)) = list.doubts.first() {
+                return Value::Unknown(*unknown);
+            }
+            let mut any = Value::Boolean(false);
+            for item in list.items {
+                any = kleene_or(any, one_of(value, *item, node, member_node));
+                if matches!(any, Value::Boolean(true)) {
+                    break;
+                }
+            }
+            any
+        }
+        _ => equal(value, member, node, member_node),
+    }
+}
+
+pub(super) fn arithmetic<'a>(
+    op: ArithmeticOp,
+    left: Value<'a>,
+    right: Value<'a>,
+    left_node: &'a Node,
+    right_node: &'a Node,
+) -> Value<'a> {
+    use ArithmeticOp::{Add, Divide, Multiply, Power, Subtract};
+    let number = |result: Option<Decimal>| result.map_or(Value::Null, Value::Number);
+    match (op, left, right) {
+        (_, Value::Unknown(_), _) => left,
+        (_, _, Value::Unknown(_)) => right,
+        (_, Value::Null, _) | (_, _, Value::Null) => Value::Null,
+        (Add, Value::Number(a), Value::Number(b)) => number(a.checked_add(b)),
+        (Subtract, Value::Number(a), Value::Number(b)) => number(a.checked_sub(b)),
+        (Multiply, Value::Number(a), Value::Number(b)) => number(a.checked_mul(b)),
+        (Divide, Value::Number(a), Value::Number(b)) => number(a.checked_div(b)),
+        (Power, Value::Number(a), Value::Number(b)) => number(power(a, b)),
+        (Add, Value::Duration(a), Value::Duration(b)) => a.checked_add(b).map_or(Value::Null, Value::Duration),
+        (Subtract, Value::Duration(a), Value::Duration(b)) => a.checked_sub(b).map_or(Value::Null, Value::Duration),
+        (Add, Value::Months(a), Value::Months(b)) => a.checked_add(b).map_or(Value::Null, Value::Months),
+        (Subtract, Value::Months(a), Value::Months(b)) => a.checked_sub(b).map_or(Value::Null, Value::Months),
+        (Subtract, Value::DateTime(DateTime::At(a, _)), Value::DateTime(DateTime::At(b, _))) => {
+            Value::Duration(a.duration_since(b))
+        }
+        (Subtract, Value::Date(a), Value::Date(b)) => Value::Duration(a.duration_since(b)),
+        (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Duration(length)) => {
+            shift(moment, if op == Subtract { -length } else { length })
+        }
+        (Add, Value::Duration(length), moment @ (Value::DateTime(_) | Value::Date(_))) => shift(moment, length),
+        (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Months(months)) => {
+            shift_months(moment, if op == Subtract { -months } else { months })
+        }
+        (Add, Value::Months(months), moment @ (Value::DateTime(_) | Value::Date(_))) => shift_months(moment, months),
+        _ => mismatch(left_node, right_node),
+    }
+}
+
+fn shift(moment: Value<'_>, length: jiff::SignedDuration) -> Value<'_> {
+    match moment {
+        Value::Date(date) => date.checked_add(length).map_or(Value::Null, Value::Date),
+        Value::DateTime(DateTime::Local(local)) => {
+            local.checked_add(length).map_or(Value::Null, |moved| Value::DateTime(DateTime::Local(moved)))
+        }
+        Value::DateTime(DateTime::At(at, offset)) => {
+            at.checked_add(length).map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, offset)))
+        }
+        _ => Value::Null,
+    }
+}
+
+/// Moves by calendar months; a day that the month does not have becomes its last.
+fn shift_months(moment: Value<'_>, months: i64) -> Value<'_> {
+    let Ok(span) = Span::new().try_months(months) else { return Value::Null };
+    match moment {
+        Value::Date(date) => date.checked_add(span).map_or(Value::Null, Value::Date),
+        Value::DateTime(DateTime::Local(local)) => {
+            local.checked_add(span).map_or(Value::Null, |moved| Value::DateTime(DateTime::Local(moved)))
+        }
+        Value::DateTime(DateTime::At(at, offset)) => offset
+            .to_datetime(at)
+            .checked_add(span)
+            .and_then(|local| offset.to_timestamp(local))
+            .map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, offset))),
+        _ => Value::Null,
+    }
+}
+
+/// Whole exponents only, by repeated squaring; overflow and the rest give none.
+fn power(base: Decimal, exponent: Decimal) -> Option<Decimal> {
+    let whole = i32::try_from(exponent.trunc()).ok().filter(|_| exponent.is_integer())?;
+    let (mut result, mut square, mut left) = (Decimal::ONE, base, whole.unsigned_abs());
+    while left > 0 {
+        if left & 1 == 1 {
+            result = result.checked_mul(square)?;
+        }
+        left >>= 1;
+        if left > 0 {
+            square = square.checked_mul(square)?;
+        }
+    }
+    if whole < 0 { Decimal::ONE.checked_div(result) } else { Some(result) }
+}
