@@ -80,10 +80,12 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         listing.sort(sort)?;
     }
     note_currency(ui, &reading);
-    let columns: Vec<&str> = listing.columns.iter().map(String::as_str).collect();
+    let columns = listing.columns.clone();
+    let columns: Vec<&str> = columns.iter().map(String::as_str).collect();
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
+            let left_out = if args.columns.is_empty() { fit(ui, &mut listing, &clock) } else { Vec::new() };
             let text = table(ui, &listing, &clock).render(ui.width, &ui.styles);
             ui.raw(&text)?;
             let noun = Kind::ALL
@@ -95,7 +97,11 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             } else {
                 format!("{} of {} {noun}", listing.rows.len(), listing.total)
             };
-            ui.note(format!("\n{of}, as of {}", clock.full(reading.at)));
+            let narrow = match left_out.as_slice() {
+                [] => String::new(),
+                names => format!("; left out for want of room: {} (--columns shows them)", names.join(", ")),
+            };
+            ui.note(format!("\n{of}, as of {}{narrow}", clock.full(reading.at)));
         }
         Format::Json => {
             let rows: Vec<Json> = listing
@@ -125,6 +131,35 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
 /// Columns that hold sentences, which may wrap.
 const SENTENCES: [&str; 11] =
     ["title", "about", "reason", "require", "covers", "devices", "blame", "leaves_open", "groups", "seen_as", "holder"];
+
+/// Columns that can be done without where the terminal is narrow, the most dispensable first.
+const DISPENSABLE: [&str; 15] = [
+    "about",
+    "unit",
+    "opened",
+    "title",
+    "not_applicable",
+    "seen_as",
+    "severity",
+    "collected_at",
+    "grace",
+    "usual",
+    "imported",
+    "closed",
+    "holder",
+    "default",
+    "phase",
+];
+
+/// Leaves out columns until the table fits the terminal; returns which. Ids are neither cut nor wrapped.
+fn fit(ui: &Ui, listing: &mut Listing, clock: &Clock) -> Vec<String> {
+    let mut left_out = Vec::new();
+    while listing.columns.len() > 2 && table(ui, listing, clock).least_width() > ui.width {
+        let at = DISPENSABLE.iter().find_map(|name| listing.columns.iter().position(|column| column == name));
+        left_out.push(listing.columns.remove(at.unwrap_or(listing.columns.len() - 1)));
+    }
+    left_out
+}
 
 fn table(ui: &Ui, listing: &Listing, clock: &Clock) -> Table {
     let headings: Vec<String> = listing.columns.iter().map(|column| column.replace('_', " ").to_uppercase()).collect();

@@ -56,11 +56,16 @@ fn draw(standings: &[Standing], most: usize) -> Drawn {
 pub fn render(lines: &[FenceLine], width: usize, unicode: bool, styles: &Styles) -> String {
     const MOST_ROWS: usize = 3;
     let label_width = lines.iter().map(|line| harmless(&line.label).width()).max().unwrap_or(0).min(32);
-    let counts: Vec<String> = lines.iter().map(|line| numbers(line, styles)).collect();
-    let count_width = lines.iter().map(|line| numbers(line, &Styles::plain()).width()).max().unwrap_or(0);
-    let longest = lines.iter().map(|line| line.posts.len()).max().unwrap_or(0);
+    let longest = lines.iter().map(|line| line.posts.len()).max().unwrap_or(0).max(1);
+    let room_beside = |short: bool| {
+        let widest = lines.iter().map(|line| numbers(line, &Styles::plain(), short).width()).max().unwrap_or(0);
+        width.saturating_sub(label_width + widest + 12).clamp(10, 120).min(longest)
+    };
+    // Where it is narrow the posts come first: how many are compliant can be seen from the rest.
+    let short = room_beside(false) < longest.min(40);
+    let counts: Vec<String> = lines.iter().map(|line| numbers(line, styles, short)).collect();
     // Posts and numbers share a line where they fit; else the posts wrap below each other.
-    let room = width.saturating_sub(label_width + count_width + 12).clamp(10, 120).min(longest.max(1));
+    let room = room_beside(short);
     let mut out = String::new();
     for (line, counted) in lines.iter().zip(counts) {
         let standings: Vec<Standing> = line.posts.iter().map(|(_, standing)| *standing).collect();
@@ -100,14 +105,14 @@ fn paint(posts: &[Standing], unicode: bool, styles: &Styles) -> String {
 }
 
 /// `9 compliant  1 on notice`, or `all compliant`.
-fn numbers(line: &FenceLine, styles: &Styles) -> String {
+fn numbers(line: &FenceLine, styles: &Styles, short: bool) -> String {
     let count = |standing: Standing| line.posts.iter().filter(|(_, one)| *one == standing).count();
     if count(Standing::Compliant) == line.posts.len() {
         return "all compliant".to_owned();
     }
     Standing::ALL
         .into_iter()
-        .filter(|standing| count(*standing) > 0)
+        .filter(|standing| count(*standing) > 0 && !(short && *standing == Standing::Compliant))
         .map(|standing| {
             let style = if standing == Standing::Compliant { anstyle::Style::new() } else { styles.standing(standing) };
             format!("{style}{} {}{style:#}", count(standing), spaced(standing))
@@ -139,6 +144,14 @@ mod tests {
         let ascii =
             render(&[line(&[(Standing::Unproven, 1), (Standing::NonCompliant, 1)])], 100, false, &Styles::plain());
         assert!(ascii.contains(":x"), "{ascii}");
+    }
+
+    #[test]
+    fn where_it_is_narrow_the_posts_keep_their_line() {
+        let mixed = line(&[(Standing::Compliant, 20), (Standing::OnNotice, 1), (Standing::NonCompliant, 1)]);
+        let text = render(&[mixed], 70, true, &Styles::plain());
+        assert_eq!(text.lines().count(), 1, "{text}");
+        assert!(text.contains("22   1 on notice  1 non-compliant"), "{text}");
     }
 
     #[test]

@@ -71,6 +71,12 @@ impl Table {
         self.rows.is_empty()
     }
 
+    /// Returns how wide the table is at the least, with its sentences squeezed as far as they go.
+    pub fn least_width(&self) -> usize {
+        let gaps = GAP * self.columns.len().saturating_sub(1) + self.indent;
+        self.widths(0).iter().sum::<usize>() + gaps
+    }
+
     /// Returns the lines of the table, headings first unless they are all empty.
     pub fn render(&self, width: usize, styles: &Styles) -> String {
         let widths = self.widths(width);

@@ -111,3 +111,30 @@ fn a_reader_that_stops_early_is_no_error() {
     let output = child.wait_with_output().unwrap();
     assert_eq!((output.status.code(), String::from_utf8_lossy(&output.stderr).as_ref()), (Some(0), ""));
 }
+
+#[test]
+fn tables_fit_a_narrow_terminal_and_never_cut_an_id() {
+    let env = Env::new();
+    env.rules(&[("a-rule-with-a-rather-long-name", "3d", "ok"), ("another", "0", "ok")]);
+    let documents: Vec<Json> = (0..40)
+        .map(|at| json!({"device": format!("device-{at:02}-with-a-long-id"), "collected_at": "2027-03-01T05:00:00Z", "ok": at % 9 > 0}))
+        .collect();
+    env.morning(AT, &documents);
+    for args in [
+        vec!["assess"],
+        vec!["list", "devices"],
+        vec!["list", "findings"],
+        vec!["list", "rules"],
+        vec!["list", "assessments"],
+    ] {
+        let output = env.command(&args).env("COLUMNS", "72").output().unwrap();
+        let text = String::from_utf8(output.stdout).unwrap();
+        let wide = text.lines().find(|line| line.chars().count() > 72);
+        assert_eq!(wide, None, "{args:?}:\n{text}");
+    }
+    let output = env.command(&["list", "findings"]).env("COLUMNS", "72").output().unwrap();
+    assert!(
+        String::from_utf8_lossy(&output.stdout).contains("device-00-with-a-long-id  a-rule-with-a-rather-long-name")
+    );
+    assert!(String::from_utf8_lossy(&output.stderr).contains("left out for want of room"));
+}
