@@ -16,7 +16,7 @@ use crate::ui::Ui;
 use crate::view::fence::{self, spaced};
 use crate::view::json;
 use crate::view::style::Styles;
-use crate::view::table::{Cell, Column, Table};
+use crate::view::table::{Cell, Column, Table, wrap};
 use crate::view::text::{count, harmless};
 use crate::view::time::Clock;
 
@@ -248,7 +248,9 @@ impl Page {
         if let Some((oldest, newest)) = assessed.collected {
             let imported = imported.map(|at| format!(", imported {}", clock.moment(at))).unwrap_or_default();
             let (from, to) = (clock.both(oldest), clock.moment(newest));
-            out.push_str(&format!("State collected between {from}, and {to}{imported}\n"));
+            let sentence = format!("State collected between {from}, and {to}{imported}");
+            out.push_str(&wrap(&sentence, self.ui_width).join("\n"));
+            out.push('\n');
         }
         out.push('\n');
         out.push_str(&self.rules(&assessed.rules));
@@ -263,7 +265,7 @@ impl Page {
             assessed.overdue.len()
         ));
         let mut table =
-            Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed)]).indent(2);
+            Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]).indent(2);
         for (word, lines, style) in [
             ("fell due", &assessed.overdue, self.styles.bad),
             ("opened", &assessed.opened, self.styles.notice),
@@ -303,20 +305,27 @@ impl Page {
     }
 
     fn standings(&self, counts: &StandingCounts) -> String {
+        let number = |standing| match standing {
+            Standing::Compliant => counts.compliant,
+            Standing::OnNotice => counts.on_notice,
+            Standing::Unproven => counts.unproven,
+            Standing::NonCompliant => counts.non_compliant,
+        };
+        let heading = format!("{}:", count(counts.total, "device", "devices"));
+        let said =
+            |standing| format!("{} {} {}", fence::post(standing, self.unicode), number(standing), spaced(standing));
+        let all = Standing::ALL.map(|standing| said(standing).chars().count() + 3).iter().sum::<usize>();
+        // Where it is narrow, what no device is goes without saying.
+        let narrow = heading.len() + all > self.ui_width;
         let parts: Vec<String> = Standing::ALL
             .into_iter()
+            .filter(|standing| !narrow || number(*standing) > 0)
             .map(|standing| {
-                let number = match standing {
-                    Standing::Compliant => counts.compliant,
-                    Standing::OnNotice => counts.on_notice,
-                    Standing::Unproven => counts.unproven,
-                    Standing::NonCompliant => counts.non_compliant,
-                };
                 let style = self.styles.standing(standing);
-                format!("{style}{} {number} {}{style:#}", fence::post(standing, self.unicode), spaced(standing))
+                format!("{style}{}{style:#}", said(standing))
             })
             .collect();
-        let mut out = format!("{}:  {}\n", count(counts.total, "device", "devices"), parts.join("   "));
+        let mut out = format!("{heading}  {}\n", parts.join("   "));
         let mut hidden = Vec::new();
         if counts.uncovered > 0 {
             hidden.push(format!("{} covered by no enforced rule", counts.uncovered));
