@@ -60,6 +60,28 @@ pub enum DateTime {
     At(Timestamp, Offset),
 }
 
+/// A time of day.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DayTime {
+    /// On the clock.
+    pub time: civil::Time,
+    /// The offset it was written in; without one it is comparable only with its like.
+    pub offset: Option<Offset>,
+}
+
+impl DayTime {
+    /// Returns the nanoseconds since midnight in UTC, or on the clock without an offset; not wrapped into one day.
+    pub fn since_midnight(&self) -> i128 {
+        let on_clock = self.time.duration_since(civil::Time::midnight()).as_nanos();
+        on_clock - i128::from(self.offset.map_or(0, Offset::seconds)) * 1_000_000_000
+    }
+
+    fn show(&self) -> String {
+        let offset = self.offset.map_or_else(String::new, show_offset);
+        format!("{}{offset}", self.time)
+    }
+}
+
 /// One end of a range.
 #[derive(Clone, Copy, Debug)]
 pub struct RangeEnd<'a> {
@@ -143,6 +165,8 @@ pub enum Value<'a> {
     Date(civil::Date),
     /// A day with a time.
     DateTime(DateTime),
+    /// A time of day.
+    Time(DayTime),
     /// An exact duration.
     Duration(SignedDuration),
     /// A duration of years and months, in months.
@@ -206,6 +230,7 @@ impl<'a> Value<'a> {
             Self::Version(_) => "version",
             Self::Date(_) => "date",
             Self::DateTime(_) => "date and time",
+            Self::Time(_) => "time",
             Self::Duration(_) => "duration",
             Self::Months(_) => "years and months duration",
             Self::List(_) => "list",
@@ -255,6 +280,7 @@ impl<'a> Value<'a> {
                 let _ = write!(out, "{date}");
             }
             Self::DateTime(moment) => out.push_str(&moment.show()),
+            Self::Time(time) => out.push_str(&time.show()),
             Self::Duration(length) => {
                 if length.is_negative() {
                     out.push('-');
@@ -311,9 +337,9 @@ impl<'a> Value<'a> {
             Self::Boolean(truth) => Datum::Boolean(*truth),
             Self::Number(number) => Datum::Number(*number),
             Self::Text(text) | Self::Version(text) => Datum::Text((*text).to_owned()),
-            Self::Date(_) | Self::DateTime(_) | Self::Range(_) => Datum::Text(self.show()),
+            Self::Date(_) | Self::DateTime(_) | Self::Time(_) | Self::Range(_) => Datum::Text(self.show()),
             Self::Duration(length) => Datum::Text(length.to_string()),
-            Self::Months(months) => Datum::Text(format!("P{months}M")),
+            Self::Months(months) => Datum::Text(crate::condition::show_months(*months)),
             Self::List(list) => Datum::List(list.items.iter().map(Self::to_datum).collect()),
             Self::Object(object) => {
                 Datum::Object(object.fields.iter().map(|(key, value)| ((*key).to_owned(), value.to_datum())).collect())
@@ -331,19 +357,42 @@ impl DateTime {
         }
     }
 
+    /// Returns day and time on the clock of its own offset.
+    pub fn local(&self) -> civil::DateTime {
+        match self {
+            Self::Local(local) => *local,
+            Self::At(moment, offset) => offset.to_datetime(*moment),
+        }
+    }
+
+    /// Returns the time of day.
+    pub fn time(&self) -> DayTime {
+        let offset = match self {
+            Self::Local(_) => None,
+            Self::At(_, offset) => Some(*offset),
+        };
+        DayTime { time: self.local().time(), offset }
+    }
+
     /// Writes the moment with its offset, as RFC 3339 asks.
     pub fn show(&self) -> String {
         match self {
             Self::Local(local) => local.to_string(),
             Self::At(moment, offset) if offset.is_zero() => moment.to_string(),
-            Self::At(moment, offset) => {
-                let seconds = offset.seconds();
-                let sign = if seconds < 0 { '-' } else { '+' };
-                let minutes = seconds.unsigned_abs() / 60;
-                format!("{}{sign}{:02}:{:02}", offset.to_datetime(*moment), minutes / 60, minutes % 60)
-            }
+            Self::At(_, offset) => format!("{}{}", self.local(), show_offset(*offset)),
         }
     }
+}
+
+/// `Z`, or `+01:00`.
+fn show_offset(offset: Offset) -> String {
+    let seconds = offset.seconds();
+    if seconds == 0 {
+        return "Z".to_owned();
+    }
+    let sign = if seconds < 0 { '-' } else { '+' };
+    let minutes = seconds.unsigned_abs() / 60;
+    format!("{sign}{:02}:{:02}", minutes / 60, minutes % 60)
 }
 
 /// An owned value, for what outlives a device: corrections, people, rows of a list.

@@ -5,16 +5,16 @@ use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
 
-use super::compiled::{AmbientKey, Condition, Node, NodeTest, Op, Type};
+use super::compiled::{AmbientKey, Condition, Instance, Network, Node, NodeTest, Op, Type};
 use super::functions::{self, Function};
 use super::parser;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, Name, Test};
-use super::temporal::{parse_at_literal, parse_date_time, parse_day, parse_duration};
+use super::temporal::{parse_at_literal, parse_date_time, parse_day, parse_duration, parse_time};
 use crate::diagnostic::{Diagnostic, Text, nearest};
 use crate::dictionary::{Dictionary, FactType};
 use crate::id::GroupId;
 use crate::layout::Layout;
-use crate::value::Value;
+use crate::value::{DateTime, Value};
 use crate::version::is_version;
 
 /// Where a condition stands, which decides what its names mean.
@@ -226,8 +226,31 @@ impl Checker<'_, '_> {
                 self.next_local = first_local;
                 Self::node(Op::Quantified { kind: *kind, lists, first_local, body }, Type::Boolean, None, span)
             }
+            ExprKind::For { iterators, body } => {
+                let (first_local, depth) = (self.next_local, self.scopes.len());
+                let mut lists = Vec::new();
+                for (name, list) in iterators {
+                    let list =
+                        if matches!(list.kind, ExprKind::Range { .. }) { self.expr(list) } else { self.list_of(list) };
+                    let label = list.label.clone();
+                    lists.push(list);
+                    self.scopes.push(Scope::Named { name: name.text.clone(), local: self.next_local, label });
+                    self.next_local += 1;
+                }
+                let body = self.boxed(body);
+                self.scopes.truncate(depth);
+                self.next_local = first_local;
+                let label = lists.iter().find_map(|list| list.label.clone());
+                Self::node(Op::For { lists, first_local, body }, Type::List, label, span)
+            }
+            ExprKind::InstanceOf(value, name) => {
+                let value = self.boxed(value);
+                let label = value.label.clone();
+                let instance = self.instance(name);
+                Self::node(Op::InstanceOf(value, instance), Type::Boolean, label, span)
+            }
             ExprKind::Filter(list, filter) => self.filter(list, filter, span),
-            ExprKind::Call { name, arguments } => self.call(name, arguments, span),
+            ExprKind::Call { name, arguments, names } => self.call(name, arguments, names, span),
         }
     }
 
@@ -490,6 +513,9 @@ impl Checker<'_, '_> {
             (Add | Subtract, Type::Months, Type::Months) => Some(Type::Months),
             (Add | Subtract, Type::Date | Type::DateTime, Type::Duration | Type::Months) => Some(left.ty),
             (Add, Type::Duration | Type::Months, Type::Date | Type::DateTime) => Some(right.ty),
+            (Add | Subtract, Type::Time, Type::Duration) => Some(Type::Time),
+            (Subtract, Type::Time, Type::Time) => Some(Type::Duration),
+            (Multiply, Type::Months, Type::Number) | (Multiply, Type::Number, Type::Months) => Some(Type::Months),
             (Subtract, Type::Date, Type::Date) | (Subtract, Type::DateTime, Type::DateTime) => Some(Type::Duration),
             (Multiply | Divide, Type::Duration, Type::Number) | (Multiply, Type::Number, Type::Duration) => {
                 Some(Type::Duration)
@@ -644,7 +670,85 @@ impl Checker<'_, '_> {
         Self::node(Op::Filter { list, item, condition }, Type::List, label, span)
     }
 
-    fn call(&mut self, name: &Name, arguments: &[Expr], span: &Range<usize>) -> Node {
+    fn instance(&mut self, name: &Name) -> Instance {
+        const TYPES: [(&str, Instance); 15] = [
+            ("Any", Instance::Any),
+            ("boolean", Instance::Boolean),
+            ("number", Instance::Number),
+            ("string", Instance::Text),
+            ("text", Instance::Text),
+            ("version", Instance::Version),
+            ("date", Instance::Date),
+            ("time", Instance::Time),
+            ("date and time", Instance::DateTime),
+            ("days and time duration", Instance::Duration),
+            ("duration", Instance::Duration),
+            ("years and months duration", Instance::Months),
+            ("list", Instance::List),
+            ("context", Instance::Object),
+            ("object", Instance::Object),
+        ];
+        if let Some((_, instance)) = TYPES.iter().find(|(word, _)| *word == name.text) {
+            return *instance;
+        }
+        let help = match nearest(&name.text, TYPES.iter().map(|(word, _)| *word)) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => format!("types are {}", TYPES.map(|(word, _)| word).join(", ")),
+        };
+        self.error("unknown-type", format!("unknown type `{}`", name.text), &name.span, "", help);
+        Instance::Any
+    }
+
+    /// Puts named arguments in their places.
+    fn in_order(
+        &mut self,
+        function: &'static Function,
+        arguments: &[Expr],
+        names: &[Name],
+        span: &Range<usize>,
+    ) -> Option<Vec<Expr>> {
+        if names.is_empty() {
+            return Some(arguments.to_vec());
+        }
+        if names.len() != arguments.len() {
+            let message = "either all arguments have names, or none".to_owned();
+            self.error("wrong-arguments", message, span, "", format!("write {}", function.usage));
+            return None;
+        }
+        let mut placed: Vec<Option<Expr>> = Vec::new();
+        for (name, argument) in names.iter().zip(arguments) {
+            // Constructors call their one argument `from`.
+            let at = match name.text.as_str() {
+                "from" if names.len() == 1 && function.least == 1 => Some(0),
+                text => function.names.iter().position(|known| *known == text),
+            };
+            let Some(at) = at else {
+                let help = match nearest(&name.text, function.names.iter().copied()) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None if function.names.is_empty() => {
+                        format!("its arguments have no names; write {}", function.usage)
+                    }
+                    None => format!("its arguments are {}", function.names.join(", ")),
+                };
+                self.error(
+                    "unknown-argument",
+                    format!("`{}` has no argument `{}`", function.name, name.text),
+                    &name.span,
+                    "",
+                    help,
+                );
+                return None;
+            };
+            if placed.len() <= at {
+                placed.resize(at + 1, None);
+            }
+            placed[at] = Some(argument.clone());
+        }
+        let null = |_| Expr { kind: ExprKind::Null, span: span.clone() };
+        Some(placed.into_iter().map(|argument| argument.unwrap_or_else(|| null(()))).collect())
+    }
+
+    fn call(&mut self, name: &Name, arguments: &[Expr], names: &[Name], span: &Range<usize>) -> Node {
         let Some(function) = functions::find(&name.text) else {
             let help = match nearest(&name.text, functions::names()) {
                 Some(near) => format!("did you mean `{near}`?"),
@@ -655,6 +759,8 @@ impl Checker<'_, '_> {
             self.error("unknown-function", format!("unknown function `{}`", name.text), &name.span, "", help);
             return Self::null(span);
         };
+        let Some(arguments) = self.in_order(function, arguments, names, span) else { return Self::null(span) };
+        let arguments = arguments.as_slice();
         let (least, most) = (function.least, function.most);
         if arguments.len() < least || arguments.len() > most {
             let wanted = match (least, most) {
@@ -706,8 +812,11 @@ impl Checker<'_, '_> {
                 Self::node(Op::Age(inner), Type::Duration, label, span)
             }
             "in group" => self.in_group(&arguments[0], span),
+            "in network" => self.in_network(arguments, span),
             "matches" => self.matches(arguments, span),
-            "version" | "duration" | "date" | "date and time" if matches!(arguments[0].kind, ExprKind::Text(_)) => {
+            "version" | "duration" | "date" | "time" | "date and time"
+                if matches!(arguments, [Expr { kind: ExprKind::Text(_), .. }]) =>
+            {
                 self.constructor(function, &arguments[0], span)
             }
             _ => self.plain_call(function, arguments, span),
@@ -746,7 +855,10 @@ impl Checker<'_, '_> {
             }
             "duration" => parse_duration(text),
             "date" => parse_day(text).map(Value::Date),
-            "date and time" => parse_date_time(text).map(Value::DateTime),
+            "time" => parse_time(text).map(Value::Time),
+            "date and time" => parse_date_time(text)
+                .or_else(|| parse_day(text).map(|day| DateTime::Local(day.to_datetime(jiff::civil::Time::midnight()))))
+                .map(Value::DateTime),
             _ => None,
         };
         match made {
@@ -784,6 +896,32 @@ impl Checker<'_, '_> {
                 Self::null(span)
             }
         }
+    }
+
+    fn in_network(&mut self, arguments: &[Expr], span: &Range<usize>) -> Node {
+        let address = self.boxed(&arguments[0]);
+        let mut networks = Vec::new();
+        for argument in &arguments[1..] {
+            let network = match &argument.kind {
+                ExprKind::Text(text) => Network::parse(text),
+                _ => None,
+            };
+            match network {
+                Some(network) => networks.push(network),
+                None => {
+                    let message = "this is no network".to_owned();
+                    self.error(
+                        "bad-literal",
+                        message,
+                        &argument.span,
+                        "",
+                        "write an address and how many bits count, as in \"10.4.0.0/16\"",
+                    );
+                }
+            }
+        }
+        let label = address.label.clone();
+        Self::node(Op::InNetwork(address, networks), Type::Boolean, label, span)
     }
 
     fn matches(&mut self, arguments: &[Expr], span: &Range<usize>) -> Node {
@@ -845,6 +983,7 @@ fn type_of_value(value: &Value<'_>) -> Type {
         Value::Version(_) => Type::Version,
         Value::Date(_) => Type::Date,
         Value::DateTime(_) => Type::DateTime,
+        Value::Time(_) => Type::Time,
         Value::Duration(_) => Type::Duration,
         Value::Months(_) => Type::Months,
         Value::List(_) => Type::List,

@@ -1,5 +1,6 @@
 //! A compiled condition: names are slots and locals, literals are values, mistakes are gone.
 
+use std::net::IpAddr;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -22,6 +23,7 @@ pub(super) enum Type {
     Version,
     Date,
     DateTime,
+    Time,
     Duration,
     Months,
     List,
@@ -40,6 +42,7 @@ impl Type {
             Self::Version => "a version",
             Self::Date => "a date",
             Self::DateTime => "a date and time",
+            Self::Time => "a time",
             Self::Duration => "a duration",
             Self::Months => "a duration of months",
             Self::List => "a list",
@@ -133,11 +136,70 @@ pub(super) enum Op {
         list: Box<Node>,
         index: Box<Node>,
     },
+    /// `for`; the results in the order of the items.
+    For {
+        lists: Vec<Node>,
+        first_local: usize,
+        body: Box<Node>,
+    },
+    InstanceOf(Box<Node>, Instance),
+    InNetwork(Box<Node>, Vec<Network>),
     Present(Box<Node>),
     Age(Box<Node>),
     InGroup(usize),
     Matches(Box<Node>, Regex),
     Call(&'static Function, Vec<Node>),
+}
+
+/// What `instance of` asks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Instance {
+    Any,
+    Boolean,
+    Number,
+    Text,
+    Version,
+    Date,
+    Time,
+    DateTime,
+    Duration,
+    Months,
+    List,
+    Object,
+}
+
+/// A range of addresses that share their first bits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Network {
+    pub address: IpAddr,
+    pub bits: u8,
+}
+
+impl Network {
+    /// Reads `10.4.0.0/16`, or a single address.
+    pub(super) fn parse(text: &str) -> Option<Self> {
+        let (address, bits) = text.split_once('/').map_or((text, None), |(address, bits)| (address, Some(bits)));
+        let address: IpAddr = address.trim().parse().ok()?;
+        let most = if address.is_ipv4() { 32 } else { 128 };
+        let bits = bits.map_or(Some(most), |bits| bits.trim().parse().ok().filter(|bits| *bits <= most))?;
+        Some(Self { address, bits })
+    }
+
+    /// Returns whether an address lies in it; one of the other family does not, and IPv4 in IPv6 clothing is IPv4.
+    pub(super) fn contains(&self, address: IpAddr) -> bool {
+        let plain = address.to_canonical();
+        match (self.address, plain) {
+            (IpAddr::V4(network), IpAddr::V4(address)) => {
+                let shift = 32 - u32::from(self.bits);
+                shift == 32 || u32::from(network) >> shift == u32::from(address) >> shift
+            }
+            (IpAddr::V6(network), IpAddr::V6(address)) => {
+                let shift = 128 - u32::from(self.bits);
+                shift == 128 || u128::from(network) >> shift == u128::from(address) >> shift
+            }
+            (IpAddr::V4(_), IpAddr::V6(_)) | (IpAddr::V6(_), IpAddr::V4(_)) => false,
+        }
+    }
 }
 
 #[derive(Clone, Debug)]

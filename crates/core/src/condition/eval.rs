@@ -3,11 +3,13 @@
 //! With a trace the same code keeps the parts that decided: of an `and` that fails the parts that fail,
 //! of an `or` that fails every branch, of a quantifier the items that broke it.
 
+use std::net::IpAddr;
+
 use bumpalo::Bump;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use super::compiled::{AmbientKey, Condition, Node, NodeTest, Op};
+use super::compiled::{AmbientKey, Condition, Instance, Node, NodeTest, Op};
 use super::functions::Context;
 use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_of};
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
@@ -16,6 +18,8 @@ use crate::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
 use crate::facts::{Facts, Origin};
 use crate::value::{List, Range, RangeEnd, Reason, Unknown, Value};
 
+/// How many results a `for` may have.
+const MOST_ITEMS: usize = 100_000;
 /// How many items of a list the evidence names.
 const ITEMS_SHOWN: usize = 5;
 
@@ -520,6 +524,19 @@ impl<'a> Evaluator<'a> {
             }
             Op::Filter { list, item, condition: filter } => self.filter(condition, list, *item, filter),
             Op::Index { list, index } => self.index(condition, list, index),
+            Op::For { lists, first_local, body } => self.repeated(condition, lists, *first_local, body),
+            Op::InstanceOf(inner, wanted) => match self.value(condition, inner) {
+                unknown @ Value::Unknown(_) => unknown,
+                value => Value::Boolean(is_instance(&value, *wanted)),
+            },
+            Op::InNetwork(inner, networks) => match self.value(condition, inner) {
+                Value::Text(text) => match text.trim().parse::<IpAddr>() {
+                    Ok(address) => Value::Boolean(networks.iter().any(|network| network.contains(address))),
+                    Err(_) => mismatch(inner, inner),
+                },
+                value @ (Value::Unknown(_) | Value::Null) => value,
+                _ => mismatch(inner, inner),
+            },
             Op::Present(inner) => {
                 let value = self.value(condition, inner);
                 Value::Boolean(is_present(&value))
@@ -621,6 +638,63 @@ impl<'a> Evaluator<'a> {
         Value::List(self.arena.alloc(List { items, doubts }))
     }
 
+    /// `for`: the body for each item, or each combination of items, in order.
+    fn repeated(&mut self, condition: &'a Condition, lists: &'a [Node], local: usize, body: &'a Node) -> Value<'a> {
+        let mut results = Vec::new();
+        if let Err(value) = self.repeat_into(condition, lists, local, body, &mut results) {
+            return value;
+        }
+        Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(&results))))
+    }
+
+    fn repeat_into(
+        &mut self,
+        condition: &'a Condition,
+        lists: &'a [Node],
+        local: usize,
+        body: &'a Node,
+        results: &mut Vec<Value<'a>>,
+    ) -> Result<(), Value<'a>> {
+        let Some((first, rest)) = lists.split_first() else {
+            results.push(self.value(condition, body));
+            // A hostile range must not fill the memory.
+            return if results.len() > MOST_ITEMS { Err(Value::Null) } else { Ok(()) };
+        };
+        let items = match self.value(condition, first) {
+            Value::Range(range) => self.numbers_of(range)?,
+            value => {
+                let list = self.as_list(value)?;
+                if let Some((_, unknown)) = list.doubts.first() {
+                    return Err(Value::Unknown(*unknown));
+                }
+                list.items
+            }
+        };
+        for item in items {
+            self.locals.truncate(local);
+            self.locals.push(*item);
+            self.repeat_into(condition, rest, local + 1, body, results)?;
+        }
+        self.locals.truncate(local);
+        Ok(())
+    }
+
+    /// The whole numbers of `low..high`, downwards when `high` is the lower.
+    fn numbers_of(&self, range: &Range<'a>) -> Result<&'a [Value<'a>], Value<'a>> {
+        let whole = |value: Value<'a>| match value {
+            Value::Number(number) if number.is_integer() => i64::try_from(number).map_err(|_| Value::Null),
+            unknown @ Value::Unknown(_) => Err(unknown),
+            _ => Err(Value::Null),
+        };
+        let (low, high) = (whole(range.low.value)?, whole(range.high.value)?);
+        let count = low.abs_diff(high).saturating_add(1);
+        let count = usize::try_from(count).ok().filter(|count| *count <= MOST_ITEMS).ok_or(Value::Null)?;
+        let step = if low <= high { 1 } else { -1 };
+        let numbers = std::iter::successors(Some(low), |number| number.checked_add(step)).take(count);
+        let numbers: Vec<Value<'a>> = numbers.map(|number| Value::Number(number.into())).collect();
+        Ok(self.arena.alloc_slice_copy(&numbers))
+    }
+
     fn index(&mut self, condition: &'a Condition, list: &'a Node, index: &'a Node) -> Value<'a> {
         let value = self.value(condition, list);
         let list = match self.as_list(value) {
@@ -712,8 +786,7 @@ impl<'a> Evaluator<'a> {
             let unknown = match value {
                 Value::Unknown(unknown) => Some(unknown),
                 Value::List(list) => list.doubts.first().map(|(_, unknown)| *unknown).or_else(|| {
-                    // How many there are is known, whatever they are.
-                    let looks_inside = function.name != "count";
+                    let looks_inside = !function.weighs_unknown;
                     list.items.iter().find_map(|item| match item {
                         Value::Unknown(unknown) if looks_inside => Some(*unknown),
                         _ => None,
@@ -728,10 +801,16 @@ impl<'a> Evaluator<'a> {
         }
         let context = Context { arena: self.arena, now: self.now, zone: self.zone };
         let result = (function.run)(&context, &values);
-        // A fact of the wrong type is to blame, where a literal would have been refused before.
-        let all_known = values.iter().all(|value| !matches!(value, Value::Null));
-        match (result, arguments.iter().find(|argument| argument.label.is_some())) {
-            (Value::Null, Some(fact)) if all_known => mismatch(fact, fact),
+        let fact = arguments.iter().find(|argument| argument.label.is_some());
+        let is_empty = |value: &Value<'_>| matches!(value, Value::List(list) if list.items.is_empty());
+        match (result, fact) {
+            (Value::Unknown(_), Some(fact)) => result.blamed(fact),
+            // A fact of the wrong type is to blame, where a literal would have been refused before.
+            (Value::Null, Some(fact))
+                if !values.iter().any(|value| matches!(value, Value::Null) || is_empty(value)) =>
+            {
+                mismatch(fact, fact)
+            }
             (result, _) => result,
         }
     }
@@ -764,6 +843,25 @@ impl<'a> Value<'a> {
             }
             other => other,
         }
+    }
+}
+
+fn is_instance(value: &Value<'_>, wanted: Instance) -> bool {
+    match (value, wanted) {
+        (Value::Null, _) => false,
+        (_, Instance::Any)
+        | (Value::Boolean(_), Instance::Boolean)
+        | (Value::Number(_), Instance::Number)
+        | (Value::Text(_) | Value::Version(_), Instance::Text)
+        | (Value::Version(_), Instance::Version)
+        | (Value::Date(_), Instance::Date)
+        | (Value::Time(_), Instance::Time)
+        | (Value::DateTime(_), Instance::DateTime)
+        | (Value::Duration(_), Instance::Duration)
+        | (Value::Months(_), Instance::Months)
+        | (Value::List(_), Instance::List)
+        | (Value::Object(_), Instance::Object) => true,
+        _ => false,
     }
 }
 

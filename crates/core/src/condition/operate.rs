@@ -8,7 +8,7 @@ use rust_decimal::Decimal;
 
 use super::compiled::{Node, Op};
 use super::syntax::{ArithmeticOp, CompareOp};
-use crate::value::{DateTime, Reason, Unknown, Value};
+use crate::value::{DateTime, DayTime, Reason, Unknown, Value};
 use crate::version::{compare_versions, is_version};
 
 /// `and`, by Kleene: false settles it, whatever the other side is.
@@ -51,6 +51,9 @@ pub(super) fn order(left: &Value<'_>, right: &Value<'_>) -> Option<Ordering> {
         (Value::Date(a), Value::Date(b)) => a.cmp(b),
         (Value::DateTime(DateTime::At(a, _)), Value::DateTime(DateTime::At(b, _))) => a.cmp(b),
         (Value::DateTime(DateTime::Local(a)), Value::DateTime(DateTime::Local(b))) => a.cmp(b),
+        (Value::Time(a), Value::Time(b)) if a.offset.is_some() == b.offset.is_some() => {
+            a.since_midnight().cmp(&b.since_midnight())
+        }
         (Value::Duration(a), Value::Duration(b)) => a.cmp(b),
         (Value::Months(a), Value::Months(b)) => a.cmp(b),
         _ => return None,
@@ -75,7 +78,7 @@ pub(super) fn compare<'a>(
                 (Value::Unknown(_), _) => return left,
                 (_, Value::Unknown(_)) => return right,
                 (Value::Null, _) | (_, Value::Null) => return Value::Null,
-                (Value::DateTime(_), Value::DateTime(_)) if order(&left, &right).is_none() => return Value::Null,
+                _ if are_kin(&left, &right) && order(&left, &right).is_none() => return Value::Null,
                 _ => {}
             }
             let Some(order) = order(&left, &right) else { return mismatch(left_node, right_node) };
@@ -119,10 +122,41 @@ pub(super) fn equal<'a>(left: Value<'a>, right: Value<'a>, left_node: &'a Node, 
         }
         _ => match order(&left, &right) {
             Some(order) => Value::Boolean(order.is_eq()),
-            // A date and a local time are of kin, and still not comparable.
-            None if matches!((left, right), (Value::DateTime(_), Value::DateTime(_))) => Value::Null,
+            None if are_kin(&left, &right) => Value::Null,
             None => mismatch(left_node, right_node),
         },
+    }
+}
+
+/// Whether two values are of time and so no mistake beside each other, though they may not be comparable: a local
+/// time and one with an offset, a date and a date with a time.
+fn are_kin(left: &Value<'_>, right: &Value<'_>) -> bool {
+    matches!(
+        (left, right),
+        (Value::DateTime(_) | Value::Date(_), Value::DateTime(_) | Value::Date(_)) | (Value::Time(_), Value::Time(_))
+    )
+}
+
+/// Whether two known values are equal; none where they are of different types.
+pub(super) fn same(left: &Value<'_>, right: &Value<'_>) -> Option<bool> {
+    match (left, right) {
+        (Value::Boolean(a), Value::Boolean(b)) => Some(a == b),
+        (Value::List(a), Value::List(b)) => {
+            if a.items.len() != b.items.len() {
+                return Some(false);
+            }
+            a.items.iter().zip(b.items).try_fold(true, |all, (x, y)| Some(all && same(x, y)?))
+        }
+        (Value::Object(a), Value::Object(b)) => {
+            if a.fields.len() != b.fields.len() {
+                return Some(false);
+            }
+            a.fields.iter().try_fold(true, |all, (key, x)| {
+                let y = b.fields.iter().find(|(other, _)| other == key);
+                Some(all && y.map_or(Some(false), |(_, y)| same(x, y))?)
+            })
+        }
+        _ => order(left, right).map(std::cmp::Ordering::is_eq),
     }
 }
 
@@ -180,6 +214,27 @@ pub(super) fn arithmetic<'a>(
             Value::Duration(a.duration_since(b))
         }
         (Subtract, Value::Date(a), Value::Date(b)) => Value::Duration(a.duration_since(b)),
+        (Subtract, Value::DateTime(DateTime::Local(a)), Value::DateTime(DateTime::Local(b))) => {
+            Value::Duration(a.duration_since(b))
+        }
+        (Subtract, Value::Time(a), Value::Time(b)) if a.offset.is_some() == b.offset.is_some() => {
+            let nanos = i64::try_from(a.since_midnight() - b.since_midnight()).unwrap_or(0);
+            Value::Duration(jiff::SignedDuration::from_nanos(nanos))
+        }
+        (Add | Subtract, Value::Time(time), Value::Duration(length)) => {
+            let moved = time.time.wrapping_add(if op == Subtract { -length } else { length });
+            Value::Time(DayTime { time: moved, ..time })
+        }
+        (Multiply, Value::Duration(length), Value::Number(factor))
+        | (Multiply, Value::Number(factor), Value::Duration(length)) => scaled(length, Some(factor)),
+        (Divide, Value::Duration(length), Value::Number(factor)) => scaled(length, Decimal::ONE.checked_div(factor)),
+        (Divide, Value::Duration(a), Value::Duration(b)) => number(seconds(a).checked_div(seconds(b))),
+        (Multiply, Value::Months(months), Value::Number(factor))
+        | (Multiply, Value::Number(factor), Value::Months(months)) => {
+            let months =
+                Decimal::from(months).checked_mul(factor).and_then(|months| i64::try_from(months.trunc()).ok());
+            months.map_or(Value::Null, Value::Months)
+        }
         (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Duration(length)) => {
             shift(moment, if op == Subtract { -length } else { length })
         }
@@ -190,6 +245,17 @@ pub(super) fn arithmetic<'a>(
         (Add, Value::Months(months), moment @ (Value::DateTime(_) | Value::Date(_))) => shift_months(moment, months),
         _ => mismatch(left_node, right_node),
     }
+}
+
+fn seconds(length: jiff::SignedDuration) -> Decimal {
+    Decimal::from_i128_with_scale(length.as_nanos(), 9)
+}
+
+fn scaled<'a>(length: jiff::SignedDuration, factor: Option<Decimal>) -> Value<'a> {
+    let nanos = factor
+        .and_then(|factor| seconds(length).checked_mul(factor))
+        .and_then(|seconds| i64::try_from(seconds.checked_mul(Decimal::from(1_000_000_000))?.trunc()).ok());
+    nanos.map_or(Value::Null, |nanos| Value::Duration(jiff::SignedDuration::from_nanos(nanos)))
 }
 
 fn shift(moment: Value<'_>, length: jiff::SignedDuration) -> Value<'_> {

@@ -272,14 +272,11 @@ impl Parser<'_> {
         } else if self.eat_word("in") {
             let (tests, end) = self.tests();
             Expr { kind: ExprKind::In(Box::new(left), tests), span: start..end }
-        } else if self.is_word("instance") {
-            let range = self.token().range.clone();
-            return self.fail(
-                "not-yet",
-                "`instance of` is not available yet",
-                range,
-                "declare the fact's type in facts.toml instead",
-            );
+        } else if self.eat_word("instance") {
+            self.expect_word("of");
+            let name = self.type_name();
+            let span = start..name.span.end;
+            Expr { kind: ExprKind::InstanceOf(Box::new(left), name), span }
         } else {
             return left;
         };
@@ -597,12 +594,7 @@ impl Parser<'_> {
             "if" => self.conditional(),
             "every" => self.quantified(QuantifierKind::Every),
             "some" => self.quantified(QuantifierKind::Some),
-            "for" => self.fail(
-                "not-yet",
-                "`for` is not available yet",
-                span,
-                "use `every x in list satisfies ..` or a filter, `list[condition]`",
-            ),
+            "for" => self.repeated(),
             "not" => self.fail("syntax", "`not` is a function", span, "put what it denies in brackets: `not(x)`"),
             keyword if KEYWORDS.contains(&keyword) => self.unexpected("a value"),
             _ => {
@@ -640,25 +632,105 @@ impl Parser<'_> {
         }
         let name = Name { text, span: start..end };
         self.advance();
-        let mut arguments = Vec::new();
+        let (mut arguments, mut names) = (Vec::new(), Vec::new());
         if self.kind() != TokenKind::RightParen {
-            arguments.push(self.expression());
-            while self.eat(TokenKind::Comma) {
+            loop {
+                names.extend(self.argument_name());
                 arguments.push(self.expression());
+                if !self.eat(TokenKind::Comma) {
+                    break;
+                }
             }
-        }
-        if self.kind() == TokenKind::Colon {
-            let range = self.token().range.clone();
-            return self.fail(
-                "not-yet",
-                "named arguments are not available yet",
-                range,
-                "give the arguments in order, without names",
-            );
         }
         let end = self.token().range.end;
         self.expect(TokenKind::RightParen, "`)` or a comma");
-        Expr { kind: ExprKind::Call { name, arguments }, span: start..end }
+        Expr { kind: ExprKind::Call { name, arguments, names }, span: start..end }
+    }
+
+    /// `start position:` before an argument.
+    fn argument_name(&mut self) -> Option<Name> {
+        let words = (0..5).find(|ahead| self.kind_at(*ahead) != TokenKind::Name)?;
+        if words == 0 || self.kind_at(words) != TokenKind::Colon {
+            return None;
+        }
+        let text = self.joined(words);
+        let start = self.token().range.start;
+        let mut end = start;
+        for _ in 0..words {
+            end = self.advance().end;
+        }
+        self.advance();
+        Some(Name { text, span: start..end })
+    }
+
+    /// `number`, `date and time`, `list<number>`: words, and what stands in angle brackets is passed over.
+    fn type_name(&mut self) -> Name {
+        let start = self.token().range.start;
+        let (mut text, mut end) = (String::new(), start);
+        const TYPES: [&str; 3] = ["date and time", "days and time duration", "years and months duration"];
+        let long = TYPES.iter().find(|name| {
+            let words = name.split(' ').count();
+            (0..words).all(|ahead| self.kind_at(ahead) == TokenKind::Name) && self.joined(words) == **name
+        });
+        let words = long.map_or(1, |name| name.split(' ').count());
+        if self.kind() != TokenKind::Name {
+            let mistake = self.unexpected("the name of a type, such as number or text");
+            return Name { text, span: mistake.span };
+        }
+        for at in 0..words {
+            let span = self.advance();
+            if at > 0 {
+                text.push(' ');
+            }
+            text.push_str(&self.text[span.clone()]);
+            end = span.end;
+        }
+        if self.kind() == TokenKind::Less {
+            self.advance();
+            self.deeper(|parser| {
+                let inner = parser.type_name();
+                Expr { kind: ExprKind::Null, span: inner.span }
+            });
+            end = self.token().range.end;
+            self.expect(TokenKind::Greater, "`>`");
+        }
+        Name { text, span: start..end }
+    }
+
+    /// `for x in list return x.name`, also over `1..5`.
+    fn repeated(&mut self) -> Expr {
+        let start = self.advance().start;
+        let mut iterators = Vec::new();
+        loop {
+            let Some(name) = self.path_part() else {
+                return self.unexpected("a name for the items, as in `for d in disks return d.mount`");
+            };
+            if !self.expect_word("in") {
+                break;
+            }
+            let first = self.sum();
+            let list = if self.eat(TokenKind::DotDot) {
+                let high = self.sum();
+                let span = first.span.start..high.span.end;
+                let kind = ExprKind::Range {
+                    low: Box::new(first),
+                    low_included: true,
+                    high: Box::new(high),
+                    high_included: true,
+                };
+                Expr { kind, span }
+            } else {
+                first
+            };
+            iterators.push((name, list));
+            if !self.eat(TokenKind::Comma) {
+                break;
+            }
+        }
+        self.expect_word("return");
+        let body = self.expression();
+        let span = start..body.span.end;
+        Expr { kind: ExprKind::For { iterators, body: Box::new(body) }, span }
     }
 
     fn conditional(&mut self) -> Expr {

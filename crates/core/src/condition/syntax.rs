@@ -127,9 +127,18 @@ pub(super) enum ExprKind {
         body: Box<Expr>,
     },
     Filter(Box<Expr>, Box<Expr>),
+    /// `for x in list return body`
+    For {
+        iterators: Vec<(Name, Expr)>,
+        body: Box<Expr>,
+    },
+    /// `value instance of number`
+    InstanceOf(Box<Expr>, Name),
+    /// Arguments have names all of them, or none.
     Call {
         name: Name,
         arguments: Vec<Expr>,
+        names: Vec<Name>,
     },
     /// Where something could not be read; a diagnostic was reported for it.
     Mistake,

@@ -4,7 +4,7 @@ use jiff::SignedDuration;
 use jiff::civil;
 use jiff::tz::{Offset, TimeZone};
 
-use crate::value::{DateTime, Value};
+use crate::value::{DateTime, DayTime, Value};
 
 /// Reads `2027-03-04T10:00:00`, perhaps with `Z`, an offset, or `@Europe/Oslo`. A bare day is none.
 ///
@@ -117,6 +117,37 @@ fn parse_iso_duration(body: &str, negative: bool) -> Option<Value<'static>> {
     }
 }
 
+/// Reads `10:00`, `10:00:00.5`, perhaps with `Z` or an offset.
+pub(super) fn parse_time(text: &str) -> Option<DayTime> {
+    let text = text.strip_prefix('T').unwrap_or(text);
+    if !text.is_ascii() || text.len() < 5 || text.as_bytes()[2] != b':' {
+        return None;
+    }
+    let at = text[1..].find(['Z', 'z', '+', '-']).map_or(text.len(), |at| at + 1);
+    let (local, _) = text.split_at(at);
+    let time: civil::Time = local.parse().ok()?;
+    let offset = if at == text.len() {
+        None
+    } else {
+        // The rules for offsets are those of a moment.
+        match parse_date_time(&format!("2000-01-01T{text}"))? {
+            DateTime::At(_, offset) => Some(offset),
+            DateTime::Local(_) => None,
+        }
+    };
+    Some(DayTime { time, offset })
+}
+
+/// Writes a duration of years and months as ISO 8601 has it.
+pub fn show_months(months: i64) -> String {
+    let sign = if months < 0 { "-" } else { "" };
+    match (months.unsigned_abs() / 12, months.unsigned_abs() % 12) {
+        (0, months) => format!("{sign}P{months}M"),
+        (years, 0) => format!("{sign}P{years}Y"),
+        (years, months) => format!("{sign}P{years}Y{months}M"),
+    }
+}
+
 /// Reads what stands in `@"..."`: a day, a moment, or a duration.
 pub(super) fn parse_at_literal(text: &str) -> Option<Value<'static>> {
     if let Some(moment) = parse_date_time(text) {
@@ -124,6 +155,7 @@ pub(super) fn parse_at_literal(text: &str) -> Option<Value<'static>> {
     }
     parse_day(text)
         .map(Value::Date)
+        .or_else(|| parse_time(text).map(Value::Time))
         .or_else(|| (text.starts_with('P') || text.starts_with("-P")).then(|| parse_duration(text)).flatten())
 }
 

@@ -265,6 +265,173 @@ fn texts_functions_and_membership() {
     gives("sum(xs) = 6 and min(xs) = 1 and mean(xs) = 2", json!({"xs": [1, 2, 3]}), "true");
 }
 
+/// Examples of the standard's chapters on functions, operators and types, as far as they fall in the subset.
+#[test]
+fn the_standards_examples_give_the_standards_values() {
+    for (text, expected) in [
+        ("substring(\"foobar\", 3)", "obar"),
+        ("substring(\"foobar\", 3, 3)", "oba"),
+        ("substring(\"foobar\", -2, 1)", "a"),
+        ("substring(\"\\U01F40Eab\", 2)", "ab"),
+        ("string length(\"foo\")", "3"),
+        ("string length(\"\\U01F40Eab\")", "3"),
+        ("upper case(\"aBc4\")", "ABC4"),
+        ("lower case(\"aBc4\")", "abc4"),
+        ("replace(\"abcd\", \"(ab)|(a)\", \"[1=$1][2=$2]\")", "[1=ab][2=]cd"),
+        ("contains(\"foobar\", \"of\")", "false"),
+        ("starts with(\"foobar\", \"fo\")", "true"),
+        ("ends with(\"foobar\", \"r\")", "true"),
+        ("matches(\"foobar\", \"^fo*b\")", "true"),
+        ("split(\"John Doe\", \"\\s\")", "[John, Doe]"),
+        ("split(\"a;b;c;;\", \";\")", "[a, b, c, \"\", \"\"]"),
+        ("string join([\"a\",\"b\",\"c\"], \"_and_\")", "a_and_b_and_c"),
+        ("string join([\"a\",\"b\",\"c\"], \"\")", "abc"),
+        ("string join([\"a\"], \"X\")", "a"),
+        ("list contains([1,2,3], 2)", "true"),
+        ("list contains([1,null], null)", "true"),
+        ("count([1,2,3])", "3"),
+        ("count([])", "0"),
+        ("count([1,[2,3]])", "2"),
+        ("min([1,2,3])", "1"),
+        ("min(1)", "1"),
+        ("min([])", "null"),
+        ("max(1,2,3)", "3"),
+        ("sum([1,2,3])", "6"),
+        ("sum(1)", "1"),
+        ("sum([])", "null"),
+        ("mean([1,2,3])", "2"),
+        ("mean([])", "null"),
+        ("median(8, 2, 5, 3, 4)", "4"),
+        ("median([6, 1, 2, 3])", "2.5"),
+        ("median([])", "null"),
+        ("all([false,null,true])", "false"),
+        ("all(true)", "true"),
+        ("all([])", "true"),
+        ("any([false,null,true])", "true"),
+        ("any([])", "false"),
+        ("any(false)", "false"),
+        ("concatenate([1,2],[3])", "[1, 2, 3]"),
+        ("distinct values([1,2,3,2,1])", "[1, 2, 3]"),
+        ("decimal(1/3, 2)", "0.33"),
+        ("decimal(1.5, 0)", "2"),
+        ("decimal(2.5, 0)", "2"),
+        ("floor(1.5)", "1"),
+        ("floor(-1.5)", "-2"),
+        ("floor(-1.56, 1)", "-1.6"),
+        ("ceiling(1.5)", "2"),
+        ("ceiling(-1.5)", "-1"),
+        ("ceiling(-1.56, 1)", "-1.5"),
+        ("round up(5.5, 0)", "6"),
+        ("round up(-5.5, 0)", "-6"),
+        ("round up(1.121, 2)", "1.13"),
+        ("round down(5.5, 0)", "5"),
+        ("round down(-5.5, 0)", "-5"),
+        ("round half up(5.5, 0)", "6"),
+        ("round half up(-5.5, 0)", "-6"),
+        ("round half down(5.5, 0)", "5"),
+        ("round half down(-5.5, 0)", "-5"),
+        ("round(2.5)", "3"),
+        ("round(-2.5)", "-3"),
+        ("round(1250, -2)", "1300"),
+        ("abs(-10)", "10"),
+        ("abs(@\"PT5H\") = @\"PT5H\"", "true"),
+        ("abs(@\"-PT5H\") = @\"PT5H\"", "true"),
+        ("number(\"1 000,0\", \" \", \",\") = number(\"1,000.0\", \",\", \".\")", "true"),
+        ("string(1.1)", "1.1"),
+        ("string(null)", "null"),
+        ("date(2012, 12, 25) = date(\"2012-12-25\")", "true"),
+        ("date(date and time(\"2012-12-25T11:00:00Z\")) = date(\"2012-12-25\")", "true"),
+        ("date(\"2012-12-25\") - date(\"2012-12-24\") = duration(\"P1D\")", "true"),
+        (
+            "date and time(\"2012-12-24T23:59:00\") + duration(\"PT1M\") = date and time(\"2012-12-25T00:00:00\")",
+            "true",
+        ),
+        ("date and time(date(\"2012-12-24\"), time(\"23:59:00Z\")) = @\"2012-12-24T23:59:00Z\"", "true"),
+        ("time(\"23:59:00z\") + duration(\"PT2M\") = time(\"00:01:00@UTC\")", "refused"),
+        ("time(\"23:59:00z\") + duration(\"PT2M\") = time(\"00:01:00Z\")", "true"),
+        ("time(\"14:10:00+00:00\") = time(\"16:10:00+02:00\")", "true"),
+        ("time(10, 30, 15, duration(\"PT1H\")) = @\"10:30:15+01:00\"", "true"),
+        ("duration(\"P2Y2M\") = duration(\"P26M\")", "true"),
+        ("duration(\"P1D\") / duration(\"PT12H\")", "2"),
+        ("duration(\"PT2H\") * 3 = duration(\"PT6H\")", "true"),
+        ("date(\"2012-01-31\") + duration(\"P1M\")", "2012-02-29"),
+        ("if 20 > 10 then \"yes\" else \"no\"", "yes"),
+        ("for i in 1..3 return i * 2", "[2, 4, 6]"),
+        ("for i in 3..1 return i", "[3, 2, 1]"),
+        ("for i in [1,2], j in [3,4] return i * j", "[3, 4, 6, 8]"),
+        ("some x in [1,2], y in [2,3] satisfies x < y", "true"),
+        ("every x in [1,2], y in [2,3] satisfies x < y", "false"),
+        ("[1,2,3,4][item > 2]", "[3, 4]"),
+        ("[1,2,3,4][2]", "2"),
+        ("[1,2,3,4][-1]", "4"),
+        ("[1,2,3,4][5]", "null"),
+        ("1 in [2,3,1]", "true"),
+        ("5 in (<= 5)", "true"),
+        ("5 in ((5..10])", "false"),
+        ("5 in ([5..10])", "true"),
+        ("5 in (4,5,6)", "true"),
+        ("5 between 1 and 10", "true"),
+        ("\"a\" < \"b\"", "true"),
+        ("null = null", "true"),
+        ("null != null", "false"),
+        ("1 instance of number", "true"),
+        ("\"a\" instance of string", "true"),
+        ("[1] instance of list<number>", "true"),
+        ("@\"P1Y\" instance of years and months duration", "true"),
+        ("@\"P1D\" instance of days and time duration", "true"),
+        ("@\"2012-12-24T23:59:00\" instance of date and time", "true"),
+        ("null instance of Any", "false"),
+        ("substring(string: \"abc\", start position: 2)", "bc"),
+        ("starts with(match: \"a\", string: \"abc\")", "true"),
+        ("date(from: \"2012-12-25\") = date(2012, 12, 25)", "true"),
+    ] {
+        if expected == "refused" {
+            assert!(compile(text, true).0.is_none(), "{text}");
+        } else {
+            gives(text, json!({}), expected);
+        }
+    }
+}
+
+#[test]
+fn functions_weigh_what_is_unknown_in_lists() {
+    let document = || json!({"xs": [{"n": 1, "ok": true}, {"ok": false}, {"n": 3}]});
+    gives("count(xs.n)", document(), "3");
+    gives("sum(xs.n)", document(), "unknown: missing xs.n");
+    gives("all(xs.ok)", document(), "false");
+    gives("any(xs.ok)", document(), "true");
+    gives("list contains(xs.n, 3)", document(), "true");
+    gives("list contains(xs.n, 9)", document(), "unknown: missing xs.n");
+    gives("count(xs[n > 2])", document(), "unknown: missing xs.n");
+    gives("for x in xs[n > 2] return x.n", document(), "unknown: missing xs.n");
+    gives("sum(gone)", document(), "unknown: missing gone");
+    gives("max(xs)", document(), "unknown: wrong-type xs");
+    gives("sum(empty)", json!({"empty": []}), "null");
+    gives("idle instance of number", json!({}), "unknown: missing idle");
+}
+
+#[test]
+fn networks_keys_and_written_names() {
+    let document = || json!({"address": "10.4.7.9", "six": "2001:db8::5", "dressed": "::ffff:10.4.7.9", "bad": "here", "settings": {"main.timeout": 5, "a": {"b": 1}}});
+    gives("in network(address, \"10.4.0.0/16\")", document(), "true");
+    gives("in network(address, \"10.5.0.0/16\", \"10.4.7.9\")", document(), "true");
+    gives("in network(address, \"2001:db8::/32\")", document(), "false");
+    gives("in network(six, \"2001:db8::/32\")", document(), "true");
+    gives("in network(dressed, \"10.4.0.0/16\")", document(), "true");
+    gives("in network(bad, \"10.4.0.0/16\")", document(), "unknown: wrong-type bad");
+    gives("in network(gone, \"0.0.0.0/0\")", document(), "unknown: missing gone");
+    gives("get value(settings, \"main.timeout\")", document(), "5");
+    gives("get value(settings, \"a.b\")", document(), "unknown: missing settings");
+    gives("get value(settings, \"a\")", document(), "{b: 1}");
+    refused("in network(address, \"10.4.0.0/33\")", "bad-literal", "\"10.4.0.0/33\"");
+}
+
+#[test]
+fn hostile_ranges_and_repetitions_end() {
+    gives("count(for i in 1..100000000000 return i)", json!({}), "null");
+    gives("count(for i in 1..1000, j in 1..1000 return i)", json!({}), "null");
+}
+
 #[track_caller]
 fn refused(text: &str, code: &str, at: &str) {
     let (condition, mistakes, _) = compile(text, false);
@@ -293,6 +460,10 @@ fn what_cannot_be_meant_is_refused_before_it_runs() {
     refused("standing = \"compliant\"", "own-tail", "standing");
     refused("signin.client = \"app\"", "unknown-name", "signin.client");
     refused("idle and on", "not-a-condition", "idle");
+    refused("idle instance of numbr", "unknown-type", "numbr");
+    refused("contains(strin: \"a\", match: \"b\")", "unknown-argument", "strin");
+    refused("contains(string: \"a\", \"b\")", "wrong-arguments", "contains(string: \"a\", \"b\")");
+    refused("born = @\"2027-03-04T10:00:00Z\"", "never-equal", "born = @\"2027-03-04T10:00:00Z\"");
 }
 
 #[test]

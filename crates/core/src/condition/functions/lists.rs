@@ -1,0 +1,157 @@
+//! Functions of lists. Doubtful lists never come here; unknown items do where a function can weigh them.
+
+use rust_decimal::Decimal;
+
+use super::super::compiled::Type;
+use super::super::operate::{kleene_and, kleene_or, order, same};
+use super::{Context, Function, MANY, doubt, function, items, or_null, weighing};
+use crate::value::{Object, Value};
+
+pub(super) static FUNCTIONS: &[Function] = &[
+    weighing(function("count", (1, 1), &["list"], &[Type::List], Type::Number, "count(list)", |_, args| match args {
+        [Value::Null] => Value::Null,
+        _ => Value::Number(items(args).len().into()),
+    })),
+    function("sum", (1, MANY), &["list"], &[Type::List], Type::Number, "sum(list)", |_, args| {
+        or_null(sum(args).map(Value::Number))
+    }),
+    function("mean", (1, MANY), &["list"], &[Type::List], Type::Number, "mean(list)", |_, args| {
+        let count = Decimal::from(items(args).len());
+        or_null(sum(args).and_then(|sum| sum.checked_div(count)).map(Value::Number))
+    }),
+    function("median", (1, MANY), &["list"], &[Type::List], Type::Number, "median(list)", |_, args| {
+        or_null(median(args))
+    }),
+    function("min", (1, MANY), &["list"], &[Type::List], Type::Any, "min(list)", |_, args| {
+        or_null(extreme(args, std::cmp::Ordering::Less))
+    }),
+    function("max", (1, MANY), &["list"], &[Type::List], Type::Any, "max(list)", |_, args| {
+        or_null(extreme(args, std::cmp::Ordering::Greater))
+    }),
+    weighing(function("all", (1, MANY), &["list"], &[Type::List], Type::Boolean, "all(list)", |_, args| {
+        quantified(args, true)
+    })),
+    weighing(function("any", (1, MANY), &["list"], &[Type::List], Type::Boolean, "any(list)", |_, args| {
+        quantified(args, false)
+    })),
+    weighing(function(
+        "list contains",
+        (2, 2),
+        &["list", "element"],
+        &[Type::List, Type::Any],
+        Type::Boolean,
+        "list contains(list, element)",
+        |_, args| {
+            items(&args[..1])
+                .iter()
+                .fold(Value::Boolean(false), |found, item| kleene_or(found, contained(item, &args[1])))
+        },
+    )),
+    function("distinct values", (1, 1), &["list"], &[Type::List], Type::List, "distinct values(list)", |cx, args| {
+        distinct(cx, items(args))
+    }),
+    weighing(function(
+        "concatenate",
+        (1, MANY),
+        &["list"],
+        &[Type::List],
+        Type::List,
+        "concatenate(list, list)",
+        |cx, args| {
+            let all: Vec<Value<'_>> = args.iter().flat_map(|arg| items(std::slice::from_ref(arg))).copied().collect();
+            cx.list(&all)
+        },
+    )),
+    function(
+        "get value",
+        (2, 2),
+        &["m", "key"],
+        &[Type::Object, Type::Text],
+        Type::Any,
+        "get value(settings, \"main.timeout\")",
+        |_, args| match args {
+            [Value::Object(object), Value::Text(key)] => value_as_written(object, key),
+            _ => Value::Null,
+        },
+    ),
+];
+
+fn sum(args: &[Value<'_>]) -> Option<Decimal> {
+    let all = numbers(args)?;
+    if all.is_empty() { None } else { all.into_iter().try_fold(Decimal::ZERO, Decimal::checked_add) }
+}
+
+fn numbers(args: &[Value<'_>]) -> Option<Vec<Decimal>> {
+    items(args)
+        .iter()
+        .map(|item| match item {
+            Value::Number(number) => Some(*number),
+            _ => None,
+        })
+        .collect()
+}
+
+fn median<'a>(args: &[Value<'a>]) -> Option<Value<'a>> {
+    let mut all = numbers(args).filter(|all| !all.is_empty())?;
+    all.sort_unstable();
+    let middle = all.len() / 2;
+    let median = if all.len() % 2 == 1 {
+        all[middle]
+    } else {
+        all[middle - 1].checked_add(all[middle])?.checked_div(Decimal::TWO)?
+    };
+    Some(Value::Number(median))
+}
+
+fn extreme<'a>(args: &[Value<'a>], wanted: std::cmp::Ordering) -> Option<Value<'a>> {
+    let (first, rest) = items(args).split_first()?;
+    order(first, first)?;
+    rest.iter().try_fold(*first, |best, item| Some(if order(item, &best)? == wanted { *item } else { best }))
+}
+
+/// `all` and `any`, by Kleene; what is no boolean leaves it open.
+fn quantified<'a>(args: &[Value<'a>], all: bool) -> Value<'a> {
+    if matches!(args, [Value::Null]) {
+        return Value::Null;
+    }
+    items(args).iter().fold(Value::Boolean(all), |result, item| {
+        let item = match item {
+            Value::Boolean(_) | Value::Unknown(_) => *item,
+            _ => Value::Null,
+        };
+        if all { kleene_and(result, item) } else { kleene_or(result, item) }
+    })
+}
+
+/// Whether an item is the element looked for; null is one like any other.
+fn contained<'a>(item: &Value<'a>, element: &Value<'a>) -> Value<'a> {
+    match (item, element) {
+        (Value::Unknown(unknown), _) => Value::Unknown(*unknown),
+        (Value::Null, Value::Null) => Value::Boolean(true),
+        _ => match same(item, element) {
+            Some(truth) => Value::Boolean(truth),
+            // Of another type: surely not the element.
+            None => Value::Boolean(false),
+        },
+    }
+}
+
+fn distinct<'a>(cx: &Context<'a>, all: &[Value<'a>]) -> Value<'a> {
+    let mut kept: Vec<Value<'a>> = Vec::new();
+    for item in all {
+        let known = kept.iter().any(|other| match (doubt(other), doubt(item)) {
+            (Some(_), Some(_)) => true,
+            (None, None) => same(other, item) == Some(true),
+            _ => false,
+        });
+        if !known {
+            kept.push(*item);
+        }
+    }
+    cx.list(&kept)
+}
+
+/// The value at a key as it was written, dots and all.
+fn value_as_written<'a>(object: &Object<'a>, key: &str) -> Value<'a> {
+    object.fields.iter().find(|(written, _)| *written == key).map_or(Value::missing(""), |(_, value)| *value)
+}

@@ -1,0 +1,205 @@
+//! The functions of the language: name, arguments with the standard's names for them, types, and what they do.
+//! One table a kind of value; `not`, `present`, `age`, `in group`, `in network` and `matches` are operations of their own.
+
+mod lists;
+mod numbers;
+mod texts;
+mod times;
+
+use bumpalo::Bump;
+use regex::{Regex, RegexBuilder};
+use rust_decimal::Decimal;
+
+use super::compiled::Type;
+use crate::value::{List, Reason, Unknown, Value};
+
+/// What a function may use besides its arguments.
+pub(super) struct Context<'a> {
+    pub arena: &'a Bump,
+    pub now: jiff::Timestamp,
+    pub zone: &'a jiff::tz::TimeZone,
+}
+
+impl<'a> Context<'a> {
+    fn text(&self, text: &str) -> Value<'a> {
+        Value::Text(self.arena.alloc_str(text))
+    }
+
+    fn list(&self, items: &[Value<'a>]) -> Value<'a> {
+        Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(items))))
+    }
+}
+
+/// Gets its arguments known, lists without doubts; gives null where they do not fit.
+type Run = for<'a> fn(&Context<'a>, &[Value<'a>]) -> Value<'a>;
+
+pub(super) struct Function {
+    pub name: &'static str,
+    pub least: usize,
+    pub most: usize,
+    /// The arguments' names, as the standard has them, for calls that name them.
+    pub names: &'static [&'static str],
+    /// Types of the arguments; the last holds for all further ones.
+    pub wants: &'static [Type],
+    pub gives: Type,
+    /// How to write it, for messages.
+    pub usage: &'static str,
+    /// It weighs unknown items of a list itself.
+    pub weighs_unknown: bool,
+    pub run: Run,
+}
+
+impl std::fmt::Debug for Function {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+/// For functions that the checker turns into operations of their own.
+fn never<'a>(_: &Context<'a>, _: &[Value<'a>]) -> Value<'a> {
+    Value::Null
+}
+
+const fn function(
+    name: &'static str,
+    (least, most): (usize, usize),
+    names: &'static [&'static str],
+    wants: &'static [Type],
+    gives: Type,
+    usage: &'static str,
+    run: Run,
+) -> Function {
+    Function { name, least, most, names, wants, gives, usage, weighs_unknown: false, run }
+}
+
+const fn weighing(function: Function) -> Function {
+    Function { weighs_unknown: true, ..function }
+}
+
+const MANY: usize = usize::MAX;
+
+static OPERATIONS: [Function; 6] = [
+    function("not", (1, 1), &["negand"], &[Type::Boolean], Type::Boolean, "not(x)", never),
+    function("present", (1, 1), &[], &[Type::Any], Type::Boolean, "present(fact)", never),
+    function("age", (1, 1), &[], &[Type::DateTime], Type::Duration, "age(agent.last_seen)", never),
+    function("in group", (1, 1), &[], &[Type::Text], Type::Boolean, "in group(\"id\")", never),
+    function(
+        "in network",
+        (2, MANY),
+        &[],
+        &[Type::Text],
+        Type::Boolean,
+        "in network(net.address, \"10.4.0.0/16\")",
+        never,
+    ),
+    function(
+        "matches",
+        (2, 3),
+        &["input", "pattern", "flags"],
+        &[Type::Text],
+        Type::Boolean,
+        "matches(text, \"pattern\")",
+        never,
+    ),
+];
+
+/// All functions.
+fn all() -> impl Iterator<Item = &'static Function> {
+    OPERATIONS.iter().chain(texts::FUNCTIONS).chain(numbers::FUNCTIONS).chain(lists::FUNCTIONS).chain(times::FUNCTIONS)
+}
+
+/// Functions that are still to come.
+const LATER: [&str; 1] = ["failing"];
+
+/// Returns whether several words are the name of a function.
+pub(super) fn is_known(name: &str) -> bool {
+    all().any(|function| function.name == name) || is_later(name)
+}
+
+/// Returns whether a function of the standard is still to come.
+pub(super) fn is_later(name: &str) -> bool {
+    LATER.contains(&name)
+}
+
+/// Returns a function by name.
+pub(super) fn find(name: &str) -> Option<&'static Function> {
+    all().find(|function| function.name == name)
+}
+
+/// Returns the names of all functions.
+pub(super) fn names() -> impl Iterator<Item = &'static str> {
+    all().map(|function| function.name)
+}
+
+/// Compiles an XPath regular expression with its flags to a linear-time one.
+///
+/// # Errors
+/// Says in a few words why the pattern cannot be used.
+pub(super) fn compile_pattern(pattern: &str, flags: &str) -> Result<Regex, String> {
+    const SIZE_LIMIT: usize = 1 << 20;
+    if let Some(unknown) = flags.chars().find(|flag| !"smixq".contains(*flag)) {
+        return Err(format!("unknown flag `{unknown}`; known are s, m, i, x and q"));
+    }
+    let literal = flags.contains('q');
+    let escaped;
+    let pattern = if literal {
+        escaped = regex::escape(pattern);
+        &escaped
+    } else {
+        pattern
+    };
+    RegexBuilder::new(pattern)
+        .dot_matches_new_line(flags.contains('s'))
+        .multi_line(flags.contains('m'))
+        .case_insensitive(flags.contains('i'))
+        .ignore_whitespace(flags.contains('x') && !literal)
+        .size_limit(SIZE_LIMIT)
+        .nest_limit(50)
+        .build()
+        .map_err(|error| match error {
+            regex::Error::CompiledTooBig(_) => "it would grow too large".to_owned(),
+            other => {
+                other.to_string().lines().last().unwrap_or("it is malformed").trim_start_matches("error: ").to_owned()
+            }
+        })
+}
+
+fn text<'a>(args: &[Value<'a>], at: usize) -> Option<&'a str> {
+    match args.get(at) {
+        Some(Value::Text(text) | Value::Version(text)) => Some(text),
+        _ => None,
+    }
+}
+
+fn number(args: &[Value<'_>], at: usize) -> Option<Decimal> {
+    match args.get(at) {
+        Some(Value::Number(number)) => Some(*number),
+        _ => None,
+    }
+}
+
+/// A whole number.
+fn whole(args: &[Value<'_>], at: usize) -> Option<i64> {
+    number(args, at).filter(Decimal::is_integer).and_then(|number| i64::try_from(number).ok())
+}
+
+/// The items of the one list given, or the arguments themselves; a single value is a list of one.
+fn items<'s, 'a>(args: &'s [Value<'a>]) -> &'s [Value<'a>] {
+    match args {
+        [Value::List(list)] => list.items,
+        many => many,
+    }
+}
+
+/// What is null or unknown, as unknown.
+fn doubt<'a>(value: &Value<'a>) -> Option<Unknown<'a>> {
+    match value {
+        Value::Unknown(unknown) => Some(*unknown),
+        Value::Null => Some(Unknown { reason: Reason::Null, fact: "" }),
+        _ => None,
+    }
+}
+
+fn or_null<'a>(value: Option<Value<'a>>) -> Value<'a> {
+    value.unwrap_or(Value::Null)
+}
