@@ -32,16 +32,17 @@ pub struct Moment {
 /// # Errors
 /// When it cannot be.
 pub fn open_ledger(project: &Project, create: bool, wait: Duration) -> Result<Ledger, EngineError> {
-    let path = project.ledger_path();
-    let fresh = !path.exists();
-    let mut ledger = Ledger::open(&path, create, wait)?;
-    if fresh {
+    let mut ledger = Ledger::open(&project.ledger_path(), create, wait)?;
+    // Whoever comes first says by which clock the ledger goes; several may come at once.
+    if ledger.reader()?.setting("clock")?.is_none() {
         let clock = match project.config.clock {
             Clock::Wall => "wall",
             Clock::Stepped => "stepped",
         };
         let writer = ledger.writer("init")?;
-        writer.set_setting("clock", clock)?;
+        if writer.reader().setting("clock")?.is_none() {
+            writer.set_setting("clock", clock)?;
+        }
         writer.commit()?;
     }
     Ok(ledger)

@@ -11,7 +11,7 @@ mod writer;
 
 use std::fs::{self, OpenOptions};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
@@ -48,7 +48,7 @@ impl Ledger {
         let opened = Connection::open_with_flags(path, flags).map_err(doing("open", path)).and_then(|connection| {
             connection.busy_timeout(wait).map_err(doing("open", path))?;
             let mut ledger = Self { connection, path: path.to_owned(), read_only: false };
-            ledger.prepare()?;
+            ledger.prepare_patiently(wait)?;
             Ok(ledger)
         });
         match opened {
@@ -84,6 +84,20 @@ impl Ledger {
         let mut ledger = Self { connection, path, read_only: false };
         ledger.prepare()?;
         Ok(ledger)
+    }
+
+    /// Prepares a ledger that others may be making at this moment: SQLite does not wait by itself while a new database
+    /// takes on its journal.
+    fn prepare_patiently(&mut self, wait: Duration) -> Result<(), LedgerError> {
+        let started = Instant::now();
+        loop {
+            match self.prepare() {
+                Err(LedgerError::Busy { .. }) if started.elapsed() < wait => {
+                    std::thread::sleep(Duration::from_millis(20))
+                }
+                other => return other,
+            }
+        }
     }
 
     fn prepare(&mut self) -> Result<(), LedgerError> {
