@@ -338,7 +338,7 @@ impl<'a> Value<'a> {
             Self::Number(number) => Datum::Number(*number),
             Self::Text(text) | Self::Version(text) => Datum::Text((*text).to_owned()),
             Self::Date(_) | Self::DateTime(_) | Self::Time(_) | Self::Range(_) => Datum::Text(self.show()),
-            Self::Duration(length) => Datum::Text(length.to_string()),
+            Self::Duration(length) => Datum::Text(crate::condition::show_duration(*length)),
             Self::Months(months) => Datum::Text(crate::condition::show_months(*months)),
             Self::List(list) => Datum::List(list.items.iter().map(Self::to_datum).collect()),
             Self::Object(object) => {

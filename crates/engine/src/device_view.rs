@@ -148,15 +148,7 @@ impl Reading<'_> {
     /// # Errors
     /// When the ledger cannot be read, or does not know the device.
     pub fn device(&self, device: &str) -> Result<DeviceReport, EngineError> {
-        let stored = self.reader.observations_of(device, self.run)?;
-        if stored.is_empty() {
-            let names = self.reader.device_names()?;
-            let help = match fencepost_core::nearest(device, names.iter().map(String::as_str)) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => "see all of them with: fencepost list devices".to_owned(),
-            };
-            return Err(EngineError::refused(format!("there is no device `{}`", crate::import::escaped(device)), help));
-        }
+        let stored = self.observations(device)?;
         let judge = self.judge();
         let arena = Bump::new();
         let broken = |error: fencepost_core::ReadError| damaged(self.project, device, &error.message);

@@ -16,6 +16,7 @@ mod list;
 mod project;
 mod reading;
 mod stateless;
+mod tried;
 
 pub use access_view::{AccessEntry, AccessReport, Because, Other};
 pub use assess::{Assessed, FindingLine, RuleCount, StandingCounts, assess};
@@ -27,3 +28,4 @@ pub use list::{Kind, Listing};
 pub use project::{LEDGER, Project, ProjectError, STARTER, find_workspace, write_starter};
 pub use reading::{FenceLine, Moment, Reading, open_ledger, resolve_moment};
 pub use stateless::{DeviceVerdicts, Judgement, RefusedLine, Stateless, assess_file};
+pub use tried::{Against, Tried, try_expression};

@@ -106,6 +106,12 @@ impl Project {
         }
     }
 
+    /// Returns a project that says nothing, for expressions outside every workspace.
+    pub fn nothing() -> Self {
+        let files = vec![FileText { path: "fencepost.toml".to_owned(), text: String::new() }];
+        Self::from_files(Path::new("."), files).expect("an empty workspace has no mistake")
+    }
+
     /// Returns the feeds; one of native documents where the workspace names none.
     pub fn sources(&self) -> Vec<Source> {
         if self.config.sources.is_empty() { vec![Source::native()] } else { self.config.sources.clone() }

@@ -8,7 +8,7 @@ use std::time::Duration;
 use bumpalo::Bump;
 use fencepost_core::{Finding, Standing, standing_at};
 use fencepost_formats::Clock;
-use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
+use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind, StoredObservation};
 use jiff::Timestamp;
 
 use crate::codec;
@@ -154,6 +154,23 @@ impl<'r> Reading<'r> {
     /// A judge that finds the verdicts of the assessment again.
     pub fn judge(&self) -> Judge<'_> {
         Judge::new(self.project, &self.people, self.judged_at())
+    }
+
+    /// Returns what every source last said of a device.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, or does not know the device.
+    pub fn observations(&self, device: &str) -> Result<Vec<StoredObservation>, EngineError> {
+        let stored = self.reader.observations_of(device, self.run)?;
+        if stored.is_empty() {
+            let names = self.reader.device_names()?;
+            let help = match fencepost_core::nearest(device, names.iter().map(String::as_str)) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => "see all of them with: fencepost list devices".to_owned(),
+            };
+            return Err(EngineError::refused(format!("there is no device `{}`", crate::import::escaped(device)), help));
+        }
+        Ok(stored)
     }
 
     /// Returns findings by device; running ones, or also the latest that closed.

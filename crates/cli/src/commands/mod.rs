@@ -7,6 +7,7 @@ mod import;
 mod init;
 mod list;
 mod show;
+mod tried;
 mod why;
 
 use std::path::PathBuf;
@@ -81,6 +82,7 @@ enum Command {
     List(list::ListArgs),
     Show(show::ShowArgs),
     Assess(assess::AssessArgs),
+    Try(tried::TryArgs),
     Why(why::WhyArgs),
     Access(access::AccessArgs),
 }
@@ -95,6 +97,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::List(args) => list::cmd_list(ui, common, args),
         Command::Show(args) => show::cmd_show(ui, common, args),
         Command::Assess(args) => assess::cmd_assess(ui, common, args),
+        Command::Try(args) => tried::cmd_try(ui, common, args),
         Command::Why(args) => why::cmd_why(ui, common, args),
         Command::Access(args) => access::cmd_access(ui, common, args),
     }

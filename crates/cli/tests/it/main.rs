@@ -9,3 +9,4 @@ mod mistakes;
 mod oracle;
 mod output;
 mod readme;
+mod tried;

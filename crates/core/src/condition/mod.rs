@@ -22,4 +22,4 @@ mod tests;
 pub use check::{Place, Vocabulary};
 pub use compiled::Condition;
 pub use eval::{Ambient, Evaluator};
-pub use temporal::{parse_date_time, parse_duration, show_months};
+pub use temporal::{parse_date_time, parse_duration, show_duration, show_months};

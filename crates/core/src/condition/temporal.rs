@@ -138,6 +138,31 @@ pub(super) fn parse_time(text: &str) -> Option<DayTime> {
     Some(DayTime { time, offset })
 }
 
+/// Writes an exact duration as ISO 8601 has it, with days of 24 hours: `P1DT2H`.
+pub fn show_duration(length: SignedDuration) -> String {
+    let seconds = length.as_secs().unsigned_abs();
+    let nanos = length.subsec_nanos().unsigned_abs();
+    let (days, hours, minutes, rest) = (seconds / 86_400, seconds / 3600 % 24, seconds / 60 % 60, seconds % 60);
+    let mut out = String::from(if length.is_negative() { "-P" } else { "P" });
+    if days > 0 {
+        out.push_str(&format!("{days}D"));
+    }
+    if days == 0 || seconds % 86_400 > 0 || nanos > 0 {
+        out.push('T');
+        for (amount, unit) in [(hours, 'H'), (minutes, 'M')] {
+            if amount > 0 {
+                out.push_str(&format!("{amount}{unit}"));
+            }
+        }
+        let fraction = format!(".{nanos:09}");
+        let fraction = fraction.trim_end_matches(['0', '.']);
+        if rest > 0 || nanos > 0 || out.ends_with('T') {
+            out.push_str(&format!("{rest}{fraction}S"));
+        }
+    }
+    out
+}
+
 /// Writes a duration of years and months as ISO 8601 has it.
 pub fn show_months(months: i64) -> String {
     let sign = if months < 0 { "-" } else { "" };
@@ -183,6 +208,15 @@ mod tests {
         for bad in ["P", "PT", "P1", "P1Y1D", "P1M1Y", "PT1.5H", "1", "", "P1DT"] {
             assert!(parse_duration(bad).is_none(), "{bad}");
         }
+    }
+
+    #[test]
+    fn durations_are_written_as_they_are_read() {
+        for text in ["P1D", "P1DT2H", "PT0S", "PT1H30M", "-PT1S", "PT0.5S", "P14D", "PT1M0.000000001S"] {
+            let Some(Value::Duration(length)) = parse_duration(text) else { panic!("{text}") };
+            assert_eq!(show_duration(length), text);
+        }
+        assert_eq!((show_months(14), show_months(-24), show_months(0)), ("P1Y2M".into(), "-P2Y".into(), "P0M".into()));
     }
 
     #[test]

@@ -76,7 +76,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     function("string", (1, 1), &["from"], &[Type::Any], Type::Text, "string(value)", |cx, args| match args {
         [Value::Text(text) | Value::Version(text)] => Value::Text(text),
         [Value::Null] => Value::Null,
-        [Value::Duration(length)] => cx.text(&length.to_string()),
+        [Value::Duration(length)] => cx.text(&super::super::temporal::show_duration(*length)),
         [Value::Months(months)] => cx.text(&super::super::temporal::show_months(*months)),
         [one] => cx.text(&one.show()),
         _ => Value::Null,

@@ -1,0 +1,118 @@
+//! Tries an expression out: against a device of the ledger, a JSON document, or nothing.
+
+use bumpalo::Bump;
+use fencepost_core::{
+    Ambient, Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, Evidence, FileId, GroupId, Layout,
+    Observation, Place, Reason, Text, Value, Vocabulary, merge,
+};
+use fencepost_formats::{JsonDocuments, json_of_value};
+use jiff::Timestamp;
+use serde_json::Value as Json;
+
+use crate::error::EngineError;
+use crate::project::Project;
+use crate::reading::Reading;
+
+/// What an expression is tried against.
+#[derive(Clone, Copy, Debug)]
+pub enum Against<'t> {
+    /// No fact is known.
+    Nothing,
+    /// A JSON object.
+    Document(&'t [u8]),
+    /// A device of the ledger, as it was assessed.
+    Device(&'t Reading<'t>, &'t str),
+}
+
+/// What an expression came to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Tried {
+    /// Its value as JSON; null for what is not known.
+    pub value: Json,
+    /// Its value as shown to a person.
+    pub shown: String,
+    /// The name of its type; none for what is not known.
+    pub type_name: Option<&'static str>,
+    /// `pass`, `fail`, `unknown`; none for a value that is neither boolean nor null.
+    pub outcome: Option<&'static str>,
+    /// Why it is unknown.
+    pub reason: Option<Reason>,
+    /// Which part decided, for what has an outcome.
+    pub evidence: Option<Evidence>,
+    /// What is probably not as meant.
+    pub warnings: Vec<Diagnostic>,
+}
+
+/// Tries an expression, which stands in a file of its own for its diagnostics.
+///
+/// # Errors
+/// The outer one when the document or the ledger cannot be read; the inner one when the expression has mistakes.
+pub fn try_expression(
+    project: &Project,
+    expression: &str,
+    against: Against<'_>,
+    at: Timestamp,
+) -> Result<Result<Tried, Vec<Diagnostic>>, EngineError> {
+    let mut layout = project.rules.layout().clone();
+    let mut people = Layout::new(&Dictionary::default());
+    let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
+    let mut mistakes = Vec::new();
+    let text = Text::whole(expression, FileId(0));
+    let dictionary = &project.dictionary;
+    let mut vocabulary = Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups };
+    let Some(condition) = Condition::compile_value(&text, Place::Devices, &mut vocabulary, &mut mistakes) else {
+        return Ok(Err(mistakes));
+    };
+    let arena = Bump::new();
+    let zone = &project.config.zone;
+    let tried = match against {
+        Against::Nothing | Against::Document(_) => {
+            let document = match against {
+                Against::Document(document) => document,
+                Against::Nothing | Against::Device(..) => b"{}",
+            };
+            let read = JsonDocuments.read(document, &layout, &arena).map_err(|error| {
+                EngineError::refused(format!("byte {}: {}", error.offset, error.message), "facts are one JSON object")
+            })?;
+            let said = [Observation { source: "facts", trust: 0, collected: None, fresh_for: None, slots: read.slots }];
+            let facts = merge(&said, std::iter::empty(), &layout, at, &arena);
+            let mut evaluator = Evaluator::new(Some(&facts), at, zone, &arena);
+            work_out(&condition, &mut evaluator)
+        }
+        Against::Device(reading, device) => {
+            let stored = reading.observations(device)?;
+            let judge = reading.judge();
+            let facts = judge
+                .facts(device, &stored, &layout, &arena)
+                .map_err(|error| crate::reading::damaged(project, device, &error.message))?;
+            let judged = judge.judged(device, facts, &arena);
+            let standing = reading.standings()?.get(device).map(|(standing, _)| standing.as_str());
+            let memberships = project.rules.memberships_of_device(&judged.input, standing, judge.at, zone, &arena);
+            let mut evaluator = Evaluator::new(Some(facts), judge.at, zone, &arena);
+            evaluator.set_groups(memberships);
+            evaluator.set_ambient(Ambient { standing, ..Ambient::default() });
+            work_out(&condition, &mut evaluator)
+        }
+    };
+    Ok(Ok(Tried { warnings: mistakes, ..tried }))
+}
+
+fn work_out<'a>(condition: &'a Condition, evaluator: &mut Evaluator<'a>) -> Tried {
+    let value = evaluator.value_of(condition);
+    let (outcome, reason) = match value {
+        Value::Boolean(true) => (Some("pass"), None),
+        Value::Boolean(false) => (Some("fail"), None),
+        Value::Null => (Some("unknown"), Some(Reason::Null)),
+        Value::Unknown(unknown) => (Some("unknown"), Some(unknown.reason)),
+        _ => (None, None),
+    };
+    Tried {
+        value: json_of_value(&value),
+        shown: value.show(),
+        type_name: if matches!(value, Value::Unknown(_)) { None } else { Some(value.type_name()) },
+        outcome,
+        reason,
+        evidence: outcome.map(|_| evaluator.explain(condition, true).1),
+        warnings: Vec::new(),
+    }
+}
