@@ -147,7 +147,7 @@ pub fn show_duration(length: SignedDuration) -> String {
     if days > 0 {
         out.push_str(&format!("{days}D"));
     }
-    if days == 0 || seconds % 86_400 > 0 || nanos > 0 {
+    if days == 0 || !seconds.is_multiple_of(86_400) || nanos > 0 {
         out.push('T');
         for (amount, unit) in [(hours, 'H'), (minutes, 'M')] {
             if amount > 0 {
