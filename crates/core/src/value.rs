@@ -1,9 +1,12 @@
 //! Values that conditions compute with. They are `Copy`: texts and lists live in the document or in an
 //! arena that is emptied between devices, so that evaluating a device allocates nothing of its own.
 
+use std::collections::BTreeSet;
+use std::sync::Mutex;
+
 use bumpalo::Bump;
 use jiff::civil;
-use jiff::tz::Offset;
+use jiff::tz::{Offset, TimeZone};
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use std::fmt::Write as _;
@@ -56,8 +59,53 @@ pub struct Unknown<'a> {
 pub enum DateTime {
     /// Without offset or zone: comparable only with its like.
     Local(civil::DateTime),
-    /// A moment, with the offset it was written in.
-    At(Timestamp, Offset),
+    /// A moment, with the offset or zone it was written in.
+    At(Timestamp, Zone),
+}
+
+/// What a moment was written in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Zone {
+    /// An offset from UTC.
+    Offset(Offset),
+    /// A zone of the time-zone database, by its name.
+    Named(&'static str),
+}
+
+impl Zone {
+    /// Returns the zone of a name; none when the database does not know it.
+    pub fn named(name: &str) -> Option<Self> {
+        // Only names that the database knows are kept for ever, and they are few.
+        static NAMES: Mutex<BTreeSet<&'static str>> = Mutex::new(BTreeSet::new());
+        TimeZone::get(name).ok()?;
+        let mut names = NAMES.lock().ok()?;
+        let known = names.get(name).copied();
+        Some(Self::Named(known.unwrap_or_else(|| {
+            let kept: &'static str = Box::leak(name.to_owned().into_boxed_str());
+            names.insert(kept);
+            kept
+        })))
+    }
+
+    fn zone(self) -> TimeZone {
+        match self {
+            Self::Offset(offset) => TimeZone::fixed(offset),
+            Self::Named(name) => TimeZone::get(name).unwrap_or(TimeZone::UTC),
+        }
+    }
+
+    /// Returns the offset that holds at a moment.
+    pub fn offset_at(self, moment: Timestamp) -> Offset {
+        match self {
+            Self::Offset(offset) => offset,
+            Self::Named(_) => self.zone().to_offset(moment),
+        }
+    }
+
+    /// Returns the moment of a time on the clock of this zone; in a gap the later, in an overlap the first.
+    pub fn moment_of(self, local: civil::DateTime) -> Option<Timestamp> {
+        self.zone().to_timestamp(local).ok()
+    }
 }
 
 /// A time of day.
@@ -361,7 +409,7 @@ impl DateTime {
     pub fn local(&self) -> civil::DateTime {
         match self {
             Self::Local(local) => *local,
-            Self::At(moment, offset) => offset.to_datetime(*moment),
+            Self::At(moment, zone) => zone.offset_at(*moment).to_datetime(*moment),
         }
     }
 
@@ -369,17 +417,18 @@ impl DateTime {
     pub fn time(&self) -> DayTime {
         let offset = match self {
             Self::Local(_) => None,
-            Self::At(_, offset) => Some(*offset),
+            Self::At(moment, zone) => Some(zone.offset_at(*moment)),
         };
         DayTime { time: self.local().time(), offset }
     }
 
-    /// Writes the moment with its offset, as RFC 3339 asks.
+    /// Writes the moment with its offset as RFC 3339 asks, or with the name of its zone as the standard does.
     pub fn show(&self) -> String {
         match self {
             Self::Local(local) => local.to_string(),
-            Self::At(moment, offset) if offset.is_zero() => moment.to_string(),
-            Self::At(_, offset) => format!("{}{}", self.local(), show_offset(*offset)),
+            Self::At(moment, Zone::Offset(offset)) if offset.is_zero() => moment.to_string(),
+            Self::At(_, Zone::Offset(offset)) => format!("{}{}", self.local(), show_offset(*offset)),
+            Self::At(_, Zone::Named(name)) => format!("{}@{name}", self.local()),
         }
     }
 }

@@ -4,6 +4,9 @@
 //! accepted by every command. A number or text that JSON allows and no value can hold is of the *wrong type*;
 //! a key given twice makes its fact so. Only a doubled id or time refuses the document.
 
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+
 use bumpalo::Bump;
 use fencepost_core::{DocumentReader, Layout, List, NodeId, Object, Read, ReadError, Reason, SlotId, Unknown, Value};
 use rust_decimal::Decimal;
@@ -227,7 +230,7 @@ impl<'a> Walk<'a, 'a> {
         match self.peek() {
             Some(b'{') => {
                 let mut fields: Vec<(&'a str, Value<'a>)> = Vec::new();
-                let mut seen = std::collections::HashSet::new();
+                let mut seen: HashMap<&'a str, usize> = HashMap::new();
                 self.members(|walk, key| {
                     let Quoted::Text(key) = key else { return walk.skip() };
                     let child = node.and_then(|node| walk.layout.child(node, key));
@@ -237,10 +240,12 @@ impl<'a> Walk<'a, 'a> {
                         Some(ty) => ty.read(value, path),
                         None => value,
                     };
-                    if seen.insert(key) {
-                        fields.push((key, value));
-                    } else if let Some(first) = fields.iter_mut().find(|(other, _)| *other == key) {
-                        first.1 = wrong(path);
+                    match seen.entry(key) {
+                        Entry::Vacant(entry) => {
+                            entry.insert(fields.len());
+                            fields.push((key, value));
+                        }
+                        Entry::Occupied(entry) => fields[*entry.get()].1 = wrong(path),
                     }
                     Ok(())
                 })?;

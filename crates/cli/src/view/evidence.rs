@@ -47,6 +47,11 @@ impl Lines<'_> {
                 {
                     self.line(indent, "to blame", &format!("{}: {}", harmless(&blame.fact), in_words(*reason)));
                 }
+                for fact in facts.iter().filter(|fact| {
+                    fact.path != subject && fact.source.is_some() && !fact.value.starts_with("a list of ")
+                }) {
+                    self.line(indent, "reading", &format!("{} is {}", harmless(&fact.path), harmless(&fact.value)));
+                }
                 self.sources(facts, indent);
             }
             Evidence::All { outcome, parts } => self.parts("each of these had to hold", *outcome, parts, indent),

@@ -279,11 +279,13 @@ fn shift_months(moment: Value<'_>, months: i64) -> Value<'_> {
         Value::DateTime(DateTime::Local(local)) => {
             local.checked_add(span).map_or(Value::Null, |moved| Value::DateTime(DateTime::Local(moved)))
         }
-        Value::DateTime(DateTime::At(at, offset)) => offset
-            .to_datetime(at)
+        // By the clock of its own zone, so that the time of day stays.
+        Value::DateTime(moment @ DateTime::At(_, zone)) => moment
+            .local()
             .checked_add(span)
-            .and_then(|local| offset.to_timestamp(local))
-            .map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, offset))),
+            .ok()
+            .and_then(|local| zone.moment_of(local))
+            .map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, zone))),
         _ => Value::Null,
     }
 }

@@ -2,22 +2,21 @@
 
 use jiff::SignedDuration;
 use jiff::civil;
-use jiff::tz::{Offset, TimeZone};
+use jiff::tz::Offset;
 
-use crate::value::{DateTime, DayTime, Value};
+use crate::value::{DateTime, DayTime, Value, Zone};
 
 /// Reads `2027-03-04T10:00:00`, perhaps with `Z`, an offset, or `@Europe/Oslo`. A bare day is none.
 ///
-/// Seconds may have a fraction; a zone id is resolved to the offset that holds at that moment.
+/// Seconds may have a fraction; a zone id is kept, so that calendar sums go by its clock.
 pub fn parse_date_time(text: &str) -> Option<DateTime> {
     if !text.is_ascii() || text.len() < 16 || !matches!(text.as_bytes()[10], b'T' | b' ' | b't') {
         return None;
     }
     if let Some((local, zone)) = text.split_once('@') {
         let local: civil::DateTime = local.parse().ok()?;
-        let zone = TimeZone::get(zone).ok()?;
-        let moment = zone.to_timestamp(local).ok()?;
-        return Some(DateTime::At(moment, zone.to_offset(moment)));
+        let zone = Zone::named(zone)?;
+        return Some(DateTime::At(zone.moment_of(local)?, zone));
     }
     let (local, offset) = split_offset(text)?;
     let local: civil::DateTime = local.parse().ok()?;
@@ -25,7 +24,7 @@ pub fn parse_date_time(text: &str) -> Option<DateTime> {
         None => Some(DateTime::Local(local)),
         Some(seconds) => {
             let offset = Offset::from_seconds(seconds).ok()?;
-            Some(DateTime::At(offset.to_timestamp(local).ok()?, offset))
+            Some(DateTime::At(offset.to_timestamp(local).ok()?, Zone::Offset(offset)))
         }
     }
 }
@@ -131,8 +130,8 @@ pub(super) fn parse_time(text: &str) -> Option<DayTime> {
     } else {
         // The rules for offsets are those of a moment.
         match parse_date_time(&format!("2000-01-01T{text}"))? {
-            DateTime::At(_, offset) => Some(offset),
-            DateTime::Local(_) => None,
+            DateTime::At(_, Zone::Offset(offset)) => Some(offset),
+            DateTime::At(_, Zone::Named(_)) | DateTime::Local(_) => None,
         }
     };
     Some(DayTime { time, offset })

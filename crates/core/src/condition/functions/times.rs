@@ -6,11 +6,11 @@ use jiff::tz::Offset;
 use super::super::compiled::Type;
 use super::super::temporal::{parse_date_time, parse_day, parse_duration, parse_time};
 use super::{Context, Function, function, number, or_null, text, whole};
-use crate::value::{DateTime, DayTime, Value};
+use crate::value::{DateTime, DayTime, Value, Zone};
 
 pub(super) static FUNCTIONS: &[Function] = &[
     function("now", (0, 0), &[], &[], Type::DateTime, "now()", |cx, _| {
-        Value::DateTime(DateTime::At(cx.now, cx.zone.to_offset(cx.now)))
+        Value::DateTime(DateTime::At(cx.now, Zone::Offset(cx.zone.to_offset(cx.now))))
     }),
     function("today", (0, 0), &[], &[], Type::Date, "today()", |cx, _| Value::Date(cx.zone.to_datetime(cx.now).date())),
     function(
@@ -99,7 +99,7 @@ fn date_and_time<'a>(_: &Context<'a>, args: &[Value<'a>]) -> Option<Value<'a>> {
             let local = date.to_datetime(time.time);
             match time.offset {
                 None => DateTime::Local(local),
-                Some(offset) => DateTime::At(offset.to_timestamp(local).ok()?, offset),
+                Some(offset) => DateTime::At(offset.to_timestamp(local).ok()?, Zone::Offset(offset)),
             }
         }
         _ => return None,

@@ -187,6 +187,9 @@ fn time_is_exact_and_age_knows_the_future() {
     gives("born + duration(\"P1M\")", json!({"born": "2027-01-31"}), "2027-02-28");
     gives("date(\"2027-03-01\") - date(\"2027-02-01\") = duration(\"P28D\")", json!({}), "true");
     gives("@\"2027-03-04T10:00:00@Europe/Oslo\" = @\"2027-03-04T09:00:00Z\"", json!({}), "true");
+    gives("@\"2027-03-04T10:00:00@Europe/Oslo\"", json!({}), "2027-03-04T10:00:00@Europe/Oslo");
+    // A month on is the same time on the clock, whatever summer time does.
+    gives("@\"2027-03-04T10:00:00@Europe/Oslo\" + @\"P1M\" = @\"2027-04-04T08:00:00Z\"", json!({}), "true");
     gives("@\"2027-03-04T10:00:00\" < @\"2027-03-04T09:00:00Z\"", json!({}), "null");
     gives("now() = @\"2027-03-14T06:00:00Z\" and today() = @\"2027-03-14\"", json!({}), "true");
 }

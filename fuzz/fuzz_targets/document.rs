@@ -1,0 +1,25 @@
+//! Documents: what serde_json takes is taken, whatever is wanted; what it refuses is refused.
+#![no_main]
+
+use bumpalo::Bump;
+use fencepost_core::{Dictionary, DocumentReader, Layout};
+use fencepost_formats::JsonDocuments;
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|bytes: &[u8]| {
+    let dictionary = Dictionary::default();
+    let (plain, mut wanting) = (Layout::new(&dictionary), Layout::new(&dictionary));
+    for path in ["a", "b.c", "a.b", "d"] {
+        wanting.want(path, &dictionary);
+    }
+    let arena = Bump::new();
+    let (first, second) = (JsonDocuments.read(bytes, &plain, &arena), JsonDocuments.read(bytes, &wanting, &arena));
+    assert_eq!(first.is_ok(), second.is_ok());
+    let Ok(text) = std::str::from_utf8(bytes) else { return assert!(first.is_err()) };
+    let oracle = serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok() && text.trim_start_matches([' ', '\t', '\n', '\r']).starts_with('{');
+    match first {
+        Ok(_) => assert!(oracle),
+        // Depth and a doubled id are ours to refuse.
+        Err(error) => assert!(!oracle || error.message.contains("deeper") || error.message.contains("twice"), "{}", error.message),
+    }
+});
