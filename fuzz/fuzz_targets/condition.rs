@@ -9,7 +9,7 @@ fuzz_target!(|text: &str| {
     let groups = [GroupId::from("shore")];
     for place in [Place::Rule, Place::Access] {
         let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
-        let mut vocabulary = Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &groups };
+        let mut vocabulary = Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &groups, rules: &[] };
         let mut mistakes = Vec::new();
         let made = Condition::compile_value(&Text::whole(text, FileId(0)), place, &mut vocabulary, &mut mistakes);
         assert!(made.is_some() || !mistakes.is_empty());

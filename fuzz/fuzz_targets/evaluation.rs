@@ -14,7 +14,7 @@ fuzz_target!(|input: (&str, &str)| {
     let (text, document) = input;
     let dictionary = Dictionary::default();
     let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
-    let mut vocabulary = Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &[] };
+    let mut vocabulary = Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &[], rules: &[] };
     let compiled = Condition::compile_value(&Text::whole(text, FileId(0)), Place::Rule, &mut vocabulary, &mut Vec::new());
     let Some(condition) = compiled else { return };
     let arena = Bump::new();
@@ -23,7 +23,8 @@ fuzz_target!(|input: (&str, &str)| {
     let at = Timestamp::from_second(1_800_000_000).expect("a moment");
     let said = [Observation { source: "s", trust: 0, collected: Some(at), fresh_for: None, slots: read.slots }];
     let facts = merge(&said, std::iter::empty(), &layout, at, &arena);
-    let mut evaluator = Evaluator::new(Some(&facts), at, &TimeZone::UTC, &arena);
+    let zone = TimeZone::UTC;
+    let mut evaluator = Evaluator::new(Some(&facts), at, &zone, &arena);
     let plain = evaluator.holds(&condition);
     let _ = evaluator.value_of(&condition).show();
     let (traced, evidence) = evaluator.explain(&condition, false);

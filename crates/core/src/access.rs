@@ -262,6 +262,8 @@ pub struct Attempt<'a> {
     pub holder: Option<&'a Holder<'a>>,
     /// How the device stands.
     pub standing: Standing,
+    /// The rules that have a running finding on it.
+    pub failing: &'a [&'a str],
     /// The service, by index.
     pub service: usize,
     /// The kind of client.
@@ -422,6 +424,7 @@ pub fn decide<'a>(
         managed: Some(attempt.facts.is_fresh()),
         client: Some(attempt.client),
         service: Some(service.id.as_str()),
+        failing: Some(attempt.failing),
     });
     if let Some(person) = attempt.holder.and_then(|holder| holder.person) {
         evaluator.set_person(set.person_values(person, arena));

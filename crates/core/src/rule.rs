@@ -205,7 +205,9 @@ impl RuleSet {
         }
         let mut people_layout = Layout::new(&Dictionary::default());
         let ids = group_ids(&source.groups);
-        let mut vocabulary = Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids };
+        let rule_ids = rule_ids(&source.rules);
+        let mut vocabulary =
+            Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids, rules: &rule_ids };
         let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
         let rules = compile_rules(&source.rules, &groups, &mut vocabulary, &mut mistakes);
         let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
@@ -263,17 +265,18 @@ impl RuleSet {
         self.groups.of_person(person, facts, &mut evaluator, &arena)
     }
 
-    /// Works out which groups a device belongs to, one value a group; `standing` where it is known already.
+    /// Works out which groups a device belongs to, one value a group; `ambient` says standing and findings where
+    /// they are known already.
     pub fn memberships_of_device<'a>(
         &'a self,
         input: &DeviceInput<'a>,
-        standing: Option<&'a str>,
+        ambient: Ambient<'a>,
         at: Timestamp,
         zone: &'a TimeZone,
         arena: &'a Bump,
     ) -> &'a [Value<'a>] {
         let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
-        evaluator.set_ambient(Ambient { standing, ..Ambient::default() });
+        evaluator.set_ambient(ambient);
         self.groups.of_device(input.id, input.holders, &mut evaluator, arena)
     }
 
@@ -445,6 +448,19 @@ impl RuleSet {
         let subject = format!("group {}", self.groups.all[group].id);
         Evidence::Comparison { subject, observed, required: word(wanted), outcome, facts: Vec::new(), blame }
     }
+}
+
+/// Returns the ids that rules will have, checks with their slash.
+fn rule_ids(sources: &[RuleSource]) -> Vec<String> {
+    sources
+        .iter()
+        .flat_map(|source| {
+            let id = &source.id.text;
+            let checks = source.checks.iter().map(move |(name, _)| format!("{id}/{}", name.text));
+            let whole = source.checks.is_empty().then(|| id.clone());
+            whole.into_iter().chain(checks)
+        })
+        .collect()
 }
 
 fn outcome(value: Value<'_>) -> VerdictOutcome {

@@ -6,6 +6,7 @@ use jiff::tz::TimeZone;
 use serde_json::Value as Json;
 
 use crate::access::{AccessSource, Attempt, Decision, Effect, Otherwise, ServiceSource, decide};
+use crate::condition::Ambient;
 use crate::diagnostic::{Diagnostic, Text};
 use crate::dictionary::Dictionary;
 use crate::facts::{Observation, merge};
@@ -142,9 +143,16 @@ pub(crate) fn outcomes(set: &RuleSet, document: &Json, person: Option<&Person>) 
 pub(crate) fn decision(set: &RuleSet, document: &Json, person: Option<&Person>, standing: Standing) -> Decision {
     on_device(set, document, person, |set, input, zone, arena| {
         let at = moment("2027-03-14T06:00:00Z");
-        let memberships = set.memberships_of_device(input, Some(standing.as_str()), at, zone, arena);
+        let memberships = set.memberships_of_device(
+            input,
+            Ambient { standing: Some(standing.as_str()), ..Ambient::default() },
+            at,
+            zone,
+            arena,
+        );
         let holder = input.holders.first();
-        let attempt = Attempt { facts: input.facts, memberships, holder, standing, service: 0, client: "app" };
+        let attempt =
+            Attempt { facts: input.facts, memberships, holder, standing, failing: &[], service: 0, client: "app" };
         decide(set, &attempt, at, zone, arena)
     })
 }

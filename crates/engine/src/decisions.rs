@@ -5,7 +5,7 @@ use fencepost_core::{Attempt, Finding, Holder, Standing, decide};
 use jiff::Timestamp;
 
 use crate::codec::{DecisionKey, StoredDecision};
-use crate::judge::{Judge, Judged};
+use crate::judge::{Judge, Judged, surroundings};
 
 /// Decides every usual sign-in with a device that stands like this at `at`.
 pub(crate) fn usual_decisions<'a>(
@@ -18,14 +18,16 @@ pub(crate) fn usual_decisions<'a>(
 ) -> Vec<(DecisionKey, StoredDecision)> {
     let (rules, zone) = (&judge.project.rules, &judge.project.config.zone);
     let input = &judged.input;
-    let memberships = rules.memberships_of_device(input, Some(standing.as_str()), judge.at, zone, arena);
+    let ambient = surroundings(Some(standing), findings, arena);
+    let failing = ambient.failing.unwrap_or_default();
+    let memberships = rules.memberships_of_device(input, ambient, judge.at, zone, arena);
     let holders: Vec<Option<&Holder<'a>>> =
         if input.holders.is_empty() { vec![None] } else { input.holders.iter().map(Some).collect() };
     let mut decisions = Vec::new();
     for holder in holders {
         for (service, about) in rules.access().services().iter().enumerate() {
             for client in &about.usual {
-                let attempt = Attempt { facts: input.facts, memberships, holder, standing, service, client };
+                let attempt = Attempt { facts: input.facts, memberships, holder, standing, failing, service, client };
                 let decision = decide(rules, &attempt, judge.at, zone, arena);
                 let key = DecisionKey {
                     person: holder.map(|holder| holder.id.to_owned()),

@@ -13,6 +13,7 @@ use serde_json::Value as Json;
 
 use crate::decisions::usual_decisions;
 use crate::error::EngineError;
+use crate::judge::surroundings;
 use crate::reading::{Reading, UNCOVERED, damaged};
 
 /// What another source says of a fact.
@@ -193,8 +194,8 @@ impl Reading<'_> {
             .collect();
 
         let zone = &self.project.config.zone;
-        let memberships =
-            rules.memberships_of_device(&judged.input, standing.map(Standing::as_str), judge.at, zone, &arena);
+        let ambient = surroundings(standing, &findings, &arena);
+        let memberships = rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
         let groups = rules
             .groups()
             .zip(memberships)

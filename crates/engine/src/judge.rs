@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Datum, DeviceInput, DocumentReader, Evidence, Facts, Holder, Layout, Membership, Observation, Person, PersonId,
-    ReadError, Value, VerdictOutcome, Verdicts, merge,
+    Ambient, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Holder, Layout, Membership, Observation,
+    Person, PersonId, ReadError, Standing, Subject, Value, VerdictOutcome, Verdicts, merge,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
 use fencepost_store::{PersonRow, StoredObservation};
@@ -79,6 +79,20 @@ pub struct Judge<'p> {
     /// The moment.
     pub at: Timestamp,
     sources: HashMap<String, Source>,
+}
+
+/// Returns what conditions may ask of a device besides its facts: how it stands, and which rules fail on it.
+pub(crate) fn surroundings<'a>(standing: Option<Standing>, findings: &[Finding], arena: &'a Bump) -> Ambient<'a> {
+    let failing = findings.iter().filter(|finding| finding.is_running()).filter_map(|finding| match &finding.subject {
+        Subject::Rule(rule) => Some(&*arena.alloc_str(rule.as_str())),
+        Subject::Silence => None,
+    });
+    let failing: Vec<&str> = failing.collect();
+    Ambient {
+        standing: standing.map(Standing::as_str),
+        failing: standing.map(|_| &*arena.alloc_slice_copy(&failing)),
+        ..Ambient::default()
+    }
 }
 
 /// A device with its facts at hand.

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Ambient, Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, FileId, GroupId, GroupKind, Layout, Place,
-    Severity, SlotId, Subject, Text, Value, Vocabulary, merge,
+    Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, FileId, GroupId, GroupKind, Layout, Place, Severity,
+    SlotId, Subject, Text, Value, Vocabulary, merge,
 };
 use fencepost_formats::{JsonDocuments, json_of_datum, json_of_value};
 use fencepost_store::{LedgerError, SpellKind};
@@ -14,6 +14,7 @@ use serde_json::{Map, Value as Json, json};
 
 use crate::assess::reported_paths;
 use crate::error::EngineError;
+use crate::judge::surroundings;
 use crate::project::Project;
 use crate::reading::{Reading, damaged};
 
@@ -135,10 +136,12 @@ impl Reading<'_> {
         let mut layout = project.rules.layout().clone();
         let mut people = Layout::new(&Dictionary::default());
         let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
+        let rules: Vec<String> = project.rules.rules().iter().map(|rule| rule.id.to_string()).collect();
         let mut compiled = Filter::default();
         if let Some(filter) = filter {
             let dictionary = &project.dictionary;
-            let mut vocabulary = Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups };
+            let mut vocabulary =
+                Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups, rules: &rules };
             match compile_filter(filter, &mut vocabulary) {
                 Ok(done) => compiled = done,
                 Err(mistakes) => return Ok(Err(mistakes)),
@@ -165,19 +168,20 @@ impl Reading<'_> {
                 .facts(device, stored, &layout, &arena)
                 .map_err(|error| damaged(project, device, &error.message))?;
             let judged = judge.judged(device, facts, &arena);
-            let standing = standings.get(device).map(|(standing, _)| standing.as_str());
+            let own = findings.get(device).map_or(&[][..], Vec::as_slice);
+            let ambient = surroundings(standings.get(device).map(|(standing, _)| *standing), own, &arena);
+            let standing = ambient.standing;
             let zone = &project.config.zone;
-            let memberships = project.rules.memberships_of_device(&judged.input, standing, judge.at, zone, &arena);
+            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
             if let Some(condition) = &compiled.condition {
                 unseen.retain(|slot| facts.slot(*slot).origin.is_none());
                 let mut evaluator = Evaluator::new(Some(facts), self.at, zone, &arena);
                 evaluator.set_groups(memberships);
-                evaluator.set_ambient(Ambient { standing, ..Ambient::default() });
+                evaluator.set_ambient(ambient);
                 if !matches!(evaluator.holds(condition), Value::Boolean(true)) {
                     return Ok(());
                 }
             }
-            let own = findings.get(device).map_or(&[][..], Vec::as_slice);
             let overdue = own.iter().filter(|finding| finding.due <= self.at).count();
             let holders: Vec<&str> = judged
                 .input
@@ -214,6 +218,7 @@ impl Reading<'_> {
                 layout: &mut layout.clone(),
                 people: &mut people,
                 groups: &groups,
+                rules: &rules,
             };
             if let Ok(again) = compile_filter(filter, &mut vocabulary) {
                 compiled.warnings = again.warnings;
@@ -585,9 +590,14 @@ fn filter_rows(
 ) -> Result<(Vec<Row>, Vec<Diagnostic>), Vec<Diagnostic>> {
     let dictionary = Dictionary { reported: Some(known.clone()), ..Dictionary::default() };
     let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
-    let groups: Vec<GroupId> = Vec::new();
-    let mut vocabulary =
-        Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &groups };
+    let (groups, rules): (Vec<GroupId>, Vec<String>) = (Vec::new(), Vec::new());
+    let mut vocabulary = Vocabulary {
+        dictionary: &dictionary,
+        layout: &mut layout,
+        people: &mut people,
+        groups: &groups,
+        rules: &rules,
+    };
     let compiled = compile_filter(filter, &mut vocabulary)?;
     let Some(condition) = &compiled.condition else { return Ok((rows, compiled.warnings)) };
     let zone = &project.config.zone;

@@ -13,7 +13,7 @@ use jiff::Timestamp;
 
 use crate::codec;
 use crate::error::EngineError;
-use crate::judge::{Judge, People};
+use crate::judge::{Judge, People, surroundings};
 use crate::project::Project;
 
 /// The moment that a writing command goes by.
@@ -212,6 +212,7 @@ impl<'r> Reading<'r> {
     /// `by` is `groups`, a fact, or none for what the workspace says.
     pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
         let standings = self.standings()?;
+        let findings = self.findings(None, false)?;
         let by = by.or(self.project.config.fence_by.as_deref());
         let mut lines: BTreeMap<String, Vec<(String, Standing)>> = BTreeMap::new();
         let Some(by) = by else {
@@ -233,13 +234,10 @@ impl<'r> Reading<'r> {
             if by == "groups" {
                 let judged = judge.judged(device, facts, &arena);
                 let zone = &self.project.config.zone;
-                let memberships = self.project.rules.memberships_of_device(
-                    &judged.input,
-                    Some(standing.as_str()),
-                    judge.at,
-                    zone,
-                    &arena,
-                );
+                let own = findings.get(device).map_or(&[][..], Vec::as_slice);
+                let ambient = surroundings(Some(*standing), own, &arena);
+                let memberships =
+                    self.project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
                 for (group, value) in groups.iter().zip(memberships) {
                     if matches!(value, fencepost_core::Value::Boolean(true)) && group != "every-device" {
                         lines.entry(group.clone()).or_default().push(post.clone());

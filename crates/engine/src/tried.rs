@@ -2,14 +2,15 @@
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Ambient, Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, Evidence, FileId, GroupId, Layout,
-    Observation, Place, Reason, Text, Value, Vocabulary, merge,
+    Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, Evidence, FileId, GroupId, Layout, Observation,
+    Place, Reason, Text, Value, Vocabulary, merge,
 };
 use fencepost_formats::{JsonDocuments, json_of_value};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use crate::error::EngineError;
+use crate::judge::surroundings;
 use crate::project::Project;
 use crate::reading::Reading;
 
@@ -37,6 +38,8 @@ pub struct Tried {
     pub outcome: Option<&'static str>,
     /// Why it is unknown.
     pub reason: Option<Reason>,
+    /// The expression in plain English.
+    pub english: String,
     /// Which part decided, for what has an outcome.
     pub evidence: Option<Evidence>,
     /// What is probably not as meant.
@@ -56,10 +59,12 @@ pub fn try_expression(
     let mut layout = project.rules.layout().clone();
     let mut people = Layout::new(&Dictionary::default());
     let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
+    let rules: Vec<String> = project.rules.rules().iter().map(|rule| rule.id.to_string()).collect();
     let mut mistakes = Vec::new();
     let text = Text::whole(expression, FileId(0));
     let dictionary = &project.dictionary;
-    let mut vocabulary = Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups };
+    let mut vocabulary =
+        Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups, rules: &rules };
     let Some(condition) = Condition::compile_value(&text, Place::Devices, &mut vocabulary, &mut mistakes) else {
         return Ok(Err(mistakes));
     };
@@ -86,11 +91,13 @@ pub fn try_expression(
                 .facts(device, &stored, &layout, &arena)
                 .map_err(|error| crate::reading::damaged(project, device, &error.message))?;
             let judged = judge.judged(device, facts, &arena);
-            let standing = reading.standings()?.get(device).map(|(standing, _)| standing.as_str());
-            let memberships = project.rules.memberships_of_device(&judged.input, standing, judge.at, zone, &arena);
+            let standing = reading.standings()?.get(device).map(|(standing, _)| *standing);
+            let own = reading.findings(Some(device), false)?.remove(device).unwrap_or_default();
+            let ambient = surroundings(standing, &own, &arena);
+            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
             let mut evaluator = Evaluator::new(Some(facts), judge.at, zone, &arena);
             evaluator.set_groups(memberships);
-            evaluator.set_ambient(Ambient { standing, ..Ambient::default() });
+            evaluator.set_ambient(ambient);
             work_out(&condition, &mut evaluator)
         }
     };
@@ -112,6 +119,7 @@ fn work_out<'a>(condition: &'a Condition, evaluator: &mut Evaluator<'a>) -> Trie
         type_name: if matches!(value, Value::Unknown(_)) { None } else { Some(value.type_name()) },
         outcome,
         reason,
+        english: condition.in_english(),
         evidence: outcome.map(|_| evaluator.explain(condition, true).1),
         warnings: Vec::new(),
     }

@@ -35,6 +35,9 @@ pub struct TryArgs {
     /// A file with one JSON object
     #[arg(long, value_name = "FILE")]
     facts: Option<PathBuf>,
+    /// Say it in plain English too
+    #[arg(long)]
+    explain: bool,
     /// What `now()` is
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -161,6 +164,9 @@ fn show(
             "schema": SCHEMA, "value": tried.value, "type": tried.type_name, "outcome": tried.outcome,
             "reason": tried.reason.map(fencepost_core::Reason::as_str),
         });
+        if args.explain {
+            out["english"] = tried.english.clone().into();
+        }
         if let Some(proof) = &tried.evidence {
             out["evidence"] = json::evidence(proof);
         }
@@ -179,6 +185,9 @@ fn show(
     };
     let shown = harmless(&tried.shown);
     ui.line(format!("{style}{shown}{style:#}  ({about})"))?;
+    if args.explain {
+        ui.line(format!("  {}", harmless(&tried.english)))?;
+    }
     if let (Some(found), true) = (&tried.evidence, proof) {
         let styles = ui.styles;
         ui.raw(&evidence::render(found, &project.dictionary, clock, &styles, 2))?;

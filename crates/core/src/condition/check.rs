@@ -41,6 +41,8 @@ pub struct Vocabulary<'v> {
     pub people: &'v mut Layout,
     /// Groups that `in group` may name.
     pub groups: &'v [GroupId],
+    /// Rules that `failing` may name, those of checks with their slash.
+    pub rules: &'v [String],
 }
 
 impl Condition {
@@ -66,6 +68,18 @@ impl Condition {
                 .help("compare it with something, as in `os.version >= \"12.0\"`"),
             );
             return None;
+        }
+        if let Some(truth) = compiled.constant() {
+            let always = if truth { "always true" } else { "never true" };
+            mistakes.push(
+                Diagnostic::warning(
+                    "constant",
+                    format!("this condition is {always}"),
+                    text.span(compiled.root.span.clone()),
+                )
+                .label("no fact decides it")
+                .help("compare a fact with something, or take the condition away"),
+            );
         }
         Some(compiled)
     }
@@ -752,7 +766,6 @@ impl Checker<'_, '_> {
         let Some(function) = functions::find(&name.text) else {
             let help = match nearest(&name.text, functions::names()) {
                 Some(near) => format!("did you mean `{near}`?"),
-                None if functions::is_later(&name.text) => "this function is not available yet".to_owned(),
                 None if name.text == "group" => "write `in group(\"id\")`".to_owned(),
                 None => format!("known functions are {}", functions::names().collect::<Vec<_>>().join(", ")),
             };
@@ -812,6 +825,7 @@ impl Checker<'_, '_> {
                 Self::node(Op::Age(inner), Type::Duration, label, span)
             }
             "in group" => self.in_group(&arguments[0], span),
+            "failing" => self.failing(&arguments[0], span),
             "in network" => self.in_network(arguments, span),
             "matches" => self.matches(arguments, span),
             "version" | "duration" | "date" | "time" | "date and time"
@@ -896,6 +910,42 @@ impl Checker<'_, '_> {
                 Self::null(span)
             }
         }
+    }
+
+    fn failing(&mut self, argument: &Expr, span: &Range<usize>) -> Node {
+        if matches!(self.place, Place::Rule | Place::People) {
+            let message =
+                "findings follow from the rules, so neither a rule nor a group of people can ask for them".to_owned();
+            self.error(
+                "own-tail",
+                message,
+                span,
+                "would chase its own tail",
+                "use `failing` in groups of devices, filters and access rules",
+            );
+            return Self::null(span);
+        }
+        let ExprKind::Text(id) = &argument.kind else {
+            self.error(
+                "wrong-arguments",
+                "`failing` takes the id of a rule".into(),
+                &argument.span,
+                "",
+                "write failing(\"disk-encrypted\")",
+            );
+            return Self::null(span);
+        };
+        let below = |rule: &str| rule == id || rule.strip_prefix(id.as_str()).is_some_and(|rest| rest.starts_with('/'));
+        let known = self.vocabulary.rules;
+        if !known.iter().any(|rule| below(rule)) {
+            let help = match nearest(id, known.iter().map(String::as_str)) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => "see the rules with: fencepost list rules".to_owned(),
+            };
+            self.error("unknown-rule", format!("unknown rule `{id}`"), &argument.span, "", help);
+        }
+        self.reads_standing = true;
+        Self::node(Op::Failing(id.as_str().into()), Type::Boolean, None, span)
     }
 
     fn in_network(&mut self, arguments: &[Expr], span: &Range<usize>) -> Node {

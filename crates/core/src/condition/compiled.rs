@@ -147,6 +147,8 @@ pub(super) enum Op {
     Present(Box<Node>),
     Age(Box<Node>),
     InGroup(usize),
+    /// Whether a rule, or one below it, fails on the device.
+    Failing(Arc<str>),
     Matches(Box<Node>, Regex),
     Call(&'static Function, Vec<Node>),
 }
@@ -221,7 +223,7 @@ pub struct Condition {
     pub(super) slots: Vec<SlotId>,
     /// Groups it asks about, by index, ascending.
     pub(super) groups: Vec<usize>,
-    /// It asks for the standing.
+    /// It asks for the standing, or for findings.
     pub(super) reads_standing: bool,
 }
 
@@ -229,6 +231,11 @@ impl Condition {
     /// Returns the condition as it was written.
     pub fn as_str(&self) -> &str {
         self.text.as_str()
+    }
+
+    /// Returns the condition in plain English.
+    pub fn in_english(&self) -> String {
+        super::parser::parse(&self.text).map_or_else(|_| self.as_str().to_owned(), |tree| super::print::english(&tree))
     }
 
     /// Returns the condition with its way back to the file.
@@ -246,7 +253,7 @@ impl Condition {
         &self.groups
     }
 
-    /// Returns whether it asks for the device's standing.
+    /// Returns whether it asks for the device's standing, or for its findings.
     pub fn reads_standing(&self) -> bool {
         self.reads_standing
     }

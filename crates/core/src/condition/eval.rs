@@ -38,6 +38,8 @@ pub struct Ambient<'a> {
     pub client: Option<&'a str>,
     /// What the person signs in to.
     pub service: Option<&'a str>,
+    /// The rules that have a running finding on the device.
+    pub failing: Option<&'a [&'a str]>,
 }
 
 #[derive(Debug, Default)]
@@ -545,6 +547,14 @@ impl<'a> Evaluator<'a> {
                 let value = self.value(condition, inner);
                 self.age(value, inner)
             }
+            Op::Failing(rule) => {
+                match self.ambient.failing {
+                    Some(failing) => Value::Boolean(failing.iter().any(|id| {
+                        id.strip_prefix(&**rule).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+                    })),
+                    None => Value::missing("failing"),
+                }
+            }
             Op::InGroup(index) => self
                 .groups
                 .get(*index)
@@ -816,7 +826,66 @@ impl<'a> Evaluator<'a> {
     }
 }
 
+impl Condition {
+    /// Whether it comes out the same whatever any device reports; none where something decides.
+    pub(super) fn constant(&self) -> Option<bool> {
+        if self.root.reads_anything() {
+            return None;
+        }
+        let arena = Bump::new();
+        let zone = TimeZone::UTC;
+        let mut evaluator = Evaluator::new(None, Timestamp::UNIX_EPOCH, &zone, &arena);
+        match evaluator.holds(self) {
+            Value::Boolean(truth) => Some(truth),
+            // Null or of no truth: it will never pass.
+            _ => Some(false),
+        }
+    }
+}
+
 impl Node {
+    /// Whether its value may differ from device to device, or from moment to moment.
+    fn reads_anything(&self) -> bool {
+        let any = |nodes: &[Self]| nodes.iter().any(Self::reads_anything);
+        match &self.op {
+            Op::Constant(_) | Op::Text(_) | Op::Version(_) | Op::Local(_) => false,
+            Op::Fact { .. }
+            | Op::PersonFact(_)
+            | Op::Ambient(_)
+            | Op::ItemField { .. }
+            | Op::InGroup(_)
+            | Op::Failing(_) => true,
+            Op::Field { base: inner, .. }
+            | Op::Negate(inner)
+            | Op::Not(inner)
+            | Op::InstanceOf(inner, _)
+            | Op::InNetwork(inner, _)
+            | Op::Present(inner)
+            | Op::Matches(inner, _) => inner.reads_anything(),
+            // An age is of now.
+            Op::Age(_) => true,
+            Op::List(items) | Op::And(items) | Op::Or(items) => any(items),
+            Op::Call(function, arguments) => matches!(function.name, "now" | "today") || any(arguments),
+            Op::Range { low, high, .. } => low.reads_anything() || high.reads_anything(),
+            Op::Arithmetic(_, left, right) | Op::Compare(_, left, right) => {
+                left.reads_anything() || right.reads_anything()
+            }
+            Op::Between { value, low, high } => value.reads_anything() || low.reads_anything() || high.reads_anything(),
+            Op::In(value, tests) => {
+                value.reads_anything()
+                    || tests.iter().any(|test| match test {
+                        NodeTest::Value(node) | NodeTest::Compare(_, node) => node.reads_anything(),
+                    })
+            }
+            Op::If { condition, then, otherwise } => {
+                condition.reads_anything() || then.reads_anything() || otherwise.reads_anything()
+            }
+            Op::Quantified { lists, body, .. } | Op::For { lists, body, .. } => any(lists) || body.reads_anything(),
+            Op::Filter { list, condition, .. } => list.reads_anything() || condition.reads_anything(),
+            Op::Index { list, index } => list.reads_anything() || index.reads_anything(),
+        }
+    }
+
     /// The fact to blame when this comes out unknown and no value says which.
     pub(super) fn blame_label(&self) -> Option<&str> {
         if let Some(label) = &self.label {

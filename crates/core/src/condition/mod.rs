@@ -14,6 +14,7 @@ mod functions;
 mod lexer;
 mod operate;
 mod parser;
+mod print;
 mod syntax;
 mod temporal;
 #[cfg(test)]

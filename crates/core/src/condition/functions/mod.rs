@@ -78,11 +78,12 @@ const fn weighing(function: Function) -> Function {
 
 const MANY: usize = usize::MAX;
 
-static OPERATIONS: [Function; 6] = [
+static OPERATIONS: [Function; 7] = [
     function("not", (1, 1), &["negand"], &[Type::Boolean], Type::Boolean, "not(x)", never),
     function("present", (1, 1), &[], &[Type::Any], Type::Boolean, "present(fact)", never),
     function("age", (1, 1), &[], &[Type::DateTime], Type::Duration, "age(agent.last_seen)", never),
     function("in group", (1, 1), &[], &[Type::Text], Type::Boolean, "in group(\"id\")", never),
+    function("failing", (1, 1), &[], &[Type::Text], Type::Boolean, "failing(\"rule\")", never),
     function(
         "in network",
         (2, MANY),
@@ -108,17 +109,9 @@ fn all() -> impl Iterator<Item = &'static Function> {
     OPERATIONS.iter().chain(texts::FUNCTIONS).chain(numbers::FUNCTIONS).chain(lists::FUNCTIONS).chain(times::FUNCTIONS)
 }
 
-/// Functions that are still to come.
-const LATER: [&str; 1] = ["failing"];
-
 /// Returns whether several words are the name of a function.
 pub(super) fn is_known(name: &str) -> bool {
-    all().any(|function| function.name == name) || is_later(name)
-}
-
-/// Returns whether a function of the standard is still to come.
-pub(super) fn is_later(name: &str) -> bool {
-    LATER.contains(&name)
+    all().any(|function| function.name == name)
 }
 
 /// Returns a function by name.

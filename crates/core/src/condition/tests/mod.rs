@@ -38,8 +38,13 @@ fn compile(text: &str, value_too: bool) -> (Option<Condition>, Vec<Diagnostic>, 
     let dictionary = dictionary();
     let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
     let groups = [GroupId::from("shore")];
-    let mut vocabulary =
-        Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &groups };
+    let mut vocabulary = Vocabulary {
+        dictionary: &dictionary,
+        layout: &mut layout,
+        people: &mut people,
+        groups: &groups,
+        rules: &["disk/a".to_owned()],
+    };
     let mut mistakes = Vec::new();
     let text = Text::whole(text, FileId(0));
     let compiled = if value_too {
@@ -435,6 +440,79 @@ fn hostile_ranges_and_repetitions_end() {
     gives("count(for i in 1..1000, j in 1..1000 return i)", json!({}), "null");
 }
 
+#[test]
+fn conditions_are_said_in_plain_english() {
+    for (text, said) in [
+        ("every d in disks[writable] satisfies d.encrypted", "every writable disk is encrypted"),
+        (
+            "lock.idle_minutes <= 15 and os.version >= version(\"12.0\")",
+            "lock.idle_minutes is at most 15, and os.version is at least 12.0",
+        ),
+        ("age(agent.last_seen) <= duration(\"P14D\")", "agent.last_seen is at most 14 d ago"),
+        (
+            "not(some s in software satisfies s.name = \"seedpool\")",
+            "for every item of software, its name is not \"seedpool\"",
+        ),
+        (
+            "count(software[name in (\"a\", \"b\")]) = 0",
+            "the number of software of which name is one of \"a\", \"b\" is 0",
+        ),
+        ("not(security.rooted)", "security.rooted is not so"),
+        (
+            "platform in (\"android\", \"ios\") or present(owner)",
+            "platform is one of \"android\", \"ios\", or owner is reported",
+        ),
+        ("starts with(name, \"tern\")", "name starts with \"tern\""),
+        ("password.length between 10 and 64", "password.length is between 10 and 64"),
+    ] {
+        let (condition, mistakes, _) = compile(text, false);
+        assert_eq!(condition.unwrap_or_else(|| panic!("{mistakes:?}")).in_english(), said, "{text}");
+    }
+}
+
+#[test]
+fn conditions_that_nothing_decides_are_pointed_out() {
+    for (text, constant) in [
+        ("1 = 2", Some("never true")),
+        ("true", Some("always true")),
+        ("every x in [] satisfies x > 1", Some("always true")),
+        ("null", Some("never true")),
+        ("now() > @\"2027-01-01T00:00:00Z\"", None),
+        ("on or true", None),
+        ("idle > 3", None),
+    ] {
+        let (_, mistakes, _) = compile(text, false);
+        let found = mistakes.iter().find(|mistake| mistake.code == "constant").map(|mistake| mistake.message.as_str());
+        assert_eq!(found.is_some(), constant.is_some(), "{text}");
+        assert!(constant.is_none_or(|word| found.is_some_and(|message| message.ends_with(word))), "{text}: {found:?}");
+    }
+}
+
+#[test]
+fn findings_are_asked_for_outside_rules_only() {
+    refused("failing(\"disk\")", "own-tail", "failing(\"disk\")");
+    let dictionary = dictionary();
+    let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
+    let rules = ["disk/a".to_owned(), "lock".to_owned()];
+    let mut vocabulary =
+        Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &[], rules: &rules };
+    let mut ask = |text: &str, failing: Option<&[&str]>| {
+        let mut mistakes = Vec::new();
+        let condition =
+            Condition::compile(&Text::whole(text, FileId(0)), Place::Devices, &mut vocabulary, &mut mistakes);
+        let Some(condition) = condition else { return mistakes.remove(0).message };
+        assert!(condition.reads_standing());
+        let (arena, zone) = (Bump::new(), TimeZone::UTC);
+        let mut evaluator = Evaluator::new(None, Timestamp::UNIX_EPOCH, &zone, &arena);
+        evaluator.set_ambient(Ambient { failing, ..Ambient::default() });
+        said(&evaluator.holds(&condition))
+    };
+    assert_eq!(ask("failing(\"disk\")", Some(&["disk/a"])), "true");
+    assert_eq!(ask("failing(\"disk/a\")", Some(&["lock"])), "false");
+    assert_eq!(ask("failing(\"lock\")", None), "unknown: missing failing");
+    assert_eq!(ask("failing(\"lok\")", Some(&[])), "unknown rule `lok`");
+}
+
 #[track_caller]
 fn refused(text: &str, code: &str, at: &str) {
     let (condition, mistakes, _) = compile(text, false);
@@ -625,7 +703,57 @@ fn document() -> impl Strategy<Value = Json> {
         })
 }
 
+/// An expression with its brackets, built from pieces.
+fn written() -> impl Strategy<Value = String> {
+    let leaf = prop::sample::select(vec![
+        "1",
+        "2.5",
+        "\"a\\\"b\\\\\"",
+        "a.b",
+        "`a-b`.c",
+        "null",
+        "true",
+        "@\"2027-03-04\"",
+        "now()",
+        "[1, \"x\"]",
+        "xs[item > 2]",
+        "xs[-1]",
+        "x in (1, >= 5, [1..2))",
+        "x between 1 and 2",
+        "x instance of number",
+        "every i in xs satisfies i = 1",
+        "for i in 1..3 return i",
+        "if a then b else c",
+        "substring(string: \"a\", start position: 1)",
+        "in group(\"shore\")",
+    ]);
+    leaf.prop_map(str::to_owned).prop_recursive(4, 24, 2, |inner| {
+        let op = prop::sample::select(vec!["+", "-", "*", "/", "**", "=", "!=", "<", "<=", "and", "or"]);
+        prop_oneof![
+            (inner.clone(), op, inner.clone()).prop_map(|(a, op, b)| format!("({a}) {op} ({b})")),
+            inner.clone().prop_map(|a| format!("-({a})")),
+            inner.clone().prop_map(|a| format!("not({a})")),
+            inner.prop_map(|a| format!("({a}).f")),
+        ]
+    })
+}
+
 proptest! {
+    #[test]
+    fn what_is_printed_reads_back_to_the_same(text in written()) {
+        let read = |text: &str| super::parser::parse(&Text::loose(text));
+        let tree = read(&text).unwrap_or_else(|mistake| panic!("{text}: {}", mistake.message));
+        let printed = super::print::text(&tree);
+        let again = read(&printed).unwrap_or_else(|mistake| panic!("{text} -> {printed}: {}", mistake.message));
+        prop_assert_eq!(super::print::text(&again), printed, "{}", text);
+        let bare = |tree: &super::syntax::Expr| {
+            // The same tree, wherever it stands in its text.
+            let shown = format!("{tree:?}");
+            regex::Regex::new(r"\d+\.\.\d+").unwrap().replace_all(&shown, "").into_owned()
+        };
+        prop_assert_eq!(bare(&again), bare(&tree), "{}", text);
+    }
+
     #[test]
     fn agrees_with_a_plain_evaluator(plain in plain(), document in document()) {
         let text = plain.text();
