@@ -1,10 +1,11 @@
 //! Resolves names, finds out types, and turns a syntax tree into a compiled condition. Every mistake of a
 //! condition is reported, not only the first.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 
+use super::bounds::Bounds;
 use super::compiled::{AmbientKey, Condition, Instance, Network, Node, NodeTest, Op, Type};
 use super::functions::{self, Function};
 use super::parser;
@@ -84,6 +85,43 @@ impl Condition {
         Some(compiled)
     }
 
+    /// Compiles the unary tests that the value of a fact must meet: `>= 30`, `[8..16]`, `"a", "b"`, `not("x")`, `-`.
+    pub fn compile_tests(
+        fact: &str,
+        tests: &Text,
+        place: Place,
+        vocabulary: &mut Vocabulary<'_>,
+        mistakes: &mut Vec<Diagnostic>,
+    ) -> Option<Self> {
+        let (tests_read, denied) = match parser::parse_tests(tests) {
+            Ok(read) => read,
+            Err(mistake) => {
+                mistakes.push(*mistake);
+                return None;
+            }
+        };
+        let whole = 0..tests.as_str().len();
+        let part = |kind: ExprKind| Expr { kind, span: whole.clone() };
+        let mut names = fact.split('.');
+        let first = part(ExprKind::Name(names.next().unwrap_or_default().to_owned()));
+        let value = names.fold(first, |base, name| {
+            part(ExprKind::Path(Box::new(base), Name { text: name.to_owned(), span: whole.clone() }))
+        });
+        let tree = match tests_read {
+            None => part(ExprKind::Boolean(true)),
+            Some(all) => {
+                let tested = part(ExprKind::In(Box::new(value), all));
+                let not = || Name { text: "not".to_owned(), span: whole.clone() };
+                if denied {
+                    part(ExprKind::Call { name: not(), arguments: vec![tested], names: Vec::new() })
+                } else {
+                    tested
+                }
+            }
+        };
+        Self::of_tree(&tree, tests, place, vocabulary, mistakes)
+    }
+
     /// Compiles an expression of any type.
     pub fn compile_value(
         text: &Text,
@@ -98,6 +136,16 @@ impl Condition {
                 return None;
             }
         };
+        Self::of_tree(&tree, text, place, vocabulary, mistakes)
+    }
+
+    fn of_tree(
+        tree: &Expr,
+        text: &Text,
+        place: Place,
+        vocabulary: &mut Vocabulary<'_>,
+        mistakes: &mut Vec<Diagnostic>,
+    ) -> Option<Self> {
         let mut checker = Checker {
             text,
             place,
@@ -110,7 +158,7 @@ impl Condition {
             groups: BTreeSet::new(),
             reads_standing: false,
         };
-        let root = checker.expr(&tree);
+        let root = checker.expr(tree);
         let Checker { failed, slots, groups, reads_standing, .. } = checker;
         (!failed).then(|| Self {
             root,
@@ -202,6 +250,7 @@ impl Checker<'_, '_> {
             ExprKind::Arithmetic(op, left, right) => self.arithmetic(*op, left, right, span),
             ExprKind::And(parts) => {
                 let parts = self.conditions(parts, "and");
+                self.check_contradiction(&parts, span);
                 Self::node(Op::And(parts), Type::Boolean, None, span)
             }
             ExprKind::Or(parts) => {
@@ -280,6 +329,30 @@ impl Checker<'_, '_> {
 
     fn conditions(&mut self, parts: &[Expr], word: &str) -> Vec<Node> {
         parts.iter().map(|part| self.condition(part, &format!("`{word}`"))).collect()
+    }
+
+    /// Warns where comparisons of one fact with numbers leave no number over.
+    fn check_contradiction(&mut self, parts: &[Node], span: &Range<usize>) {
+        let mut bounds: BTreeMap<&str, Bounds> = BTreeMap::new();
+        let number = |node: &Node| match node.op {
+            Op::Constant(Value::Number(number)) => Some(number),
+            _ => None,
+        };
+        for part in parts {
+            let Op::Compare(op, left, right) = &part.op else { continue };
+            let (op, fact, bound) = match (number(left), number(right)) {
+                (None, Some(bound)) => (*op, left, bound),
+                (Some(bound), None) => (op.flipped(), right, bound),
+                _ => continue,
+            };
+            if let (Op::Fact { .. }, Some(label)) = (&fact.op, &fact.label) {
+                bounds.entry(label).or_default().narrow(op, bound);
+            }
+        }
+        if let Some((fact, _)) = bounds.iter().find(|(_, bounds)| bounds.is_empty()) {
+            let message = format!("no value of `{fact}` meets all of this");
+            self.warn("constant", message, span, "never true", "mend one of the numbers, or write `or`");
+        }
     }
 
     fn list_of(&mut self, expr: &Expr) -> Node {

@@ -7,6 +7,7 @@
 //! The deliberate difference to the standard: whatever is computed from a fact that was not collected,
 //! is too old or of the wrong type stays *unknown*, and neither passes nor fails.
 
+mod bounds;
 mod check;
 mod compiled;
 mod eval;

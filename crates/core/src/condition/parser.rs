@@ -60,6 +60,38 @@ pub(super) fn parse(source: &Text) -> Result<Expr, Box<Diagnostic>> {
     }
 }
 
+/// Reads the unary tests of an expected value: `>= 30`, `[8..16]`, `"a", "b"`, `not("x")`, `-`. A name of what is
+/// tested stands nowhere in them; none is `-`, which anything meets. The flag tells of a `not`.
+///
+/// # Errors
+/// The first mistake, with its place and what to write instead.
+pub(super) fn parse_tests(source: &Text) -> Result<(Option<Vec<Test>>, bool), Box<Diagnostic>> {
+    let text = source.as_str();
+    let mut parser = Parser { text, source, tokens: tokens(text), at: 0, depth: 0, mistake: None };
+    if parser.kind() == TokenKind::Minus && parser.kind_at(1) == TokenKind::End {
+        return Ok((None, false));
+    }
+    let denied = parser.is_word("not") && parser.kind_at(1) == TokenKind::LeftParen;
+    if denied {
+        parser.advance();
+        parser.advance();
+    }
+    let mut all = vec![parser.unary_test()];
+    while parser.eat(TokenKind::Comma) {
+        all.push(parser.unary_test());
+    }
+    if denied {
+        parser.expect(TokenKind::RightParen, "`)` or a comma");
+    }
+    if parser.mistake.is_none() && parser.kind() != TokenKind::End {
+        parser.unexpected("the end of the tests or a comma");
+    }
+    match parser.mistake {
+        Some(mistake) => Err(Box::new(mistake)),
+        None => Ok((Some(all), denied)),
+    }
+}
+
 struct Parser<'t> {
     text: &'t str,
     source: &'t Text,
@@ -317,6 +349,14 @@ impl Parser<'_> {
             Test::Value(expr) | Test::Compare(_, expr) => expr.span.end,
         };
         (vec![test], end)
+    }
+
+    /// A test that stands alone, so that a bracket before it may open a range.
+    fn unary_test(&mut self) -> Test {
+        match self.compare_op() {
+            Some(_) => self.test(),
+            None => Test::Value(self.expression()),
+        }
     }
 
     fn test(&mut self) -> Test {

@@ -133,19 +133,11 @@ pub(super) fn compile_pattern(pattern: &str, flags: &str) -> Result<Regex, Strin
     if let Some(unknown) = flags.chars().find(|flag| !"smixq".contains(*flag)) {
         return Err(format!("unknown flag `{unknown}`; known are s, m, i, x and q"));
     }
-    let literal = flags.contains('q');
-    let escaped;
-    let pattern = if literal {
-        escaped = regex::escape(pattern);
-        &escaped
-    } else {
-        pattern
-    };
-    RegexBuilder::new(pattern)
+    let pattern = if flags.contains('q') { regex::escape(pattern) } else { translate(pattern, flags.contains('x')) };
+    RegexBuilder::new(&pattern)
         .dot_matches_new_line(flags.contains('s'))
         .multi_line(flags.contains('m'))
         .case_insensitive(flags.contains('i'))
-        .ignore_whitespace(flags.contains('x') && !literal)
         .size_limit(SIZE_LIMIT)
         .nest_limit(50)
         .build()
@@ -155,6 +147,41 @@ pub(super) fn compile_pattern(pattern: &str, flags: &str) -> Result<Regex, Strin
                 other.to_string().lines().last().unwrap_or("it is malformed").trim_start_matches("error: ").to_owned()
             }
         })
+}
+
+/// Turns what XPath writes otherwise into what the engine reads: `[a-z-[aeiou]]`, `\i`, `\c`, and with the flag `x` spaces
+/// that stand for nothing (a `#` is no comment there).
+fn translate(pattern: &str, spaced: bool) -> String {
+    let mut out = String::with_capacity(pattern.len() + 8);
+    let mut depth = 0_usize;
+    let mut rest = pattern.chars().peekable();
+    while let Some(c) = rest.next() {
+        match c {
+            '\\' => match rest.next() {
+                Some('i') if depth == 0 => out.push_str("[\\p{L}_:]"),
+                Some('c') if depth == 0 => out.push_str("[\\p{L}\\p{N}\\p{M}_:.\\-]"),
+                Some('i') => out.push_str("\\p{L}_:"),
+                Some('c') => out.push_str("\\p{L}\\p{N}\\p{M}_:.\\-"),
+                Some(other) => out.extend(['\\', other]),
+                None => out.push('\\'),
+            },
+            '-' if depth > 0 && rest.peek() == Some(&'[') => out.push_str("--"),
+            '[' if depth > 0 && !out.ends_with("--") => out.push_str("\\["),
+            '[' => {
+                depth += 1;
+                out.push('[');
+                out.extend(rest.next_if_eq(&'^'));
+            }
+            ']' => {
+                depth = depth.saturating_sub(1);
+                out.push(']');
+            }
+            c if spaced && depth == 0 && c.is_whitespace() => {}
+            '&' | '~' if depth > 0 => out.extend(['\\', c]),
+            c => out.push(c),
+        }
+    }
+    out
 }
 
 fn text<'a>(args: &[Value<'a>], at: usize) -> Option<&'a str> {

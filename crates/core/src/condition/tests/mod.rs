@@ -513,6 +513,83 @@ fn findings_are_asked_for_outside_rules_only() {
     assert_eq!(ask("failing(\"lok\")", Some(&[])), "unknown rule `lok`");
 }
 
+#[test]
+fn patterns_are_those_of_xpath() {
+    for (text, expected) in [
+        ("matches(\"b\", \"^[a-z-[aeiou]]$\")", "true"),
+        ("matches(\"e\", \"^[a-z-[aeiou]]$\")", "false"),
+        ("matches(\"hello world\", \" hello[ ]world \", \"x\")", "true"),
+        ("matches(\"a#b\", \"a # b\", \"x\")", "true"),
+        ("matches(\"a.b\", \"a.b\", \"q\") and not(matches(\"axb\", \"a.b\", \"q\"))", "true"),
+        ("matches(\"_x1\", \"^\\i\\c*$\")", "true"),
+        ("matches(\"a\\nb\", \"a.b\")", "false"),
+        ("matches(\"a\\nb\", \"a.b\", \"s\")", "true"),
+        ("matches(\"a\\nb\", \"^b$\", \"m\")", "true"),
+        ("matches(\"[&]\", \"^[\\[&~\\]]+$\")", "true"),
+        ("replace(\"facetiously\", \"[aeiouy]\", \"[$0]\")", "f[a]c[e]t[i][o][u]sl[y]"),
+    ] {
+        gives(text, json!({}), expected);
+    }
+}
+
+#[test]
+fn unary_tests_are_what_a_value_is_expected_to_meet() {
+    let outcome = |tests: &str, document: &Json| {
+        let dictionary = dictionary();
+        let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
+        let mut vocabulary =
+            Vocabulary { dictionary: &dictionary, layout: &mut layout, people: &mut people, groups: &[], rules: &[] };
+        let mut mistakes = Vec::new();
+        let text = Text::whole(tests, FileId(0));
+        let Some(condition) = Condition::compile_tests("log.days", &text, Place::Rule, &mut vocabulary, &mut mistakes)
+        else {
+            return mistakes.remove(0).message;
+        };
+        let arena = Bump::new();
+        let whole = datum(document).to_value(&arena);
+        let slots: Vec<Value<'_>> =
+            layout.slot_paths().map(|path| whole.below(path, arena.alloc_str(path), &arena)).collect();
+        let now: Timestamp = NOW.parse().unwrap();
+        let said_of = [Observation { source: "test", trust: 0, collected: None, fresh_for: None, slots: &slots }];
+        let facts = merge(&said_of, std::iter::empty(), &layout, now, &arena);
+        let zone = TimeZone::UTC;
+        said(&Evaluator::new(Some(&facts), now, &zone, &arena).holds(&condition))
+    };
+    let days = |value: Json| json!({"log": {"days": value}});
+    for (tests, value, expected) in [
+        (">= 30", json!(30), "true"),
+        (">= 30", json!(29), "false"),
+        ("[8..16]", json!(16), "true"),
+        ("(8..16)", json!(16), "false"),
+        ("\"a\", \"b\"", json!("b"), "true"),
+        ("not(\"a\", \"b\")", json!("b"), "false"),
+        ("not(\"a\", \"b\")", json!("c"), "true"),
+        ("< 5, > 10", json!(7), "false"),
+        ("-", json!(7), "true"),
+        ("-5", json!(-5), "true"),
+        ("null", json!(null), "true"),
+        ("35", json!("35"), "unknown: wrong-type log.days"),
+    ] {
+        assert_eq!(outcome(tests, &days(value.clone())), expected, "{tests} on {value}");
+    }
+    assert_eq!(outcome(">= 30", &json!({})), "unknown: missing log.days");
+    assert!(outcome(">= ", &json!({})).contains("ends where a value"));
+    assert!(outcome("30 31", &json!({})).contains("found `31`"));
+}
+
+#[test]
+fn bounds_that_leave_nothing_over_are_pointed_out() {
+    let warned = |text: &str| compile(text, false).1.iter().any(|mistake| mistake.code == "constant");
+    for text in ["idle > 5 and idle < 3", "idle > 5 and on and 5 >= idle", "x = 1 and x = 2", "x >= 3 and x < 3"] {
+        assert!(warned(text), "{text}");
+    }
+    for text in
+        ["idle > 3 and idle < 5", "x >= 3 and x <= 3", "x > 5 or x < 3", "x > 5 and y < 3", "x != 3 and x = 3 or on"]
+    {
+        assert!(!warned(text), "{text}");
+    }
+}
+
 #[track_caller]
 fn refused(text: &str, code: &str, at: &str) {
     let (condition, mistakes, _) = compile(text, false);
