@@ -296,6 +296,33 @@ impl<'a> Value<'a> {
         out
     }
 
+    /// Writes the value as the standard's `string` does: whole, lists and objects as they would be written.
+    pub fn written(&self) -> String {
+        match self {
+            Self::Null => "null".to_owned(),
+            Self::Duration(length) => crate::condition::show_duration(*length),
+            Self::Months(months) => crate::condition::show_months(*months),
+            Self::List(list) => {
+                let items: Vec<String> = list.items.iter().map(Self::inside).collect();
+                format!("[{}]", items.join(", "))
+            }
+            Self::Object(object) => {
+                let fields: Vec<String> =
+                    object.fields.iter().map(|(key, value)| format!("{key}: {}", value.inside())).collect();
+                format!("{{{}}}", fields.join(", "))
+            }
+            other => other.show(),
+        }
+    }
+
+    /// Writes the value as it stands inside another.
+    fn inside(&self) -> String {
+        match self {
+            Self::Text(text) | Self::Version(text) => format!("\"{text}\""),
+            other => other.written(),
+        }
+    }
+
     /// Writes the value as a requirement names it: texts in quotes.
     pub fn show_quoted(&self) -> String {
         match self {

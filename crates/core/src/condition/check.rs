@@ -667,7 +667,8 @@ impl Checker<'_, '_> {
             return;
         }
         let equality = matches!(op, CompareOp::Equal | CompareOp::NotEqual);
-        if equality && (a == Type::Null || b == Type::Null) {
+        // Beside null an order is null, as the standard has it.
+        if a == Type::Null || b == Type::Null {
             return;
         }
         let same = a == b || matches!((a, b), (Type::Version, Type::Text) | (Type::Text, Type::Version));

@@ -41,14 +41,18 @@ pub(super) static FUNCTIONS: &[Function] = &[
         &[Type::List, Type::Any],
         Type::Boolean,
         "list contains(list, element)",
-        |_, args| {
-            items(&args[..1])
+        |_, args| match args {
+            [Value::Null, _] => Value::Null,
+            _ => items(&args[..1])
                 .iter()
-                .fold(Value::Boolean(false), |found, item| kleene_or(found, contained(item, &args[1])))
+                .fold(Value::Boolean(false), |found, item| kleene_or(found, contained(item, &args[1]))),
         },
     )),
     function("distinct values", (1, 1), &["list"], &[Type::List], Type::List, "distinct values(list)", |cx, args| {
-        distinct(cx, items(args))
+        match args {
+            [Value::Null] => Value::Null,
+            _ => distinct(cx, items(args)),
+        }
     }),
     weighing(function(
         "concatenate",

@@ -76,9 +76,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     function("string", (1, 1), &["from"], &[Type::Any], Type::Text, "string(value)", |cx, args| match args {
         [Value::Text(text) | Value::Version(text)] => Value::Text(text),
         [Value::Null] => Value::Null,
-        [Value::Duration(length)] => cx.text(&super::super::temporal::show_duration(*length)),
-        [Value::Months(months)] => cx.text(&super::super::temporal::show_months(*months)),
-        [one] => cx.text(&one.show()),
+        [one] => cx.text(&one.written()),
         _ => Value::Null,
     }),
     function("version", (1, 1), &[], &[Type::Text], Type::Version, "version(\"12.0.1\")", |_, args| {
