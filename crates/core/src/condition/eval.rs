@@ -18,6 +18,8 @@ use crate::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
 use crate::facts::{Facts, Origin};
 use crate::value::{List, Range, RangeEnd, Reason, Unknown, Value};
 
+/// How many items one condition may go through on one device, so that lists within lists end.
+const MOST_STEPS: u32 = 1_000_000;
 /// How many results a `for` may have.
 const MOST_ITEMS: usize = 100_000;
 /// How many items of a list the evidence names.
@@ -59,6 +61,8 @@ pub struct Evaluator<'a> {
     zone: &'a TimeZone,
     arena: &'a Bump,
     locals: Vec<Value<'a>>,
+    /// Items that may still be gone through.
+    steps: u32,
     trace: Option<Trace>,
     /// Staleness counts: in what is required, not in scopes.
     strict: bool,
@@ -77,6 +81,7 @@ impl<'a> Evaluator<'a> {
             zone,
             arena,
             locals: Vec::new(),
+            steps: MOST_STEPS,
             trace: None,
             strict: false,
             vacuous: false,
@@ -101,23 +106,28 @@ impl<'a> Evaluator<'a> {
     /// Returns whether a condition holds, using the last known value of every fact at any age.
     pub fn holds(&mut self, condition: &'a Condition) -> Value<'a> {
         self.strict = false;
+        self.steps = MOST_STEPS;
         self.truth(condition, &condition.root, true)
     }
 
     /// Returns whether a condition is met by facts that are fresh enough.
     pub fn meets(&mut self, condition: &'a Condition) -> Value<'a> {
         self.strict = true;
+        self.steps = MOST_STEPS;
         self.truth(condition, &condition.root, true)
     }
 
     /// Returns the value of an expression of any type.
     pub fn value_of(&mut self, condition: &'a Condition) -> Value<'a> {
+        self.steps = MOST_STEPS;
         self.value(condition, &condition.root)
     }
 
     /// Returns the outcome with its evidence; `strict` as in [`Self::meets`].
     pub fn explain(&mut self, condition: &'a Condition, strict: bool) -> (Value<'a>, Evidence) {
         self.strict = strict;
+        // Evidence goes on where a plain answer stops early; it must not come to another answer for that.
+        self.steps = MOST_STEPS * 50;
         self.trace = Some(Trace::default());
         let value = self.truth(condition, &condition.root, true);
         let mut out = self.trace.take().map(|trace| trace.out).unwrap_or_default();
@@ -158,6 +168,12 @@ impl<'a> Evaluator<'a> {
             }
             _ => self.leaf(condition, node, wanted),
         }
+    }
+
+    /// Goes one item further; the error is that the condition takes too long.
+    fn step(&mut self) -> Result<(), Value<'a>> {
+        self.steps = self.steps.checked_sub(1).ok_or(Value::Unknown(Unknown { reason: Reason::Error, fact: "" }))?;
+        Ok(())
     }
 
     /// Runs something without gathering evidence of it.
@@ -372,6 +388,13 @@ impl<'a> Evaluator<'a> {
         let mut doubts = list.doubts.iter().peekable();
         for (position, item) in list.items.iter().enumerate() {
             let doubt = doubts.next_if(|(at, _)| *at as usize == position).map(|(_, unknown)| *unknown);
+            if let Err(too_long) = self.step() {
+                // What is settled stays so, as it would have without evidence.
+                if !matches!(result, Value::Boolean(truth) if truth != every) {
+                    result = too_long;
+                }
+                break;
+            }
             self.locals.truncate(first_local);
             self.locals.push(*item);
             let mark = self.mark();
@@ -629,6 +652,9 @@ impl<'a> Evaluator<'a> {
         let mut earlier = list.doubts.iter().peekable();
         for (position, one) in list.items.iter().enumerate() {
             let doubt = earlier.next_if(|(at, _)| *at as usize == position).map(|(_, unknown)| *unknown);
+            if let Err(too_long) = self.step() {
+                return too_long;
+            }
             self.locals.truncate(item);
             self.locals.push(*one);
             let kept = self.quietly(|this| this.truth(condition, filter, true));
@@ -681,6 +707,7 @@ impl<'a> Evaluator<'a> {
             }
         };
         for item in items {
+            self.step()?;
             self.locals.truncate(local);
             self.locals.push(*item);
             self.repeat_into(condition, rest, local + 1, body, results)?;

@@ -1,11 +1,13 @@
 //! Functions of lists. Doubtful lists never come here; unknown items do where a function can weigh them.
 
+use std::collections::HashSet;
+
 use rust_decimal::Decimal;
 
 use super::super::compiled::Type;
 use super::super::operate::{kleene_and, kleene_or, order, same};
-use super::{Context, Function, MANY, doubt, function, items, or_null, weighing};
-use crate::value::{Object, Value};
+use super::{Context, Function, MANY, function, items, or_null, weighing};
+use crate::value::{DateTime, Object, Value};
 
 pub(super) static FUNCTIONS: &[Function] = &[
     weighing(function("count", (1, 1), &["list"], &[Type::List], Type::Number, "count(list)", |_, args| match args {
@@ -141,18 +143,29 @@ fn contained<'a>(item: &Value<'a>, element: &Value<'a>) -> Value<'a> {
 }
 
 fn distinct<'a>(cx: &Context<'a>, all: &[Value<'a>]) -> Value<'a> {
-    let mut kept: Vec<Value<'a>> = Vec::new();
-    for item in all {
-        let known = kept.iter().any(|other| match (doubt(other), doubt(item)) {
-            (Some(_), Some(_)) => true,
-            (None, None) => same(other, item) == Some(true),
-            _ => false,
-        });
-        if !known {
-            kept.push(*item);
-        }
-    }
+    // By a text that is the same for equal values, so that a long list costs no more than its length.
+    let mut seen = HashSet::new();
+    let kept: Vec<Value<'a>> = all.iter().filter(|item| seen.insert(canonical(item))).copied().collect();
     cx.list(&kept)
+}
+
+/// A text that equal values share, and unequal ones do not.
+fn canonical(value: &Value<'_>) -> String {
+    match value {
+        Value::Number(number) => format!("n{}", number.normalize()),
+        // Trailing zero parts count for nothing.
+        Value::Version(text) => format!("v{}", text.trim_end_matches(".0")),
+        Value::DateTime(DateTime::At(moment, _)) => format!("m{moment}"),
+        Value::Time(time) => format!("t{}{}", time.offset.is_some(), time.since_midnight()),
+        Value::List(list) => format!("[{}]", list.items.iter().map(canonical).collect::<Vec<_>>().join(",")),
+        Value::Object(object) => {
+            let mut fields: Vec<String> =
+                object.fields.iter().map(|(key, value)| format!("{key:?}:{}", canonical(value))).collect();
+            fields.sort_unstable();
+            format!("{{{}}}", fields.join(","))
+        }
+        other => format!("{}{:?}", other.type_name(), other.written()),
+    }
 }
 
 /// The value at a key as it was written, dots and all.

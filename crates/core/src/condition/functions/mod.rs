@@ -11,7 +11,7 @@ use regex::{Regex, RegexBuilder};
 use rust_decimal::Decimal;
 
 use super::compiled::Type;
-use crate::value::{List, Reason, Unknown, Value};
+use crate::value::{List, Value};
 
 /// What a function may use besides its arguments.
 pub(super) struct Context<'a> {
@@ -208,15 +208,6 @@ fn items<'s, 'a>(args: &'s [Value<'a>]) -> &'s [Value<'a>] {
     match args {
         [Value::List(list)] => list.items,
         many => many,
-    }
-}
-
-/// What is null or unknown, as unknown.
-fn doubt<'a>(value: &Value<'a>) -> Option<Unknown<'a>> {
-    match value {
-        Value::Unknown(unknown) => Some(*unknown),
-        Value::Null => Some(Unknown { reason: Reason::Null, fact: "" }),
-        _ => None,
     }
 }
 
