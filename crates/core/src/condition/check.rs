@@ -582,9 +582,15 @@ impl Checker<'_, '_> {
             Some(label) if base.ty != Type::List => self.declared(label),
             _ => Type::Any,
         };
-        if matches!(base.ty, Type::Number | Type::Boolean | Type::Text | Type::Version) {
+        let is_time = matches!(base.ty, Type::Date | Type::DateTime | Type::Time | Type::Duration | Type::Months);
+        if is_time || matches!(base.ty, Type::Number | Type::Boolean | Type::Text | Type::Version) {
             let message = format!("{} has no fields", base.ty.as_str());
-            self.error("no-fields", message, span, "", "take the part behind the dot away");
+            let help = if is_time {
+                "properties such as `.year` are not in the language; compare with date(2027, 1, 1) or a duration"
+            } else {
+                "take the part behind the dot away"
+            };
+            self.error("no-fields", message, span, "", help);
         }
         Self::node(Op::Field { base: Box::new(base), path: path.into() }, ty, label, span)
     }
@@ -841,6 +847,9 @@ impl Checker<'_, '_> {
             let help = match nearest(&name.text, functions::names()) {
                 Some(near) => format!("did you mean `{near}`?"),
                 None if name.text == "group" => "write `in group(\"id\")`".to_owned(),
+                None if name.text == "function" => {
+                    "functions cannot be defined here; write the expression itself".to_owned()
+                }
                 None => format!("known functions are {}", functions::names().collect::<Vec<_>>().join(", ")),
             };
             self.error("unknown-function", format!("unknown function `{}`", name.text), &name.span, "", help);

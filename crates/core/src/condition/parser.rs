@@ -618,6 +618,15 @@ impl Parser<'_> {
     /// A keyword, a function call, or the name of a fact.
     fn word(&mut self) -> Expr {
         if let Some(words) = self.call_ahead() {
+            if words == 1 && self.word_at(0) == "function" {
+                let range = self.token().range.clone();
+                return self.fail(
+                    "syntax",
+                    "functions cannot be defined here",
+                    range,
+                    "write the expression itself in its place",
+                );
+            }
             return self.call(words);
         }
         let span = self.token().range.clone();
@@ -797,6 +806,15 @@ impl Parser<'_> {
                 break;
             }
             let list = self.sum();
+            if self.kind() == TokenKind::DotDot {
+                let range = self.token().range.clone();
+                return self.fail(
+                    "syntax",
+                    "a quantifier does not go through a range",
+                    range,
+                    "write the numbers as a list, or make one: `every x in (for i in 1..5 return i) satisfies ..`",
+                );
+            }
             iterators.push((name, list));
             if !self.eat(TokenKind::Comma) {
                 break;
