@@ -34,6 +34,11 @@ const KEYWORDS: [&str; 15] = [
     "null",
 ];
 
+/// Returns whether a name must stand in back-quotes to be one.
+pub(super) fn is_reserved(word: &str) -> bool {
+    KEYWORDS.contains(&word) || matches!(word, "true" | "false" | "not")
+}
+
 /// Reads a whole condition.
 ///
 /// # Errors

@@ -64,27 +64,7 @@ fn name(text: &str) -> String {
         .chars()
         .enumerate()
         .all(|(at, c)| c == '_' || if at == 0 { c.is_alphabetic() } else { c.is_alphanumeric() });
-    const WORDS: [&str; 18] = [
-        "and",
-        "or",
-        "in",
-        "between",
-        "if",
-        "then",
-        "else",
-        "for",
-        "return",
-        "some",
-        "every",
-        "satisfies",
-        "instance",
-        "of",
-        "null",
-        "true",
-        "false",
-        "not",
-    ];
-    if plain && !text.is_empty() && !WORDS.contains(&text) { text.to_owned() } else { format!("`{text}`") }
+    if plain && !text.is_empty() && !super::parser::is_reserved(text) { text.to_owned() } else { format!("`{text}`") }
 }
 
 fn quoted(text: &str) -> String {
