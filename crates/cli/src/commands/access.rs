@@ -7,6 +7,7 @@ use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::access::{AccessPage, By};
 use crate::view::json;
+use crate::view::text::shell;
 
 /// Show who loses access, why, since when, and what to do
 ///
@@ -78,7 +79,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
                     .render(&report);
             ui.raw(&text)?;
             if let Some(first) = report.lost.first().or(report.losing.first()).or(report.denied.first()) {
-                ui.note(format!("\nNext: fencepost why {}", super::assess::shell(&first.device)));
+                ui.note(format!("\nNext: fencepost why {}", shell(&first.device)));
             }
         }
     }

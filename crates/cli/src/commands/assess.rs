@@ -17,7 +17,7 @@ use crate::view::fence::{self, spaced};
 use crate::view::json;
 use crate::view::style::Styles;
 use crate::view::table::{Cell, Column, Table, wrap};
-use crate::view::text::{count, harmless};
+use crate::view::text::{count, harmless, shell};
 use crate::view::time::Clock;
 
 /// Evaluate every device, move the findings, and decide who reaches what
@@ -102,17 +102,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     match args.format {
         Format::Json => write_json(ui, &json::assessed(&assessed))?,
         Format::Jsonl | Format::Csv => {
-            let mut rows: Vec<serde_json::Value> =
-                json::assessed(&assessed)["rules"].as_array().cloned().unwrap_or_default();
-            for row in &mut rows {
-                row["schema"] = json::SCHEMA.into();
-            }
-            write_rows(
-                ui,
-                args.format,
-                &["rule", "stage", "pass", "fail", "unknown", "not_applicable", "nothing_to_check", "excepted"],
-                &rows,
-            )?;
+            write_rows(ui, args.format, &RULE_COLUMNS, &json::rule_rows(&assessed))?;
         }
         Format::Table => {
             if assessed.existing {
@@ -136,13 +126,13 @@ fn next(assessed: &Assessed) -> String {
     format!("fencepost access  fencepost list findings{why}")
 }
 
-/// A device's id as a shell takes it.
-pub fn shell(device: &str) -> String {
-    let plain = device.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_./:@+".contains(&b));
-    if plain { device.to_owned() } else { format!("'{}'", harmless(device).replace('\'', "'\\''")) }
-}
-
 fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Result<ExitCode, CommandError> {
+    if args.fail_on == Some(FailOn::LostAccess) {
+        return Err(CommandError::usage(
+            "--fail-on lost-access compares with the assessment before, and --state reads no ledger",
+            "with --state write --fail-on overdue or --fail-on any",
+        ));
+    }
     let project = open_project(ui, common)?;
     let at = parse_moment(&project, args.as_of.as_ref())?.unwrap_or_else(Timestamp::now);
     let input: Box<dyn BufRead> = if path.as_os_str() == "-" {
@@ -160,7 +150,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     let mut rules: Vec<RuleCount> = project.rules.rules().iter().map(RuleCount::of).collect();
     let mut refused = 0_u64;
     if args.format == Format::Csv {
-        write_rows(ui, Format::Csv, &CSV_COLUMNS, &[])?;
+        write_rows(ui, Format::Csv, &DEVICE_COLUMNS, &[])?;
     }
     let mut documents = Vec::new();
     let options = Stateless { all: args.all || args.format == Format::Table, evidence: args.evidence };
@@ -216,7 +206,10 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     })
 }
 
-const CSV_COLUMNS: [&str; 8] =
+const RULE_COLUMNS: [&str; 8] =
+    ["rule", "stage", "pass", "fail", "unknown", "not_applicable", "nothing_to_check", "excepted"];
+
+const DEVICE_COLUMNS: [&str; 8] =
     ["device", "standing", "pass", "fail", "unknown", "not_applicable", "trial", "collected_at"];
 
 /// How an assessment looks to a person.

@@ -6,6 +6,7 @@ use super::{Common, Desk, Format, clock_of, note_currency, page, write_json, wri
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json;
+use crate::view::text::shell;
 
 /// Show all that is known of a device
 ///
@@ -36,7 +37,7 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
             let clock = clock_of(&reading);
             let text = page(ui, &reading, &clock).show(&report);
             ui.raw(&text)?;
-            ui.note(format!("\nNext: fencepost why {}", super::assess::shell(&args.device)));
+            ui.note(format!("\nNext: fencepost why {}", shell(&args.device)));
         }
         Format::Json => write_json(ui, &json::device(&report, reading.at))?,
         Format::Jsonl | Format::Csv => {

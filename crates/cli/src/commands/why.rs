@@ -6,6 +6,7 @@ use super::{Common, Desk, Format, clock_of, note_currency, page, write_json};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json;
+use crate::view::text::shell;
 
 /// Prove a verdict: what was observed, what is required, and where it comes from
 ///
@@ -52,7 +53,7 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
             let text = page(ui, &reading, &clock).why(&report, args.rule.as_deref());
             ui.raw(&text)?;
             if args.rule.is_none() {
-                ui.note(format!("\nNext: fencepost show {}", super::assess::shell(&args.device)));
+                ui.note(format!("\nNext: fencepost show {}", shell(&args.device)));
             }
         }
         Format::Json => write_json(ui, &json::device(&report, reading.at))?,

@@ -2,7 +2,9 @@
 //! RFC 3339 in UTC; `schema` stands in the first object of a document, and in every one of JSON Lines.
 
 use fencepost_core::{Evidence, FactUse, Outcome, Rule, VerdictOutcome};
-use fencepost_engine::{AccessEntry, AccessReport, Assessed, DeviceReport, DeviceVerdicts, FindingLine, Judgement};
+use fencepost_engine::{
+    AccessEntry, AccessReport, Assessed, DeviceReport, DeviceVerdicts, FindingLine, Judgement, RuleCount,
+};
 use jiff::Timestamp;
 use serde_json::{Map, Value as Json, json};
 
@@ -97,6 +99,22 @@ fn finding(line: &FindingLine) -> Json {
     })
 }
 
+fn rule(rule: &RuleCount) -> Json {
+    json!({
+        "rule": rule.rule, "stage": rule.stage, "pass": rule.pass, "fail": rule.fail, "unknown": rule.unknown,
+        "not_applicable": rule.not_applicable, "nothing_to_check": rule.vacuous, "excepted": rule.excepted,
+    })
+}
+
+/// One row for each rule of an assessment.
+pub fn rule_rows(assessed: &Assessed) -> Vec<Json> {
+    let mut rows: Vec<Json> = assessed.rules.iter().map(rule).collect();
+    for row in &mut rows {
+        row["schema"] = SCHEMA.into();
+    }
+    rows
+}
+
 pub fn assessed(assessed: &Assessed) -> Json {
     let d = &assessed.devices;
     let all = |lines: &[FindingLine]| lines.iter().map(finding).collect::<Vec<_>>();
@@ -108,10 +126,7 @@ pub fn assessed(assessed: &Assessed) -> Json {
             "total": d.total, "compliant": d.compliant, "on_notice": d.on_notice, "unproven": d.unproven,
             "non_compliant": d.non_compliant, "waived": 0, "uncovered": d.uncovered, "stale": d.stale,
         },
-        "rules": assessed.rules.iter().map(|rule| json!({
-            "rule": rule.rule, "stage": rule.stage, "pass": rule.pass, "fail": rule.fail, "unknown": rule.unknown,
-            "not_applicable": rule.not_applicable, "nothing_to_check": rule.vacuous, "excepted": rule.excepted,
-        })).collect::<Vec<_>>(),
+        "rules": assessed.rules.iter().map(rule).collect::<Vec<_>>(),
         "opened": all(&assessed.opened),
         "closed": all(&assessed.closed),
         "overdue": all(&assessed.overdue),

@@ -45,6 +45,12 @@ pub fn bytes(number: &str) -> Option<String> {
     Some(format!("{scaled} {}", UNITS[power]))
 }
 
+/// A device's id as a shell takes it.
+pub fn shell(device: &str) -> String {
+    let plain = device.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_./:@+".contains(&b));
+    if plain { device.to_owned() } else { format!("'{}'", harmless(device).replace('\'', "'\\''")) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -153,6 +153,8 @@ fn scripts_are_told_by_the_exit_code() {
     assert_eq!(code(&["assess", "--fail-on", "any"]), 1);
     assert_eq!(code(&["assess", "--fail-on", "overdue", "--as-of", &day(2)]), 1);
     assert_eq!(code(&["assess", "--fail-on", "sometimes"]), 2);
+    // A file has no assessment before it: asking for what was lost since must not look like "nothing".
+    env.fails(&["assess", "--state", "-", "--fail-on", "lost-access"], 2, &["--state reads no ledger", "overdue"]);
 }
 
 #[test]
