@@ -754,37 +754,52 @@ impl Parser<'_> {
     /// `for x in list return x.name`, also over `1..5`.
     fn repeated(&mut self) -> Expr {
         let start = self.advance().start;
+        let named = "a name for the items, as in `for d in disks return d.mount`";
+        let iterators = match self.iterators(named, Self::range_from) {
+            Ok(iterators) => iterators,
+            Err(mistake) => return mistake,
+        };
+        self.expect_word("return");
+        let body = self.expression();
+        let span = start..body.span.end;
+        Expr { kind: ExprKind::For { iterators, body: Box::new(body) }, span }
+    }
+
+    /// The rest of `1..5` behind its first number.
+    fn range_from(&mut self, low: Expr) -> Result<Expr, Expr> {
+        self.advance();
+        let high = self.sum();
+        let span = low.span.start..high.span.end;
+        let kind =
+            ExprKind::Range { low: Box::new(low), low_included: true, high: Box::new(high), high_included: true };
+        Ok(Expr { kind, span })
+    }
+
+    /// `x in list, y in other`. At `..` behind a list it asks `range` what is meant.
+    ///
+    /// # Errors
+    /// The mistake that stands in for the whole expression.
+    fn iterators(
+        &mut self,
+        named: &str,
+        range: impl Fn(&mut Self, Expr) -> Result<Expr, Expr>,
+    ) -> Result<Vec<(Name, Expr)>, Expr> {
         let mut iterators = Vec::new();
         loop {
             let Some(name) = self.path_part() else {
-                return self.unexpected("a name for the items, as in `for d in disks return d.mount`");
+                return Err(self.unexpected(named));
             };
             if !self.expect_word("in") {
                 break;
             }
-            let first = self.sum();
-            let list = if self.eat(TokenKind::DotDot) {
-                let high = self.sum();
-                let span = first.span.start..high.span.end;
-                let kind = ExprKind::Range {
-                    low: Box::new(first),
-                    low_included: true,
-                    high: Box::new(high),
-                    high_included: true,
-                };
-                Expr { kind, span }
-            } else {
-                first
-            };
+            let list = self.sum();
+            let list = if self.kind() == TokenKind::DotDot { range(self, list)? } else { list };
             iterators.push((name, list));
             if !self.eat(TokenKind::Comma) {
                 break;
             }
         }
-        self.expect_word("return");
-        let body = self.expression();
-        let span = start..body.span.end;
-        Expr { kind: ExprKind::For { iterators, body: Box::new(body) }, span }
+        Ok(iterators)
     }
 
     fn conditional(&mut self) -> Expr {
@@ -802,29 +817,20 @@ impl Parser<'_> {
 
     fn quantified(&mut self, kind: QuantifierKind) -> Expr {
         let start = self.advance().start;
-        let mut iterators = Vec::new();
-        loop {
-            let Some(name) = self.path_part() else {
-                return self.unexpected("a name for the items, as in `every d in disks satisfies ..`");
-            };
-            if !self.expect_word("in") {
-                break;
-            }
-            let list = self.sum();
-            if self.kind() == TokenKind::DotDot {
-                let range = self.token().range.clone();
-                return self.fail(
-                    "syntax",
-                    "a quantifier does not go through a range",
-                    range,
-                    "write the numbers as a list, or make one: `every x in (for i in 1..5 return i) satisfies ..`",
-                );
-            }
-            iterators.push((name, list));
-            if !self.eat(TokenKind::Comma) {
-                break;
-            }
-        }
+        let named = "a name for the items, as in `every d in disks satisfies ..`";
+        let refuse = |parser: &mut Self, _| {
+            let range = parser.token().range.clone();
+            Err(parser.fail(
+                "syntax",
+                "a quantifier does not go through a range",
+                range,
+                "write the numbers as a list, or make one: `every x in (for i in 1..5 return i) satisfies ..`",
+            ))
+        };
+        let iterators = match self.iterators(named, refuse) {
+            Ok(iterators) => iterators,
+            Err(mistake) => return mistake,
+        };
         self.expect_word("satisfies");
         let body = self.expression();
         let span = start..body.span.end;
