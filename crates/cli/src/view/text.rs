@@ -47,6 +47,14 @@ pub fn bytes(number: &str) -> Option<String> {
 
 /// A device's id as a shell takes it.
 pub fn shell(device: &str) -> String {
+    if device.starts_with('-') {
+        // It would be read as an option.
+        return format!("-- {}", quoted(device));
+    }
+    quoted(device)
+}
+
+fn quoted(device: &str) -> String {
     let plain = device.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_./:@+".contains(&b));
     if plain { device.to_owned() } else { format!("'{}'", harmless(device).replace('\'', "'\\''")) }
 }
@@ -63,6 +71,19 @@ mod tests {
             assert_eq!(bytes(number).as_deref(), Some(said));
         }
         assert_eq!(bytes("much"), None);
+    }
+
+    #[test]
+    fn a_device_is_written_as_a_shell_takes_it() {
+        for (device, written) in [
+            ("tern-phone-5", "tern-phone-5"),
+            ("a b", "'a b'"),
+            ("it's; rm $HOME", "'it'\\''s; rm $HOME'"),
+            ("--all", "-- --all"),
+            ("-a b", "-- '-a b'"),
+        ] {
+            assert_eq!(shell(device), written);
+        }
     }
 
     #[test]

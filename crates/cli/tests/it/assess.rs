@@ -143,6 +143,19 @@ fn a_run_that_is_killed_leaves_the_ledger_as_it_was() {
 }
 
 #[test]
+fn the_rules_of_an_assessment_are_rows_too() {
+    let env = Env::new();
+    env.rules(&[("fine", "1d", "ok")]);
+    let whole = env.morning(&day(1), &[device("a", &day(1), false), device("b", &day(1), true)]);
+    let mut rule = whole["rules"][0].clone();
+    rule["schema"] = whole["schema"].clone();
+    let line: Json = serde_json::from_str(&env.ok(&["assess", "--format", "jsonl"])).unwrap();
+    assert_eq!(line, rule);
+    let csv = env.ok(&["assess", "--format", "csv"]);
+    assert_eq!(csv.lines().nth(1), Some("fine,enforced,1,1,0,0,0,0"), "{csv}");
+}
+
+#[test]
 fn scripts_are_told_by_the_exit_code() {
     let env = Env::new();
     env.rules(&[("fine", "1d", "ok")]);
