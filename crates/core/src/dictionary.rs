@@ -94,6 +94,11 @@ pub struct Declaration {
     pub key: Option<String>,
     /// It differs everywhere or always.
     pub volatile: bool,
+    /// Its value is never kept, only a digest of it that tells whether it is there, changes or equals another;
+    /// `false` says that a name that sounds like a secret is none.
+    pub secret: bool,
+    /// It is not kept of a device that is not the company's.
+    pub company_only: bool,
     /// How long it counts as fresh, instead of what its source says.
     pub fresh_for: Option<Period>,
     /// What values mean, shown beside them.
@@ -169,6 +174,19 @@ impl Dictionary {
     }
 }
 
+/// Returns whether the last part of an undeclared path says that its text is a secret, however it is written.
+///
+/// `recovery_key`, `recoveryKey` and `Recovery key` are the same name.
+pub fn sounds_secret(path: &str) -> bool {
+    const NAMES: [&str; 6] = ["password", "passcode", "token", "secret", "recoverykey", "privatekey"];
+    let last = path.rsplit('.').next().unwrap_or(path);
+    if !(5..=24).contains(&last.len()) {
+        return false;
+    }
+    let letters = || last.chars().filter(|c| !matches!(c, '_' | '-' | ' ')).flat_map(char::to_lowercase);
+    NAMES.iter().any(|name| letters().eq(name.chars()))
+}
+
 /// Reads a moment as a source writes it: RFC 3339, or without an offset and then in `zone`.
 ///
 /// A space may stand for the `T`, seconds may be left out, and a bare day is its midnight.
@@ -198,6 +216,16 @@ mod tests {
         assert!(wrong(FactType::Boolean, Value::Text("true")));
         assert!(matches!(FactType::Version.read(Value::Text("13"), "f"), Value::Version("13")));
         assert!(matches!(FactType::Number.read(Value::Null, "f"), Value::Null));
+    }
+
+    #[test]
+    fn names_of_secrets_are_told_however_they_are_written() {
+        for name in ["password", "wifi.Password", "recoveryKey", "Recovery key", "private-key", "token", "PASSCODE"] {
+            assert!(sounds_secret(name), "{name}");
+        }
+        for name in ["password.length", "tokens", "password_hint", "keys", "", "secretary", "token.age"] {
+            assert!(!sounds_secret(name), "{name}");
+        }
     }
 
     #[test]

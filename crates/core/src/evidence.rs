@@ -112,6 +112,28 @@ pub enum Evidence {
 }
 
 impl Evidence {
+    /// Returns the same proof with every value of a device put through `shown`.
+    pub fn map_values(mut self, shown: &dyn Fn(&str) -> String) -> Self {
+        let uses = |facts: &mut Vec<FactUse>| facts.iter_mut().for_each(|fact| fact.value = shown(&fact.value));
+        let all = |parts: Vec<Self>| parts.into_iter().map(|part| part.map_values(shown)).collect();
+        match &mut self {
+            Self::Comparison { observed, facts, .. } => {
+                *observed = shown(observed);
+                uses(facts);
+            }
+            Self::All { parts, .. } | Self::Any { parts, .. } => *parts = all(std::mem::take(parts)),
+            Self::Items { items, facts, .. } => {
+                for item in items {
+                    item.label = shown(&item.label);
+                    item.parts = all(std::mem::take(&mut item.parts));
+                }
+                uses(facts);
+            }
+            Self::NothingToCheck { facts, .. } => uses(facts),
+        }
+        self
+    }
+
     /// Returns how this part came out.
     pub fn outcome(&self) -> Outcome {
         match self {

@@ -57,11 +57,13 @@ pub enum CloseReason {
     Withdrawn,
     /// A silent device has given every enforced rule a verdict.
     Answered,
+    /// The device was retired.
+    Retired,
 }
 
 impl CloseReason {
     /// All reasons.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Fixed,
         Self::RuleChanged,
         Self::Corrected,
@@ -69,6 +71,7 @@ impl CloseReason {
         Self::NotApplicable,
         Self::Withdrawn,
         Self::Answered,
+        Self::Retired,
     ];
 
     /// Returns the word used in files and JSON.
@@ -81,6 +84,7 @@ impl CloseReason {
             Self::NotApplicable => "not-applicable",
             Self::Withdrawn => "withdrawn",
             Self::Answered => "answered",
+            Self::Retired => "retired",
         }
     }
 

@@ -20,11 +20,25 @@ pub struct SlotId(pub u32);
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct NodeId(u32);
 
+/// How a fact is kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Keeping {
+    /// The dictionary declares it.
+    pub declared: bool,
+    /// It is kept apart from the document.
+    pub volatile: bool,
+    /// Only a digest of it is kept.
+    pub secret: bool,
+    /// It is kept of the company's own devices alone.
+    pub company_only: bool,
+}
+
 #[derive(Clone, Debug, Default)]
 struct Node {
     children: HashMap<Box<str>, NodeId>,
     slot: Option<SlotId>,
     declared: Option<FactType>,
+    keeping: Keeping,
     path: Arc<str>,
     /// Whether this node or one below it has a slot.
     wanted: bool,
@@ -58,10 +72,14 @@ impl Layout {
         layout.want("device", dictionary);
         layout.want("collected_at", dictionary);
         for (path, declaration) in &dictionary.facts {
-            if let Some(ty) = declaration.ty {
-                let node = layout.node(path);
-                layout.nodes[node.0 as usize].declared = Some(ty);
-            }
+            let node = layout.node(path);
+            layout.nodes[node.0 as usize].declared = declaration.ty;
+            layout.nodes[node.0 as usize].keeping = Keeping {
+                declared: true,
+                volatile: declaration.volatile,
+                secret: declaration.secret,
+                company_only: declaration.company_only,
+            };
         }
         layout
     }
@@ -136,6 +154,11 @@ impl Layout {
     /// Returns the declared type at a node.
     pub fn declared(&self, node: NodeId) -> Option<FactType> {
         self.nodes[node.0 as usize].declared
+    }
+
+    /// Returns how the fact at a node is kept.
+    pub fn keeping(&self, node: NodeId) -> Keeping {
+        self.nodes[node.0 as usize].keeping
     }
 
     /// Returns the declared type of a slot's fact.

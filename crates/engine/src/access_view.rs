@@ -233,9 +233,10 @@ impl Reading<'_> {
             let moments = moments_ahead(own, self.judged_at());
             let Some((_, covered)) = standings.get(device).filter(|_| !moments.is_empty()) else { continue };
             arena.reset();
-            let stored = self.reader.observations_of(device, self.run)?;
-            let judged =
-                judge.device(device, &stored, &arena).map_err(|error| damaged(self.project, device, &error.message))?;
+            let documents = self.documents(device)?;
+            let judged = judge
+                .device(device, &documents, &arena)
+                .map_err(|error| damaged(self.project, device, &error.message))?;
             let mut strictest: BTreeMap<DecisionKey, u8> = BTreeMap::new();
             for moment in moments {
                 let standing = standing_at(own, *covered, uncovered, moment);
@@ -351,9 +352,9 @@ impl Reading<'_> {
             let by_itself = matches!(entry.cause, Some(LossCause::Finding | LossCause::Silence) | None);
             let Some((standing, _)) = standings.get(&entry.device).filter(|_| !by_itself) else { continue };
             arena.reset();
-            let stored = self.reader.observations_of(&entry.device, self.run)?;
+            let documents = self.documents(&entry.device)?;
             let judged = judge
-                .device(&entry.device, &stored, &arena)
+                .device(&entry.device, &documents, &arena)
                 .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
             let decisions = usual_decisions(&judge, &judged, *standing, &[], self.judged_at(), &arena);
             let strictness = if entry.decision == "deny" { 2 } else { 1 };
@@ -377,9 +378,9 @@ impl Reading<'_> {
         for entry in lists.into_iter().flatten() {
             if !places.contains_key(&entry.device) {
                 arena.reset();
-                let stored = self.reader.observations_of(&entry.device, self.run)?;
+                let documents = self.documents(&entry.device)?;
                 let judged = judge
-                    .device(&entry.device, &stored, &arena)
+                    .device(&entry.device, &documents, &arena)
                     .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
                 places.insert(entry.device.clone(), judged.fence.map(str::to_owned));
             }

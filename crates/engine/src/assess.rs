@@ -5,19 +5,22 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    DeviceId, Diagnostic, Dictionary, Finding, Phase, Rule, RuleSet, Settled, SlotId, Stage, Standing, Subject,
-    TransitionKind, VerdictOutcome, Verdicts, settle,
+    CloseReason, DeviceId, Diagnostic, Dictionary, Finding, Phase, Rule, RuleSet, Settled, SlotId, Stage, Standing,
+    Subject, TransitionKind, VerdictOutcome, Verdicts, settle,
 };
-use fencepost_store::{Ledger, LedgerError, Reader, RunKind, RunRow, SpellKind, Writer};
+use fencepost_formats::{stored_json, thin_out};
+use fencepost_store::{Ledger, LedgerError, Reader, RunKind, RunRow, SpellKind, StoredObservation, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use crate::codec;
 use crate::decisions::usual_decisions;
+use crate::documents::{Document, hide_new_secrets};
 use crate::error::EngineError;
 use crate::judge::{Judge, Judged, People};
 use crate::project::Project;
 use crate::reading::{Moment, UNCOVERED, damaged};
+use crate::renames::apply_renamings;
 
 /// How many devices stand how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -179,6 +182,8 @@ pub fn assess(
         Some(&project.digest),
     )?;
     writer.keep_rule_set(&project.digest, &project.text())?;
+    let hidden = hide_new_secrets(&mut writer, project, &project.secret_key()?)?;
+    apply_renamings(&mut writer, project, run, at)?;
     let people = People::load(&writer.reader().people(None)?, project, at);
     let judge = Judge::new(project, &people, at);
     let mut tally = Tally::new(project);
@@ -186,9 +191,15 @@ pub fn assess(
     for (done, device) in writer.reader().device_names()?.into_iter().enumerate() {
         arena.reset();
         let stored = writer.reader().observations_of(&device, None)?;
-        let earlier = earlier_findings(&writer.reader(), &device)?;
+        keep_what_is_read(&mut writer, project, run, &device, &stored)?;
+        let documents = project.documents(&device, stored, at);
+        let earlier = close_earlier_life(&mut writer, project, run, at, &device)?;
+        if documents.is_empty() {
+            retire(&mut writer, run, &device)?;
+            continue;
+        }
         let judged =
-            judge.device(&device, &stored, &arena).map_err(|error| damaged(project, &device, &error.message))?;
+            judge.device(&device, &documents, &arena).map_err(|error| damaged(project, &device, &error.message))?;
         let verdicts = judge.verdicts(&judged.input, &arena);
         let id = DeviceId::from(device.as_str());
         let settings = project.config.settle_settings();
@@ -208,7 +219,84 @@ pub fn assess(
     let mut assessed = Assessed::load(project, &writer.reader(), &written)?;
     assessed.warnings = tally.unreported(project, &writer.reader())?;
     writer.commit()?;
+    if hidden > 0 {
+        ledger.compact()?;
+    }
     Ok(assessed)
+}
+
+/// Keeps with each observation those of its volatile facts that the rules read, so that its verdicts can be found again when
+/// newer facts have come.
+fn keep_what_is_read(
+    writer: &mut Writer<'_>,
+    project: &Project,
+    run: i64,
+    device: &str,
+    stored: &[StoredObservation],
+) -> Result<(), LedgerError> {
+    let read = |path: &str| project.rules.layout().slot_paths().any(|wanted| is_above_or_below(wanted, path));
+    for said in stored {
+        let Some(apart) = &said.apart else { continue };
+        if let Some(apart) = thin_out(&said.body, apart, read) {
+            writer.keep_apart(run, &said.source, device, &apart)?;
+        }
+    }
+    Ok(())
+}
+
+/// Whether one path is the other, or leads to it.
+fn is_above_or_below(one: &str, other: &str) -> bool {
+    let (short, long) = if one.len() <= other.len() { (one, other) } else { (other, one) };
+    long.strip_prefix(short).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+}
+
+/// Returns the earlier findings of a device; those of a life that is over are closed, and no longer count.
+fn close_earlier_life(
+    writer: &mut Writer<'_>,
+    project: &Project,
+    run: i64,
+    at: Timestamp,
+    device: &str,
+) -> Result<Vec<Finding>, LedgerError> {
+    let mut earlier = earlier_findings(&writer.reader(), device)?;
+    let Some(retirement) = project.lives.last_retirement(device, at) else { return Ok(earlier) };
+    let alive = writer.reader().observations_of(device, None)?.iter().any(|said| said.collected > retirement.last);
+    let (mut kept, mut over) = (Vec::new(), Vec::new());
+    for finding in earlier.drain(..) {
+        let into = if alive && finding.opened > retirement.from { &mut kept } else { &mut over };
+        into.push(finding);
+    }
+    for mut finding in over.into_iter().filter(Finding::is_running) {
+        finding.closed = Some((at, CloseReason::Retired));
+        finding.failing_since = None;
+        writer.set_finding(run, &codec::finding_row(&finding, run))?;
+        add_finding_event(writer, run, "closed", &finding, Some(CloseReason::Retired.as_str()))?;
+    }
+    Ok(kept)
+}
+
+/// Ends what held of a device that is retired.
+fn retire(writer: &mut Writer<'_>, run: i64, device: &str) -> Result<(), LedgerError> {
+    writer.set_spells(run, SpellKind::Verdict, device, &[])?;
+    writer.set_spells(run, SpellKind::Decision, device, &[])?;
+    if writer.set_spells(run, SpellKind::Standing, device, &[])? {
+        writer.add_event(run, "retired", &json!({ "device": device }).to_string())?;
+    }
+    Ok(())
+}
+
+fn add_finding_event(
+    writer: &mut Writer<'_>,
+    run: i64,
+    what: &str,
+    finding: &Finding,
+    how: Option<&str>,
+) -> Result<(), LedgerError> {
+    let body = json!({
+        "device": finding.device.as_str(), "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
+        "due": finding.due.to_string(), "how": how,
+    });
+    writer.add_event(run, what, &body.to_string())
 }
 
 /// The latest finding of each subject; by the order of the ledger, the last one opened.
@@ -244,11 +332,7 @@ fn save_findings(
             TransitionKind::Relapsed => Some("relapsed"),
             TransitionKind::Opened | TransitionKind::DueMoved { .. } => None,
         };
-        let body = json!({
-            "device": device, "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
-            "due": finding.due.to_string(), "how": reason,
-        });
-        writer.add_event(run, transition.kind.as_str(), &body.to_string())?;
+        add_finding_event(writer, run, transition.kind.as_str(), finding, reason)?;
     }
     Ok(())
 }
@@ -403,10 +487,10 @@ pub(crate) fn reported_paths(reader: &Reader<'_>) -> Result<BTreeMap<String, Has
         }
     }
     let mut all: BTreeMap<String, HashMap<&'static str, u64>> = BTreeMap::new();
-    reader.for_each_device(None, |_, stored| {
+    reader.for_each_device(None, |device, stored| {
         let mut own = BTreeMap::new();
         for said in stored {
-            if let Ok(json) = serde_json::from_slice(&said.document) {
+            if let Some(json) = stored_json(&Document::of(device, said.clone()).json) {
                 walk(&json, &mut String::new(), &mut own);
             }
         }

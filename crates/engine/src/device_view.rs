@@ -7,11 +7,13 @@ use fencepost_core::{
     Evidence, Finding, Origin, Phase, Reason, Rule, Standing, Unknown, Value, VerdictOutcome, moments_ahead,
     standing_at,
 };
+use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use crate::decisions::usual_decisions;
+use crate::documents::Document;
 use crate::error::EngineError;
 use crate::judge::surroundings;
 use crate::reading::{Reading, UNCOVERED, damaged};
@@ -127,6 +129,12 @@ pub struct DeviceReport {
     pub covered: bool,
     /// The newest moment of collection of any source.
     pub collected: Option<Timestamp>,
+    /// When it was retired, and why.
+    pub retired: Option<(Timestamp, String)>,
+    /// What it was called before.
+    pub former_names: Vec<String>,
+    /// Sources that no longer list it, and since when.
+    pub absent: Vec<(String, Timestamp)>,
     /// Who uses it.
     pub holders: Vec<HolderLine>,
     /// The groups it belongs to.
@@ -149,7 +157,16 @@ impl Reading<'_> {
     /// # Errors
     /// When the ledger cannot be read, or does not know the device.
     pub fn device(&self, device: &str) -> Result<DeviceReport, EngineError> {
-        let stored = self.observations(device)?;
+        let name = self.device_name(device)?;
+        let device = name.as_str();
+        let retired = self.project.lives.last_retirement(device, self.judged_at());
+        let mut documents = self.documents(device)?;
+        let retired = retired.filter(|_| documents.is_empty());
+        if retired.is_some() {
+            // What was last said of it, in the life that is over.
+            let stored = self.reader.observations_of(device, self.run)?;
+            documents = stored.into_iter().map(|said| Document::of(device, said)).collect();
+        }
         let judge = self.judge();
         let arena = Bump::new();
         let broken = |error: fencepost_core::ReadError| damaged(self.project, device, &error.message);
@@ -157,8 +174,8 @@ impl Reading<'_> {
         // Facts that rules read come first in the layout, so that one reading serves both.
         let mut layout = rules.layout().clone();
         let mut paths = BTreeSet::new();
-        for said in &stored {
-            if let Ok(json) = serde_json::from_slice(&said.document) {
+        for said in &documents {
+            if let Some(json) = stored_json(&said.json) {
                 leaves(&json, String::new(), &mut paths);
             }
         }
@@ -166,7 +183,7 @@ impl Reading<'_> {
             self.project.corrections.iter().filter(|one| one.device.as_str() == device).map(|one| one.fact.clone()),
         );
         let slots: Vec<_> = paths.iter().map(|path| layout.want(path, &self.project.dictionary)).collect();
-        let facts = judge.facts(device, &stored, &layout, &arena).map_err(broken)?;
+        let facts = judge.facts(device, &documents, &layout, &arena).map_err(broken)?;
         let judged = judge.judged(device, facts, &arena);
         let lines = paths
             .iter()
@@ -217,6 +234,9 @@ impl Reading<'_> {
             standing,
             covered,
             collected: facts.collected(),
+            retired: retired.map(|retired| (retired.from, retired.because.clone())),
+            former_names: self.reader.former_names(device)?,
+            absent: self.reader.absences_of(device, self.run)?,
             holders,
             groups,
             facts: lines,

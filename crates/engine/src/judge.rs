@@ -8,9 +8,10 @@ use fencepost_core::{
     Person, PersonId, ReadError, Standing, Subject, Value, VerdictOutcome, Verdicts, merge,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
-use fencepost_store::{PersonRow, StoredObservation};
+use fencepost_store::PersonRow;
 use jiff::Timestamp;
 
+use crate::documents::Document;
 use crate::project::Project;
 
 /// The people of a workspace, and which groups they belong to.
@@ -118,13 +119,13 @@ impl<'p> Judge<'p> {
     pub fn facts<'a>(
         &'a self,
         device: &str,
-        stored: &'a [StoredObservation],
+        documents: &'a [Document],
         layout: &'a Layout,
         arena: &'a Bump,
     ) -> Result<&'a Facts<'a>, ReadError> {
-        let mut observations = Vec::with_capacity(stored.len());
-        for said in stored {
-            let read = JsonDocuments.read(&said.document, layout, arena)?;
+        let mut observations = Vec::with_capacity(documents.len());
+        for said in documents {
+            let read = JsonDocuments::default().read(&said.json, layout, arena)?;
             observations.push(self.observation(&said.source, Some(said.collected), read.slots));
         }
         Ok(self.merged(device, &observations, layout, arena))
@@ -193,10 +194,10 @@ impl<'p> Judge<'p> {
     pub fn device<'a>(
         &'a self,
         device: &'a str,
-        stored: &'a [StoredObservation],
+        documents: &'a [Document],
         arena: &'a Bump,
     ) -> Result<Judged<'a>, ReadError> {
-        let facts = self.facts(device, stored, self.project.rules.layout(), arena)?;
+        let facts = self.facts(device, documents, self.project.rules.layout(), arena)?;
         Ok(self.judged(device, facts, arena))
     }
 

@@ -6,26 +6,34 @@
 
 mod access_view;
 mod assess;
+mod changes;
 mod codec;
 mod decisions;
 mod device_view;
+mod documents;
 mod error;
+mod files;
+mod gates;
 mod import;
 mod judge;
 mod list;
 mod project;
 mod reading;
+mod renames;
 mod stateless;
 mod tried;
 
 pub use access_view::{AccessEntry, AccessReport, Because, Other};
 pub use assess::{Assessed, FindingLine, RuleCount, StandingCounts, assess};
+pub use changes::Change;
 pub use device_view::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, VerdictLine};
+pub use documents::Document;
 pub use error::EngineError;
-pub use import::{ImportOptions, Imported, expand_paths, import, import_bytes};
+pub use files::expand_paths;
+pub use import::{ChangedDevice, ImportOptions, Imported, import, import_stream};
 pub use judge::{Judge, Judged, People};
 pub use list::{Kind, Listing};
 pub use project::{LEDGER, Project, ProjectError, STARTER, find_workspace, write_starter};
-pub use reading::{FenceLine, Moment, Reading, open_ledger, resolve_moment};
+pub use reading::{FenceLine, Moment, Reading, open_ledger, passing_ledger, resolve_moment};
 pub use stateless::{DeviceVerdicts, Judgement, RefusedLine, Stateless, assess_file};
 pub use tried::{Against, Tried, try_expression};

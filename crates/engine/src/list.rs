@@ -9,7 +9,7 @@ use fencepost_core::{
     SlotId, Subject, Text, Value, Vocabulary, merge,
 };
 use fencepost_formats::{JsonDocuments, json_of_datum, json_of_value};
-use fencepost_store::{LedgerError, SpellKind};
+use fencepost_store::SpellKind;
 use serde_json::{Map, Value as Json, json};
 
 use crate::assess::reported_paths;
@@ -161,11 +161,11 @@ impl Reading<'_> {
         let judge = self.judge();
         let (mut rows, mut total) = (Vec::new(), 0);
         let mut arena = Bump::new();
-        self.reader.for_each_device(self.run, |device, stored| {
+        self.for_each_device(|device, documents| {
             arena.reset();
             total += 1;
             let facts = judge
-                .facts(device, stored, &layout, &arena)
+                .facts(device, documents, &layout, &arena)
                 .map_err(|error| damaged(project, device, &error.message))?;
             let judged = judge.judged(device, facts, &arena);
             let own = findings.get(device).map_or(&[][..], Vec::as_slice);
@@ -207,7 +207,7 @@ impl Reading<'_> {
                 row.insert(column.clone(), json_of_value(&facts.slot(*slot).value));
             }
             rows.push(row);
-            Ok::<(), LedgerError>(())
+            Ok(())
         })?;
         if let (Some(filter), false) = (filter, unseen.is_empty()) {
             // Only a name that no device reports is worth looking through all of them for what was meant.
@@ -400,14 +400,15 @@ impl Reading<'_> {
         let mut devices: BTreeMap<String, Vec<String>> = BTreeMap::new();
         let judge = self.judge();
         let mut arena = Bump::new();
-        self.reader.for_each_device(self.run, |device, stored| {
+        self.for_each_device(|device, documents| {
             arena.reset();
-            let judged =
-                judge.device(device, stored, &arena).map_err(|error| damaged(self.project, device, &error.message))?;
+            let judged = judge
+                .device(device, documents, &arena)
+                .map_err(|error| damaged(self.project, device, &error.message))?;
             for holder in judged.input.holders {
                 devices.entry(holder.id.to_owned()).or_default().push(device.to_owned());
             }
-            Ok::<(), LedgerError>(())
+            Ok(())
         })?;
         let mut denied: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         if self.assessment.is_some() {
@@ -607,7 +608,7 @@ fn filter_rows(
         .filter(|row| {
             arena.reset();
             let text = Json::Object(row.clone()).to_string();
-            let Ok(read) = JsonDocuments.read(text.as_bytes(), &layout, &arena) else { return false };
+            let Ok(read) = JsonDocuments::default().read(text.as_bytes(), &layout, &arena) else { return false };
             let observation = [fencepost_core::Observation {
                 source: "row",
                 trust: 0,

@@ -4,9 +4,11 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use fencepost_core::{Correction, Diagnostic, Dictionary, RuleSet, RuleSetSource, Severity};
+use fencepost_core::{Correction, Diagnostic, Dictionary, Lives, RuleSet, RuleSetSource, Severity};
 use fencepost_formats::{Config, FileText, Source, load_workspace, workspace_files};
 use sha2::{Digest, Sha256};
+
+use crate::gates::Gates;
 
 /// Where the ledger lies in a workspace.
 pub const LEDGER: &str = ".fencepost/ledger.sqlite";
@@ -24,6 +26,10 @@ pub struct Project {
     pub dictionary: Dictionary,
     /// Facts set by hand.
     pub corrections: Vec<Correction>,
+    /// Devices that were retired or renamed.
+    pub lives: Lives,
+    /// What records have to pass on their way in.
+    pub(crate) gates: Gates,
     /// Everything that is evaluated.
     pub rules: RuleSet,
     /// What the files say, before it was compiled.
@@ -87,6 +93,7 @@ impl Project {
         }
         let (rules, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &extra);
         let mut mistakes = workspace.mistakes;
+        let gates = Gates::compile(&workspace.config, &workspace.dictionary, &mut mistakes);
         let malformed = mistakes.iter().any(|mistake| mistake.severity == Severity::Error);
         mistakes.extend(meaning);
         mistakes.sort_by_key(|mistake| mistake.span.as_ref().map(|span| (span.file, span.range.start)));
@@ -97,6 +104,8 @@ impl Project {
                 config: workspace.config,
                 dictionary: workspace.dictionary,
                 corrections: workspace.corrections,
+                lives: workspace.lives,
+                gates,
                 rules,
                 source: workspace.rules,
                 digest,

@@ -8,10 +8,11 @@ use std::time::Duration;
 use bumpalo::Bump;
 use fencepost_core::{Finding, Standing, standing_at};
 use fencepost_formats::Clock;
-use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind, StoredObservation};
+use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
 use jiff::Timestamp;
 
 use crate::codec;
+use crate::documents::Document;
 use crate::error::EngineError;
 use crate::judge::{Judge, People, surroundings};
 use crate::project::Project;
@@ -33,6 +34,21 @@ pub struct Moment {
 /// When it cannot be.
 pub fn open_ledger(project: &Project, create: bool, wait: Duration) -> Result<Ledger, EngineError> {
     let mut ledger = Ledger::open(&project.ledger_path(), create, wait)?;
+    set_clock(project, &mut ledger)?;
+    Ok(ledger)
+}
+
+/// Returns an empty ledger that is forgotten with the process.
+///
+/// # Errors
+/// When it cannot be made.
+pub fn passing_ledger(project: &Project) -> Result<Ledger, EngineError> {
+    let mut ledger = Ledger::in_memory()?;
+    set_clock(project, &mut ledger)?;
+    Ok(ledger)
+}
+
+fn set_clock(project: &Project, ledger: &mut Ledger) -> Result<(), EngineError> {
     // Whoever comes first says by which clock the ledger goes; several may come at once.
     if ledger.reader()?.setting("clock")?.is_none() {
         let clock = match project.config.clock {
@@ -45,7 +61,7 @@ pub fn open_ledger(project: &Project, create: bool, wait: Duration) -> Result<Le
         }
         writer.commit()?;
     }
-    Ok(ledger)
+    Ok(())
 }
 
 /// Returns the moment that a command goes by: the one asked for, or "now".
@@ -156,21 +172,45 @@ impl<'r> Reading<'r> {
         Judge::new(self.project, &self.people, self.judged_at())
     }
 
-    /// Returns what every source last said of a device.
+    /// Returns what every source last said of a device; nothing when it is retired.
     ///
     /// # Errors
-    /// When the ledger cannot be read, or does not know the device.
-    pub fn observations(&self, device: &str) -> Result<Vec<StoredObservation>, EngineError> {
-        let stored = self.reader.observations_of(device, self.run)?;
-        if stored.is_empty() {
-            let names = self.reader.device_names()?;
-            let help = match fencepost_core::nearest(device, names.iter().map(String::as_str)) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => "see all of them with: fencepost list devices".to_owned(),
-            };
-            return Err(EngineError::refused(format!("there is no device `{}`", crate::import::escaped(device)), help));
+    /// When the ledger cannot be read; so for every function here.
+    pub fn documents(&self, device: &str) -> Result<Vec<Document>, LedgerError> {
+        Ok(self.project.documents(device, self.reader.observations_of(device, self.run)?, self.judged_at()))
+    }
+
+    /// Returns what a device is called that was named, by its name or a former one.
+    ///
+    /// # Errors
+    /// When the ledger does not know it.
+    pub fn device_name(&self, device: &str) -> Result<String, EngineError> {
+        if !self.reader.observations_of(device, self.run)?.is_empty() {
+            return Ok(device.to_owned());
         }
-        Ok(stored)
+        if let Some(now) = self.reader.renamed(device)? {
+            return Ok(now);
+        }
+        let names = self.reader.device_names()?;
+        let help = match fencepost_core::nearest(device, names.iter().map(String::as_str)) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => "see all of them with: fencepost list devices".to_owned(),
+        };
+        Err(EngineError::refused(format!("there is no device `{}`", crate::import::escaped(device)), help))
+    }
+
+    /// Goes through all devices that are not retired, ascending by id.
+    pub(crate) fn for_each_device(
+        &self,
+        mut each: impl FnMut(&str, &[Document]) -> Result<(), LedgerError>,
+    ) -> Result<(), LedgerError> {
+        for device in self.reader.device_names()? {
+            let documents = self.documents(&device)?;
+            if !documents.is_empty() {
+                each(&device, &documents)?;
+            }
+        }
+        Ok(())
     }
 
     /// Returns findings by device; running ones, or also the latest that closed.
@@ -224,11 +264,11 @@ impl<'r> Reading<'r> {
         let slot = layout.want(by, &self.project.dictionary);
         let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
         let mut arena = Bump::new();
-        self.reader.for_each_device(self.run, |device, stored| {
+        self.for_each_device(|device, documents| {
             arena.reset();
             let Some((standing, _)) = standings.get(device) else { return Ok(()) };
             let facts = judge
-                .facts(device, stored, &layout, &arena)
+                .facts(device, documents, &layout, &arena)
                 .map_err(|error| damaged(self.project, device, &error.message))?;
             let post = (device.to_owned(), *standing);
             if by == "groups" {
@@ -250,7 +290,7 @@ impl<'r> Reading<'r> {
                 };
                 lines.entry(label).or_default().push(post);
             }
-            Ok::<(), LedgerError>(())
+            Ok(())
         })?;
         Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
     }

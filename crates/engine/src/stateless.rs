@@ -6,11 +6,12 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{Blame, DocumentReader, Evidence, Stage, Standing, VerdictOutcome, Verdicts};
-use fencepost_formats::{JsonDocuments, Mapped, Record, Source, SourceKind, read_records};
+use fencepost_formats::{JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, read_records};
 use jiff::Timestamp;
 
 use crate::error::EngineError;
-use crate::import::{identity, moment_of, source_of};
+use crate::files::source_of;
+use crate::import::{identity, moment_of};
 use crate::judge::{Judge, People};
 use crate::project::Project;
 
@@ -78,8 +79,9 @@ pub fn assess_file(
     let source = if path.as_os_str() == "-" && source.is_none() {
         input_source(project)?
     } else {
-        source_of(project, path, source)?
+        source_of(project, path, source)?.source
     };
+    let key = project.key_for_reading()?;
     if source.kind == SourceKind::People {
         return Err(EngineError::refused(
             format!("source `{}` is a list of people, not state", source.id),
@@ -88,13 +90,14 @@ pub fn assess_file(
     }
     let people = People::default();
     let judge = Judge::new(project, &people, at);
-    let with = Mapped { dictionary: &project.dictionary, zone: &project.config.zone, file_time: None };
+    let with =
+        Mapped { dictionary: &project.dictionary, zone: &project.config.zone, file_time: None, path: path.to_str() };
     let mut arena = Bump::new();
     let mut broken = None;
     let outcome = read_records(input, &source, &with, |record| {
         arena.reset();
         let (line, offset) = (record.line, record.offset);
-        let judged = judge_record(&judge, &source, record, options, &arena).map_err(|reason| RefusedLine {
+        let judged = judge_record(&judge, &source, &key, record, options, &arena).map_err(|reason| RefusedLine {
             line,
             offset,
             reason,
@@ -109,7 +112,7 @@ pub fn assess_file(
         (Err(message), None) => {
             Err(EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]"))
         }
-        (Ok(()), None) => Ok(()),
+        (Ok(_), None) => Ok(()),
     }
 }
 
@@ -129,13 +132,14 @@ fn input_source(project: &Project) -> Result<Source, EngineError> {
 fn judge_record(
     judge: &Judge<'_>,
     source: &Source,
+    key: &SecretKey,
     record: Record<'_>,
     options: Stateless,
     arena: &Bump,
 ) -> Result<DeviceVerdicts, String> {
-    let document = record.document.map_err(|error| error.0)?;
+    let document = record.document.map_err(|error| error.reason)?;
     let rules = &judge.project.rules;
-    let read = JsonDocuments
+    let read = JsonDocuments { secrets: Some(key) }
         .read(&document, rules.layout(), arena)
         .map_err(|error| format!("byte {}: {}", error.offset, error.message))?;
     let device = identity(&read.slots[0], "device")?;
@@ -172,7 +176,8 @@ fn judge_record(
                 rule: verdict.rule,
                 outcome: verdict.outcome,
                 blames,
-                evidence: evidence.filter(|_| options.evidence),
+                // Digests differ from one workspace's key to another's, and say nothing here.
+                evidence: evidence.filter(|_| options.evidence).map(|evidence| evidence.map_values(&mask_secrets)),
             });
         }
     }

@@ -5,7 +5,7 @@ use fencepost_core::{
     Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, Evidence, FileId, GroupId, Layout, Observation,
     Place, Reason, Text, Value, Vocabulary, merge,
 };
-use fencepost_formats::{JsonDocuments, json_of_value};
+use fencepost_formats::{JsonDocuments, json_of_value, mask_secrets};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
@@ -69,6 +69,10 @@ pub fn try_expression(
         return Ok(Err(mistakes));
     };
     let arena = Bump::new();
+    let name;
+    let documents;
+    let judge;
+    let key = project.key_for_reading()?;
     let zone = &project.config.zone;
     let tried = match against {
         Against::Nothing | Against::Document(_) => {
@@ -76,19 +80,30 @@ pub fn try_expression(
                 Against::Document(document) => document,
                 Against::Nothing | Against::Device(..) => b"{}",
             };
-            let read = JsonDocuments.read(document, &layout, &arena).map_err(|error| {
+            let read = JsonDocuments { secrets: Some(&key) }.read(document, &layout, &arena).map_err(|error| {
                 EngineError::refused(format!("byte {}: {}", error.offset, error.message), "facts are one JSON object")
             })?;
             let said = [Observation { source: "facts", trust: 0, collected: None, fresh_for: None, slots: read.slots }];
             let facts = merge(&said, std::iter::empty(), &layout, at, &arena);
             let mut evaluator = Evaluator::new(Some(&facts), at, zone, &arena);
-            work_out(&condition, &mut evaluator)
+            let tried = work_out(&condition, &mut evaluator);
+            Tried {
+                value: match tried.value {
+                    serde_json::Value::String(text) => mask_secrets(&text).into(),
+                    value => value,
+                },
+                shown: mask_secrets(&tried.shown),
+                evidence: tried.evidence.map(|evidence| evidence.map_values(&mask_secrets)),
+                ..tried
+            }
         }
         Against::Device(reading, device) => {
-            let stored = reading.observations(device)?;
-            let judge = reading.judge();
+            name = reading.device_name(device)?;
+            let device = name.as_str();
+            documents = reading.documents(device)?;
+            judge = reading.judge();
             let facts = judge
-                .facts(device, &stored, &layout, &arena)
+                .facts(device, &documents, &layout, &arena)
                 .map_err(|error| crate::reading::damaged(project, device, &error.message))?;
             let judged = judge.judged(device, facts, &arena);
             let standing = reading.standings()?.get(device).map(|(standing, _)| *standing);

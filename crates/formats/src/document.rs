@@ -11,153 +11,49 @@ use bumpalo::Bump;
 use fencepost_core::{DocumentReader, Layout, List, NodeId, Object, Read, ReadError, Reason, SlotId, Unknown, Value};
 use rust_decimal::Decimal;
 
-/// Documents may not nest deeper than this.
-pub const MAX_DEPTH: usize = 127;
+use crate::json_walk::{Cursor, LEFT_OUT, Quoted, Walker};
+use crate::secret::{Secrecy, SecretKey};
 
 /// Reads JSON documents.
-#[derive(Debug, Default)]
-pub struct JsonDocuments;
+#[derive(Clone, Copy, Debug, Default)]
+pub struct JsonDocuments<'k> {
+    /// Documents as they come, whose secrets are turned into digests with this key; without it, documents from the
+    /// ledger, where that was done.
+    pub secrets: Option<&'k SecretKey>,
+}
 
-impl DocumentReader for JsonDocuments {
+impl DocumentReader for JsonDocuments<'_> {
     fn read<'a>(&mut self, document: &'a [u8], layout: &'a Layout, arena: &'a Bump) -> Result<Read<'a>, ReadError> {
-        let text = std::str::from_utf8(document).map_err(|error| ReadError {
-            offset: error.valid_up_to(),
-            message: "these bytes are not UTF-8".to_owned(),
-        })?;
+        let cursor = Cursor::new(document, arena, self.secrets.is_none())?;
         let slots = arena.alloc_slice_fill_iter(
             (0..layout.len())
                 .map(|slot| Value::missing(layout.slot_path(SlotId(u32::try_from(slot).unwrap_or(u32::MAX))))),
         );
-        let mut walk = Walk { text, at: 0, depth: 0, layout, arena, slots, given: vec![false; layout.node_count()] };
-        walk.space();
-        if walk.peek() != Some(b'{') {
-            return Err(walk.error("a document is a JSON object and starts with `{`"));
-        }
+        let given = vec![false; layout.node_count()];
+        let mut walk = Walk { cursor, layout, arena, slots, given, secrets: self.secrets };
         walk.object(Layout::ROOT)?;
-        walk.space();
-        if walk.at != text.len() {
-            return Err(walk.error("something follows the end of the document"));
-        }
+        walk.cursor.finish()?;
         Ok(Read { slots: walk.slots })
     }
 }
 
-struct Walk<'a, 's> {
-    text: &'a str,
-    at: usize,
-    depth: usize,
+struct Walk<'a, 's, 'k> {
+    cursor: Cursor<'a>,
     layout: &'a Layout,
     arena: &'a Bump,
     slots: &'s mut [Value<'a>],
     /// Nodes whose key has been seen.
     given: Vec<bool>,
+    secrets: Option<&'k SecretKey>,
 }
 
-/// A text as it stands in the document.
-enum Quoted<'a> {
-    Text(&'a str),
-    /// A lone surrogate: allowed by the grammar, and no text.
-    NoText,
+impl<'a> Walker<'a> for Walk<'a, 'a, '_> {
+    fn cursor(&mut self) -> &mut Cursor<'a> {
+        &mut self.cursor
+    }
 }
 
-impl<'a> Walk<'a, 'a> {
-    fn error(&self, message: impl Into<String>) -> ReadError {
-        ReadError { offset: self.at, message: message.into() }
-    }
-
-    fn peek(&self) -> Option<u8> {
-        self.text.as_bytes().get(self.at).copied()
-    }
-
-    fn space(&mut self) {
-        while matches!(self.peek(), Some(b' ' | b'\t' | b'\n' | b'\r')) {
-            self.at += 1;
-        }
-    }
-
-    fn expect(&mut self, byte: u8) -> Result<(), ReadError> {
-        if self.peek() == Some(byte) {
-            self.at += 1;
-            return Ok(());
-        }
-        Err(match self.peek() {
-            None => self.error(format!("the document ends where `{}` was expected", byte as char)),
-            Some(_) => self.error(format!("expected `{}` here", byte as char)),
-        })
-    }
-
-    fn enter(&mut self) -> Result<(), ReadError> {
-        self.depth += 1;
-        if self.depth > MAX_DEPTH {
-            return Err(self.error(format!("nested deeper than {MAX_DEPTH} levels")));
-        }
-        self.at += 1;
-        self.space();
-        Ok(())
-    }
-
-    /// Goes through the members of an object, `member` taking each value.
-    fn members(
-        &mut self,
-        mut member: impl FnMut(&mut Self, Quoted<'a>) -> Result<(), ReadError>,
-    ) -> Result<(), ReadError> {
-        self.enter()?;
-        if self.peek() == Some(b'}') {
-            self.at += 1;
-            self.depth -= 1;
-            return Ok(());
-        }
-        loop {
-            if self.peek() != Some(b'"') {
-                return Err(self.error("expected a key in double quotes"));
-            }
-            let key = self.quoted()?;
-            self.space();
-            self.expect(b':')?;
-            self.space();
-            member(self, key)?;
-            self.space();
-            match self.peek() {
-                Some(b',') => {
-                    self.at += 1;
-                    self.space();
-                }
-                Some(b'}') => {
-                    self.at += 1;
-                    self.depth -= 1;
-                    return Ok(());
-                }
-                _ => return Err(self.error("expected `,` or `}`")),
-            }
-        }
-    }
-
-    /// Goes through the items of a list, `item` taking each value.
-    fn items(&mut self, mut item: impl FnMut(&mut Self) -> Result<(), ReadError>) -> Result<(), ReadError> {
-        self.enter()?;
-        if self.peek() == Some(b']') {
-            self.at += 1;
-            self.depth -= 1;
-            return Ok(());
-        }
-        loop {
-            item(self)?;
-            self.space();
-            match self.peek() {
-                Some(b',') => {
-                    self.at += 1;
-                    self.space();
-                }
-                Some(b']') => {
-                    self.at += 1;
-                    self.depth -= 1;
-                    return Ok(());
-                }
-                _ => return Err(self.error("expected `,` or `]`")),
-            }
-        }
-    }
-
+impl<'a> Walk<'a, 'a, '_> {
     /// Walks an object whose own value nobody wants, but something below it.
     fn object(&mut self, node: NodeId) -> Result<(), ReadError> {
         self.members(|walk, key| {
@@ -165,22 +61,27 @@ impl<'a> Walk<'a, 'a> {
                 Quoted::Text(key) => walk.layout.child(node, key).filter(|child| walk.layout.is_wanted(*child)),
                 Quoted::NoText => None,
             };
-            match child {
-                Some(child) => walk.wanted(child),
-                None => walk.skip(),
+            match (child, key) {
+                (Some(child), Quoted::Text(key)) => walk.wanted(child, key),
+                (Some(_), Quoted::NoText) | (None, _) => walk.cursor.skip(),
             }
         })
     }
 
-    fn wanted(&mut self, node: NodeId) -> Result<(), ReadError> {
+    fn secrecy(&self, key: &str, node: Option<NodeId>) -> Secrecy {
+        if self.secrets.is_some() { Secrecy::of(key, node, self.layout) } else { Secrecy::Open }
+    }
+
+    fn wanted(&mut self, node: NodeId, key: &str) -> Result<(), ReadError> {
+        let secrecy = self.secrecy(key, Some(node));
         let doubled = std::mem::replace(&mut self.given[Layout::index(node)], true);
         if doubled && matches!(self.layout.slot(node), Some(Layout::DEVICE | Layout::COLLECTED)) {
-            return Err(self.error(format!("`{}` is given twice", self.layout.path(node))));
+            return Err(self.cursor.error(format!("`{}` is given twice", self.layout.path(node))));
         }
-        if self.layout.slot(node).is_none() && self.peek() == Some(b'{') {
+        if self.layout.slot(node).is_none() && self.cursor.peek() == Some(b'{') && secrecy != Secrecy::Whole {
             self.object(node)?;
         } else {
-            let value = self.build(Some(node))?;
+            let value = self.build(Some(node), secrecy)?;
             self.assign(node, value);
         }
         if doubled {
@@ -225,17 +126,32 @@ impl<'a> Walk<'a, 'a> {
         }
     }
 
+    /// Returns the digest that stands for the value at hand; null stays null.
+    #[cold]
+    fn digest(&mut self, key: &SecretKey) -> Result<Value<'a>, ReadError> {
+        Ok(match secret_digest(&mut self.cursor, key)? {
+            Some(digest) => Value::Text(self.arena.alloc_str(&digest)),
+            None => Value::Null,
+        })
+    }
+
     /// Builds the value at hand; `node` is its place in the trie, for the declared types below it.
-    fn build(&mut self, node: Option<NodeId>) -> Result<Value<'a>, ReadError> {
-        match self.peek() {
+    fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Result<Value<'a>, ReadError> {
+        if let (Some(key), true) = (self.secrets, secrecy != Secrecy::Open)
+            && (secrecy == Secrecy::Whole || self.cursor.peek() == Some(b'"'))
+        {
+            return self.digest(key);
+        }
+        match self.cursor.peek() {
             Some(b'{') => {
                 let mut fields: Vec<(&'a str, Value<'a>)> = Vec::new();
                 let mut seen: HashMap<&'a str, usize> = HashMap::new();
                 self.members(|walk, key| {
-                    let Quoted::Text(key) = key else { return walk.skip() };
+                    let Quoted::Text(key) = key else { return walk.cursor.skip() };
                     let child = node.and_then(|node| walk.layout.child(node, key));
                     let path = child.map_or("", |child| walk.layout.path(child));
-                    let value = walk.build(child)?;
+                    let secrecy = walk.secrecy(key, child);
+                    let value = walk.build(child, secrecy)?;
                     let value = match child.and_then(|child| walk.layout.declared(child)) {
                         Some(ty) => ty.read(value, path),
                         None => value,
@@ -254,182 +170,50 @@ impl<'a> Walk<'a, 'a> {
             Some(b'[') => {
                 let mut values = Vec::new();
                 self.items(|walk| {
-                    values.push(walk.build(node)?);
+                    values.push(walk.build(node, secrecy)?);
                     Ok(())
                 })?;
                 let list = List::certain(self.arena.alloc_slice_copy(&values));
                 Ok(Value::List(self.arena.alloc(list)))
             }
-            Some(b'"') => Ok(match self.quoted()? {
+            Some(b'"') => Ok(match self.cursor.quoted()? {
                 Quoted::Text(text) => Value::Text(text),
                 Quoted::NoText => wrong(node.map_or("", |node| self.layout.path(node))),
             }),
             Some(b'-' | b'0'..=b'9') => {
-                let text = self.number()?;
+                let text = self.cursor.number()?;
                 let number =
                     if text.contains(['e', 'E']) { Decimal::from_scientific(text).ok() } else { text.parse().ok() };
                 Ok(number.map_or_else(|| wrong(node.map_or("", |node| self.layout.path(node))), Value::Number))
             }
-            _ => Ok(match self.word()? {
+            _ => Ok(match self.cursor.word()? {
                 "true" => Value::Boolean(true),
                 "false" => Value::Boolean(false),
+                LEFT_OUT => Value::missing(node.map_or("", |node| self.layout.path(node))),
                 _ => Value::Null,
             }),
         }
     }
+}
 
-    /// Checks the value at hand and forgets it.
-    fn skip(&mut self) -> Result<(), ReadError> {
-        match self.peek() {
-            Some(b'{') => self.members(|walk, _| walk.skip()),
-            Some(b'[') => self.items(Self::skip),
-            Some(b'"') => self.quoted().map(|_| ()),
-            Some(b'-' | b'0'..=b'9') => self.number().map(|_| ()),
-            _ => self.word().map(|_| ()),
-        }
-    }
-
-    fn word(&mut self) -> Result<&'a str, ReadError> {
-        for word in ["true", "false", "null"] {
-            if self.text[self.at..].starts_with(word) {
-                self.at += word.len();
-                return Ok(word);
+/// Returns what stands for the secret value at hand, and goes past it; none for null.
+///
+/// Of a text the digest is of what it says, however it is escaped.
+pub(crate) fn secret_digest(cursor: &mut Cursor<'_>, key: &SecretKey) -> Result<Option<String>, ReadError> {
+    let start = cursor.at;
+    match cursor.peek() {
+        Some(b'"') => {
+            if let Quoted::Text(text) = cursor.quoted()? {
+                return Ok(Some(key.digest(text.as_bytes())));
             }
         }
-        Err(match self.peek() {
-            None => self.error("the document ends where a value was expected"),
-            Some(_) => self.error("expected a value here"),
-        })
+        Some(b'n') if cursor.text[cursor.at..].starts_with("null") => {
+            cursor.skip()?;
+            return Ok(None);
+        }
+        _ => cursor.skip()?,
     }
-
-    fn digits(&mut self) -> Result<(), ReadError> {
-        if !self.peek().is_some_and(|byte| byte.is_ascii_digit()) {
-            return Err(self.error("expected a digit"));
-        }
-        while self.peek().is_some_and(|byte| byte.is_ascii_digit()) {
-            self.at += 1;
-        }
-        Ok(())
-    }
-
-    fn number(&mut self) -> Result<&'a str, ReadError> {
-        let start = self.at;
-        if self.peek() == Some(b'-') {
-            self.at += 1;
-        }
-        if self.peek() == Some(b'0') {
-            self.at += 1;
-            if self.peek().is_some_and(|byte| byte.is_ascii_digit()) {
-                return Err(self.error("a number does not start with a zero"));
-            }
-        } else {
-            self.digits()?;
-        }
-        if self.peek() == Some(b'.') {
-            self.at += 1;
-            self.digits()?;
-        }
-        if matches!(self.peek(), Some(b'e' | b'E')) {
-            self.at += 1;
-            if matches!(self.peek(), Some(b'+' | b'-')) {
-                self.at += 1;
-            }
-            self.digits()?;
-        }
-        Ok(&self.text[start..self.at])
-    }
-
-    fn quoted(&mut self) -> Result<Quoted<'a>, ReadError> {
-        self.at += 1;
-        let start = self.at;
-        loop {
-            match self.peek() {
-                Some(b'"') => {
-                    let text = &self.text[start..self.at];
-                    self.at += 1;
-                    return Ok(Quoted::Text(text));
-                }
-                Some(b'\\') => return self.escaped(start),
-                Some(byte) if byte >= 0x20 => self.at += 1,
-                Some(_) => return Err(self.error("a control character in a text is written as an escape")),
-                None => return Err(self.error("this text has no closing quote")),
-            }
-        }
-    }
-
-    /// The rest of a text with escapes in it.
-    #[cold]
-    fn escaped(&mut self, start: usize) -> Result<Quoted<'a>, ReadError> {
-        let mut out = String::from(&self.text[start..self.at]);
-        let mut whole = true;
-        loop {
-            match self.peek() {
-                Some(b'"') => {
-                    self.at += 1;
-                    let text: &'a str = self.arena.alloc_str(&out);
-                    return Ok(if whole { Quoted::Text(text) } else { Quoted::NoText });
-                }
-                Some(b'\\') => {
-                    self.at += 1;
-                    let simple = match self.peek() {
-                        Some(byte @ (b'"' | b'\\' | b'/')) => Some(byte as char),
-                        Some(b'b') => Some('\u{8}'),
-                        Some(b'f') => Some('\u{c}'),
-                        Some(b'n') => Some('\n'),
-                        Some(b'r') => Some('\r'),
-                        Some(b't') => Some('\t'),
-                        Some(b'u') => None,
-                        _ => return Err(self.error("unknown escape")),
-                    };
-                    self.at += 1;
-                    match simple {
-                        Some(c) => out.push(c),
-                        None => whole &= self.unicode(&mut out)?,
-                    }
-                }
-                Some(byte) if byte >= 0x20 => {
-                    let from = self.at;
-                    while self.peek().is_some_and(|byte| byte >= 0x20 && byte != b'"' && byte != b'\\') {
-                        self.at += 1;
-                    }
-                    out.push_str(&self.text[from..self.at]);
-                }
-                Some(_) => return Err(self.error("a control character in a text is written as an escape")),
-                None => return Err(self.error("this text has no closing quote")),
-            }
-        }
-    }
-
-    fn hex(&mut self) -> Result<u32, ReadError> {
-        let digits =
-            self.text.as_bytes().get(self.at..self.at + 4).filter(|digits| digits.iter().all(u8::is_ascii_hexdigit));
-        let Some(digits) = digits else { return Err(self.error("expected four hexadecimal digits")) };
-        self.at += 4;
-        Ok(digits.iter().fold(0, |code, digit| code * 16 + (*digit as char).to_digit(16).unwrap_or(0)))
-    }
-
-    /// What stands after `\u`; false for half of a surrogate pair.
-    fn unicode(&mut self, out: &mut String) -> Result<bool, ReadError> {
-        let first = self.hex()?;
-        let mut code = first;
-        if (0xd800..0xdc00).contains(&first) && self.text[self.at..].starts_with("\\u") {
-            let back = self.at;
-            self.at += 2;
-            let second = self.hex()?;
-            if (0xdc00..0xe000).contains(&second) {
-                code = 0x10000 + ((first - 0xd800) << 10) + (second - 0xdc00);
-            } else {
-                self.at = back;
-            }
-        }
-        match char::from_u32(code) {
-            Some(c) => {
-                out.push(c);
-                Ok(true)
-            }
-            None => Ok(false),
-        }
-    }
+    Ok(Some(key.digest(&cursor.text.as_bytes()[start..cursor.at])))
 }
 
 fn wrong(fact: &str) -> Value<'_> {
@@ -439,6 +223,7 @@ fn wrong(fact: &str) -> Value<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::json_walk::{MAX_DEPTH, MAX_FIELDS};
     use fencepost_core::{Declaration, Dictionary, FactType};
     use proptest::prelude::*;
 
@@ -456,7 +241,7 @@ mod tests {
         let mut layout = Layout::new(&dictionary);
         let slots: Vec<SlotId> = paths.iter().map(|path| layout.want(path, &dictionary)).collect();
         let arena = Bump::new();
-        let read = JsonDocuments.read(document.as_bytes(), &layout, &arena)?;
+        let read = JsonDocuments::default().read(document.as_bytes(), &layout, &arena)?;
         Ok(slots.iter().map(|slot| read.slots[slot.0 as usize].show()).collect())
     }
 
@@ -532,6 +317,48 @@ mod tests {
             assert!(read(&deep(MAX_DEPTH), &[path]).unwrap_err().message.contains("deeper"));
             assert!(read(&deep(100_000), &[path]).is_err());
         }
+    }
+
+    #[test]
+    fn the_number_of_fields_is_bounded_wherever_they_are() {
+        let wide = |count: usize| {
+            let fields: Vec<String> = (0..count).map(|at| format!("\"f{at}\":1")).collect();
+            format!("{{\"a\":[{{{}}}]}}", fields.join(","))
+        };
+        for path in ["a", "b"] {
+            assert!(read(&wide(MAX_FIELDS - 1), &[path]).is_ok());
+            assert!(read(&wide(MAX_FIELDS), &[path]).unwrap_err().message.contains("more than 100000 fields"));
+        }
+    }
+
+    #[test]
+    fn secrets_are_read_as_digests_and_stored_documents_as_they_are() {
+        let mut dictionary = dictionary();
+        let secret = |secret| Declaration { secret, ..Declaration::default() };
+        dictionary.facts.insert("vault".into(), secret(true));
+        dictionary.facts.insert("door.token".into(), secret(false));
+        let mut layout = Layout::new(&dictionary);
+        let slots: Vec<SlotId> = ["vault", "door.token", "wifi.password", "users", "vault.pin", "users.password"]
+            .map(|path| layout.want(path, &dictionary))
+            .to_vec();
+        let document = r#"{"vault":{"pin":1234},"door":{"token":"open"},"wifi":{"password":"hunter\u0032"},"users":[{"name":"x","password":"hunter2"},{"password":null}]}"#;
+        let arena = Bump::new();
+        let key = SecretKey::new([7; 32]);
+        let mut reader = JsonDocuments { secrets: Some(&key) };
+        let read = reader.read(document.as_bytes(), &layout, &arena).unwrap();
+        let shown: Vec<String> = slots.iter().map(|slot| read.slots[slot.0 as usize].show()).collect();
+        let digest = key.digest(b"hunter2");
+        assert_eq!(shown[0], key.digest(br#"{"pin":1234}"#));
+        assert_eq!(shown[1], "open");
+        assert_eq!(shown[2], digest);
+        assert_eq!(shown[3], format!("[{{name: x, password: {digest}}}, {{password: empty}}]"));
+        assert_eq!(shown[4], "not collected");
+        assert_eq!(shown[5], format!("[{digest}, empty]"));
+        let stored =
+            JsonDocuments::default().read(b"{\"wifi\":{\"password\":\"x\"},\"users\":\x03}", &layout, &arena).unwrap();
+        assert_eq!(stored.slots[slots[2].0 as usize].show(), "x");
+        assert_eq!(stored.slots[slots[3].0 as usize].show(), "not collected");
+        assert!(reader.read(b"{\"users\":\x03}", &layout, &arena).is_err());
     }
 
     proptest! {

@@ -1,17 +1,23 @@
 //! Reads what people and machines write (workspace files, collected state, lists of people), and writes what
 //! machines read. Decides nothing about compliance.
 
-mod csv_records;
 mod document;
-mod lines;
+mod json_walk;
+mod keep;
 mod machine;
-mod mapping;
+mod records;
+mod secret;
 mod workspace;
 
 pub use document::JsonDocuments;
-pub use lines::{Line, LineError, Lines, MAX_LINE};
+pub use json_walk::{MAX_DEPTH, MAX_FIELDS};
+pub use keep::{Keeper, Kept, assemble, stored_json, thin_out};
 pub use machine::{csv_cell, csv_line, datum_of_json, json_of_datum, json_of_value};
-pub use mapping::{Mapped, Record, RecordError, map_record, read_records};
+pub use records::{
+    FileRead, Line, LineError, Lines, MAX_LINE, MAX_UNFOLDED, Mapped, Record, RecordError, read_records, unfold,
+};
+pub use secret::{SECRET_PREFIX, SecretKey, is_secret_digest, mask_secrets};
 pub use workspace::{
-    Clock, Config, Field, FileText, Format, Source, SourceKind, Workspace, line_column, load_workspace, workspace_files,
+    Clock, Config, Field, FileText, Format, NameFrom, Source, SourceKind, Workspace, line_column, load_workspace,
+    workspace_files,
 };

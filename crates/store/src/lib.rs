@@ -17,9 +17,9 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 pub use error::LedgerError;
 pub use rows::{
-    FindingRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SpellKind, SpellRow, StoredObservation,
+    FindingRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
 };
-pub use writer::{Added, FileRow, Writer};
+pub use writer::{Added, FileRow, NewObservation, Writer};
 
 use error::doing;
 
@@ -105,6 +105,20 @@ impl Ledger {
         self.connection
             .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
             .map_err(doing("open", &self.path))
+    }
+
+    /// Gives back the room of what was removed, and leaves nothing of it in the files.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written; it is whole all the same.
+    pub fn compact(&mut self) -> Result<(), LedgerError> {
+        let path = self.path.clone();
+        if !self.connection.is_autocommit() {
+            self.connection.execute_batch("COMMIT").map_err(doing("read", &path))?;
+        }
+        self.connection
+            .execute_batch("VACUUM; PRAGMA wal_checkpoint(TRUNCATE);")
+            .map_err(|error| LedgerError::from_sqlite("write", &path, error))
     }
 
     /// Lets the ledger grow to no more than this many pages, as a full disk would.

@@ -110,8 +110,27 @@ pub struct StoredObservation {
     pub source: String,
     /// When it was collected.
     pub collected: Timestamp,
-    /// The document, as JSON.
-    pub document: Vec<u8>,
+    /// The document's body: what stays the same from one collection to the next.
+    pub body: Vec<u8>,
+    /// What stood in its holes; none where that was not kept.
+    pub apart: Option<Vec<u8>>,
+    /// The number of the body: the same number, the same body.
+    pub document: i64,
+}
+
+/// How a source is doing.
+#[derive(Clone, Debug, PartialEq)]
+pub struct SourceRow {
+    /// The source's id.
+    pub source: String,
+    /// How many devices it speaks of, those it no longer lists not counted.
+    pub devices: i64,
+    /// How many devices a complete export of it no longer lists.
+    pub absent: i64,
+    /// The newest moment of collection of any device.
+    pub collected: Option<Timestamp>,
+    /// The median moment of collection of its devices' latest.
+    pub median: Option<Timestamp>,
 }
 
 /// A person of a list.
@@ -130,6 +149,8 @@ pub struct PersonRow {
 pub struct RejectRow {
     /// The import.
     pub run: i64,
+    /// The source that the file was read as.
+    pub source: String,
     /// The file.
     pub path: String,
     /// The line in it, from 1.
@@ -145,6 +166,8 @@ pub struct RejectRow {
 pub struct Known {
     /// The run that did.
     pub run: i64,
+    /// Devices or people were missing in it that were kept, because they were too many.
+    pub kept_missing: bool,
 }
 
 /// Reads a ledger.
@@ -243,7 +266,7 @@ impl<'c> Reader<'c> {
         body.map(|body| self.unpack(&body)).transpose()
     }
 
-    fn unpack(&self, body: &[u8]) -> Result<Vec<u8>, LedgerError> {
+    pub(crate) fn unpack(&self, body: &[u8]) -> Result<Vec<u8>, LedgerError> {
         zstd::decode_all(body).map_err(|error| LedgerError::Damaged {
             path: self.path.clone(),
             what: format!("a document cannot be unpacked: {error}"),
@@ -254,9 +277,9 @@ impl<'c> Reader<'c> {
     pub fn known_file(&self, digest: &str, source: &str, mapping: &str) -> Result<Option<Known>, LedgerError> {
         self.connection
             .query_row(
-                "SELECT run FROM file WHERE digest = ?1 AND source = ?2 AND mapping = ?3",
+                "SELECT run, kept_missing FROM file WHERE digest = ?1 AND source = ?2 AND mapping = ?3",
                 [digest, source, mapping],
-                |row| Ok(Known { run: row.get(0)? }),
+                |row| Ok(Known { run: row.get(0)?, kept_missing: row.get::<_, i64>(1)? > 0 }),
             )
             .optional()
             .map_err(self.failed())
@@ -276,27 +299,124 @@ impl<'c> Reader<'c> {
 
     /// Returns what every source last said of a device, as known at a run; by source.
     pub fn observations_of(&self, device: &str, run: Option<i64>) -> Result<Vec<StoredObservation>, LedgerError> {
-        let rows: Vec<(String, i64, Vec<u8>)> = match run {
+        let rows: Vec<ObservationColumns> = match run {
             None => self.all(
-                "SELECT c.source, c.collected, b.body FROM device d JOIN current c ON c.device = d.id \
-                 JOIN document b ON b.id = c.document WHERE d.name = ?1 ORDER BY c.source",
+                "SELECT s.name, c.collected, b.body, c.apart, c.document FROM device d JOIN current c ON c.device = d.id \
+                 JOIN source s ON s.id = c.source JOIN document b ON b.id = c.document WHERE d.name = ?1 ORDER BY s.name",
                 [device],
-                |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+                observation_row,
             )?,
+            // What is still current has all its volatile facts; of what was, those remain that an assessment read.
             Some(run) => self.all(
-                "SELECT o.source, o.collected, b.body FROM device d JOIN observation o ON o.device = d.id \
-                 JOIN document b ON b.id = o.document WHERE d.name = ?1 AND o.run <= ?2 AND o.collected = \
-                 (SELECT max(n.collected) FROM observation n WHERE n.device = o.device AND n.source = o.source AND n.run <= ?2) \
-                 ORDER BY o.source",
+                "SELECT s.name, o.collected, b.body, coalesce(c.apart, o.apart), o.document FROM device d \
+                 JOIN observation o ON o.device = d.id JOIN source s ON s.id = o.source JOIN document b ON b.id = o.document \
+                 LEFT JOIN current c ON c.device = o.device AND c.source = o.source AND c.collected = o.collected AND c.run = o.run \
+                 WHERE d.name = ?1 AND (o.collected, o.run) = \
+                 (SELECT n.collected, n.run FROM observation n WHERE n.device = o.device AND n.source = o.source AND n.run <= ?2 \
+                 ORDER BY n.collected DESC, n.run DESC LIMIT 1) ORDER BY s.name",
                 params![device, run],
-                |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+                observation_row,
             )?,
         };
-        rows.into_iter()
-            .map(|(source, collected, body)| {
-                Ok(StoredObservation { source, collected: moment(collected), document: self.unpack(&body)? })
-            })
-            .collect()
+        rows.into_iter().map(|row| self.observation(row)).collect()
+    }
+
+    fn observation(
+        &self,
+        (source, collected, body, apart, document): ObservationColumns,
+    ) -> Result<StoredObservation, LedgerError> {
+        Ok(StoredObservation { source, collected: moment(collected), body: self.unpack(&body)?, apart, document })
+    }
+
+    /// Returns everything that was ever said of a device up to a run, by source and moment of collection; of what was
+    /// collected at one moment what was read last.
+    pub fn history_of(&self, device: &str, run: Option<i64>) -> Result<Vec<StoredObservation>, LedgerError> {
+        let rows = self.all(
+            "SELECT s.name, o.collected, b.body, coalesce(c.apart, o.apart), o.document FROM device d \
+             JOIN observation o ON o.device = d.id JOIN source s ON s.id = o.source JOIN document b ON b.id = o.document \
+             LEFT JOIN current c ON c.device = o.device AND c.source = o.source AND c.collected = o.collected AND c.run = o.run \
+             WHERE d.name = ?1 AND o.run = (SELECT max(n.run) FROM observation n WHERE n.device = o.device AND n.source = o.source \
+             AND n.collected = o.collected AND n.run <= ?2) ORDER BY s.name, o.collected",
+            params![device, run.unwrap_or(LATEST)],
+            observation_row,
+        )?;
+        rows.into_iter().map(|row| self.observation(row)).collect()
+    }
+
+    /// Returns the sources that no longer list a device at a run, each with when that began.
+    pub fn absences_of(&self, device: &str, run: Option<i64>) -> Result<Vec<(String, Timestamp)>, LedgerError> {
+        self.all(
+            "SELECT s.name, r.as_of FROM absence a JOIN device d ON d.id = a.device JOIN source s ON s.id = a.source \
+             JOIN run r ON r.id = a.from_run WHERE d.name = ?1 AND a.from_run <= ?2 AND (a.to_run IS NULL OR a.to_run > ?2) \
+             ORDER BY s.name",
+            params![device, run.unwrap_or(LATEST)],
+            |row| Ok((row.get(0)?, moment(row.get(1)?))),
+        )
+    }
+
+    /// Returns how the sources are doing that speak of devices, by id.
+    pub fn sources(&self) -> Result<Vec<SourceRow>, LedgerError> {
+        self.all(
+            "WITH now AS (SELECT c.source, c.collected, EXISTS (SELECT 1 FROM absence a WHERE a.device = c.device \
+             AND a.source = c.source AND a.to_run IS NULL) AS gone, row_number() OVER (PARTITION BY c.source ORDER BY c.collected) AS at, \
+             count(*) OVER (PARTITION BY c.source) AS n FROM current c) \
+             SELECT s.name, count(*) - sum(gone), sum(gone), max(collected), \
+             max(CASE WHEN at = (n + 1) / 2 THEN collected END) FROM now JOIN source s ON s.id = now.source \
+             GROUP BY s.name ORDER BY s.name",
+            [],
+            |row| {
+                Ok(SourceRow {
+                    source: row.get(0)?,
+                    devices: row.get(1)?,
+                    absent: row.get(2)?,
+                    collected: row.get::<_, Option<i64>>(3)?.map(moment),
+                    median: row.get::<_, Option<i64>>(4)?.map(moment),
+                })
+            },
+        )
+    }
+
+    /// Returns the imports of a source, newest first, no more than `most`: when, the file, its records, and how many
+    /// of them were set aside.
+    pub fn imports_of(&self, source: &str, most: u32) -> Result<Vec<(Timestamp, String, i64, i64)>, LedgerError> {
+        self.all(
+            "SELECT r.as_of, f.path, f.records, f.rejected FROM file f JOIN run r ON r.id = f.run WHERE f.source = ?1 \
+             ORDER BY r.id DESC LIMIT ?2",
+            params![source, most],
+            |row| Ok((moment(row.get(0)?), row.get(1)?, row.get(2)?, row.get(3)?)),
+        )
+    }
+
+    /// Returns the devices that a source speaks of and still lists, with when each was last collected.
+    pub fn listed_by(&self, source: &str) -> Result<Vec<(String, Timestamp)>, LedgerError> {
+        self.all(
+            "SELECT d.name, c.collected FROM current c JOIN device d ON d.id = c.device JOIN source s ON s.id = c.source \
+             WHERE s.name = ?1 AND NOT EXISTS (SELECT 1 FROM absence a WHERE a.device = c.device AND a.source = c.source \
+             AND a.to_run IS NULL) ORDER BY d.name",
+            [source],
+            |row| Ok((row.get(0)?, moment(row.get(1)?))),
+        )
+    }
+
+    /// Returns what a device is called now that once had another name.
+    pub fn renamed(&self, name: &str) -> Result<Option<String>, LedgerError> {
+        self.connection
+            .query_row(
+                "SELECT d.name FROM former_name f JOIN device d ON d.id = f.device WHERE f.name = ?1",
+                [name],
+                |row| row.get(0),
+            )
+            .optional()
+            .map_err(self.failed())
+    }
+
+    /// Returns the names that a device had before.
+    pub fn former_names(&self, name: &str) -> Result<Vec<String>, LedgerError> {
+        self.all(
+            "SELECT f.name FROM former_name f JOIN device d ON d.id = f.device WHERE d.name = ?1 ORDER BY f.run, f.name",
+            [name],
+            |row| row.get(0),
+        )
     }
 
     /// Goes through all devices, ascending by id, with what every source last said of them at a run.
@@ -316,6 +436,15 @@ impl<'c> Reader<'c> {
             }
         }
         Ok(())
+    }
+
+    /// Returns every entry of a person, oldest first: the source, what it says, and from which run up to which.
+    pub fn person_history(&self, id: &str) -> Result<Vec<(PersonRow, i64, Option<i64>)>, LedgerError> {
+        self.all(
+            "SELECT id, source, body, from_run, to_run FROM person WHERE id = ?1 ORDER BY from_run, source",
+            [id],
+            |row| Ok((PersonRow { id: row.get(0)?, source: row.get(1)?, body: row.get(2)? }, row.get(3)?, row.get(4)?)),
+        )
     }
 
     /// Returns the people as listed at a run, by id and source.
@@ -402,15 +531,20 @@ impl<'c> Reader<'c> {
 
     /// Returns the records that were set aside, newest import first.
     pub fn rejects(&self) -> Result<Vec<RejectRow>, LedgerError> {
-        self.all("SELECT run, path, line, offset, reason FROM reject ORDER BY run DESC, path, line", [], |row| {
-            Ok(RejectRow {
-                run: row.get(0)?,
-                path: row.get(1)?,
-                line: row.get(2)?,
-                offset: row.get(3)?,
-                reason: row.get(4)?,
-            })
-        })
+        self.all(
+            "SELECT run, source, path, line, offset, reason FROM reject ORDER BY run DESC, path, line",
+            [],
+            |row| {
+                Ok(RejectRow {
+                    run: row.get(0)?,
+                    source: row.get(1)?,
+                    path: row.get(2)?,
+                    line: row.get(3)?,
+                    offset: row.get(4)?,
+                    reason: row.get(5)?,
+                })
+            },
+        )
     }
 
     /// Returns whether the database is whole, in SQLite's own words when it is not.
@@ -422,6 +556,12 @@ impl<'c> Reader<'c> {
 }
 
 const RUN: &str = "SELECT id, number, as_of, at, user, version, rule_set, summary FROM run";
+
+type ObservationColumns = (String, i64, Vec<u8>, Option<Vec<u8>>, i64);
+
+fn observation_row(row: &Row<'_>) -> rusqlite::Result<ObservationColumns> {
+    Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?))
+}
 
 fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
     Ok(RunRow {

@@ -7,7 +7,9 @@ use rusqlite::{Connection, TransactionBehavior};
 use crate::error::{LedgerError, doing};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 1] = ["
+const STEPS: [&str; 2] = [FIRST, SECOND];
+
+const FIRST: &str = "
     CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 
     -- Every writing command; times are microseconds since 1970.
@@ -107,7 +109,60 @@ const STEPS: [&str; 1] = ["
         body TEXT NOT NULL,
         PRIMARY KEY (run, seq)
     ) STRICT, WITHOUT ROWID;
-"];
+";
+
+/// Documents around what changes at every collection; sources by number; who is no longer listed; former names.
+const SECOND: &str = "
+    CREATE TABLE source (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE) STRICT;
+    INSERT INTO source (name) SELECT DISTINCT source FROM observation ORDER BY source;
+
+    CREATE TABLE said (
+        device INTEGER NOT NULL REFERENCES device (id),
+        source INTEGER NOT NULL REFERENCES source (id),
+        collected INTEGER NOT NULL,
+        run INTEGER NOT NULL REFERENCES run (id),
+        document INTEGER NOT NULL REFERENCES document (id),
+        content INTEGER,                 -- a keyed digest of the record as it came
+        apart BLOB,                      -- of the volatile facts those that an assessment read
+        PRIMARY KEY (device, source, collected, run)
+    ) STRICT, WITHOUT ROWID;
+    INSERT INTO said SELECT o.device, s.id, o.collected, o.run, o.document, NULL, NULL
+        FROM observation o JOIN source s ON s.name = o.source;
+    CREATE TABLE latest (
+        device INTEGER NOT NULL REFERENCES device (id),
+        source INTEGER NOT NULL REFERENCES source (id),
+        collected INTEGER NOT NULL,
+        run INTEGER NOT NULL REFERENCES run (id),
+        document INTEGER NOT NULL REFERENCES document (id),
+        apart BLOB,                      -- all volatile facts
+        PRIMARY KEY (device, source)
+    ) STRICT, WITHOUT ROWID;
+    INSERT INTO latest SELECT c.device, s.id, c.collected, o.run, c.document, NULL FROM current c
+        JOIN source s ON s.name = c.source
+        JOIN observation o ON o.device = c.device AND o.source = c.source AND o.collected = c.collected;
+    DROP TABLE current;
+    DROP TABLE observation;
+    ALTER TABLE said RENAME TO observation;
+    ALTER TABLE latest RENAME TO current;
+
+    -- Devices that a complete export of a source no longer lists.
+    CREATE TABLE absence (
+        device INTEGER NOT NULL REFERENCES device (id),
+        source INTEGER NOT NULL REFERENCES source (id),
+        from_run INTEGER NOT NULL REFERENCES run (id),
+        to_run INTEGER REFERENCES run (id)
+    ) STRICT;
+    CREATE INDEX absence_device ON absence (device, source, to_run);
+
+    CREATE TABLE former_name (
+        name TEXT PRIMARY KEY,
+        device INTEGER NOT NULL REFERENCES device (id),
+        run INTEGER NOT NULL REFERENCES run (id)
+    ) STRICT, WITHOUT ROWID;
+
+    ALTER TABLE file ADD COLUMN kept_missing INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE reject ADD COLUMN source TEXT NOT NULL DEFAULT '';
+";
 
 /// Brings a ledger to the newest format.
 pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
@@ -130,4 +185,37 @@ pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), Le
     }
     transaction.pragma_update(None, "user_version", known).map_err(&failed)?;
     transaction.commit().map_err(&failed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_ledger_of_the_first_format_keeps_what_it_holds() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        connection.execute_batch(FIRST).unwrap();
+        let body = zstd::encode_all(&b"{\"device\":\"a\"}"[..], 3).unwrap();
+        connection
+            .execute_batch(
+                "PRAGMA user_version = 1;
+                 INSERT INTO run (id, kind, as_of, at, user, version) VALUES (1, 'import', 5, 5, 'u', '0'), (2, 'import', 9, 9, 'u', '0');
+                 INSERT INTO device VALUES (1, 'a', 1);",
+            )
+            .unwrap();
+        connection.execute("INSERT INTO document VALUES (1, x'01', ?1), (2, x'02', ?1)", [&body]).unwrap();
+        connection
+            .execute_batch(
+                "INSERT INTO observation VALUES (1, 's', 4, 1, 1), (1, 's', 8, 2, 2);
+                 INSERT INTO current VALUES (1, 's', 8, 2);",
+            )
+            .unwrap();
+        migrate(&mut connection, Path::new("ledger")).unwrap();
+        let reader = crate::rows::Reader::new(&connection, Path::new("ledger"));
+        let now = reader.observations_of("a", None).unwrap();
+        assert_eq!((now[0].source.as_str(), now[0].document, now[0].apart.as_ref()), ("s", 2, None));
+        assert_eq!(now[0].body, b"{\"device\":\"a\"}");
+        assert_eq!(reader.observations_of("a", Some(1)).unwrap()[0].document, 1);
+        assert_eq!(reader.history_of("a", None).unwrap().len(), 2);
+    }
 }

@@ -9,7 +9,7 @@ use rusqlite::{OptionalExtension, Transaction, params};
 use sha2::{Digest, Sha256};
 
 use crate::error::{LedgerError, doing, holder_file};
-use crate::rows::{FindingRow, Reader, RejectRow, RunKind, SpellKind, micros};
+use crate::rows::{FindingRow, Reader, RejectRow, RunKind, SpellKind, micros, moment};
 
 const LEVEL: i32 = 3;
 
@@ -28,6 +28,27 @@ pub struct FileRow<'f> {
     pub records: i64,
     /// How many were set aside.
     pub rejected: i64,
+    /// How many devices or people were missing in it and kept all the same.
+    pub kept_missing: i64,
+}
+
+/// A record of state as it goes in.
+#[derive(Clone, Copy, Debug)]
+pub struct NewObservation<'o> {
+    /// The device.
+    pub device: &'o str,
+    /// Who says so.
+    pub source: &'o str,
+    /// When it was collected.
+    pub collected: Timestamp,
+    /// The document's body.
+    pub body: &'o [u8],
+    /// What stood in its holes.
+    pub apart: &'o [u8],
+    /// A keyed digest of the record as it came.
+    pub content: i64,
+    /// The digest of the file it came in.
+    pub file: &'o str,
 }
 
 /// What became of an observation, or of an entry of a list of people.
@@ -54,6 +75,7 @@ pub struct Writer<'l> {
     transaction: Transaction<'l>,
     path: PathBuf,
     devices: HashMap<String, i64>,
+    sources: HashMap<String, i64>,
     events: i64,
     _name: NamePlate,
 }
@@ -80,7 +102,7 @@ impl Drop for NamePlate {
 impl<'l> Writer<'l> {
     pub(crate) fn new(transaction: Transaction<'l>, path: PathBuf, command: &str) -> Self {
         let _name = NamePlate::put(&path, command);
-        Self { transaction, path, devices: HashMap::new(), events: 0, _name }
+        Self { transaction, path, devices: HashMap::new(), sources: HashMap::new(), events: 0, _name }
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -172,8 +194,18 @@ impl<'l> Writer<'l> {
     /// Notes an imported file.
     pub fn add_file(&self, run: i64, file: &FileRow<'_>) -> Result<(), LedgerError> {
         self.run_sql(
-            "INSERT INTO file (digest, source, mapping, run, path, records, rejected) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-            params![file.digest, file.source, file.mapping, run, file.path, file.records, file.rejected],
+            "INSERT INTO file (digest, source, mapping, run, path, records, rejected, kept_missing) \
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8) ON CONFLICT DO UPDATE SET kept_missing = ?8",
+            params![
+                file.digest,
+                file.source,
+                file.mapping,
+                run,
+                file.path,
+                file.records,
+                file.rejected,
+                file.kept_missing
+            ],
         )
         .map(|_| ())
     }
@@ -181,76 +213,234 @@ impl<'l> Writer<'l> {
     /// Notes a record that was set aside.
     pub fn add_reject(&self, reject: &RejectRow) -> Result<(), LedgerError> {
         self.run_sql(
-            "INSERT INTO reject (run, path, line, offset, reason) VALUES (?1, ?2, ?3, ?4, ?5)",
-            params![reject.run, reject.path, reject.line, reject.offset, reject.reason],
+            "INSERT INTO reject (run, source, path, line, offset, reason) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![reject.run, reject.source, reject.path, reject.line, reject.offset, reject.reason],
         )
         .map(|_| ())
     }
 
-    /// Adds an observation.
-    pub fn add_observation(
-        &mut self,
-        run: i64,
-        device: &str,
-        source: &str,
-        collected: Timestamp,
-        document: &[u8],
-    ) -> Result<Added, LedgerError> {
+    fn one<T>(
+        &self,
+        sql: &str,
+        params: impl rusqlite::Params,
+        map: impl FnOnce(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Option<T>, LedgerError> {
         let failed = self.failed();
-        let (device, new_device) = self.device(run, device)?;
-        let hash = Sha256::digest(document);
+        let mut statement = self.transaction.prepare_cached(sql).map_err(&failed)?;
+        statement.query_row(params, map).optional().map_err(&failed)
+    }
+
+    /// Returns the number of a body, kept when it is new.
+    fn document(&self, body: &[u8]) -> Result<i64, LedgerError> {
+        let hash = Sha256::digest(body);
         let hash: &[u8] = hash.as_slice();
-        let known: Option<i64> = {
-            let mut statement =
-                self.transaction.prepare_cached("SELECT id FROM document WHERE hash = ?1").map_err(&failed)?;
-            statement.query_row([hash], |row| row.get(0)).optional().map_err(&failed)?
-        };
-        let document = match known {
-            Some(id) => id,
-            None => {
-                let body = self.pack(document)?;
-                self.run_sql("INSERT INTO document (hash, body) VALUES (?1, ?2)", params![hash, body])?;
-                self.transaction.last_insert_rowid()
+        if let Some(known) = self.one("SELECT id FROM document WHERE hash = ?1", [hash], |row| row.get(0))? {
+            return Ok(known);
+        }
+        let packed = self.pack(body)?;
+        self.run_sql("INSERT INTO document (hash, body) VALUES (?1, ?2)", params![hash, packed])?;
+        Ok(self.transaction.last_insert_rowid())
+    }
+
+    /// Adds an observation. What the same file says anew, since it is read in another way, takes the place of what
+    /// it said.
+    pub fn add_observation(&mut self, run: i64, new: &NewObservation<'_>) -> Result<Added, LedgerError> {
+        let (device, new_device) = self.device(run, new.device)?;
+        let source = self.source(new.source)?;
+        let document = self.document(new.body)?;
+        let (collected, apart) = (micros(new.collected), (!new.apart.is_empty()).then_some(new.apart));
+        let there: Option<(i64, Option<i64>, bool)> = self.one(
+            "SELECT o.document, o.content, EXISTS (SELECT 1 FROM file f WHERE f.run = o.run AND f.digest = ?4) \
+             FROM observation o WHERE o.device = ?1 AND o.source = ?2 AND o.collected = ?3 ORDER BY o.run DESC LIMIT 1",
+            params![device, source, collected, new.file],
+            |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+        )?;
+        if let Some((old, content, same_file)) = there {
+            let same_content = content.map_or(old == document, |content| content == new.content);
+            match (old == document, same_content || same_file) {
+                (true, true) => return Ok(Added::Known),
+                (false, true) => {}
+                (_, false) => return Ok(Added::Conflict),
             }
-        };
-        let there: Option<i64> = {
-            let mut statement = self
-                .transaction
-                .prepare_cached("SELECT document FROM observation WHERE device = ?1 AND source = ?2 AND collected = ?3")
-                .map_err(&failed)?;
-            statement
-                .query_row(params![device, source, micros(collected)], |row| row.get(0))
-                .optional()
-                .map_err(&failed)?
-        };
-        match there {
-            Some(same) if same == document => return Ok(Added::Known),
-            Some(_) => return Ok(Added::Conflict),
-            None => {}
         }
         self.run_sql(
-            "INSERT INTO observation (device, source, collected, run, document) VALUES (?1, ?2, ?3, ?4, ?5)",
-            params![device, source, micros(collected), run, document],
+            "INSERT OR REPLACE INTO observation (device, source, collected, run, document, content) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![device, source, collected, run, document, new.content],
         )?;
-        let before: Option<(i64, i64)> = {
-            let mut statement = self
-                .transaction
-                .prepare_cached("SELECT collected, document FROM current WHERE device = ?1 AND source = ?2")
-                .map_err(&failed)?;
-            statement
-                .query_row(params![device, source], |row| Ok((row.get(0)?, row.get(1)?)))
-                .optional()
-                .map_err(&failed)?
-        };
-        if before.is_some_and(|(newest, _)| newest > micros(collected)) {
+        let before: Option<(i64, i64)> = self.one(
+            "SELECT collected, document FROM current WHERE device = ?1 AND source = ?2",
+            params![device, source],
+            |row| Ok((row.get(0)?, row.get(1)?)),
+        )?;
+        if before.is_some_and(|(newest, _)| newest > collected) {
             return Ok(Added::Older);
         }
         self.run_sql(
-            "INSERT INTO current (device, source, collected, document) VALUES (?1, ?2, ?3, ?4) \
-             ON CONFLICT DO UPDATE SET collected = ?3, document = ?4",
-            params![device, source, micros(collected), document],
+            "INSERT INTO current (device, source, collected, run, document, apart) VALUES (?1, ?2, ?3, ?4, ?5, ?6) \
+             ON CONFLICT DO UPDATE SET collected = ?3, run = ?4, document = ?5, apart = ?6",
+            params![device, source, collected, run, document, apart],
+        )?;
+        self.run_sql(
+            "UPDATE absence SET to_run = ?3 WHERE device = ?1 AND source = ?2 AND to_run IS NULL",
+            params![device, source, run],
         )?;
         Ok(Added::Current { new_device, changed: before.is_none_or(|(_, old)| old != document) })
+    }
+
+    /// Notes that a complete export of a source no longer lists a device.
+    pub fn set_absent(&mut self, run: i64, source: &str, device: &str) -> Result<(), LedgerError> {
+        let (device, _) = self.device(run, device)?;
+        let source = self.source(source)?;
+        self.run_sql("INSERT INTO absence (device, source, from_run) VALUES (?1, ?2, ?3)", params![device, source, run])
+            .map(|_| ())
+    }
+
+    /// Keeps with what a source now says of a device those of its volatile facts that an assessment read.
+    pub fn keep_apart(&mut self, run: i64, source: &str, device: &str, apart: &[u8]) -> Result<(), LedgerError> {
+        let (device, _) = self.device(run, device)?;
+        let source = self.source(source)?;
+        self.run_sql(
+            "UPDATE observation SET apart = ?3 WHERE apart IS NOT ?3 AND (device, source, collected, run) = \
+             (SELECT device, source, collected, run FROM current WHERE device = ?1 AND source = ?2)",
+            params![device, source, apart],
+        )
+        .map(|_| ())
+    }
+
+    fn source(&mut self, name: &str) -> Result<i64, LedgerError> {
+        if let Some(id) = self.sources.get(name) {
+            return Ok(*id);
+        }
+        let id = match self.one("SELECT id FROM source WHERE name = ?1", [name], |row| row.get(0))? {
+            Some(id) => id,
+            None => {
+                self.run_sql("INSERT INTO source (name) VALUES (?1)", [name])?;
+                self.transaction.last_insert_rowid()
+            }
+        };
+        self.sources.insert(name.to_owned(), id);
+        Ok(id)
+    }
+
+    /// Writes every document again as `rewrite` gives it, with what is kept apart of each observation: for when facts are
+    /// declared secret that lie in the ledger as they came. `rewrite` is given the device, the moment of collection, a
+    /// body and what stood in its holes, and returns none for what stays as it is; returns how many did not.
+    pub fn rewrite_documents(
+        &mut self,
+        mut rewrite: impl FnMut(&str, Timestamp, &[u8], Option<&[u8]>) -> Option<(Vec<u8>, Option<Vec<u8>>)>,
+    ) -> Result<u64, LedgerError> {
+        let failed = self.failed();
+        let mut count = 0;
+        for table in ["observation", "current"] {
+            let keys: Vec<[i64; 4]> = {
+                let sql = format!("SELECT device, source, collected, run FROM {table}");
+                let mut statement = self.transaction.prepare(&sql).map_err(&failed)?;
+                let rows = statement
+                    .query_map([], |row| Ok([row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?]))
+                    .map_err(&failed)?;
+                rows.collect::<Result<_, _>>().map_err(&failed)?
+            };
+            let of_key = "WHERE o.device = ?1 AND o.source = ?2 AND o.collected = ?3 AND o.run = ?4";
+            for key in keys {
+                let found: Option<(String, Vec<u8>, Option<Vec<u8>>)> = self.one(
+                    &format!(
+                        "SELECT d.name, b.body, o.apart FROM {table} o JOIN document b ON b.id = o.document \
+                         JOIN device d ON d.id = o.device {of_key}"
+                    ),
+                    key,
+                    |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+                )?;
+                let Some((device, body, apart)) = found else { continue };
+                let body = self.reader().unpack(&body)?;
+                let Some((body, apart)) = rewrite(&device, moment(key[2]), &body, apart.as_deref()) else { continue };
+                let document = self.document(&body)?;
+                let [device, source, collected, run] = key;
+                self.run_sql(
+                    &format!("UPDATE {table} AS o SET document = ?5, apart = ?6 {of_key}"),
+                    params![device, source, collected, run, document, apart],
+                )?;
+                count += 1;
+            }
+        }
+        if count > 0 {
+            self.drop_unused_documents()?;
+        }
+        Ok(count)
+    }
+
+    /// Removes documents that no observation needs any more; returns how many.
+    pub fn drop_unused_documents(&self) -> Result<u64, LedgerError> {
+        self.run_sql(
+            "DELETE FROM document WHERE id NOT IN (SELECT document FROM observation UNION SELECT document FROM current)",
+            [],
+        )
+        .map(|count| count as u64)
+    }
+
+    /// Writes again what the lists said of people, as `rewrite` gives it.
+    pub fn rewrite_people(&self, mut rewrite: impl FnMut(&str) -> Option<String>) -> Result<u64, LedgerError> {
+        let failed = self.failed();
+        let rows: Vec<(i64, String)> = {
+            let mut statement = self.transaction.prepare("SELECT rowid, body FROM person").map_err(&failed)?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&failed)?;
+            rows.collect::<Result<_, _>>().map_err(&failed)?
+        };
+        let mut count = 0;
+        for (row, body) in rows {
+            if let Some(new) = rewrite(&body) {
+                self.run_sql("UPDATE person SET body = ?2 WHERE rowid = ?1", params![row, new])?;
+                count += 1;
+            }
+        }
+        Ok(count)
+    }
+
+    /// Calls a device by another name from now on, with all that is known of it; returns whether anything was to be done.
+    ///
+    /// Where the new name is known already, both become one: of what both have, the older finding goes on.
+    pub fn rename_device(&mut self, run: i64, old: &str, new: &str) -> Result<bool, LedgerError> {
+        let number = |name: &str| self.one("SELECT id FROM device WHERE name = ?1", [name], |row| row.get::<_, i64>(0));
+        let (Some(from), into) = (number(old)?, number(new)?) else { return Ok(false) };
+        self.devices.clear();
+        let Some(into) = into else {
+            self.run_sql("UPDATE device SET name = ?2 WHERE id = ?1", params![from, new])?;
+            return self.note_former_name(run, old, from);
+        };
+        self.run_sql("UPDATE OR IGNORE observation SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql("DELETE FROM observation WHERE device = ?1", [from])?;
+        // The newer of both is current.
+        self.run_sql(
+            "DELETE FROM current WHERE device = ?2 AND EXISTS (SELECT 1 FROM current o WHERE o.device = ?1 \
+             AND o.source = current.source AND o.collected > current.collected)",
+            [from, into],
+        )?;
+        self.run_sql("UPDATE OR IGNORE current SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql("DELETE FROM current WHERE device = ?1", [from])?;
+        self.run_sql("UPDATE absence SET device = ?2 WHERE device = ?1", [from, into])?;
+        // What held under the old name ends; the next assessment says what holds.
+        self.run_sql("UPDATE spell SET to_run = ?2 WHERE device = ?1 AND to_run IS NULL", [from, run])?;
+        self.run_sql("UPDATE spell SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql(
+            "UPDATE finding SET to_run = ?3 WHERE device = ?2 AND to_run IS NULL AND closed IS NULL AND EXISTS \
+             (SELECT 1 FROM finding o WHERE o.device = ?1 AND o.subject = finding.subject AND o.to_run IS NULL AND o.closed IS NULL)",
+            [from, into, run],
+        )?;
+        self.run_sql("UPDATE finding SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql("UPDATE former_name SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql(
+            "UPDATE device SET first_run = min(first_run, (SELECT first_run FROM device WHERE id = ?1)) WHERE id = ?2",
+            [from, into],
+        )?;
+        self.run_sql("DELETE FROM device WHERE id = ?1", [from])?;
+        self.note_former_name(run, old, into)
+    }
+
+    fn note_former_name(&self, run: i64, old: &str, device: i64) -> Result<bool, LedgerError> {
+        self.run_sql(
+            "INSERT OR REPLACE INTO former_name (name, device, run) VALUES (?1, ?2, ?3)",
+            params![old, device, run],
+        )?;
+        Ok(true)
     }
 
     /// Returns the number of a device, made when it is new.

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use fencepost_store::{Added, FindingRow, Ledger, LedgerError, RunKind, SpellKind, Writer};
+use fencepost_store::{Added, FileRow, FindingRow, Ledger, LedgerError, NewObservation, RunKind, SpellKind, Writer};
 use jiff::Timestamp;
 
 fn moment(text: &str) -> Timestamp {
@@ -12,6 +12,20 @@ fn moment(text: &str) -> Timestamp {
 
 fn begin(writer: &mut Writer<'_>, kind: RunKind, at: &str) -> i64 {
     writer.begin_run(kind, moment(at), moment(at), "tester", "0", Some("rules")).unwrap()
+}
+
+/// What source `s` says of a device, its content told by what it says.
+fn said<'o>(device: &'o str, at: &str, body: &'o str, apart: &'o str) -> NewObservation<'o> {
+    let content = body.bytes().chain(apart.bytes()).fold(7_i64, |sum, byte| sum.wrapping_mul(31) + i64::from(byte));
+    NewObservation {
+        device,
+        source: "s",
+        collected: moment(at),
+        body: body.as_bytes(),
+        apart: apart.as_bytes(),
+        content,
+        file: "file",
+    }
 }
 
 fn open(folder: &tempfile::TempDir) -> (Ledger, PathBuf) {
@@ -27,7 +41,7 @@ fn nothing_stays_without_a_commit() {
     let mut ledger = Ledger::in_memory().unwrap();
     let mut writer = ledger.writer("test").unwrap();
     let run = begin(&mut writer, RunKind::Import, D1);
-    writer.add_observation(run, "a", "s", moment(D1), b"{}").unwrap();
+    writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
     drop(writer);
     assert_eq!(ledger.reader().unwrap().device_count().unwrap(), 0);
     assert!(ledger.reader().unwrap().last_run().unwrap().is_none());
@@ -38,8 +52,7 @@ fn observations_are_current_older_known_or_in_conflict() {
     let mut ledger = Ledger::in_memory().unwrap();
     let mut writer = ledger.writer("test").unwrap();
     let run = begin(&mut writer, RunKind::Import, D2);
-    let mut add =
-        |at: &str, document: &str| writer.add_observation(run, "a", "s", moment(at), document.as_bytes()).unwrap();
+    let mut add = |at: &str, document: &str| writer.add_observation(run, &said("a", at, document, "")).unwrap();
     assert_eq!(add(D2, "{\"x\":1}"), Added::Current { new_device: true, changed: true });
     assert_eq!(add(D2, "{\"x\":1}"), Added::Known);
     assert_eq!(add(D2, "{\"x\":2}"), Added::Conflict);
@@ -113,7 +126,7 @@ fn a_full_disk_is_told_and_leaves_the_ledger_as_it_was() {
     let (mut ledger, path) = open(&folder);
     let mut writer = ledger.writer("test").unwrap();
     let run = begin(&mut writer, RunKind::Import, D1);
-    writer.add_observation(run, "kept", "s", moment(D1), b"{}").unwrap();
+    writer.add_observation(run, &said("kept", D1, "{}", "")).unwrap();
     writer.commit().unwrap();
     ledger.limit_size_for_tests(40).unwrap();
     let mut writer = ledger.writer("test").unwrap();
@@ -122,7 +135,7 @@ fn a_full_disk_is_told_and_leaves_the_ledger_as_it_was() {
         // Numbers that no compression makes small.
         let noise: String =
             (0..600_u32).map(|n| format!("{:x}", (at * 7919 + n).wrapping_mul(2_654_435_761))).collect();
-        writer.add_observation(run, &format!("d{at}"), "s", moment(D2), noise.as_bytes()).err()
+        writer.add_observation(run, &said(&format!("d{at}"), D2, &noise, "")).err()
     });
     assert!(matches!(full, Some(LedgerError::Full { act: "write", .. })), "{full:?}");
     drop(writer);
@@ -133,7 +146,7 @@ fn a_full_disk_is_told_and_leaves_the_ledger_as_it_was() {
     // With room again, the next run works.
     let mut writer = ledger.writer("test").unwrap();
     let run = begin(&mut writer, RunKind::Import, D2);
-    writer.add_observation(run, "next", "s", moment(D2), b"{}").unwrap();
+    writer.add_observation(run, &said("next", D2, "{}", "")).unwrap();
     writer.commit().unwrap();
     assert_eq!(ledger.reader().unwrap().device_count().unwrap(), 2);
 }
@@ -157,7 +170,7 @@ fn one_writes_at_a_time_and_readers_see_what_was_before() {
     let mut second = Ledger::open(&path, false, Duration::ZERO).unwrap();
     let mut writer = first.writer("first").unwrap();
     let run = begin(&mut writer, RunKind::Import, D1);
-    writer.add_observation(run, "a", "s", moment(D1), b"{}").unwrap();
+    writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
     assert!(
         matches!(second.writer("second"), Err(LedgerError::Busy { holder, .. }) if holder.contains("fencepost first"))
     );
@@ -166,4 +179,155 @@ fn one_writes_at_a_time_and_readers_see_what_was_before() {
     drop(second);
     let second = Ledger::open(&path, false, Duration::ZERO).unwrap();
     assert_eq!(second.reader().unwrap().device_count().unwrap(), 1);
+}
+
+#[test]
+fn a_document_is_kept_once_around_what_changes_at_every_collection() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    assert_eq!(
+        writer.add_observation(run, &said("a", D1, "{\u{3}}", "1")).unwrap(),
+        Added::Current { new_device: true, changed: true }
+    );
+    assert_eq!(
+        writer.add_observation(run, &said("b", D1, "{\u{3}}", "2")).unwrap(),
+        Added::Current { new_device: true, changed: true }
+    );
+    // The same, said once more; and something else at the same moment, though only what always changes differs.
+    assert_eq!(writer.add_observation(run, &said("a", D1, "{\u{3}}", "1")).unwrap(), Added::Known);
+    assert_eq!(writer.add_observation(run, &said("a", D1, "{\u{3}}", "9")).unwrap(), Added::Conflict);
+    writer.keep_apart(run, "s", "a", b"1").unwrap();
+    let later = begin(&mut writer, RunKind::Import, D2);
+    assert_eq!(
+        writer.add_observation(later, &said("a", D2, "{\u{3}}", "3")).unwrap(),
+        Added::Current { new_device: false, changed: false }
+    );
+    assert_eq!(
+        writer.add_observation(later, &said("b", D2, "{\u{3}}", "4")).unwrap(),
+        Added::Current { new_device: false, changed: false }
+    );
+    writer.commit().unwrap();
+    let reader = ledger.reader().unwrap();
+    let apart = |device: &str, run: Option<i64>| reader.observations_of(device, run).unwrap().remove(0).apart;
+    assert_eq!((apart("a", None).unwrap(), apart("b", None).unwrap()), (b"3".to_vec(), b"4".to_vec()));
+    // Of what is no longer current that is kept which an assessment read.
+    assert_eq!((apart("a", Some(run)), apart("b", Some(run))), (Some(b"1".to_vec()), None));
+    let document = |device: &str| reader.observations_of(device, None).unwrap()[0].document;
+    assert_eq!(document("a"), document("b"));
+}
+
+#[test]
+fn what_a_file_says_anew_takes_the_place_of_what_it_said() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let file =
+        |mapping| FileRow { digest: "file", source: "s", mapping, path: "p", records: 1, rejected: 0, kept_missing: 0 };
+    let first = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(first, &said("a", D1, "{1}", "")).unwrap();
+    writer.add_file(first, &file("old")).unwrap();
+    let second = begin(&mut writer, RunKind::Import, D2);
+    let again = said("a", D1, "{2}", "");
+    assert_eq!(writer.add_observation(second, &again).unwrap(), Added::Current { new_device: false, changed: true });
+    // Another file that says otherwise of the same moment contradicts it.
+    let other = NewObservation { file: "other", ..said("a", D1, "{3}", "") };
+    assert_eq!(writer.add_observation(second, &other).unwrap(), Added::Conflict);
+    writer.commit().unwrap();
+    let reader = ledger.reader().unwrap();
+    let body = |run| reader.observations_of("a", run).unwrap().remove(0).body;
+    assert_eq!(
+        (body(None), body(Some(first)), body(Some(second))),
+        (b"{2}".to_vec(), b"{1}".to_vec(), b"{2}".to_vec())
+    );
+    assert_eq!(reader.history_of("a", None).unwrap().len(), 1);
+}
+
+#[test]
+fn a_renamed_device_keeps_what_is_known_of_it_and_two_become_one() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let finding = |device: &str, opened: &str| FindingRow {
+        device: device.into(),
+        subject: "rule".into(),
+        opened: moment(opened),
+        due: moment(D2),
+        closed: None,
+        body: "{}".into(),
+        from_run: 0,
+    };
+    let run = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(run, &said("old", D1, "{1}", "")).unwrap();
+    writer.set_finding(run, &finding("old", D1)).unwrap();
+    assert!(writer.rename_device(run, "old", "new").unwrap());
+    assert!(!writer.rename_device(run, "old", "new").unwrap());
+    assert_eq!(writer.reader().device_names().unwrap(), ["new"]);
+    // A feed goes on under a third name, and is assessed, before anybody says that it is the same device.
+    let run = begin(&mut writer, RunKind::Import, D2);
+    writer.add_observation(run, &said("third", D2, "{2}", "")).unwrap();
+    writer.set_finding(run, &finding("third", D2)).unwrap();
+    assert!(writer.rename_device(run, "new", "third").unwrap());
+    writer.commit().unwrap();
+    let reader = ledger.reader().unwrap();
+    assert_eq!(reader.device_names().unwrap(), ["third"]);
+    assert_eq!(reader.observations_of("third", None).unwrap()[0].body, b"{2}");
+    assert_eq!(reader.history_of("third", None).unwrap().len(), 2);
+    assert_eq!(
+        (reader.renamed("old").unwrap(), reader.renamed("new").unwrap()),
+        (Some("third".into()), Some("third".into()))
+    );
+    assert_eq!(reader.former_names("third").unwrap(), ["old", "new"]);
+    // The clock that ran first runs on.
+    let findings = reader.findings(Some("third"), None, false).unwrap();
+    assert_eq!((findings.len(), findings[0].opened), (1, moment(D1)));
+}
+
+#[test]
+fn absence_lasts_until_the_feed_lists_the_device_again() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
+    writer.add_observation(run, &said("b", D1, "{}", "")).unwrap();
+    let second = begin(&mut writer, RunKind::Import, D2);
+    writer.set_absent(second, "s", "b").unwrap();
+    let row = writer.reader().sources().unwrap().remove(0);
+    assert_eq!((row.devices, row.absent, row.collected), (1, 1, Some(moment(D1))));
+    assert_eq!(writer.reader().listed_by("s").unwrap(), [("a".to_owned(), moment(D1))]);
+    let third = begin(&mut writer, RunKind::Import, "2027-03-03T06:00:00Z");
+    writer.add_observation(third, &said("b", "2027-03-03T06:00:00Z", "{}", "")).unwrap();
+    writer.commit().unwrap();
+    let reader = ledger.reader().unwrap();
+    assert!(reader.absences_of("b", None).unwrap().is_empty());
+    assert_eq!(reader.absences_of("b", Some(second)).unwrap(), [("s".to_owned(), moment(D2))]);
+}
+
+#[test]
+fn documents_that_are_written_again_leave_nothing_of_what_they_were() {
+    let folder = tempfile::tempdir().unwrap();
+    let (mut ledger, path) = open(&folder);
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(run, &said("a", D1, "{\"k\":\"hunter2-hunter2-hunter2\"}", "apart")).unwrap();
+    writer.add_observation(run, &said("b", D1, "{\"k\":1}", "")).unwrap();
+    writer.commit().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let hidden = writer
+        .rewrite_documents(|device, collected, body, _| {
+            assert_eq!(collected, moment(D1));
+            (device == "a").then(|| {
+                assert!(body.starts_with(b"{\"k\":\"hunter2"));
+                (b"{\"k\":\"gone\"}".to_vec(), None)
+            })
+        })
+        .unwrap();
+    // Once as history, once as current.
+    assert_eq!(hidden, 2);
+    writer.commit().unwrap();
+    ledger.compact().unwrap();
+    assert_eq!(ledger.reader().unwrap().observations_of("a", Some(run)).unwrap()[0].body, b"{\"k\":\"gone\"}");
+    drop(ledger);
+    for file in std::fs::read_dir(path.parent().unwrap()).unwrap() {
+        let bytes = std::fs::read(file.unwrap().path()).unwrap();
+        assert!(!bytes.windows(15).any(|window| window == b"hunter2-hunter2"));
+    }
 }

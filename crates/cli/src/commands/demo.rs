@@ -40,7 +40,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
     write(&folder.join(".gitignore"), ".fencepost/\n")?;
     let project = Project::open(folder)?;
     let mut ledger = open_ledger(&project, true, common.wait)?;
-    let options = ImportOptions { source: None, strict: false, accept_missing: false };
+    let options = ImportOptions::default();
     let name = project.config.name.clone().unwrap_or_default();
     ui.line(format!("{name}: fourteen mornings in {}", folder.display()))?;
     let mut last = None;

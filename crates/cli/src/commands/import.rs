@@ -1,15 +1,15 @@
 use std::fs;
-use std::io::Read;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{ImportOptions, Imported, expand_paths, import, import_bytes, open_ledger};
+use fencepost_engine::{ImportOptions, Imported, Project, expand_paths, import, import_stream, open_ledger};
+use fencepost_store::Ledger;
 
 use super::{Common, open_project, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::text::{count, harmless};
+use crate::view::import::{dry, told};
 
 /// Bring collected state and lists of people in
 ///
@@ -19,6 +19,7 @@ use crate::view::text::{count, harmless};
 #[command(after_help = "Examples:
   fencepost import exports/                   every file there that a [[source]] claims
   fencepost import --source handhelds new.csv
+  fencepost import --dry-run exports/         what each file is taken for, and what it would change
   collect | fencepost import -                documents from a pipe")]
 pub struct ImportArgs {
     /// Files, folders, or - for standard input
@@ -30,16 +31,16 @@ pub struct ImportArgs {
     /// Refuse a file with a bad record instead of setting the record aside
     #[arg(long)]
     strict: bool,
-    /// End people whom a complete list no longer names, even when they are more than a fifth
+    /// Believe a complete list about who is missing, even when that is more than a fifth
     #[arg(long)]
     accept_missing: bool,
+    /// Only say what would be done
+    #[arg(long)]
+    dry_run: bool,
     /// Import as of TIME (only in a workspace with a stepped clock)
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
 }
-
-/// How many bad records are told of each file.
-const REJECTS_SHOWN: usize = 5;
 
 pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<ExitCode, CommandError> {
     let project = open_project(ui, common)?;
@@ -51,20 +52,19 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
             "import them one after the other",
         ));
     }
-    let mut ledger = open_ledger(&project, true, common.wait)?;
+    let mut ledger = ledger_for(&project, common, args.dry_run)?;
     let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
-    let options =
-        ImportOptions { source: args.source.clone(), strict: args.strict, accept_missing: args.accept_missing };
+    let options = ImportOptions {
+        source: args.source.clone(),
+        strict: args.strict,
+        accept_missing: args.accept_missing,
+        dry_run: args.dry_run,
+    };
     let mut changed = false;
     if from_pipe {
-        let mut bytes = Vec::new();
-        std::io::stdin().lock().read_to_end(&mut bytes).map_err(|error| CommandError::Usage {
-            message: format!("could not read standard input: {error}"),
-            help: None,
-        })?;
-        let imported = import_bytes(&project, &mut ledger, &bytes, &options, &moment)?;
+        let imported = import_stream(&project, &mut ledger, std::io::stdin().lock(), &options, &moment)?;
         changed |= !imported.already;
-        tell(ui, &imported)?;
+        tell(ui, args, &imported)?;
     }
     for path in &paths {
         let length = fs::metadata(path).map(|meta| meta.len()).unwrap_or(0);
@@ -73,48 +73,25 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
         bar.finish_and_clear();
         let imported = imported?;
         changed |= !imported.already;
-        tell(ui, &imported)?;
+        tell(ui, args, &imported)?;
     }
-    if changed {
-        ui.note("\nNext: fencepost assess");
+    match (changed, args.dry_run) {
+        (true, false) => ui.note("\nNext: fencepost assess"),
+        (_, true) => ui.note("\nNothing was imported. Do it: the same without --dry-run"),
+        (false, false) => {}
     }
     Ok(ExitCode::SUCCESS)
 }
 
-fn tell(ui: &mut Ui, imported: &Imported) -> Result<(), CommandError> {
-    let path = harmless(&imported.path);
-    if imported.already {
-        ui.line(format!("{path}  imported before as {}; nothing to do", imported.source))?;
-        return Ok(());
+/// The workspace's ledger; for a dry run where there is none, one that is forgotten.
+fn ledger_for(project: &Project, common: &Common, dry_run: bool) -> Result<Ledger, CommandError> {
+    if dry_run && !project.ledger_path().exists() {
+        return Ok(fencepost_engine::passing_ledger(project)?);
     }
-    let (one, many) = if imported.people { ("person", "people") } else { ("device", "devices") };
-    let mut parts = vec![
-        count(imported.records, "record", "records"),
-        format!("{} new {}", imported.new, if imported.new == 1 { one } else { many }),
-        format!("{} changed", imported.changed),
-        format!("{} unchanged", imported.unchanged),
-    ];
-    if imported.older > 0 {
-        parts.push(format!("{} older than what is known", imported.older));
-    }
-    if imported.ended > 0 {
-        parts.push(format!("{} no longer listed", imported.ended));
-    }
-    ui.line(format!("{path}  as {}: {}", imported.source, parts.join(", ")))?;
-    if imported.kept_missing > 0 {
-        ui.line(format!("  {} of the list are missing in this file, more than a fifth; they were kept. If that is right: --accept-missing", imported.kept_missing))?;
-    }
-    if !imported.rejects.is_empty() {
-        ui.line(format!(
-            "  {} set aside (all of them: fencepost list rejects)",
-            count(imported.rejects.len() as u64, "bad record was", "bad records were")
-        ))?;
-        for reject in imported.rejects.iter().take(REJECTS_SHOWN) {
-            ui.line(format!("    line {}: {}", reject.line, harmless(&reject.reason)))?;
-        }
-        if imported.rejects.len() > REJECTS_SHOWN {
-            ui.line(format!("    and {} more", imported.rejects.len() - REJECTS_SHOWN))?;
-        }
-    }
-    Ok(())
+    Ok(open_ledger(project, !dry_run, common.wait)?)
+}
+
+fn tell(ui: &mut Ui, args: &ImportArgs, imported: &Imported) -> Result<(), CommandError> {
+    let text = if args.dry_run { dry(imported, ui.width, &ui.styles) } else { told(imported) };
+    Ok(ui.raw(&text)?)
 }

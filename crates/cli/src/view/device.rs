@@ -25,15 +25,18 @@ impl Page<'_> {
     pub fn heading(&self, report: &DeviceReport) -> String {
         let strong = self.styles.strong;
         let mut out = format!("{strong}{}{strong:#}", harmless(&report.device));
-        match report.standing {
-            Some(standing) => {
+        match (&report.retired, report.standing) {
+            (Some((from, because)), _) => {
+                out.push_str(&format!("  retired {}: {}", self.clock.full(*from), harmless(because)));
+            }
+            (None, Some(standing)) => {
                 let style = self.styles.standing(standing);
                 out.push_str(&format!("  {style}{} {}{style:#}", post(standing, self.unicode), spaced(standing)));
                 if !report.covered {
                     out.push_str(", covered by no enforced rule");
                 }
             }
-            None => out.push_str("  not assessed yet"),
+            (None, None) => out.push_str("  not assessed yet"),
         }
         out.push('\n');
         let holders: Vec<String> = report
@@ -48,6 +51,12 @@ impl Page<'_> {
         let held = if holders.is_empty() { "nobody".to_owned() } else { holders.join(", ") };
         let state = report.collected.map_or_else(|| "never".to_owned(), |at| self.clock.both(at));
         out.push_str(&format!("held by {held}; state collected {state}\n"));
+        for (source, since) in &report.absent {
+            out.push_str(&format!("no longer listed by {} since {}\n", harmless(source), self.clock.both(*since)));
+        }
+        if !report.former_names.is_empty() {
+            out.push_str(&format!("formerly {}\n", harmless(&report.former_names.join(", "))));
+        }
         out
     }
 

@@ -210,6 +210,9 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "standing": report.standing.map(|standing| standing.as_str()),
         "covered": report.covered,
         "collected_at": report.collected.map(|moment| moment.to_string()),
+        "retired": report.retired.as_ref().map(|(from, because)| json!({ "from": from.to_string(), "because": because })),
+        "former_names": report.former_names,
+        "absent": report.absent.iter().map(|(source, since)| json!({ "source": source, "since": since.to_string() })).collect::<Vec<_>>(),
         "holders": report.holders.iter().map(|holder| json!({ "person": holder.id, "name": holder.name, "unit": holder.unit })).collect::<Vec<_>>(),
         "groups": report.groups,
         "facts": report.facts.iter().map(|fact| json!({

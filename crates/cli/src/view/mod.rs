@@ -6,6 +6,7 @@ pub mod diagnostics;
 pub mod evidence;
 pub mod fence;
 pub mod gather;
+pub mod import;
 pub mod json;
 pub mod style;
 pub mod table;

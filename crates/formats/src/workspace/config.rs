@@ -1,6 +1,6 @@
 //! `fencepost.toml`: the clock, the holder, defaults, and the sources.
 
-use fencepost_core::{Diagnostic, Dictionary, Named, Period, SettleSettings, SourceId, Span, Uncovered};
+use fencepost_core::{Diagnostic, Dictionary, Named, Period, SettleSettings, SourceId, Span, Text, Uncovered};
 use glob::Pattern;
 use jiff::tz::TimeZone;
 
@@ -21,8 +21,53 @@ pub enum Clock {
 pub enum Format {
     /// One JSON object a line.
     JsonLines,
+    /// One JSON document: a list of objects, one object, or such a list somewhere inside.
+    Json,
     /// Rows under headings.
     Csv,
+    /// A property list, XML or binary.
+    PropertyList,
+    /// Sections of settings.
+    Ini,
+    /// Settings, one a line.
+    KeyValue,
+    /// People as a SCIM 2.0 list response.
+    Scim,
+}
+
+impl Format {
+    /// Each format with its word.
+    pub const ALL: [(&'static str, Self); 7] = [
+        ("jsonl", Self::JsonLines),
+        ("json", Self::Json),
+        ("csv", Self::Csv),
+        ("plist", Self::PropertyList),
+        ("ini", Self::Ini),
+        ("key-value", Self::KeyValue),
+        ("scim", Self::Scim),
+    ];
+
+    /// Returns its word.
+    pub fn as_str(self) -> &'static str {
+        Self::ALL.iter().find(|(_, one)| *one == self).map_or("", |(word, _)| word)
+    }
+
+    /// Returns whether a file of it describes one device.
+    pub fn is_of_one(self) -> bool {
+        matches!(self, Self::PropertyList | Self::Ini | Self::KeyValue)
+    }
+}
+
+/// Where a device's id comes from.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum NameFrom {
+    /// A field of the record.
+    #[default]
+    Field,
+    /// The file's name without its endings.
+    File,
+    /// The name of the folder that the file lies in.
+    Folder,
 }
 
 /// What a source is about.
@@ -57,6 +102,13 @@ pub struct Field {
     pub false_when: Vec<String>,
 }
 
+impl Field {
+    /// Creates a field that goes to a fact as it is.
+    pub fn of(fact: String) -> Self {
+        Self { fact, unit: None, true_when: Vec::new(), false_when: Vec::new() }
+    }
+}
+
 /// A feed of state or people.
 #[derive(Clone, Debug)]
 pub struct Source {
@@ -70,12 +122,24 @@ pub struct Source {
     pub format: Format,
     /// What stands between the cells of a CSV file.
     pub delimiter: u8,
+    /// The path of the list of records inside a JSON document; its root when none.
+    pub records: Option<String>,
+    /// Where the id comes from.
+    pub id_from: NameFrom,
     /// The field that names the device or person.
     pub id_field: String,
     /// The field that says when it was collected; none for the file's own time.
     pub collected_field: Option<String>,
     /// The zone of times without an offset, where it is not the workspace's.
     pub time_zone: Option<TimeZone>,
+    /// How times are written, where it is neither RFC 3339 nor ISO 8601: a pattern of strftime.
+    pub time_format: Option<String>,
+    /// The path that facts without a field of their own are put under.
+    pub under: Option<String>,
+    /// Of which devices it may speak.
+    pub speaks_for: Option<Text>,
+    /// How often a file of it is due.
+    pub expected_every: Option<Period>,
     /// The higher wins.
     pub trust: i64,
     /// How long its facts are fresh; for ever when none.
@@ -97,9 +161,15 @@ impl Source {
             files: Vec::new(),
             format: Format::JsonLines,
             delimiter: b',',
+            records: None,
+            id_from: NameFrom::Field,
             id_field: "device".to_owned(),
             collected_field: Some("collected_at".to_owned()),
             time_zone: None,
+            time_format: None,
+            under: None,
+            speaks_for: None,
+            expected_every: None,
             trust: 0,
             fresh_for: None,
             complete: false,
@@ -111,8 +181,10 @@ impl Source {
     /// Returns whether its records are documents as they are.
     pub fn is_native(&self) -> bool {
         self.kind == SourceKind::State
-            && self.format == Format::JsonLines
+            && matches!(self.format, Format::JsonLines | Format::Json)
             && self.fields.is_empty()
+            && self.id_from == NameFrom::Field
+            && (&self.time_zone, &self.time_format, &self.under) == (&None, &None, &None)
             && self.id_field == "device"
             && self.collected_field.as_deref() == Some("collected_at")
     }
@@ -121,8 +193,17 @@ impl Source {
     pub fn mapping_text(&self) -> String {
         let zone = self.time_zone.as_ref().and_then(TimeZone::iana_name);
         format!(
-            "{:?} {:?} {} {} {:?} {zone:?} {:?}",
-            self.kind, self.format, self.delimiter, self.id_field, self.collected_field, self.fields
+            "{:?} {:?} {} {:?} {:?} {} {:?} {zone:?} {:?} {:?} {:?}",
+            self.kind,
+            self.format,
+            self.delimiter,
+            self.records,
+            self.id_from,
+            self.id_field,
+            self.collected_field,
+            self.time_format,
+            self.under,
+            self.fields
         )
     }
 }
@@ -140,6 +221,10 @@ pub struct Config {
     pub holder: Option<String>,
     /// The fact whose values part the fence into lines.
     pub fence_by: Option<String>,
+    /// Of which devices the company may keep everything.
+    pub company_device: Option<Text>,
+    /// How long history is kept; for ever when none.
+    pub keep_history: Option<Period>,
     /// What a device is that nothing covers.
     pub uncovered: Uncovered,
     /// A finding that fails again sooner than this keeps its old clock.
@@ -159,6 +244,8 @@ impl Default for Config {
             clock: Clock::Wall,
             holder: None,
             fence_by: None,
+            company_device: None,
+            keep_history: None,
             uncovered: settle.uncovered,
             relapse: settle.relapse,
             silence_grace: settle.silence_grace,
@@ -202,17 +289,34 @@ impl Config {
     }
 }
 
-const KEYS: [&str; 9] =
-    ["name", "time_zone", "clock", "holder", "fence_by", "uncovered", "relapse", "silence", "source"];
-const SOURCE_KEYS: [&str; 12] = [
+const KEYS: [&str; 11] = [
+    "name",
+    "time_zone",
+    "clock",
+    "holder",
+    "fence_by",
+    "company_device",
+    "uncovered",
+    "relapse",
+    "silence",
+    "history",
+    "source",
+];
+const SOURCE_KEYS: [&str; 18] = [
     "id",
     "files",
     "format",
     "delimiter",
+    "records",
     "device",
+    "device_from",
     "person",
     "collected",
     "time_zone",
+    "time_format",
+    "under",
+    "speaks_for",
+    "expected_every",
     "trust",
     "fresh_for",
     "complete",
@@ -242,6 +346,11 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
     if let Some(silence) = reader.table(root, "silence") {
         reader.known_keys(&silence, "[silence]", &["grace"]);
         config.silence_grace = reader.period(&silence, "grace").unwrap_or(config.silence_grace);
+    }
+    config.company_device = reader.text(root, "company_device");
+    if let Some(history) = reader.table(root, "history") {
+        reader.known_keys(&history, "[history]", &["keep"]);
+        config.keep_history = reader.period(&history, "keep");
     }
     for table in reader.tables(root, "source") {
         if let Some(source) = source(reader, &table) {
@@ -301,10 +410,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
             ),
         }
     }
-    source.format = match reader.word(table, "format", &[("jsonl", Format::JsonLines), ("csv", Format::Csv)]) {
-        Some(format) => format,
-        None => Format::JsonLines,
-    };
+    source.format = reader.word(table, "format", &Format::ALL).unwrap_or(Format::JsonLines);
     if let Some(delimiter) = reader.named(table, "delimiter") {
         match delimiter.text.as_bytes() {
             [one] => source.delimiter = *one,
@@ -321,12 +427,26 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
     if let Some(field) = reader.string(table, id_key) {
         source.id_field = field;
     }
+    if source.format == Format::Scim && table.get(id_key).is_none() {
+        source.id_field = "userName".to_owned();
+    }
+    source.records = reader.string(table, "records");
+    source.id_from = reader
+        .word(table, "device_from", &[("file-name", NameFrom::File), ("folder-name", NameFrom::Folder)])
+        .unwrap_or_default();
+    source.under = reader.string(table, "under");
+    source.time_format = reader.string(table, "time_format");
+    source.speaks_for = reader.text(table, "speaks_for");
+    source.expected_every = reader.period(table, "expected_every");
     match (source.kind, reader.string(table, "collected")) {
         (SourceKind::State, Some(field)) => source.collected_field = Some(field),
-        // A CSV file has no `collected_at` of its own accord.
-        (SourceKind::State, None) if source.format == Format::Csv => source.collected_field = None,
+        // Only JSON has a `collected_at` of its own accord.
+        (SourceKind::State, None) if !matches!(source.format, Format::JsonLines | Format::Json) => {
+            source.collected_field = None;
+        }
         (SourceKind::State, None) | (SourceKind::People, _) => {}
     }
+    check_fit(reader, table, &source);
     source.time_zone = zone(reader, table);
     source.trust = reader.integer(table, "trust").unwrap_or(0);
     source.fresh_for = reader.period(table, "fresh_for");
@@ -335,17 +455,52 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
         for (name, span, value) in fields.entries() {
             let field = match Table::of(value) {
                 Some(detail) => field(reader, &detail, span, &mut source.units),
-                None => reader.string(&fields, &name).map(|fact| Field {
-                    fact,
-                    unit: None,
-                    true_when: Vec::new(),
-                    false_when: Vec::new(),
-                }),
+                None => reader.string(&fields, &name).map(Field::of),
             };
             source.fields.extend(field.map(|field| (name, field)));
         }
     }
     Some(source)
+}
+
+/// Reports keys that say nothing in a source of its kind and format.
+fn check_fit(reader: &mut Reader<'_>, table: &Table<'_>, source: &Source) {
+    let (people, word) = (source.kind == SourceKind::People, source.format.as_str());
+    let json = source.format == Format::Json;
+    let idle = [
+        ("records", !json, "only a file with format = \"json\" has a list of records inside"),
+        ("delimiter", source.format != Format::Csv, "only format = \"csv\" has a delimiter"),
+        ("device", source.id_from != NameFrom::Field, "the id comes from the file's name, as `device_from` says"),
+        ("device_from", people, "a list of people names each person in a field"),
+        ("under", people, "facts of people are not put under a path"),
+        ("speaks_for", people, "a list of people speaks for no device"),
+        ("complete", source.format.is_of_one(), "a file of this format describes one device, not the whole feed"),
+    ];
+    for (key, is_idle, why) in idle {
+        if let (Some(value), true) = (table.get(key), is_idle) {
+            reader.error("idle-key", format!("`{key}` has no meaning here"), value.span(), why);
+        }
+    }
+    if people && source.format.is_of_one() || !people && source.format == Format::Scim {
+        let help = if people {
+            "people come as csv, jsonl, json or scim"
+        } else {
+            "scim lists people: name them with `person`"
+        };
+        let span = table.get("format").map_or(0..0, |format| format.span());
+        reader.error("wrong-kind", format!("format = \"{word}\" is not of such a source"), span, help);
+    }
+    if let Some(format) = &source.time_format
+        && let Err(error) = jiff::fmt::strtime::format(format, jiff::Timestamp::UNIX_EPOCH)
+    {
+        let span = table.get("time_format").map_or(0..0, |format| format.span());
+        reader.error(
+            "bad-time-format",
+            format!("`time_format` is no pattern: {error}"),
+            span,
+            "as in \"%d.%m.%Y %H:%M\"",
+        );
+    }
 }
 
 fn field(

@@ -1,6 +1,6 @@
 //! `corrections.toml`: facts set by hand.
 
-use fencepost_core::{Correction, Datum, Period, parse_collected};
+use fencepost_core::{Correction, Datum};
 use jiff::tz::TimeZone;
 use toml::de::DeValue;
 
@@ -40,20 +40,8 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
                 "write value = \"...\"",
             );
         }
-        let until = table.get("until").and_then(|until| {
-            let text = match until.get_ref() {
-                DeValue::String(text) => text.to_string(),
-                DeValue::Datetime(moment) => moment.to_string(),
-                _ => String::new(),
-            };
-            // A day ends with the day.
-            let moment = parse_collected(&text, zone);
-            let moment = if text.len() == 10 { moment.map(|start| Period::days(1).after(start, zone)) } else { moment };
-            if moment.is_none() {
-                reader.error("bad-moment", "`until` is no day and no moment", until.span(), "write until = 2027-04-01");
-            }
-            moment
-        });
+        // A day ends with the day.
+        let until = reader.moment(&table, "until", zone).map(|(_, end)| end);
         if let (Some(device), Some(fact), Some(value), Some(because), Some(by), Some(until)) =
             (device, fact, value, because, by, until)
         {

@@ -17,7 +17,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut D
             );
             continue;
         };
-        let known = ["type", "about", "unit", "key", "volatile", "fresh_for", "labels"];
+        let known = ["type", "about", "unit", "key", "volatile", "secret", "company_only", "fresh_for", "labels"];
         // Without quotes a dotted key makes tables within tables, and its parts look like unknown keys.
         if table.entries().iter().any(|(key, _, value)| !known.contains(&key.as_str()) && Table::of(value).is_some()) {
             reader.error(
@@ -35,6 +35,8 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut D
             unit: reader.string(&table, "unit"),
             key: reader.string(&table, "key"),
             volatile: reader.boolean(&table, "volatile").unwrap_or(false),
+            secret: reader.boolean(&table, "secret").unwrap_or(false),
+            company_only: reader.boolean(&table, "company_only").unwrap_or(false),
             fresh_for: reader.period(&table, "fresh_for"),
             ..Declaration::default()
         };

@@ -4,6 +4,7 @@
 mod access;
 mod config;
 mod corrections;
+mod devices;
 mod facts;
 mod groups;
 mod rules;
@@ -13,9 +14,9 @@ use std::fs;
 use std::io;
 use std::path::Path;
 
-use fencepost_core::{Correction, Diagnostic, Dictionary, FileId, RuleSetSource};
+use fencepost_core::{Correction, Diagnostic, Dictionary, FileId, Lives, RuleSetSource};
 
-pub use config::{Clock, Config, Field, Format, Source, SourceKind};
+pub use config::{Clock, Config, Field, Format, NameFrom, Source, SourceKind};
 pub use table::line_column;
 
 use table::Reader;
@@ -42,6 +43,8 @@ pub struct Workspace {
     pub rules: RuleSetSource,
     /// What `corrections.toml` says.
     pub corrections: Vec<Correction>,
+    /// What `devices.toml` says.
+    pub lives: Lives,
     /// Mistakes of form.
     pub mistakes: Vec<Diagnostic>,
 }
@@ -55,7 +58,7 @@ pub(crate) const CONFIG: &str = "fencepost.toml";
 /// When a file cannot be read; the error names it.
 pub fn workspace_files(root: &Path) -> io::Result<Vec<FileText>> {
     let mut names = vec![CONFIG.to_owned()];
-    for name in ["facts.toml", "groups.toml", "access.toml", "corrections.toml"] {
+    for name in ["facts.toml", "groups.toml", "access.toml", "corrections.toml", "devices.toml"] {
         if root.join(name).exists() {
             names.push(name.to_owned());
         }
@@ -103,6 +106,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
     let mut dictionary = Dictionary::default();
     let mut rules = RuleSetSource::default();
     let mut corrections = Vec::new();
+    let mut lives = Lives::default();
     // The configuration first: the time zone decides what a bare date means elsewhere.
     for (at, file) in files.iter().enumerate() {
         let id = FileId(u32::try_from(at).unwrap_or(u32::MAX));
@@ -112,9 +116,10 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             "groups.toml" => groups::read(reader, root, &mut rules),
             "access.toml" => access::read(reader, root, &mut rules),
             "corrections.toml" => corrections::read(reader, root, &config.zone, &mut corrections),
+            "devices.toml" => lives = devices::read(reader, root, &config.zone),
             _ => rules::read(reader, root, &mut rules),
         });
     }
     config.check_units(&dictionary, &mut mistakes);
-    Workspace { files, config, dictionary, rules, corrections, mistakes }
+    Workspace { files, config, dictionary, rules, corrections, lives, mistakes }
 }

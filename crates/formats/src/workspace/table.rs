@@ -3,7 +3,9 @@
 
 use std::ops::Range;
 
-use fencepost_core::{Diagnostic, FileId, Named, Period, Span, Text, TextPiece, nearest};
+use fencepost_core::{Diagnostic, FileId, Named, Period, Span, Text, TextPiece, nearest, parse_collected};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 use toml_parser::decoder::{Encoding, StringBuilder};
@@ -217,6 +219,23 @@ impl<'r> Reader<'r> {
     }
 
     /// The tables of an array of tables, `[[key]]`.
+    /// Reads a moment: RFC 3339, a local time in `zone`, or a day; returns its beginning and its end, which are the same but for
+    /// a day.
+    pub fn moment(&mut self, table: &Table<'_>, key: &str, zone: &TimeZone) -> Option<(Timestamp, Timestamp)> {
+        let value = table.get(key)?;
+        let text = match value.get_ref() {
+            DeValue::String(text) => text.to_string(),
+            DeValue::Datetime(moment) => moment.to_string(),
+            _ => String::new(),
+        };
+        let Some(start) = parse_collected(&text, zone) else {
+            let help = format!("write {key} = 2027-04-01");
+            self.error("bad-moment", format!("`{key}` is no day and no moment"), value.span(), help);
+            return None;
+        };
+        Some((start, if text.len() == 10 { Period::days(1).after(start, zone) } else { start }))
+    }
+
     pub fn tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<Table<'t>> {
         let Some(value) = table.get(key) else { return Vec::new() };
         let DeValue::Array(items) = value.get_ref() else {

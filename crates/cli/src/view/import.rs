@@ -1,0 +1,169 @@
+//! What became of an imported file, or would become of it.
+
+use fencepost_engine::{Change, Imported};
+use serde_json::Value as Json;
+
+use super::style::Styles;
+use super::table::wrap;
+use super::text::{count, harmless};
+
+/// How many bad records are told of each file.
+const REJECTS_SHOWN: usize = 5;
+
+/// What became of a file.
+pub fn told(imported: &Imported) -> String {
+    let path = harmless(&imported.path);
+    if imported.already {
+        return format!("{path}  imported before as {}; nothing to do\n", imported.source);
+    }
+    let records = count(imported.records, "record", "records");
+    format!("{path}  as {}: {records}, {}\n{}", imported.source, outcome(imported), remarks(imported, ""))
+}
+
+/// What would become of a file: what it is taken for, what it would change, and its first records as they would be kept.
+pub fn dry(imported: &Imported, width: usize, styles: &Styles) -> String {
+    let (strong, faint) = (styles.strong, styles.faint);
+    let mut out = format!("{strong}{}{strong:#}\n", harmless(&imported.path));
+    let mut told = |word: &str, text: &str| {
+        for (at, part) in wrap(text, width.saturating_sub(13)).into_iter().enumerate() {
+            let word = if at == 0 { word } else { "" };
+            out.push_str(&format!("  {faint}{word:<9}{faint:#} {part}\n"));
+        }
+    };
+    told(
+        "source",
+        &format!("{}, read as {}, because {}", imported.source, imported.format, harmless(&imported.because)),
+    );
+    if imported.already {
+        told("would", "do nothing: it was imported before");
+        return out;
+    }
+    let (one, many) = nouns(imported);
+    let records = count(imported.records, "record", "records");
+    told("holds", &format!("{records} of {}", count(imported.listed, one, many)));
+    told("would", &format!("make {}", outcome(imported)));
+    for changed in &imported.first_changed {
+        let changes: Vec<String> = changed.changes.iter().take(6).map(change).collect();
+        let more = match changed.changes.len() {
+            0..=6 => String::new(),
+            many => format!("; and {} more", many - 6),
+        };
+        told("", &format!("{}: {}{more}", harmless(&changed.device), changes.join("; ")));
+    }
+    for (at, record) in imported.first.iter().enumerate() {
+        told(if at == 0 { "such as" } else { "" }, &flat(record));
+    }
+    out.push_str(&remarks(imported, "  "));
+    out
+}
+
+fn nouns(imported: &Imported) -> (&'static str, &'static str) {
+    if imported.people { ("person", "people") } else { ("device", "devices") }
+}
+
+fn outcome(imported: &Imported) -> String {
+    let (one, many) = nouns(imported);
+    let mut parts = vec![
+        format!("{} new {}", imported.new, if imported.new == 1 { one } else { many }),
+        format!("{} changed", imported.changed),
+        format!("{} unchanged", imported.unchanged),
+    ];
+    if imported.older > 0 {
+        parts.push(format!("{} older than what is known", imported.older));
+    }
+    if imported.missing > 0 {
+        parts.push(format!("{} no longer listed", imported.missing));
+    }
+    parts.join(", ")
+}
+
+/// What a reader should know besides the numbers.
+fn remarks(imported: &Imported, indent: &str) -> String {
+    let mut lines = Vec::new();
+    if let Some(because) = imported.kept_because {
+        lines.push(format!(
+            "{} of this feed are missing in the file: {because}; they were kept as they are. If the file is right: --accept-missing",
+            imported.kept_missing
+        ));
+    }
+    if !imported.secrets.is_empty() {
+        let names: Vec<String> = imported.secrets.iter().map(|path| harmless(path)).collect();
+        lines.push(format!(
+            "taken for secrets by their names, and kept as digests alone: {} (say so in facts.toml: secret = true, or false)",
+            names.join(", ")
+        ));
+    }
+    if imported.left_out > 0 {
+        let records = count(imported.left_out, "record is", "records are");
+        lines.push(format!(
+            "{records} of devices that are not the company's: facts that are company_only were left out"
+        ));
+    }
+    if imported.hidden > 0 {
+        let documents = count(imported.hidden, "earlier document was", "earlier documents were");
+        lines.push(format!("{documents} written again without the secrets in them"));
+    }
+    if !imported.rejects.is_empty() {
+        let count = count(imported.rejects.len() as u64, "bad record was", "bad records were");
+        lines.push(format!("{count} set aside (all of them: fencepost list rejects)"));
+        for reject in imported.rejects.iter().take(REJECTS_SHOWN) {
+            lines.push(format!("  line {}: {}", reject.line, harmless(&reject.reason)));
+        }
+        if imported.rejects.len() > REJECTS_SHOWN {
+            lines.push(format!("  and {} more", imported.rejects.len() - REJECTS_SHOWN));
+        }
+    }
+    lines.iter().map(|line| format!("{indent}  {line}\n")).collect()
+}
+
+/// `os.version 12.1 -> 13.0`.
+pub fn change(change: &Change) -> String {
+    let path = harmless(&change.path);
+    match (&change.before, &change.after) {
+        (None, Some(after)) => format!("{path} new: {}", value(after)),
+        (Some(before), None) => format!("{path} gone: {}", value(before)),
+        (before, after) => {
+            let show = |json: &Option<Json>| json.as_ref().map_or_else(String::new, value);
+            format!("{path} {} -> {}", show(before), show(after))
+        }
+    }
+}
+
+/// A value as people read it, not longer than a line.
+pub fn value(json: &Json) -> String {
+    const MOST: usize = 60;
+    let text = match json {
+        Json::Null => "empty".to_owned(),
+        Json::String(text) => text.clone(),
+        Json::Object(fields) if fields.is_empty() => "{}".to_owned(),
+        Json::Object(fields) => {
+            let fields: Vec<String> = fields.iter().map(|(key, json)| format!("{key} {}", value(json))).collect();
+            fields.join(", ")
+        }
+        other => other.to_string(),
+    };
+    let text = harmless(&text);
+    if text.chars().count() <= MOST {
+        return text;
+    }
+    text.chars().take(MOST - 1).chain(['…']).collect()
+}
+
+/// A document as paths and values.
+fn flat(document: &str) -> String {
+    fn walk(json: &Json, path: &str, into: &mut Vec<String>) {
+        match json {
+            Json::Object(fields) if !fields.is_empty() => {
+                for (key, json) in fields {
+                    walk(json, &if path.is_empty() { key.clone() } else { format!("{path}.{key}") }, into);
+                }
+            }
+            json => into.push(format!("{} = {}", harmless(path), value(json))),
+        }
+    }
+    let mut parts = Vec::new();
+    if let Ok(json) = serde_json::from_str(document) {
+        walk(&json, "", &mut parts);
+    }
+    parts.join(", ")
+}

@@ -1,0 +1,348 @@
+//! Reads the records of a file of a source, in every format, one at a time: documents of facts, or why there is none.
+
+mod csv_rows;
+mod json_list;
+mod lines;
+mod mapping;
+mod property_list;
+mod scim;
+mod setting_lines;
+mod unfold;
+
+use std::borrow::Cow;
+use std::cell::RefCell;
+use std::collections::HashSet;
+use std::io::BufRead;
+
+use bumpalo::Bump;
+use serde_json::{Map, Value as Json};
+
+use crate::json_walk::{Cursor, Quoted, Walker};
+use crate::workspace::{Format, NameFrom, Source};
+
+pub use lines::{Line, LineError, Lines, MAX_LINE};
+pub use mapping::Mapped;
+pub use unfold::{MAX_UNFOLDED, unfold};
+
+use mapping::{RawRecord, map_record};
+
+/// One record of a file: a document, or why it was refused.
+#[derive(Debug)]
+pub struct Record<'r> {
+    /// The line that it begins on, from 1.
+    pub line: u64,
+    /// Where it begins in the file, in bytes; in the unfolded text of a compressed one.
+    pub offset: u64,
+    /// The document as JSON, or the reason.
+    pub document: Result<Cow<'r, [u8]>, RecordError>,
+}
+
+/// Why a record was refused.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{reason}")]
+pub struct RecordError {
+    /// What is wrong with it.
+    pub reason: String,
+    /// The device or person that it names, where that can be told.
+    pub id: Option<String>,
+}
+
+impl RecordError {
+    fn new(reason: impl Into<String>) -> Self {
+        Self { reason: reason.into(), id: None }
+    }
+}
+
+/// What is to be known of a file that was read to its end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FileRead {
+    /// It says itself that it is one part of several, so what it does not list may be in another.
+    pub part: bool,
+}
+
+/// Goes through the records of a file of a source, one at a time.
+///
+/// # Errors
+/// What is wrong with the file as a whole, or what `each` returns.
+pub fn read_records(
+    input: impl BufRead,
+    source: &Source,
+    with: &Mapped<'_>,
+    each: impl FnMut(Record<'_>) -> Result<(), String>,
+) -> Result<FileRead, String> {
+    let input = unfold(input).map_err(|error| error.to_string())?;
+    let mut records = Records { source, with, each };
+    let mut part = false;
+    match source.format {
+        Format::Csv => records.csv(input)?,
+        Format::JsonLines => records.json_lines(input)?,
+        Format::Json => json_list::for_each_item(input, source.records.as_deref(), |item| {
+            records.json(item.line, item.offset, item.bytes)
+        })?,
+        Format::PropertyList => {
+            for record in property_list::read_property_list(input)? {
+                records.mapped(1, 0, Ok(record.into()))?;
+            }
+        }
+        Format::Ini | Format::KeyValue => {
+            let settings = setting_lines::read_settings(input, source.format == Format::Ini);
+            records.mapped(1, 0, settings.map(once_each).map_err(RecordError::new))?;
+        }
+        Format::Scim => {
+            let page = scim::read_list_response(input, &source.id_field)?;
+            part = !page.whole;
+            for person in page.people {
+                records.mapped(1, 0, Ok(person.into()))?;
+            }
+        }
+    }
+    Ok(FileRead { part })
+}
+
+struct Records<'r, F> {
+    source: &'r Source,
+    with: &'r Mapped<'r>,
+    each: F,
+}
+
+impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
+    fn mapped(&mut self, line: u64, offset: u64, record: Result<RawRecord, RecordError>) -> Result<(), String> {
+        let document = record.and_then(|record| map_record(record, self.source, self.with));
+        (self.each)(Record { line, offset, document: document.map(|text| Cow::Owned(text.into_bytes())) })
+    }
+
+    /// One JSON object; none when it is too long.
+    fn json(&mut self, line: u64, offset: u64, bytes: Option<&[u8]>) -> Result<(), String> {
+        match bytes {
+            None => {
+                let reason = RecordError::new(format!("the record is longer than {} MiB", MAX_LINE >> 20));
+                (self.each)(Record { line, offset, document: Err(reason) })
+            }
+            Some(bytes) if self.source.is_native() => {
+                (self.each)(Record { line, offset, document: Ok(Cow::Borrowed(bytes)) })
+            }
+            Some(bytes) => self.mapped(line, offset, parse(bytes)),
+        }
+    }
+
+    fn json_lines(&mut self, input: impl BufRead) -> Result<(), String> {
+        let mut lines = Lines::new(input);
+        loop {
+            match lines.next_line() {
+                Ok(None) => return Ok(()),
+                Ok(Some(line)) => self.json(line.number, line.offset, Some(line.bytes))?,
+                Err(LineError::TooLong { number, offset }) => self.json(number, offset, None)?,
+                Err(LineError::Read(error)) => return Err(error.to_string()),
+            }
+        }
+    }
+
+    fn csv(&mut self, input: impl BufRead) -> Result<(), String> {
+        let names: RefCell<Vec<String>> = RefCell::default();
+        let source = self.source;
+        csv_rows::for_each_row(
+            input,
+            source.delimiter,
+            |headings| {
+                check_headings(headings, source)?;
+                names.borrow_mut().extend_from_slice(headings);
+                Ok(())
+            },
+            |row| {
+                let names = names.borrow();
+                let at = names.iter().position(|name| *name == source.id_field);
+                let record = row.cells.map_err(|(reason, cells)| {
+                    let id = at.and_then(|at| cells.get(at)).filter(|id| !id.is_empty()).cloned();
+                    RecordError { reason, id }
+                });
+                let record = record.map(|cells| {
+                    // An empty cell says nothing; a cell under no heading has no name.
+                    let told =
+                        names.iter().cloned().zip(cells).filter(|(name, cell)| !cell.is_empty() && !name.is_empty());
+                    told.map(|(name, cell)| (name, Json::String(cell))).collect::<Map<_, _>>().into()
+                });
+                self.mapped(row.line, row.offset, record)
+            },
+        )
+    }
+}
+
+/// Makes a record of settings, with those remembered that were given twice.
+fn once_each(settings: Vec<(String, Option<String>)>) -> RawRecord {
+    let mut record = RawRecord::default();
+    for (path, value) in settings {
+        if record.members.contains_key(&path) {
+            record.doubled.push(path);
+        } else {
+            record.members.insert(path, value.map_or(Json::Null, Json::String));
+        }
+    }
+    record
+}
+
+/// Reads a JSON object as a record; the same objects are accepted as of documents that need no mapping.
+fn parse(bytes: &[u8]) -> Result<RawRecord, RecordError> {
+    let refused =
+        |error: fencepost_core::ReadError| RecordError::new(format!("byte {}: {}", error.offset, error.message));
+    let arena = Bump::new();
+    let mut doubled = Doubled {
+        cursor: Cursor::new(bytes, &arena, false).map_err(refused)?,
+        path: Vec::new(),
+        seen: Vec::new(),
+        found: Vec::new(),
+    };
+    doubled.value().and_then(|()| doubled.cursor.finish()).map_err(refused)?;
+    match serde_json::from_slice(bytes) {
+        Ok(Json::Object(members)) => Ok(RawRecord { members, doubled: doubled.found }),
+        Ok(_) => Err(RecordError::new("a record is a JSON object".to_owned())),
+        Err(error) => Err(RecordError::new(format!("column {}: {error}", error.column()))),
+    }
+}
+
+/// Looks for keys that are given twice.
+struct Doubled<'a> {
+    cursor: Cursor<'a>,
+    path: Vec<&'a str>,
+    seen: Vec<HashSet<&'a str>>,
+    found: Vec<String>,
+}
+
+impl<'a> Walker<'a> for Doubled<'a> {
+    fn cursor(&mut self) -> &mut Cursor<'a> {
+        &mut self.cursor
+    }
+}
+
+impl Doubled<'_> {
+    fn value(&mut self) -> Result<(), fencepost_core::ReadError> {
+        match self.cursor.peek() {
+            Some(b'{') => {
+                self.seen.push(HashSet::new());
+                self.members(|walk, key| {
+                    let Quoted::Text(key) = key else { return walk.cursor.skip() };
+                    walk.path.push(key);
+                    if walk.seen.last_mut().is_some_and(|seen| !seen.insert(key)) {
+                        walk.found.push(walk.path.join("."));
+                    }
+                    walk.value()?;
+                    walk.path.pop();
+                    Ok(())
+                })?;
+                self.seen.pop();
+                Ok(())
+            }
+            Some(b'[') => self.items(Self::value),
+            _ => self.cursor.skip(),
+        }
+    }
+}
+
+fn check_headings(headings: &[String], source: &Source) -> Result<(), String> {
+    let named = (source.id_from == NameFrom::Field)
+        .then_some(source.id_field.as_str())
+        .into_iter()
+        .chain(source.collected_field.as_deref())
+        .chain(source.fields.iter().map(|(name, _)| name.as_str()));
+    let missing: Vec<String> =
+        named.filter(|name| !headings.iter().any(|heading| heading == name)).map(|name| format!("`{name}`")).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let found: Vec<String> = headings.iter().map(|heading| format!("`{heading}`")).collect();
+    let (what, verb) = if missing.len() == 1 { ("column", "is") } else { ("columns", "are") };
+    Err(format!(
+        "{what} {} {verb} missing; the file has {}. Correct [[source]] `{}` in fencepost.toml, or export the {what} again",
+        missing.join(", "),
+        found.join(", "),
+        source.id
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::workspace::Field;
+    use fencepost_core::{Declaration, Dictionary, FactType};
+    use jiff::tz::TimeZone;
+
+    fn handhelds() -> Source {
+        let field = |fact: &str| Field::of(fact.to_owned());
+        Source {
+            format: Format::Csv,
+            id_field: "Asset tag".into(),
+            collected_field: Some("Exported at".into()),
+            time_zone: Some(TimeZone::get("Europe/Oslo").unwrap()),
+            fields: vec![
+                ("OS ver.".into(), field("os.version")),
+                (
+                    "Encrypted?".into(),
+                    Field {
+                        true_when: vec!["Yes".into(), "Y".into()],
+                        false_when: vec!["No".into()],
+                        ..field("disk.encrypted")
+                    },
+                ),
+                ("Free (GB)".into(), Field { unit: Some("GB".into()), ..field("disk.free_bytes") }),
+            ],
+            ..Source::native()
+        }
+    }
+
+    fn dictionary() -> Dictionary {
+        let mut dictionary = Dictionary::default();
+        let bytes = Declaration { ty: Some(FactType::Number), unit: Some("B".into()), ..Declaration::default() };
+        dictionary.facts.insert("disk.free_bytes".into(), bytes);
+        dictionary
+    }
+
+    fn mapped(text: &str, source: &Source) -> Result<Vec<Result<String, String>>, String> {
+        let dictionary = dictionary();
+        let with = Mapped {
+            dictionary: &dictionary,
+            zone: &TimeZone::UTC,
+            file_time: None,
+            path: Some("dumps/tern-kiosk.ini.gz"),
+        };
+        let mut all = Vec::new();
+        read_records(text.as_bytes(), source, &with, |record| {
+            all.push(
+                record
+                    .document
+                    .map(|bytes| String::from_utf8(bytes.into_owned()).unwrap())
+                    .map_err(|error| format!("{}: {error}", record.line)),
+            );
+            Ok(())
+        })?;
+        Ok(all)
+    }
+
+    #[test]
+    fn headings_words_units_and_local_times_are_mapped() {
+        let text = "Asset tag,Exported at,OS ver.,Encrypted?,Free (GB),Site\nS-1,2027-03-01 08:30,13,y,2.5,Ness Pier\n";
+        let all = mapped(text, &handhelds()).unwrap();
+        assert_eq!(
+            all[0].as_deref(),
+            Ok(
+                r#"{"device":"S-1","collected_at":"2027-03-01T07:30:00Z","os.version":"13","disk.encrypted":true,"disk.free_bytes":2500000000,"Site":"Ness Pier"}"#
+            )
+        );
+    }
+
+    #[test]
+    fn a_bad_row_is_refused_alone_and_names_its_line() {
+        let text = "Asset tag,Exported at,OS ver.,Encrypted?,Free (GB)\n,2027-03-01 08:30,13,y,1\nS-2,yesterday,13,y,1\nS-3,2027-03-01 08:30,13\nS-4,2027-03-01 08:30,13,maybe,much\n";
+        let all = mapped(text, &handhelds()).unwrap();
+        assert!(all[0].as_ref().unwrap_err().starts_with("2: no `Asset tag`"));
+        assert!(all[1].as_ref().unwrap_err().starts_with("3: `Exported at` is no moment"));
+        assert!(all[2].as_ref().unwrap_err().starts_with("4: this row has 3 cells under 5 headings"));
+        // What cannot be read as meant is kept as it came, to be of the wrong type.
+        assert!(all[3].as_ref().unwrap().contains(r#""disk.encrypted":"maybe","disk.free_bytes":"much""#));
+    }
+
+    #[test]
+    fn a_missing_column_refuses_the_file_and_says_which() {
+        let error = mapped("Asset tag,Exported at,OS ver.,Free (GB)\n", &handhelds()).unwrap_err();
+        assert!(error.contains("column `Encrypted?` is missing"), "{error}");
+        assert!(mapped("", &handhelds()).unwrap_err().contains("empty"));
+    }
+}

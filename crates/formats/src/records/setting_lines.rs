@@ -1,0 +1,88 @@
+//! Reads INI and key=value files: one setting a line.
+//!
+//! Our own few lines, since a key that is given twice must be seen, and every line that says nothing be named.
+
+use std::io::BufRead;
+
+use super::lines::{LineError, Lines};
+
+/// The settings of a file as path and value; a key given twice stands here twice.
+///
+/// Of INI the section stands before the key. An empty value is none. Comments begin with `#` or `;`.
+///
+/// # Errors
+/// The first line that is no setting, with its number and remedy.
+pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(String, Option<String>)>, String> {
+    let mut lines = Lines::new(input);
+    let mut section = String::new();
+    let mut settings = Vec::new();
+    loop {
+        let line = match lines.next_line() {
+            Ok(None) => return Ok(settings),
+            Ok(Some(line)) => line,
+            Err(error @ LineError::TooLong { .. }) => return Err(error.to_string()),
+            Err(LineError::Read(error)) => return Err(error.to_string()),
+        };
+        let at = line.number;
+        let text = std::str::from_utf8(line.bytes)
+            .map_err(|error| format!("line {at}, byte {}: not UTF-8", line.offset + error.valid_up_to() as u64))?
+            .trim();
+        if text.starts_with(['#', ';']) {
+            continue;
+        }
+        if sections && let Some(rest) = text.strip_prefix('[') {
+            let name = rest.strip_suffix(']').map(str::trim).filter(|name| !name.is_empty());
+            section = name.ok_or_else(|| format!("line {at}: a section is written [name]"))?.to_owned();
+            continue;
+        }
+        let cut = if sections { text.find(['=', ':']) } else { text.find('=') };
+        let Some(cut) = cut else {
+            return Err(format!("line {at}: no `=` in it; comments begin with # or ;"));
+        };
+        let (key, value) = (text[..cut].trim(), unquoted(text[cut + 1..].trim()));
+        if key.is_empty() {
+            return Err(format!("line {at}: nothing before `{}`", &text[cut..=cut]));
+        }
+        let path = if section.is_empty() { key.to_owned() } else { format!("{section}.{key}") };
+        settings.push((path, (!value.is_empty()).then(|| value.to_owned())));
+    }
+}
+
+fn unquoted(value: &str) -> &str {
+    for quote in ['"', '\''] {
+        if let Some(inner) = value.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote)) {
+            return inner;
+        }
+    }
+    value
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(text: &str, sections: bool) -> Result<String, String> {
+        let shown = read_settings(text.as_bytes(), sections)?
+            .into_iter()
+            .map(|(path, value)| format!("{path}={}", value.as_deref().unwrap_or("(none)")));
+        Ok(shown.collect::<Vec<_>>().join("|"))
+    }
+
+    #[test]
+    fn sections_quotes_comments_and_empty_values() {
+        let text = "\u{feff}; a\nname = tern\r\n[disk]\nfree = \"12 GB\"\n# b\nempty=\nurl: x=y\n[a.b]\nc='d'\nc=e\n";
+        assert_eq!(
+            read(text, true).unwrap(),
+            "name=tern|disk.free=12 GB|disk.empty=(none)|disk.url=x=y|a.b.c=d|a.b.c=e"
+        );
+        assert_eq!(read("a.b=1:2\nC = \"x\ny=\"\n", false).unwrap(), "a.b=1:2|C=\"x|y=\"");
+    }
+
+    #[test]
+    fn a_line_that_says_nothing_is_named() {
+        assert!(read("a=1\n\nfoo\n", true).unwrap_err().starts_with("line 3: no `=`"));
+        assert!(read("[a\n", true).unwrap_err().starts_with("line 1: a section"));
+        assert!(read(" = 1\n", false).unwrap_err().contains("nothing before `=`"));
+        assert!(read_settings(&b"a=1\nb=\xff\n"[..], true).unwrap_err().contains("line 2, byte 6"));
+    }
+}

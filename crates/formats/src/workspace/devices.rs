@@ -1,0 +1,55 @@
+//! `devices.toml`: devices that were retired or renamed.
+
+use fencepost_core::{Lives, Renaming, Retirement};
+use jiff::tz::TimeZone;
+
+use super::table::{Reader, Table};
+
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Lives {
+    reader.known_keys(root, "devices.toml", &["device"]);
+    let (mut retirements, mut renamings) = (Vec::new(), Vec::new());
+    for table in reader.tables(root, "device") {
+        reader.known_keys(&table, "[[device]]", &["id", "retired", "renamed_to", "from", "because"]);
+        let (id, because) = (reader.string(&table, "id"), reader.string(&table, "because"));
+        let (Some(id), Some(because)) = (id, because) else {
+            let help = "it says which device, what became of it, from when on, and why";
+            reader.error("incomplete", "a [[device]] needs id and because", table.heading(), help);
+            continue;
+        };
+        match (table.get("retired").is_some(), reader.string(&table, "renamed_to")) {
+            (true, None) => {
+                if let Some((from, last)) = reader.moment(&table, "retired", zone) {
+                    retirements.push(Retirement { device: id.as_str().into(), from, last, because });
+                }
+            }
+            (false, Some(to)) => match (table.get("from").is_some(), reader.moment(&table, "from", zone)) {
+                (true, Some((from, _))) => {
+                    renamings.push(Renaming { device: id.as_str().into(), to: to.as_str().into(), from, because });
+                }
+                (true, None) => {}
+                (false, _) => {
+                    let help = "write from = 2027-03-08: the day on which it got its new name";
+                    reader.error("incomplete", "a renaming needs `from`", table.heading(), help);
+                }
+            },
+            _ => {
+                let help = "write retired = 2027-03-10, or renamed_to = \"...\" and from = 2027-03-10";
+                reader.error("incomplete", "a [[device]] is retired or renamed", table.heading(), help);
+            }
+        }
+    }
+    let lives = Lives::new(retirements, renamings);
+    if let Some(renaming) = lives.circle() {
+        let message = format!("`{}` is renamed in a circle", renaming.device);
+        let at = reader
+            .tables(root, "device")
+            .iter()
+            .find(|table| {
+                table.get("renamed_to").is_some()
+                    && reader.string(table, "id").as_deref() == Some(renaming.device.as_str())
+            })
+            .map_or(0..0, Table::heading);
+        reader.error("renaming-circle", message, at, "the last name in the chain is what it is called now");
+    }
+    lives
+}
