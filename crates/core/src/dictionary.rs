@@ -58,6 +58,8 @@ impl FactType {
     pub fn read<'a>(self, value: Value<'a>, fact: &'a str) -> Value<'a> {
         let read = match (self, value) {
             (_, Value::Unknown(_) | Value::Null) => Some(value),
+            // Of a field of a list's items each value was read as its type on its own.
+            (_, Value::List(list)) if list.projected => Some(value),
             (Self::Text, Value::Text(_))
             | (Self::Number, Value::Number(_))
             | (Self::Boolean, Value::Boolean(_))

@@ -155,12 +155,14 @@ pub struct List<'a> {
     pub items: &'a [Value<'a>],
     /// Positions of doubtful items, ascending, each with what is not known about it.
     pub doubts: &'a [(u32, Unknown<'a>)],
+    /// It was made of one field of each item of a collected list, each read as its declared type already.
+    pub projected: bool,
 }
 
 impl<'a> List<'a> {
     /// Creates a list without doubts.
     pub fn certain(items: &'a [Value<'a>]) -> Self {
-        Self { items, doubts: &[] }
+        Self { items, doubts: &[], projected: false }
     }
 }
 
@@ -261,7 +263,7 @@ impl<'a> Value<'a> {
             Self::List(list) => {
                 let values = list.items.iter().map(|item| item.below(path, fact, arena));
                 let items = arena.alloc_slice_fill_iter(values);
-                Self::List(arena.alloc(List { items, doubts: list.doubts }))
+                Self::List(arena.alloc(List { items, doubts: list.doubts, projected: true }))
             }
             _ => Self::missing(fact),
         }

@@ -1,25 +1,26 @@
 //! Assesses the fleet: evaluates every device, weighs the verdicts against earlier findings, decides who
 //! reaches what, and writes all of it in one transaction.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
     CloseReason, DeviceId, Diagnostic, Dictionary, Finding, Phase, Rule, RuleSet, Settled, SlotId, Stage, Standing,
     Subject, TransitionKind, VerdictOutcome, Verdicts, settle,
 };
-use fencepost_formats::{stored_json, thin_out};
+use fencepost_formats::thin_out;
 use fencepost_store::{Ledger, LedgerError, Reader, RunKind, RunRow, SpellKind, StoredObservation, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use crate::codec;
 use crate::decisions::usual_decisions;
-use crate::documents::{Document, hide_new_secrets};
+use crate::documents::hide_new_secrets;
 use crate::error::EngineError;
 use crate::judge::{Judge, Judged, People};
 use crate::project::Project;
 use crate::reading::{Moment, UNCOVERED, damaged};
+use crate::survey::reported_paths;
 use crate::renames::apply_renamings;
 
 /// How many devices stand how.
@@ -452,54 +453,10 @@ impl Tally {
             return Ok(Vec::new());
         }
         let dictionary =
-            Dictionary { reported: Some(reported_paths(reader)?.into_keys().collect()), ..project.dictionary.clone() };
+            Dictionary { reported: Some(reported_paths(reader)?), ..project.dictionary.clone() };
         let (_, mistakes) = RuleSet::compile(&project.source, &dictionary, &[]);
         Ok(mistakes.into_iter().filter(|mistake| mistake.code == "unknown-fact").collect())
     }
-}
-
-/// Returns every path that documents report, with the types seen there and the number of devices.
-pub(crate) fn reported_paths(reader: &Reader<'_>) -> Result<BTreeMap<String, HashMap<&'static str, u64>>, EngineError> {
-    fn walk(json: &Json, path: &mut String, into: &mut BTreeMap<String, &'static str>) {
-        match json {
-            Json::Object(fields) => {
-                for (key, value) in fields {
-                    let length = path.len();
-                    if !path.is_empty() {
-                        path.push('.');
-                    }
-                    path.push_str(key);
-                    walk(value, path, into);
-                    path.truncate(length);
-                }
-            }
-            other => {
-                let name = match other {
-                    Json::Null => "null",
-                    Json::Bool(_) => "boolean",
-                    Json::Number(_) => "number",
-                    Json::String(_) => "text",
-                    Json::Array(_) => "list",
-                    Json::Object(_) => "object",
-                };
-                into.insert(path.clone(), name);
-            }
-        }
-    }
-    let mut all: BTreeMap<String, HashMap<&'static str, u64>> = BTreeMap::new();
-    reader.for_each_device(None, |device, stored| {
-        let mut own = BTreeMap::new();
-        for said in stored {
-            if let Some(json) = stored_json(&Document::of(device, said.clone()).json) {
-                walk(&json, &mut String::new(), &mut own);
-            }
-        }
-        for (path, kind) in own {
-            *all.entry(path).or_default().entry(kind).or_default() += 1;
-        }
-        Ok::<(), LedgerError>(())
-    })?;
-    Ok(all)
 }
 
 impl Assessed {

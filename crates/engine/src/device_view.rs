@@ -1,6 +1,6 @@
 //! One device in full: facts with their sources, verdicts with their proof, findings, and what it may reach.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
@@ -10,13 +10,13 @@ use fencepost_core::{
 use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
 use jiff::Timestamp;
-use serde_json::Value as Json;
 
 use crate::decisions::usual_decisions;
 use crate::documents::Document;
 use crate::error::EngineError;
 use crate::judge::surroundings;
 use crate::reading::{Reading, UNCOVERED, damaged};
+use crate::survey::leaves;
 
 /// What another source says of a fact.
 #[derive(Clone, Debug, PartialEq)]
@@ -176,7 +176,9 @@ impl Reading<'_> {
         let mut paths = BTreeSet::new();
         for said in &documents {
             if let Some(json) = stored_json(&said.json) {
-                leaves(&json, String::new(), &mut paths);
+                let mut found = BTreeMap::new();
+                leaves(&json, &mut found);
+                paths.extend(found.into_iter().filter(|(_, leaf)| !leaf.in_list).map(|(path, _)| path));
             }
         }
         paths.extend(
@@ -340,20 +342,6 @@ impl Reading<'_> {
                     value: value.show(),
                 })
                 .collect(),
-        }
-    }
-}
-
-/// The paths of everything in a document that is no object.
-fn leaves(json: &Json, path: String, into: &mut BTreeSet<String>) {
-    match json {
-        Json::Object(fields) => {
-            for (key, value) in fields {
-                leaves(value, if path.is_empty() { key.clone() } else { format!("{path}.{key}") }, into);
-            }
-        }
-        Json::Null | Json::Bool(_) | Json::Number(_) | Json::String(_) | Json::Array(_) => {
-            into.insert(path);
         }
     }
 }

@@ -140,7 +140,10 @@ impl<'r> Reading<'r> {
             && let Some(first) = latest
         {
             return Err(EngineError::refused(
-                format!("nothing was assessed at or before {at}"),
+                match reader.setting("kept_since")? {
+                    None => format!("nothing was assessed at or before {at}"),
+                    Some(_) => format!("nothing that was assessed at or before {at} is kept"),
+                },
                 format!("the last assessment is as of {}; see them all with: fencepost list assessments", first.as_of),
             ));
         }
@@ -180,6 +183,14 @@ impl<'r> Reading<'r> {
         Ok(self.project.documents(device, self.reader.observations_of(device, self.run)?, self.judged_at()))
     }
 
+    /// Returns whether an id is a device's, or once was.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn knows_device(&self, id: &str) -> Result<bool, LedgerError> {
+        Ok(!self.reader.observations_of(id, self.run)?.is_empty() || self.reader.renamed(id)?.is_some())
+    }
+
     /// Returns what a device is called that was named, by its name or a former one.
     ///
     /// # Errors
@@ -191,12 +202,7 @@ impl<'r> Reading<'r> {
         if let Some(now) = self.reader.renamed(device)? {
             return Ok(now);
         }
-        let names = self.reader.device_names()?;
-        let help = match fencepost_core::nearest(device, names.iter().map(String::as_str)) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None => "see all of them with: fencepost list devices".to_owned(),
-        };
-        Err(EngineError::refused(format!("there is no device `{}`", crate::import::escaped(device)), help))
+        Err(self.nobody(device, false)?)
     }
 
     /// Goes through all devices that are not retired, ascending by id.

@@ -7,6 +7,7 @@
 mod error;
 mod rows;
 mod schema;
+mod trim;
 mod writer;
 
 use std::fs::{self, OpenOptions};
@@ -17,8 +18,9 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 pub use error::LedgerError;
 pub use rows::{
-    FindingRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
+    FindingRow, ImportRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
 };
+pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewObservation, Writer};
 
 use error::doing;

@@ -14,6 +14,8 @@ pub enum RunKind {
     Import,
     /// Assessed the fleet.
     Assess,
+    /// Removed old history.
+    Trim,
 }
 
 impl RunKind {
@@ -21,6 +23,7 @@ impl RunKind {
         match self {
             Self::Import => "import",
             Self::Assess => "assess",
+            Self::Trim => "trim",
         }
     }
 }
@@ -144,6 +147,19 @@ pub struct PersonRow {
     pub body: String,
 }
 
+/// A file that was imported.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ImportRow {
+    /// When.
+    pub at: Timestamp,
+    /// Where it was.
+    pub path: String,
+    /// How many records it held.
+    pub records: i64,
+    /// How many of them were set aside.
+    pub rejected: i64,
+}
+
 /// A record that was set aside.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RejectRow {
@@ -229,7 +245,10 @@ impl<'c> Reader<'c> {
     pub fn assessments(&self, before: Option<Timestamp>, most: u32) -> Result<Vec<RunRow>, LedgerError> {
         let limit = before.map_or(i64::MAX, micros);
         self.all(
-            &format!("{RUN} WHERE kind = 'assess' AND as_of <= ?1 ORDER BY id DESC LIMIT ?2"),
+            &format!(
+                "{RUN} WHERE kind = 'assess' AND as_of <= ?1 AND id >= \
+                 coalesce((SELECT CAST(value AS INTEGER) FROM setting WHERE key = '{KEPT_SINCE}'), 0) ORDER BY id DESC LIMIT ?2"
+            ),
             params![limit, most],
             run_row,
         )
@@ -282,6 +301,20 @@ impl<'c> Reader<'c> {
                 |row| Ok(Known { run: row.get(0)?, kept_missing: row.get::<_, i64>(1)? > 0 }),
             )
             .optional()
+            .map_err(self.failed())
+    }
+
+    /// Returns whether older observations of a device were removed, or may have been.
+    pub fn is_trimmed_for(&self, device: &str) -> Result<bool, LedgerError> {
+        self.connection
+            .query_row(
+                &format!(
+                    "SELECT EXISTS (SELECT 1 FROM setting WHERE key = '{KEPT_SINCE}' AND CAST(value AS INTEGER) > \
+                     (SELECT first_run FROM device WHERE name = ?1))"
+                ),
+                [device],
+                |row| row.get(0),
+            )
             .map_err(self.failed())
     }
 
@@ -354,16 +387,17 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Returns how the sources are doing that speak of devices, by id.
-    pub fn sources(&self) -> Result<Vec<SourceRow>, LedgerError> {
+    /// Returns how the sources are doing that speak of devices at a run, by id.
+    pub fn sources(&self, run: Option<i64>) -> Result<Vec<SourceRow>, LedgerError> {
         self.all(
-            "WITH now AS (SELECT c.source, c.collected, EXISTS (SELECT 1 FROM absence a WHERE a.device = c.device \
-             AND a.source = c.source AND a.to_run IS NULL) AS gone, row_number() OVER (PARTITION BY c.source ORDER BY c.collected) AS at, \
-             count(*) OVER (PARTITION BY c.source) AS n FROM current c) \
+            "WITH latest AS (SELECT device, source, max(collected) AS collected FROM observation WHERE run <= ?1 GROUP BY device, source), \
+             now AS (SELECT l.source, l.collected, EXISTS (SELECT 1 FROM absence a WHERE a.device = l.device \
+             AND a.source = l.source AND a.from_run <= ?1 AND (a.to_run IS NULL OR a.to_run > ?1)) AS gone, \
+             row_number() OVER (PARTITION BY l.source ORDER BY l.collected) AS at, count(*) OVER (PARTITION BY l.source) AS n FROM latest l) \
              SELECT s.name, count(*) - sum(gone), sum(gone), max(collected), \
              max(CASE WHEN at = (n + 1) / 2 THEN collected END) FROM now JOIN source s ON s.id = now.source \
              GROUP BY s.name ORDER BY s.name",
-            [],
+            [run.unwrap_or(LATEST)],
             |row| {
                 Ok(SourceRow {
                     source: row.get(0)?,
@@ -376,14 +410,15 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Returns the imports of a source, newest first, no more than `most`: when, the file, its records, and how many
-    /// of them were set aside.
-    pub fn imports_of(&self, source: &str, most: u32) -> Result<Vec<(Timestamp, String, i64, i64)>, LedgerError> {
+    /// Returns the imports of a source up to a run, newest first, no more than `most`.
+    pub fn imports_of(&self, source: &str, run: Option<i64>, most: u32) -> Result<Vec<ImportRow>, LedgerError> {
         self.all(
-            "SELECT r.as_of, f.path, f.records, f.rejected FROM file f JOIN run r ON r.id = f.run WHERE f.source = ?1 \
-             ORDER BY r.id DESC LIMIT ?2",
-            params![source, most],
-            |row| Ok((moment(row.get(0)?), row.get(1)?, row.get(2)?, row.get(3)?)),
+            "SELECT r.as_of, f.path, f.records, f.rejected FROM file f JOIN run r ON r.id = f.run \
+             WHERE f.source = ?1 AND f.run <= ?2 ORDER BY r.id DESC LIMIT ?3",
+            params![source, run.unwrap_or(LATEST), most],
+            |row| {
+                Ok(ImportRow { at: moment(row.get(0)?), path: row.get(1)?, records: row.get(2)?, rejected: row.get(3)? })
+            },
         )
     }
 
@@ -474,6 +509,31 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Returns every spell of a kind on a device, oldest first.
+    pub fn spell_history(&self, kind: SpellKind, device: &str) -> Result<Vec<SpellRow>, LedgerError> {
+        self.all(
+            "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s JOIN device d ON d.id = s.device \
+             WHERE s.kind = ?1 AND d.name = ?2 ORDER BY s.from_run, s.subject",
+            params![kind.as_str(), device],
+            spell_row,
+        )
+    }
+
+    /// Returns every absence of a device from a source, oldest first, with when it began and ended.
+    pub fn absence_history(&self, device: &str) -> Result<Vec<(String, Timestamp, Option<Timestamp>)>, LedgerError> {
+        self.all(
+            "SELECT s.name, r.as_of, e.as_of FROM absence a JOIN device d ON d.id = a.device JOIN source s ON s.id = a.source \
+             JOIN run r ON r.id = a.from_run LEFT JOIN run e ON e.id = a.to_run WHERE d.name = ?1 ORDER BY a.from_run",
+            [device],
+            |row| Ok((row.get(0)?, moment(row.get(1)?), row.get::<_, Option<i64>>(2)?.map(moment))),
+        )
+    }
+
+    /// Returns the last run at or before a moment.
+    pub fn run_before(&self, at: Timestamp) -> Result<Option<RunRow>, LedgerError> {
+        Ok(self.all(&format!("{RUN} WHERE as_of <= ?1 ORDER BY id DESC LIMIT 1"), [micros(at)], run_row)?.pop())
+    }
+
     /// Returns the spell that held just before another began, of the same device and subject.
     pub fn spell_before(
         &self,
@@ -508,17 +568,17 @@ impl<'c> Reader<'c> {
                  WHERE f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) {filter} {running} ORDER BY d.name, f.subject, f.opened"
             ),
             params![run.unwrap_or(LATEST), device],
-            |row| {
-                Ok(FindingRow {
-                    device: row.get(0)?,
-                    subject: row.get(1)?,
-                    opened: moment(row.get(2)?),
-                    due: moment(row.get(3)?),
-                    closed: row.get::<_, Option<i64>>(4)?.map(moment),
-                    body: row.get(5)?,
-                    from_run: row.get(6)?,
-                })
-            },
+            finding_row,
+        )
+    }
+
+    /// Returns every version of every finding of a device, in the order in which they were written.
+    pub fn finding_versions(&self, device: &str) -> Result<Vec<FindingRow>, LedgerError> {
+        self.all(
+            "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run FROM finding f JOIN device d ON d.id = f.device \
+             WHERE d.name = ?1 ORDER BY f.from_run, f.subject, f.row",
+            [device],
+            finding_row,
         )
     }
 
@@ -555,12 +615,27 @@ impl<'c> Reader<'c> {
     }
 }
 
+/// The setting that names the first run whose history was not removed.
+pub(crate) const KEPT_SINCE: &str = "kept_since";
+
 const RUN: &str = "SELECT id, number, as_of, at, user, version, rule_set, summary FROM run";
 
 type ObservationColumns = (String, i64, Vec<u8>, Option<Vec<u8>>, i64);
 
 fn observation_row(row: &Row<'_>) -> rusqlite::Result<ObservationColumns> {
     Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?))
+}
+
+fn finding_row(row: &Row<'_>) -> rusqlite::Result<FindingRow> {
+    Ok(FindingRow {
+        device: row.get(0)?,
+        subject: row.get(1)?,
+        opened: moment(row.get(2)?),
+        due: moment(row.get(3)?),
+        closed: row.get::<_, Option<i64>>(4)?.map(moment),
+        body: row.get(5)?,
+        from_run: row.get(6)?,
+    })
 }
 
 fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {

@@ -109,7 +109,7 @@ impl<'l> Writer<'l> {
         doing("write", &self.path)
     }
 
-    fn run_sql(&self, sql: &str, params: impl rusqlite::Params) -> Result<usize, LedgerError> {
+    pub(crate) fn run_sql(&self, sql: &str, params: impl rusqlite::Params) -> Result<usize, LedgerError> {
         let failed = self.failed();
         self.transaction.prepare_cached(sql).and_then(|mut statement| statement.execute(params)).map_err(failed)
     }
@@ -148,7 +148,7 @@ impl<'l> Writer<'l> {
         rule_set: Option<&str>,
     ) -> Result<i64, LedgerError> {
         let number = match kind {
-            RunKind::Import => None,
+            RunKind::Import | RunKind::Trim => None,
             RunKind::Assess => Some(
                 self.transaction
                     .query_row("SELECT coalesce(max(number), 0) + 1 FROM run WHERE kind = 'assess'", [], |row| {
@@ -375,24 +375,6 @@ impl<'l> Writer<'l> {
             [],
         )
         .map(|count| count as u64)
-    }
-
-    /// Writes again what the lists said of people, as `rewrite` gives it.
-    pub fn rewrite_people(&self, mut rewrite: impl FnMut(&str) -> Option<String>) -> Result<u64, LedgerError> {
-        let failed = self.failed();
-        let rows: Vec<(i64, String)> = {
-            let mut statement = self.transaction.prepare("SELECT rowid, body FROM person").map_err(&failed)?;
-            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&failed)?;
-            rows.collect::<Result<_, _>>().map_err(&failed)?
-        };
-        let mut count = 0;
-        for (row, body) in rows {
-            if let Some(new) = rewrite(&body) {
-                self.run_sql("UPDATE person SET body = ?2 WHERE rowid = ?1", params![row, new])?;
-                count += 1;
-            }
-        }
-        Ok(count)
     }
 
     /// Calls a device by another name from now on, with all that is known of it; returns whether anything was to be done.

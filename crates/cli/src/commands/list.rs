@@ -16,13 +16,14 @@ use crate::view::json::SCHEMA;
 use crate::view::table::{Cell, Column, Table};
 use crate::view::time::Clock;
 
-/// List devices, facts, rules, groups, findings, people, services, assessments or rejects
+/// List devices, facts, sources, people, rules, findings and what else there is
 ///
 /// --where takes a condition over the columns; for devices over their facts, and `standing`.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost list devices --where 'standing != \"compliant\" and platform = \"android\"'
   fencepost list devices --columns device,os.version --sort os.version
+  fencepost list devices --by platform
   fencepost list findings --where 'phase = \"overdue\"'
   fencepost list people --where 'starts with(unit, \"ships/tern\")' --format csv")]
 pub struct ListArgs {
@@ -38,6 +39,9 @@ pub struct ListArgs {
     /// Show these columns; for devices also facts
     #[arg(long, value_name = "COLUMN,..", value_delimiter = ',')]
     columns: Vec<String>,
+    /// Count the rows by the values of COLUMN; for devices also of a fact
+    #[arg(long, value_name = "COLUMN", conflicts_with = "columns")]
+    by: Option<String>,
     /// Tell it as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -67,7 +71,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     let desk = Desk::open(ui, common, args.as_of.as_ref())?;
     let reading = desk.reading()?;
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
-    let mut listing = match reading.list(args.kind.0, args.filter.as_deref(), &args.columns)? {
+    let columns: Vec<String> = args.by.iter().cloned().chain(args.columns.iter().cloned()).collect();
+    let mut listing = match reading.list(args.kind.0, args.filter.as_deref(), &columns)? {
         Ok(listing) => listing,
         Err(mistakes) => {
             let errors = crate::view::diagnostics::print(ui, &files, &mistakes);
@@ -76,6 +81,10 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         }
     };
     warn(ui, &files, &listing.warnings);
+    let matched = listing.rows.len();
+    if let Some(by) = &args.by {
+        listing = listing.count_by(by)?;
+    }
     if let Some(sort) = &args.sort {
         listing.sort(sort)?;
     }
@@ -85,17 +94,17 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
-            let left_out = if args.columns.is_empty() { fit(ui, &mut listing, &clock) } else { Vec::new() };
+            let left_out = if args.columns.is_empty() && args.by.is_none() { fit(ui, &mut listing, &clock) } else { Vec::new() };
             let text = table(ui, &listing, &clock).render(ui.width, &ui.styles);
             ui.raw(&text)?;
             let noun = Kind::ALL
                 .iter()
                 .find(|(kind, ..)| *kind == args.kind.0)
                 .map_or("row", |(_, many, one, _)| if listing.total == 1 { *one } else { *many });
-            let of = if listing.rows.len() == listing.total {
+            let of = if matched == listing.total {
                 format!("{} {noun}", listing.total)
             } else {
-                format!("{} of {} {noun}", listing.rows.len(), listing.total)
+                format!("{matched} of {} {noun}", listing.total)
             };
             let narrow = match left_out.as_slice() {
                 [] => String::new(),
@@ -129,17 +138,38 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
 }
 
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 11] =
-    ["title", "about", "reason", "require", "covers", "devices", "blame", "leaves_open", "groups", "seen_as", "holder"];
+const SENTENCES: [&str; 17] = [
+    "title",
+    "about",
+    "reason",
+    "require",
+    "covers",
+    "devices",
+    "blame",
+    "leaves_open",
+    "groups",
+    "seen_as",
+    "holder",
+    "commonest",
+    "because",
+    "feeds_say",
+    "file",
+    "remark",
+    "denied",
+];
 
 /// Columns that can be done without where the terminal is narrow, the most dispensable first.
-const DISPENSABLE: [&str; 15] = [
+const DISPENSABLE: [&str; 20] = [
     "about",
+    "seen_as",
     "unit",
+    "median",
+    "because",
+    "wrong",
+    "format",
     "opened",
     "title",
     "not_applicable",
-    "seen_as",
     "severity",
     "collected_at",
     "grace",
@@ -149,6 +179,7 @@ const DISPENSABLE: [&str; 15] = [
     "holder",
     "default",
     "phase",
+    "newest",
 ];
 
 /// Leaves out columns until the table fits the terminal; returns which. Ids are neither cut nor wrapped.
@@ -196,12 +227,16 @@ fn cell(ui: &Ui, column: &str, value: &Json, clock: &Clock) -> Cell {
             None => Cell::new(text),
         },
         Json::String(text) if column == "phase" && text == "overdue" => Cell::styled(text, ui.styles.bad),
+        // What devices say stands as they say it.
+        Json::String(text) if matches!(column, "commonest" | "value" | "feeds_say") => Cell::new(text),
         Json::String(text) => match text.parse::<Timestamp>() {
             Ok(moment) if column == "due" => Cell::new(clock.both(moment)),
             Ok(moment) => Cell::new(clock.moment(moment)),
             Err(_) => Cell::new(text),
         },
-        Json::Number(number) if column == "share" => Cell::new(format!("{number} %")),
+        Json::Number(number) if matches!(column, "share" | "of_values") => Cell::new(format!("{number} %")),
+        Json::Bool(true) if column == "late" => Cell::styled("late", ui.styles.bad),
+        Json::Bool(false) if column == "late" => Cell::new("no"),
         Json::Array(items) => Cell::new(
             items
                 .iter()

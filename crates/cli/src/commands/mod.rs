@@ -3,10 +3,12 @@
 mod access;
 mod assess;
 mod demo;
+mod history;
 mod import;
 mod init;
 mod list;
 mod show;
+mod trim;
 mod tried;
 mod why;
 
@@ -85,6 +87,8 @@ enum Command {
     Try(tried::TryArgs),
     Why(why::WhyArgs),
     Access(access::AccessArgs),
+    History(history::HistoryArgs),
+    Trim(trim::TrimArgs),
 }
 
 /// Carries out a command.
@@ -100,6 +104,8 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Try(args) => tried::cmd_try(ui, common, args),
         Command::Why(args) => why::cmd_why(ui, common, args),
         Command::Access(args) => access::cmd_access(ui, common, args),
+        Command::History(args) => history::cmd_history(ui, common, args),
+        Command::Trim(args) => trim::cmd_trim(ui, common, args),
     }
 }
 

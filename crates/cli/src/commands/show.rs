@@ -1,6 +1,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use fencepost_engine::{PersonReport, Reading};
 
 use super::{Common, Desk, Format, clock_of, note_currency, page, write_json, write_rows};
 use crate::error::CommandError;
@@ -8,17 +9,19 @@ use crate::ui::Ui;
 use crate::view::json;
 use crate::view::text::shell;
 
-/// Show all that is known of a device
+/// Show all that is known of a device or a person
 ///
-/// Its standing, holders and groups, its findings, what its people may reach with it, and every fact with its
-/// source and age.
+/// Of a device its standing, holders and groups, its findings, what its people may reach with it, and every fact
+/// with its source and age; of a person the devices and what may be reached with them.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost show tern-tickets
+  fencepost show B-1056
   fencepost show tern-tickets --format json")]
 pub struct ShowArgs {
-    /// The device
-    device: String,
+    /// The device, or the person
+    #[arg(value_name = "DEVICE|PERSON")]
+    id: String,
     /// Show it as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -30,14 +33,20 @@ pub struct ShowArgs {
 pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
     let desk = Desk::open(ui, common, args.as_of.as_ref())?;
     let reading = desk.reading()?;
-    let report = reading.device(&args.device)?;
+    if !reading.knows_device(&args.id)? {
+        return match reading.person(&args.id)? {
+            Some(person) => show_person(ui, &reading, &person, args.format),
+            None => Err(reading.nobody(&args.id, true)?.into()),
+        };
+    }
+    let report = reading.device(&args.id)?;
     note_currency(ui, &reading);
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
             let text = page(ui, &reading, &clock).show(&report);
             ui.raw(&text)?;
-            ui.note(format!("\nNext: fencepost why {}", shell(&args.device)));
+            ui.note(format!("\nNext: fencepost why {}", shell(&report.device)));
         }
         Format::Json => write_json(ui, &json::device(&report, reading.at))?,
         Format::Jsonl | Format::Csv => {
@@ -53,6 +62,37 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
                 &["device", "fact", "value", "unit", "source", "collected_at", "stale", "wrong_type"],
                 &rows,
             )?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn show_person(
+    ui: &mut Ui,
+    reading: &Reading<'_>,
+    person: &PersonReport,
+    format: Format,
+) -> Result<ExitCode, CommandError> {
+    note_currency(ui, reading);
+    match format {
+        Format::Table => {
+            let clock = clock_of(reading);
+            let text = crate::view::person::show(person, &clock, ui.width, &ui.styles, ui.unicode);
+            ui.raw(&text)?;
+            if let Some(held) = person.devices.first() {
+                ui.note(format!("\nNext: fencepost show {}", shell(&held.device)));
+            }
+        }
+        Format::Json => write_json(ui, &json::person(person, reading.at))?,
+        Format::Jsonl | Format::Csv => {
+            let rows: Vec<serde_json::Value> = person
+                .facts
+                .iter()
+                .map(|(fact, value)| {
+                    serde_json::json!({ "schema": json::SCHEMA, "person": person.id, "fact": fact, "value": value })
+                })
+                .collect();
+            write_rows(ui, format, &["person", "fact", "value"], &rows)?;
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -82,7 +82,7 @@ fn remarks(imported: &Imported, indent: &str) -> String {
     let mut lines = Vec::new();
     if let Some(because) = imported.kept_because {
         lines.push(format!(
-            "{} of this feed are missing in the file: {because}; they were kept as they are. If the file is right: --accept-missing",
+            "{} of this feed are not in the file, {because}; they stay as they are. If the file is right: --accept-missing",
             imported.kept_missing
         ));
     }
@@ -158,7 +158,7 @@ fn flat(document: &str) -> String {
                     walk(json, &if path.is_empty() { key.clone() } else { format!("{path}.{key}") }, into);
                 }
             }
-            json => into.push(format!("{} = {}", harmless(path), value(json))),
+            json => into.push(format!("{}={}", harmless(path), value(json))),
         }
     }
     let mut parts = Vec::new();

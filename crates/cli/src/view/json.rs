@@ -3,7 +3,8 @@
 
 use fencepost_core::{Evidence, FactUse, Outcome, Rule, VerdictOutcome};
 use fencepost_engine::{
-    AccessEntry, AccessReport, Assessed, DeviceReport, DeviceVerdicts, FindingLine, Judgement, RuleCount,
+    AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, History, Judgement,
+    PersonReport, Remark, RuleCount, What,
 };
 use jiff::Timestamp;
 use serde_json::{Map, Value as Json, json};
@@ -241,4 +242,82 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "later": reach.later.as_ref().map(|(moment, words)| json!({ "at": moment.to_string(), "decision": words })),
         })).collect::<Vec<_>>(),
     })
+}
+
+pub fn person(person: &PersonReport, at: Timestamp) -> Json {
+    let facts: Map<String, Json> = person.facts.iter().map(|(path, value)| (path.clone(), json!(value))).collect();
+    json!({
+        "schema": SCHEMA,
+        "person": person.id,
+        "as_of": at.to_string(),
+        "name": person.name,
+        "remark": person.remark.as_ref().map(Remark::in_words),
+        "sources": person.sources,
+        "lead": person.lead.as_ref().map(|(id, name)| json!({ "person": id, "name": name })),
+        "leads": person.leads.iter().map(|(id, name)| json!({ "person": id, "name": name })).collect::<Vec<_>>(),
+        "groups": person.groups,
+        "facts": facts,
+        "devices": person.devices.iter().map(|held| json!({
+            "device": held.device, "standing": held.standing.map(|standing| standing.as_str()),
+            "collected_at": held.collected.map(|moment| moment.to_string()), "shared_with": held.shared_with,
+            "access": held.reach.iter().map(|reach| json!({
+                "service": reach.service, "client": reach.client, "decision": reach.decision, "access_rule": reach.access_rule,
+                "later": reach.later.as_ref().map(|(moment, words)| json!({ "at": moment.to_string(), "decision": words })),
+            })).collect::<Vec<_>>(),
+        })).collect::<Vec<_>>(),
+    })
+}
+
+/// What happened to a device, one object each; every object names the device.
+pub fn happenings(history: &History) -> Vec<Json> {
+    history
+        .happenings
+        .iter()
+        .map(|happening| {
+            let mut out = Map::new();
+            out.insert("schema".into(), SCHEMA.into());
+            out.insert("device".into(), json!(history.device));
+            out.insert("at".into(), json!(happening.at.to_string()));
+            out.insert("what".into(), json!(happening.what.as_str()));
+            let mut add = |key: &str, value: Json| out.insert(key.to_owned(), value);
+            match &happening.what {
+                What::FirstSeen { source, facts, earlier_removed } => {
+                    add("source", json!(source));
+                    add("facts", json!(facts));
+                    add("earlier_removed", json!(earlier_removed));
+                }
+                What::Changed { source, changes } => {
+                    add("source", json!(source));
+                    add("changes", changes.iter().map(change).collect());
+                }
+                What::Absent { source } | What::ListedAgain { source } => {
+                    add("source", json!(source));
+                }
+                What::Stood { before, now } => {
+                    add("before", json!(before.map(|standing| standing.as_str())));
+                    add("standing", json!(now.as_str()));
+                }
+                What::Opened { rule } | What::Relapsed { rule } | What::Due { rule } => {
+                    add("rule", json!(rule));
+                }
+                What::Closed { rule, how } => {
+                    add("rule", json!(rule));
+                    add("how", json!(how));
+                }
+                What::Retired { because } => {
+                    add("because", json!(because));
+                }
+                What::Renamed { from, because } => {
+                    add("from", json!(from));
+                    add("because", json!(because));
+                }
+            }
+            Json::Object(out)
+        })
+        .collect()
+}
+
+fn change(change: &Change) -> Json {
+    json!({ "fact": change.path, "before": change.before, "after": change.after,
+        "kind": match (&change.before, &change.after) { (None, _) => "new", (_, None) => "gone", _ => "changed" } })
 }

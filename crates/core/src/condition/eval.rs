@@ -382,7 +382,7 @@ impl<'a> Evaluator<'a> {
             }
             return value;
         }
-        let list = values.pop().unwrap_or(List { items: &[], doubts: &[] });
+        let list = values.pop().unwrap_or_else(|| List::certain(&[]));
         let mut result = Value::Boolean(every);
         let mut gathered: Vec<(Outcome, ItemEvidence)> = Vec::new();
         let mut doubts = list.doubts.iter().peekable();
@@ -671,7 +671,7 @@ impl<'a> Evaluator<'a> {
         }
         self.locals.truncate(item);
         let (items, doubts) = (self.arena.alloc_slice_copy(&items), self.arena.alloc_slice_copy(&doubts));
-        Value::List(self.arena.alloc(List { items, doubts }))
+        Value::List(self.arena.alloc(List { items, doubts, projected: false }))
     }
 
     /// `for`: the body for each item, or each combination of items, in order.

@@ -1,4 +1,9 @@
-//! Lists of what there is, as rows with named columns, filtered by a condition.
+//! Lists of what there is, as rows with named columns, filtered by a condition, sorted, or counted.
+
+mod devices;
+mod facts;
+mod feeds;
+mod people;
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
@@ -6,17 +11,15 @@ use std::collections::{BTreeMap, BTreeSet};
 use bumpalo::Bump;
 use fencepost_core::{
     Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, FileId, GroupId, GroupKind, Layout, Place, Severity,
-    SlotId, Subject, Text, Value, Vocabulary, merge,
+    Subject, Text, Value, Vocabulary, merge,
 };
-use fencepost_formats::{JsonDocuments, json_of_datum, json_of_value};
+use fencepost_formats::JsonDocuments;
 use fencepost_store::SpellKind;
 use serde_json::{Map, Value as Json, json};
 
-use crate::assess::reported_paths;
 use crate::error::EngineError;
-use crate::judge::surroundings;
 use crate::project::Project;
-use crate::reading::{Reading, damaged};
+use crate::reading::Reading;
 
 /// What can be listed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -37,21 +40,27 @@ pub enum Kind {
     Services,
     /// Assessments, newest first.
     Assessments,
+    /// Feeds, with how they are doing.
+    Sources,
+    /// Facts set by hand, with what the feeds say.
+    Corrections,
     /// Records that imports set aside.
     Rejects,
 }
 
 impl Kind {
     /// All kinds: the word for it, what one row is called, and what it lists.
-    pub const ALL: [(Self, &'static str, &'static str, &'static str); 9] = [
+    pub const ALL: [(Self, &'static str, &'static str, &'static str); 11] = [
         (Self::Devices, "devices", "device", "Devices, with their standing"),
-        (Self::Facts, "facts", "fact", "Facts that devices report"),
+        (Self::Facts, "facts", "fact", "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", "rule", "Rules, with what they came to"),
         (Self::Groups, "groups", "group", "Groups, with how many belong to them"),
         (Self::Findings, "findings", "finding", "Findings that run, the longest overdue first"),
         (Self::People, "people", "person", "People, with their devices"),
         (Self::Services, "services", "service", "Services, with who reaches them"),
         (Self::Assessments, "assessments", "assessment", "Assessments, newest first"),
+        (Self::Sources, "sources", "source", "Feeds, with when they last came and how old they are"),
+        (Self::Corrections, "corrections", "correction", "Facts set by hand, with what the feeds say"),
         (Self::Rejects, "rejects", "reject", "Records that imports set aside"),
     ];
 }
@@ -94,13 +103,15 @@ impl Reading<'_> {
         }
         let (names, mut rows): (Vec<&str>, Vec<Row>) = match kind {
             Kind::Devices => (Vec::new(), Vec::new()),
-            Kind::Facts => self.facts()?,
+            Kind::Facts => self.fact_rows()?,
             Kind::Rules => self.rules()?,
             Kind::Groups => self.groups()?,
             Kind::Findings => self.finding_rows()?,
             Kind::People => self.people_rows()?,
             Kind::Services => self.services()?,
             Kind::Assessments => self.assessments()?,
+            Kind::Sources => self.source_rows()?,
+            Kind::Corrections => self.correction_rows()?,
             Kind::Rejects => self.rejects()?,
         };
         let total = rows.len();
@@ -125,146 +136,6 @@ impl Reading<'_> {
             return Err(unknown_column(unknown, known.iter().map(String::as_str)));
         }
         Ok(Ok(Listing { columns, rows, total, warnings }))
-    }
-
-    fn devices(
-        &self,
-        filter: Option<&str>,
-        columns: &[String],
-    ) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
-        let project = self.project;
-        let mut layout = project.rules.layout().clone();
-        let mut people = Layout::new(&Dictionary::default());
-        let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
-        let rules: Vec<String> = project.rules.rules().iter().map(|rule| rule.id.to_string()).collect();
-        let mut compiled = Filter::default();
-        if let Some(filter) = filter {
-            let dictionary = &project.dictionary;
-            let mut vocabulary =
-                Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups, rules: &rules };
-            match compile_filter(filter, &mut vocabulary) {
-                Ok(done) => compiled = done,
-                Err(mistakes) => return Ok(Err(mistakes)),
-            }
-        }
-        let mut unseen: BTreeSet<SlotId> =
-            compiled.condition.iter().flat_map(|condition| condition.slots()).copied().collect();
-        const OWN: [&str; 7] = ["device", "standing", "holder", "open", "overdue", "collected_at", "groups"];
-        let extra: Vec<(String, _)> = columns
-            .iter()
-            .chain(&project.config.fence_by)
-            .filter(|column| !OWN.contains(&column.as_str()))
-            .map(|column| (column.clone(), layout.want(column, &project.dictionary)))
-            .collect();
-        let standings = self.standings()?;
-        let findings = self.findings(None, false)?;
-        let judge = self.judge();
-        let (mut rows, mut total) = (Vec::new(), 0);
-        let mut arena = Bump::new();
-        self.for_each_device(|device, documents| {
-            arena.reset();
-            total += 1;
-            let facts = judge
-                .facts(device, documents, &layout, &arena)
-                .map_err(|error| damaged(project, device, &error.message))?;
-            let judged = judge.judged(device, facts, &arena);
-            let own = findings.get(device).map_or(&[][..], Vec::as_slice);
-            let ambient = surroundings(standings.get(device).map(|(standing, _)| *standing), own, &arena);
-            let standing = ambient.standing;
-            let zone = &project.config.zone;
-            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
-            if let Some(condition) = &compiled.condition {
-                unseen.retain(|slot| facts.slot(*slot).origin.is_none());
-                let mut evaluator = Evaluator::new(Some(facts), self.at, zone, &arena);
-                evaluator.set_groups(memberships);
-                evaluator.set_ambient(ambient);
-                if !matches!(evaluator.holds(condition), Value::Boolean(true)) {
-                    return Ok(());
-                }
-            }
-            let overdue = own.iter().filter(|finding| finding.due <= self.at).count();
-            let holders: Vec<&str> = judged
-                .input
-                .holders
-                .iter()
-                .map(|holder| holder.person.map_or(holder.id, |person| person.name()))
-                .collect();
-            let mut row = Row::new();
-            row.insert("device".into(), json!(device));
-            row.insert("standing".into(), json!(standing));
-            row.insert("holder".into(), if holders.is_empty() { Json::Null } else { json!(holders.join(", ")) });
-            row.insert("open".into(), json!(own.len() - overdue));
-            row.insert("overdue".into(), json!(overdue));
-            row.insert("collected_at".into(), json!(facts.collected().map(|moment| moment.to_string())));
-            let member: Vec<&str> = groups
-                .iter()
-                .zip(memberships)
-                .filter(|(id, value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
-                .map(|(id, _)| id.as_str())
-                .collect();
-            row.insert("groups".into(), json!(member.join(", ")));
-            for (column, slot) in &extra {
-                row.insert(column.clone(), json_of_value(&facts.slot(*slot).value));
-            }
-            rows.push(row);
-            Ok(())
-        })?;
-        if let (Some(filter), false) = (filter, unseen.is_empty()) {
-            // Only a name that no device reports is worth looking through all of them for what was meant.
-            let reported = Some(reported_paths(&self.reader)?.into_keys().collect());
-            let dictionary = Dictionary { reported, ..project.dictionary.clone() };
-            let mut vocabulary = Vocabulary {
-                dictionary: &dictionary,
-                layout: &mut layout.clone(),
-                people: &mut people,
-                groups: &groups,
-                rules: &rules,
-            };
-            if let Ok(again) = compile_filter(filter, &mut vocabulary) {
-                compiled.warnings = again.warnings;
-            }
-        }
-        let columns = if columns.is_empty() {
-            let mut names = vec!["device".to_owned(), "standing".to_owned()];
-            names.extend(project.config.fence_by.clone());
-            names.extend(["holder", "open", "overdue", "collected_at"].map(str::to_owned));
-            names
-        } else {
-            columns.to_vec()
-        };
-        Ok(Ok(Listing { columns, rows, total, warnings: compiled.warnings }))
-    }
-
-    fn facts(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
-        let devices = self.reader.device_count()?;
-        let mut rows: BTreeMap<String, Row> = BTreeMap::new();
-        for (path, kinds) in reported_paths(&self.reader)? {
-            let mut types: Vec<(&str, u64)> = kinds.into_iter().collect();
-            types.sort_by_key(|(name, count)| (std::cmp::Reverse(*count), *name));
-            let reported: u64 = types.iter().map(|(_, count)| count).sum();
-            let types: Vec<&str> = types.iter().map(|(name, _)| *name).collect();
-            rows.insert(
-                path.clone(),
-                row([("fact", json!(path)), ("seen_as", json!(types.join(", "))), ("devices", json!(reported))]),
-            );
-        }
-        for path in self.project.dictionary.facts.keys() {
-            rows.entry(path.clone())
-                .or_insert_with(|| row([("fact", json!(path)), ("seen_as", Json::Null), ("devices", json!(0))]));
-        }
-        let rows = rows
-            .into_iter()
-            .map(|(path, mut row)| {
-                let declared = self.project.dictionary.facts.get(&path);
-                let count = row["devices"].as_u64().unwrap_or(0);
-                row.insert("share".into(), json!((count * 100 + devices / 2).checked_div(devices).unwrap_or(0)));
-                row.insert("declared".into(), json!(declared.and_then(|declared| declared.ty).map(|ty| ty.as_str())));
-                row.insert("unit".into(), json!(declared.and_then(|declared| declared.unit.clone())));
-                row.insert("about".into(), json!(declared.and_then(|declared| declared.about.clone())));
-                row
-            })
-            .collect();
-        Ok((vec!["fact", "declared", "seen_as", "devices", "share", "unit", "about"], rows))
     }
 
     fn rules(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
@@ -396,51 +267,6 @@ impl Reading<'_> {
         Ok((vec!["device", "rule", "phase", "severity", "opened", "due", "holder"], rows))
     }
 
-    fn people_rows(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
-        let mut devices: BTreeMap<String, Vec<String>> = BTreeMap::new();
-        let judge = self.judge();
-        let mut arena = Bump::new();
-        self.for_each_device(|device, documents| {
-            arena.reset();
-            let judged = judge
-                .device(device, documents, &arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
-            for holder in judged.input.holders {
-                devices.entry(holder.id.to_owned()).or_default().push(device.to_owned());
-            }
-            Ok(())
-        })?;
-        let mut denied: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-        if self.assessment.is_some() {
-            for entry in self.access(None)?.denied {
-                denied.entry(entry.person.unwrap_or_default()).or_default().insert(entry.service);
-            }
-        }
-        let rows = self
-            .people
-            .all()
-            .map(|person| {
-                let held = devices.get(person.id.as_str()).cloned().unwrap_or_default();
-                let shut: Vec<String> = denied.get(person.id.as_str()).into_iter().flatten().cloned().collect();
-                let mut row = row([
-                    ("person", json!(person.id.as_str())),
-                    ("name", json!(person.name())),
-                    ("unit", json!(person.text("unit"))),
-                    ("mail", json!(person.text("mail"))),
-                    ("devices", json!(held.join(", "))),
-                    ("denied", json!(shut.join(", "))),
-                ]);
-                if let fencepost_core::Datum::Object(fields) = &person.facts {
-                    for (key, value) in fields {
-                        row.entry(key.clone()).or_insert_with(|| json_of_datum(value));
-                    }
-                }
-                row
-            })
-            .collect();
-        Ok((vec!["person", "name", "unit", "devices", "denied"], rows))
-    }
-
     fn services(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
         let mut counts: BTreeMap<String, [BTreeSet<String>; 3]> = BTreeMap::new();
         for spell in self.reader.spells(SpellKind::Decision, None, self.run)? {
@@ -511,20 +337,6 @@ impl Reading<'_> {
         ))
     }
 
-    fn rejects(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
-        let mut rows = Vec::new();
-        for reject in self.reader.rejects()? {
-            let imported = self.reader.run(reject.run)?.map(|run| run.as_of.to_string());
-            rows.push(row([
-                ("imported", json!(imported)),
-                ("file", json!(reject.path)),
-                ("line", json!(reject.line)),
-                ("offset", json!(reject.offset)),
-                ("reason", json!(reject.reason)),
-            ]));
-        }
-        Ok((vec!["imported", "file", "line", "reason"], rows))
-    }
 }
 
 impl Listing {
@@ -545,6 +357,65 @@ impl Listing {
         });
         Ok(())
     }
+}
+
+impl Listing {
+    /// Counts the rows by the values of a column, the commonest first; devices also by how they stand.
+    ///
+    /// A row whose value is a list counts once for each of its items.
+    ///
+    /// # Errors
+    /// When there is no such column.
+    pub fn count_by(self, column: &str) -> Result<Self, EngineError> {
+        let Some(first) = self.rows.first() else { return Ok(Self { columns: vec![column.to_owned()], ..self }) };
+        if !first.contains_key(column) {
+            return Err(unknown_column(column, first.keys().map(String::as_str)));
+        }
+        const STANDINGS: [(&str, &str); 4] = [
+            ("compliant", "compliant"),
+            ("on_notice", "on-notice"),
+            ("unproven", "unproven"),
+            ("non_compliant", "non-compliant"),
+        ];
+        let of_devices = first.contains_key("standing") && column != "standing";
+        let mut groups: BTreeMap<String, (Json, u64, [u64; 4])> = BTreeMap::new();
+        for row in &self.rows {
+            let values: Vec<&Json> = match &row[column] {
+                Json::Array(items) if items.is_empty() => vec![&Json::Null],
+                Json::Array(items) => items.iter().collect(),
+                one => vec![one],
+            };
+            let mut seen = BTreeSet::new();
+            for value in values.into_iter().filter(|value| seen.insert(value.to_string())) {
+                let group = groups.entry(value.to_string()).or_insert_with(|| (value.clone(), 0, [0; 4]));
+                group.1 += 1;
+                let standing = row.get("standing").and_then(Json::as_str);
+                if let Some(at) = STANDINGS.iter().position(|(_, word)| standing == Some(word)) {
+                    group.2[at] += 1;
+                }
+            }
+        }
+        let mut counted: Vec<(Json, u64, [u64; 4])> = groups.into_values().collect();
+        counted.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| compare_cells(&a.0, &b.0)));
+        let total = self.rows.len() as u64;
+        let rows: Vec<Row> = counted
+            .into_iter()
+            .map(|(value, count, standings)| {
+                let mut out = row([(column, value), ("count", json!(count)), ("share", json!(percent(count, total)))]);
+                if of_devices {
+                    out.extend(STANDINGS.iter().zip(standings).map(|((name, _), count)| ((*name).to_owned(), json!(count))));
+                }
+                out
+            })
+            .collect();
+        let columns = rows.first().map(|row| row.keys().cloned().collect()).unwrap_or_default();
+        Ok(Self { columns, rows, ..self })
+    }
+}
+
+/// A part of a whole in hundredths, rounded.
+fn percent(part: u64, whole: u64) -> u64 {
+    (part * 100 + whole / 2).checked_div(whole).unwrap_or(0)
 }
 
 fn compare_cells(a: &Json, b: &Json) -> Ordering {

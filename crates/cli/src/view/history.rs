@@ -1,0 +1,64 @@
+//! What became of a device, moment by moment.
+
+use fencepost_engine::{Happening, History, What};
+
+use super::fence::{post, spaced};
+use super::import::change;
+use super::style::Styles;
+use super::table::{Cell, Column, Table};
+use super::text::{count, harmless};
+use super::time::Clock;
+
+/// The life of a device as a table, oldest first.
+pub fn show(history: &History, clock: &Clock, width: usize, styles: &Styles, unicode: bool) -> String {
+    let strong = styles.strong;
+    let mut out = format!(
+        "{strong}{}{strong:#}  {}, {}\n\n",
+        harmless(&history.device),
+        count(history.collections as u64, "collection", "collections"),
+        count(history.happenings.len() as u64, "change", "changes"),
+    );
+    let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]);
+    let mut last = String::new();
+    for happening in &history.happenings {
+        let when = clock.full(happening.at);
+        let shown = if when == last { String::new() } else { when.clone() };
+        last = when;
+        for (at, (who, what, style)) in lines(happening, styles, unicode).into_iter().enumerate() {
+            let when = if at == 0 { shown.clone() } else { String::new() };
+            table.row(vec![Cell::styled(when, styles.faint), Cell::styled(who, styles.faint), Cell::styled(what, style)]);
+        }
+    }
+    out.push_str(&table.render(width, styles));
+    out
+}
+
+/// Who tells of it, what it was, and in which style.
+fn lines(happening: &Happening, styles: &Styles, unicode: bool) -> Vec<(String, String, anstyle::Style)> {
+    let plain = anstyle::Style::new();
+    let one = |who: &str, what: String, style| vec![(who.to_owned(), what, style)];
+    match &happening.what {
+        What::FirstSeen { source, facts, earlier_removed } => {
+            let facts = count(*facts as u64, "fact", "facts");
+            let told = if *earlier_removed { "here history begins, with" } else { "first seen, with" };
+            one(source, format!("{told} {facts}"), plain)
+        }
+        What::Changed { source, changes } => changes
+            .iter()
+            .enumerate()
+            .map(|(at, one)| (if at == 0 { source.clone() } else { String::new() }, change(one), plain))
+            .collect(),
+        What::Absent { source } => one(source, "no longer lists it".to_owned(), styles.notice),
+        What::ListedAgain { source } => one(source, "lists it again".to_owned(), plain),
+        What::Stood { before, now } => {
+            let before = before.map_or_else(String::new, |before| format!("{} -> ", spaced(before)));
+            one("standing", format!("{before}{} {}", post(*now, unicode), spaced(*now)), styles.standing(*now))
+        }
+        What::Opened { rule } => one("finding", format!("{rule} opened"), styles.notice),
+        What::Relapsed { rule } => one("finding", format!("{rule} came back"), styles.notice),
+        What::Due { rule } => one("finding", format!("{rule} fell due"), styles.bad),
+        What::Closed { rule, how } => one("finding", format!("{rule} closed ({how})"), styles.good),
+        What::Retired { because } => one("by hand", format!("retired: {because}"), plain),
+        What::Renamed { from, because } => one("by hand", format!("no longer called {from}: {because}"), plain),
+    }
+}

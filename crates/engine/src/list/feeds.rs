@@ -1,0 +1,121 @@
+//! What comes in and what is said by hand: sources, corrections, and records that were set aside.
+
+use bumpalo::Bump;
+use fencepost_core::{Datum, Layout, SlotId, Value};
+use fencepost_formats::{SourceKind, json_of_datum};
+use jiff::Timestamp;
+use serde_json::{Value as Json, json};
+
+use super::{Row, row};
+use crate::error::EngineError;
+use crate::reading::{Reading, damaged};
+
+impl Reading<'_> {
+    pub(super) fn source_rows(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+        let told = self.reader.sources(self.run)?;
+        let people = self.reader.people(self.run)?;
+        let rejects = self.reader.rejects()?;
+        let sources = self.project.sources();
+        let mut rows = Vec::new();
+        for source in &sources {
+            let id = source.id.as_str();
+            let imports = self.reader.imports_of(id, self.run, 1)?;
+            let last = imports.first();
+            let own = told.iter().find(|row| row.source == id);
+            let listed = match source.kind {
+                SourceKind::State => own.map_or(0, |row| row.devices),
+                SourceKind::People => people.iter().filter(|person| person.source == id).count() as i64,
+            };
+            // What is due and has not come is late; what never came is late from the start.
+            let late = source.expected_every.map(|every| match last {
+                Some(last) => every.after(last.at, &self.project.config.zone) < self.at,
+                None => true,
+            });
+            let moment = |moment: Option<Timestamp>| json!(moment.map(|moment| moment.to_string()));
+            rows.push(row([
+                ("source", json!(id)),
+                ("about", json!(if source.kind == SourceKind::People { "people" } else { "devices" })),
+                ("format", json!(source.format.as_str())),
+                ("lists", json!(listed)),
+                ("absent", json!(own.map_or(0, |row| row.absent))),
+                ("last_import", moment(last.map(|last| last.at))),
+                ("file", json!(last.map(|last| last.path.as_str()))),
+                ("newest", moment(own.and_then(|row| row.collected))),
+                ("median", moment(own.and_then(|row| row.median))),
+                ("expected_every", json!(source.expected_every.map(|every| every.to_string()))),
+                ("late", json!(late)),
+                ("fresh_for", json!(source.fresh_for.map(|fresh| fresh.to_string()))),
+                ("trust", json!(source.trust)),
+                ("set_aside", json!(last.map_or(0, |last| last.rejected))),
+                ("set_aside_ever", json!(rejects.iter().filter(|reject| reject.source == id).count())),
+            ]));
+        }
+        Ok((
+            vec!["source", "about", "lists", "absent", "last_import", "newest", "median", "expected_every", "late", "set_aside"],
+            rows,
+        ))
+    }
+
+    pub(super) fn correction_rows(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+        let judge = self.judge();
+        let mut arena = Bump::new();
+        let mut rows = Vec::new();
+        for correction in &self.project.corrections {
+            arena.reset();
+            let device = correction.device.as_str();
+            let documents = self.documents(device)?;
+            let mut layout = Layout::new(&self.project.dictionary);
+            let slot: SlotId = layout.want(&correction.fact, &self.project.dictionary);
+            let facts = judge
+                .facts(device, &documents, &layout, &arena)
+                .map_err(|error| damaged(self.project, device, &error.message))?;
+            let corrected = correction.value.to_value(&arena);
+            let said: Vec<(String, bool)> = facts
+                .observations()
+                .iter()
+                .map(|said| (said.source, said.slots[slot.0 as usize]))
+                .filter(|(_, value)| !value.is_missing())
+                .map(|(source, value)| (format!("{source}: {}", value.show()), same(&value, &corrected)))
+                .collect();
+            let state = match (self.at < correction.until, said.as_slice()) {
+                (false, _) => "ended",
+                (true, []) => "in force",
+                (true, said) if said.iter().all(|(_, same)| *same) => "the feeds agree",
+                (true, _) => "in force",
+            };
+            let texts: Vec<&str> = said.iter().map(|(text, _)| text.as_str()).collect();
+            rows.push(row([
+                ("device", json!(device)),
+                ("fact", json!(correction.fact)),
+                ("value", json_of_datum(&correction.value)),
+                ("feeds_say", if texts.is_empty() { Json::Null } else { json!(texts.join(", ")) }),
+                ("state", json!(state)),
+                ("by", json!(correction.by)),
+                ("until", json!(correction.until.to_string())),
+                ("because", json!(correction.because)),
+            ]));
+        }
+        Ok((vec!["device", "fact", "value", "feeds_say", "state", "by", "until", "because"], rows))
+    }
+
+    pub(super) fn rejects(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+        let mut rows = Vec::new();
+        for reject in self.reader.rejects()? {
+            let imported = self.reader.run(reject.run)?.map(|run| run.as_of.to_string());
+            rows.push(row([
+                ("imported", json!(imported)),
+                ("source", json!(reject.source)),
+                ("file", json!(reject.path)),
+                ("line", json!(reject.line)),
+                ("offset", json!(reject.offset)),
+                ("reason", json!(reject.reason)),
+            ]));
+        }
+        Ok((vec!["imported", "source", "file", "line", "reason"], rows))
+    }
+}
+
+fn same(one: &Value<'_>, other: &Value<'_>) -> bool {
+    let (one, other): (Datum, Datum) = (one.to_datum(), other.to_datum());
+    one == other
+}
