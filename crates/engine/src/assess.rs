@@ -20,8 +20,8 @@ use crate::error::EngineError;
 use crate::judge::{Judge, Judged, People};
 use crate::project::Project;
 use crate::reading::{Moment, UNCOVERED, damaged};
-use crate::survey::reported_paths;
 use crate::renames::apply_renamings;
+use crate::survey::reported_paths;
 
 /// How many devices stand how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -452,8 +452,7 @@ impl Tally {
         if project.rules.named_slots().iter().all(|slot| self.seen[slot.0 as usize]) {
             return Ok(Vec::new());
         }
-        let dictionary =
-            Dictionary { reported: Some(reported_paths(reader)?), ..project.dictionary.clone() };
+        let dictionary = Dictionary { reported: Some(reported_paths(reader)?), ..project.dictionary.clone() };
         let (_, mistakes) = RuleSet::compile(&project.source, &dictionary, &[]);
         Ok(mistakes.into_iter().filter(|mistake| mistake.code == "unknown-fact").collect())
     }

@@ -20,20 +20,22 @@ pub struct Change {
 /// Returns what changed from one document to another, by path. What changes at every collection is not told, nor are the id
 /// and the time.
 pub(crate) fn changes_between(before: &[u8], after: &[u8], dictionary: &Dictionary) -> Vec<Change> {
-    let flat = |document: &[u8]| {
-        let mut facts = BTreeMap::new();
-        if let Some(json) = stored_json(document) {
-            flatten(&json, String::new(), dictionary, &mut facts);
-        }
-        facts
-    };
-    let (before, after) = (flat(before), flat(after));
+    let (before, after) = (flat_facts(before, dictionary), flat_facts(after, dictionary));
     let paths: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
     paths
         .into_iter()
         .filter(|path| before.get(*path) != after.get(*path))
         .map(|path| Change { path: path.clone(), before: before.get(path).cloned(), after: after.get(path).cloned() })
         .collect()
+}
+
+/// Returns the facts of a stored document by path, but for those that always change; lists of named items item by item.
+pub(crate) fn flat_facts(document: &[u8], dictionary: &Dictionary) -> BTreeMap<String, Json> {
+    let mut facts = BTreeMap::new();
+    if let Some(json) = stored_json(document) {
+        flatten(&json, String::new(), dictionary, &mut facts);
+    }
+    facts
 }
 
 fn flatten(json: &Json, path: String, dictionary: &Dictionary, into: &mut BTreeMap<String, Json>) {

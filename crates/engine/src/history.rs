@@ -188,7 +188,8 @@ impl Reading<'_> {
                 (None, _) => tell(row.opened, What::Opened { rule }),
                 (Some(true), false) => tell(run.as_of, What::Relapsed { rule }),
                 (Some(false), true) => {
-                    let how = codec::finding(&row).and_then(|finding| finding.closed).map_or("", |(_, why)| why.as_str());
+                    let how =
+                        codec::finding(&row).and_then(|finding| finding.closed).map_or("", |(_, why)| why.as_str());
                     tell(run.as_of, What::Closed { rule, how: how.to_owned() });
                 }
                 (Some(_), _) => {}

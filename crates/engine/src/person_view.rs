@@ -97,7 +97,8 @@ impl Reading<'_> {
             return Ok(inactive.then_some(Remark::Inactive));
         }
         let limit = self.run.unwrap_or(i64::MAX);
-        let ended = self.reader.person_history(id)?.into_iter().filter_map(|(_, _, to)| to).filter(|to| *to <= limit).max();
+        let ended =
+            self.reader.person_history(id)?.into_iter().filter_map(|(_, _, to)| to).filter(|to| *to <= limit).max();
         match ended.map(|run| self.reader.run(run)).transpose()?.flatten() {
             Some(run) => Ok(Some(Remark::Left(run.as_of))),
             None => Ok(Some(Remark::Unlisted)),
@@ -120,10 +121,10 @@ impl Reading<'_> {
         let facts = match listed {
             Some(person) => person.facts.clone(),
             // What was last said of somebody who left.
-            None => entries.last().and_then(|(row, ..)| serde_json::from_str(&row.body).ok()).map_or_else(
-                || Datum::Object(Vec::new()),
-                |json| datum_of_json(&json),
-            ),
+            None => entries
+                .last()
+                .and_then(|(row, ..)| serde_json::from_str(&row.body).ok())
+                .map_or_else(|| Datum::Object(Vec::new()), |json| datum_of_json(&json)),
         };
         let mut flat = Vec::new();
         if let Datum::Object(fields) = &facts {
@@ -201,8 +202,7 @@ impl Reading<'_> {
     /// When the ledger cannot be read.
     pub fn nobody(&self, id: &str, people: bool) -> Result<EngineError, EngineError> {
         let devices = self.reader.device_names()?;
-        let persons: Vec<String> =
-            self.people.all().filter(|_| people).map(|person| person.id.to_string()).collect();
+        let persons: Vec<String> = self.people.all().filter(|_| people).map(|person| person.id.to_string()).collect();
         let what = if persons.is_empty() { "no device" } else { "no device and no person" };
         let near = fencepost_core::nearest(id, devices.iter().chain(&persons).map(String::as_str));
         let help = match near {

@@ -121,8 +121,10 @@ mod tests {
         });
         let mut found = BTreeMap::new();
         leaves(&json, &mut found);
-        let shown: Vec<String> =
-            found.iter().map(|(path, leaf)| format!("{path} {}{}", leaf.kind, if leaf.in_list { " of items" } else { "" })).collect();
+        let shown: Vec<String> = found
+            .iter()
+            .map(|(path, leaf)| format!("{path} {}{}", leaf.kind, if leaf.in_list { " of items" } else { "" }))
+            .collect();
         assert_eq!(
             shown,
             [

@@ -2,6 +2,7 @@
 //! machines read. Decides nothing about compliance.
 
 mod document;
+mod draft;
 mod json_walk;
 mod keep;
 mod machine;
@@ -10,6 +11,7 @@ mod secret;
 mod workspace;
 
 pub use document::JsonDocuments;
+pub use draft::{DraftFor, SAMPLE, draft_source, toml_string};
 pub use json_walk::{MAX_DEPTH, MAX_FIELDS};
 pub use keep::{Keeper, Kept, assemble, stored_json, thin_out};
 pub use machine::{csv_cell, csv_line, datum_of_json, json_of_datum, json_of_value};

@@ -18,7 +18,8 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 pub use error::LedgerError;
 pub use rows::{
-    FindingRow, ImportRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
+    FindingRow, ImportRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow,
+    StoredObservation,
 };
 pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewObservation, Writer};

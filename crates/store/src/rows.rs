@@ -417,7 +417,12 @@ impl<'c> Reader<'c> {
              WHERE f.source = ?1 AND f.run <= ?2 ORDER BY r.id DESC LIMIT ?3",
             params![source, run.unwrap_or(LATEST), most],
             |row| {
-                Ok(ImportRow { at: moment(row.get(0)?), path: row.get(1)?, records: row.get(2)?, rejected: row.get(3)? })
+                Ok(ImportRow {
+                    at: moment(row.get(0)?),
+                    path: row.get(1)?,
+                    records: row.get(2)?,
+                    rejected: row.get(3)?,
+                })
             },
         )
     }

@@ -94,7 +94,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
-            let left_out = if args.columns.is_empty() && args.by.is_none() { fit(ui, &mut listing, &clock) } else { Vec::new() };
+            let left_out =
+                if args.columns.is_empty() && args.by.is_none() { fit(ui, &mut listing, &clock) } else { Vec::new() };
             let text = table(ui, &listing, &clock).render(ui.width, &ui.styles);
             ui.raw(&text)?;
             let noun = Kind::ALL

@@ -3,13 +3,14 @@
 mod access;
 mod assess;
 mod demo;
+mod draft;
 mod history;
 mod import;
 mod init;
 mod list;
 mod show;
-mod trim;
 mod tried;
+mod trim;
 mod why;
 
 use std::path::PathBuf;
@@ -89,6 +90,8 @@ enum Command {
     Access(access::AccessArgs),
     History(history::HistoryArgs),
     Trim(trim::TrimArgs),
+    Source(draft::SourceArgs),
+    Facts(draft::FactsArgs),
 }
 
 /// Carries out a command.
@@ -105,6 +108,8 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Why(args) => why::cmd_why(ui, common, args),
         Command::Access(args) => access::cmd_access(ui, common, args),
         Command::History(args) => history::cmd_history(ui, common, args),
+        Command::Source(args) => draft::cmd_source(ui, common, args),
+        Command::Facts(args) => draft::cmd_facts(ui, common, args),
         Command::Trim(args) => trim::cmd_trim(ui, common, args),
     }
 }

@@ -26,7 +26,11 @@ pub fn show(history: &History, clock: &Clock, width: usize, styles: &Styles, uni
         last = when;
         for (at, (who, what, style)) in lines(happening, styles, unicode).into_iter().enumerate() {
             let when = if at == 0 { shown.clone() } else { String::new() };
-            table.row(vec![Cell::styled(when, styles.faint), Cell::styled(who, styles.faint), Cell::styled(what, style)]);
+            table.row(vec![
+                Cell::styled(when, styles.faint),
+                Cell::styled(who, styles.faint),
+                Cell::styled(what, style),
+            ]);
         }
     }
     out.push_str(&table.render(width, styles));

@@ -54,8 +54,11 @@ pub fn show(person: &PersonReport, clock: &Clock, width: usize, styles: &Styles,
             harmless(&held.device)
         ));
         let told = Gathered::of(held.reach.iter().map(|reach| {
-            let later =
-                reach.later.as_ref().map(|(at, words)| format!("; {words} from {}", clock.both(*at))).unwrap_or_default();
+            let later = reach
+                .later
+                .as_ref()
+                .map(|(at, words)| format!("; {words} from {}", clock.both(*at)))
+                .unwrap_or_default();
             let by = match (&reach.access_rule, reach.strictness) {
                 (_, 0) => String::new(),
                 (Some(rule), _) => format!(" by {rule}"),

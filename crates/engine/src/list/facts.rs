@@ -138,7 +138,18 @@ impl Reading<'_> {
             })
             .collect();
         Ok((
-            vec!["fact", "declared", "seen_as", "share", "distinct", "commonest", "of_values", "wrong", "unit", "about"],
+            vec![
+                "fact",
+                "declared",
+                "seen_as",
+                "share",
+                "distinct",
+                "commonest",
+                "of_values",
+                "wrong",
+                "unit",
+                "about",
+            ],
             rows,
         ))
     }

@@ -51,7 +51,18 @@ impl Reading<'_> {
             ]));
         }
         Ok((
-            vec!["source", "about", "lists", "absent", "last_import", "newest", "median", "expected_every", "late", "set_aside"],
+            vec![
+                "source",
+                "about",
+                "lists",
+                "absent",
+                "last_import",
+                "newest",
+                "median",
+                "expected_every",
+                "late",
+                "set_aside",
+            ],
             rows,
         ))
     }

@@ -336,7 +336,6 @@ impl Reading<'_> {
             rows,
         ))
     }
-
 }
 
 impl Listing {
@@ -403,7 +402,9 @@ impl Listing {
             .map(|(value, count, standings)| {
                 let mut out = row([(column, value), ("count", json!(count)), ("share", json!(percent(count, total)))]);
                 if of_devices {
-                    out.extend(STANDINGS.iter().zip(standings).map(|((name, _), count)| ((*name).to_owned(), json!(count))));
+                    out.extend(
+                        STANDINGS.iter().zip(standings).map(|((name, _), count)| ((*name).to_owned(), json!(count))),
+                    );
                 }
                 out
             })

@@ -167,6 +167,45 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     }
 }
 
+/// The first records of a CSV text: how many headings it has, the records, and how many rows had another number of cells.
+pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> (usize, Vec<Map<String, Json>>, usize) {
+    let names: RefCell<Vec<String>> = RefCell::default();
+    let (mut records, mut odd) = (Vec::new(), 0);
+    let keep = |headings: &[String]| {
+        names.borrow_mut().extend_from_slice(headings);
+        Ok(())
+    };
+    // What ends the reading early was read all the same.
+    let _ = csv_rows::for_each_row(text, delimiter, keep, |row| {
+        match row.cells {
+            Ok(cells) => {
+                let names = names.borrow();
+                let told = names.iter().cloned().zip(cells).filter(|(name, _)| !name.is_empty());
+                records.push(told.map(|(name, cell)| (name, Json::String(cell))).collect());
+            }
+            Err(_) => odd += 1,
+        }
+        if records.len() + odd < most { Ok(()) } else { Err(String::new()) }
+    });
+    let headings = names.borrow().len();
+    (headings, records, odd)
+}
+
+/// The records of a property list.
+pub(crate) fn property_list_sample(bytes: &[u8]) -> Result<Vec<Map<String, Json>>, String> {
+    property_list::read_property_list(bytes)
+}
+
+/// The people of a SCIM list response.
+pub(crate) fn scim_sample(bytes: &[u8]) -> Result<Vec<Map<String, Json>>, String> {
+    scim::read_list_response(bytes, "userName").map(|page| page.people)
+}
+
+/// The settings of a file as one record.
+pub(crate) fn settings_sample(bytes: &[u8], sections: bool) -> Result<Map<String, Json>, String> {
+    setting_lines::read_settings(bytes, sections).map(|settings| once_each(settings).members)
+}
+
 /// Makes a record of settings, with those remembered that were given twice.
 fn once_each(settings: Vec<(String, Option<String>)>) -> RawRecord {
     let mut record = RawRecord::default();

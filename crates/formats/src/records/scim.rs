@@ -63,6 +63,12 @@ pub(crate) fn read_list_response(input: impl Read, id_field: &str) -> Result<Pag
                 let lead = names.get(lead).cloned().unwrap_or_else(|| lead.into());
                 user.insert("lead".to_owned(), lead);
             }
+            // The service's own id is not the one that people go by.
+            if id_field != "id"
+                && let Some(id) = user.shift_remove("id")
+            {
+                user.insert("service_id".to_owned(), id);
+            }
             user
         })
         .collect();

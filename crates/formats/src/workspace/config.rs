@@ -385,7 +385,10 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
     reader.known_keys(table, "[[source]]", &SOURCE_KEYS);
     let id = reader.id(table, "a [[source]]")?;
     let mut source = Source { id: SourceId::new(id.text.as_str()), ..Source::native() };
-    if table.get("person").is_some() {
+    source.format = reader.word(table, "format", &Format::ALL).unwrap_or(Format::JsonLines);
+    // A SCIM list is one of people, whatever names them.
+    let scim = source.format == Format::Scim && table.get("device").is_none();
+    if table.get("person").is_some() || scim {
         source.kind = SourceKind::People;
         source.collected_field = None;
         if let (Some(_), Some(person)) = (table.get("device"), table.get("person")) {
@@ -410,7 +413,6 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
             ),
         }
     }
-    source.format = reader.word(table, "format", &Format::ALL).unwrap_or(Format::JsonLines);
     if let Some(delimiter) = reader.named(table, "delimiter") {
         match delimiter.text.as_bytes() {
             [one] => source.delimiter = *one,

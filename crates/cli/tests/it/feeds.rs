@@ -1,0 +1,336 @@
+//! Feeds in every format: read as meant, drafted when unknown, shown before they go in.
+
+use std::io::Write as _;
+
+use serde_json::Value as Json;
+
+use crate::env::{Env, STEPPED};
+
+const AT: &str = "2027-03-01T06:00:00Z";
+const DAY2: &str = "2027-03-02T06:00:00Z";
+
+fn with_sources(sources: &str) -> Env {
+    let env = Env::new();
+    env.write("fencepost.toml", format!("{STEPPED}{sources}"));
+    env
+}
+
+/// The value of a fact as `show` tells it.
+#[track_caller]
+fn fact(env: &Env, device: &str, path: &str) -> String {
+    let shown = env.json(&["show", device]);
+    let facts = shown["facts"].as_array().unwrap();
+    let fact = facts.iter().find(|fact| fact["fact"] == path).unwrap_or_else(|| panic!("no {path} in {facts:?}"));
+    let wrong = if fact["wrong_type"] == true { " (wrong type)" } else { "" };
+    format!("{}{wrong}", fact["value"].as_str().unwrap())
+}
+
+const CSV_SOURCE: &str = r#"
+[[source]]
+id = "handhelds"
+files = ["*.csv*"]
+format = "csv"
+device = "Asset tag"
+collected = "Exported at"
+[source.fields]
+"Name (2)" = "owner.name"
+"Free (GB)" = { fact = "disk.free_bytes", unit = "GB" }
+"#;
+
+const CSV: &str = "Asset tag,Exported at,Name,Free (GB),Name,Long heading, with spaces\r\nt1,2027-03-01 06:30,tablet,2.5,\"two\r\nlines; \"\"quoted\"\"\",x\r\n";
+
+fn free_bytes(env: &Env) {
+    env.write("facts.toml", "[facts]\n\"disk.free_bytes\" = { type = \"number\", unit = \"B\" }\n");
+}
+
+#[test]
+fn csv_with_doubled_headings_quoted_newlines_and_every_wrapping() {
+    let csv = CSV.replace("Long heading, with spaces", "\"Long heading, with spaces\"");
+    let utf16 = |big: bool| -> Vec<u8> {
+        let units = std::iter::once(0xfeff).chain(csv.encode_utf16());
+        units.flat_map(|unit| if big { unit.to_be_bytes() } else { unit.to_le_bytes() }).collect()
+    };
+    let gzip = |bytes: &[u8]| {
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        encoder.write_all(bytes).unwrap();
+        encoder.finish().unwrap()
+    };
+    let files: [(&str, Vec<u8>); 6] = [
+        ("plain.csv", csv.clone().into_bytes()),
+        ("mark.csv", format!("\u{feff}{csv}").into_bytes()),
+        ("little.csv", utf16(false)),
+        ("big.csv", utf16(true)),
+        ("packed.csv.gz", gzip(csv.as_bytes())),
+        ("packed.csv.zst", zstd::encode_all(csv.as_bytes(), 3).unwrap()),
+    ];
+    for (name, bytes) in files {
+        let env = with_sources(CSV_SOURCE);
+        free_bytes(&env);
+        env.write(name, bytes);
+        let out = env.ok(&["import", name, "--as-of", AT]);
+        assert!(out.contains("1 record, 1 new device"), "{name}: {out}");
+        assert_eq!(fact(&env, "t1", "Name"), "tablet", "{name}");
+        assert_eq!(fact(&env, "t1", "owner.name"), "two\r\nlines; \"quoted\"", "{name}");
+        assert_eq!(fact(&env, "t1", "disk.free_bytes"), "2500000000", "{name}");
+        assert_eq!(fact(&env, "t1", "Long heading, with spaces"), "x", "{name}");
+    }
+}
+
+#[test]
+fn a_broken_wrapping_says_so_and_leaves_nothing_behind() {
+    let env = with_sources(CSV_SOURCE);
+    free_bytes(&env);
+    let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    encoder.write_all(CSV.repeat(500).as_bytes()).unwrap();
+    let packed = encoder.finish().unwrap();
+    env.write("cut.csv.gz", &packed[..packed.len() / 2]);
+    env.fails(&["import", "cut.csv.gz", "--as-of", AT], 2, &["nothing of this file was imported"]);
+    env.write("half.csv", [0xff, 0xfe, b'A', 0, b'B']);
+    env.fails(&["import", "half.csv", "--as-of", AT], 2, &["UTF-16", "nothing of this file"]);
+    env.write("latin.csv", b"Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-01 06:30,2,a,bl\xe5\n");
+    assert!(env.ok(&["import", "latin.csv", "--as-of", AT]).contains("these bytes are not UTF-8"));
+}
+
+#[test]
+fn json_as_a_list_an_object_and_a_list_inside_an_object() {
+    let env = with_sources(
+        r#"
+[[source]]
+id = "list"
+files = ["list*.json"]
+format = "json"
+[[source]]
+id = "inside"
+files = ["inside*.json"]
+format = "json"
+records = "data.items"
+device = "meta.name"
+collected = "seen"
+[source.fields]
+"OS" = "os.version"
+"#,
+    );
+    env.write("list.json", "[\n {\"device\":\"a\",\"collected_at\":\"2027-03-01T05:00:00Z\",\"x\":1},\n {\"device\":\"b\",\"x\":2},\n {\"device\":\"c\",\"collected_at\":\"2027-03-01T05:00:00Z\",\"x\":01}\n]");
+    let out = env.ok(&["import", "list.json", "--as-of", AT]);
+    assert!(
+        out.contains("1 new device") && out.contains("line 3: no `collected_at`") && out.contains("line 4: byte"),
+        "{out}"
+    );
+    env.write("inside.json", r#"{"page":1,"data":{"total":2,"items":[{"meta":{"name":"d"},"seen":1803877200,"OS":"13"},{"meta":{"name":"e"},"seen":1803877200000,"OS":"9","OS":"10"}]}}"#);
+    assert!(env.ok(&["import", "inside.json", "--as-of", AT]).contains("2 new devices"));
+    assert_eq!(fact(&env, "d", "os.version"), "13");
+    assert_eq!(env.json(&["show", "d"])["collected_at"], "2027-03-01T05:00:00Z");
+    // A key that is given twice is of the wrong type after mapping as before.
+    assert_eq!(fact(&env, "e", "os.version"), "wrong type (wrong type)");
+    env.write("list-one.json", r#"{"device":"f","collected_at":"2027-03-01T05:00:00Z","x":3}"#);
+    assert!(env.ok(&["import", "list-one.json", "--as-of", AT]).contains("1 new device"));
+    env.write("inside-cut.json", r#"{"data":{"items":[{"meta":{"name":"g"},"seen":1803877200}"#);
+    env.fails(&["import", "inside-cut.json", "--as-of", AT], 2, &["ends before its list of records"]);
+    env.write("inside-other.json", r#"{"rows":[]}"#);
+    env.fails(&["import", "inside-other.json", "--as-of", AT], 2, &["there is no `data.items`", "`rows`"]);
+    env.write("list-lines.json", "{\"device\":\"h\"}\n{\"device\":\"i\"}\n");
+    env.fails(&["import", "list-lines.json", "--as-of", AT], 2, &["format = \"jsonl\""]);
+    assert!(!env.ok(&["list", "devices"]).contains("g "));
+}
+
+#[test]
+fn one_file_a_device_in_property_lists_ini_and_settings() {
+    let env = with_sources(
+        r#"
+[[source]]
+id = "lists"
+files = ["lists/*.plist"]
+format = "plist"
+device = "Name"
+[source.fields]
+"System.Version" = "os.version"
+
+[[source]]
+id = "dumps"
+files = ["dumps/*.ini*"]
+format = "ini"
+device_from = "file-name"
+
+[[source]]
+id = "sysctl"
+files = ["hosts/*/settings.conf"]
+format = "key-value"
+device_from = "folder-name"
+collected = "taken"
+under = "settings"
+"#,
+    );
+    env.write(
+        "facts.toml",
+        "[facts]\n\"os.version\" = { type = \"version\" }\n\"log.days\" = { type = \"number\" }\n\"settings.port\" = { type = \"number\" }\n\"agent.seen\" = { type = \"instant\" }\n",
+    );
+    env.write("lists/a.plist", "<?xml version=\"1.0\"?><plist version=\"1.0\"><dict><key>Name</key><string>mac-1</string><key>System</key><dict><key>Version</key><string>14.4</string></dict><key>Disks</key><array><dict><key>free</key><integer>5</integer></dict></array></dict></plist>");
+    env.write("dumps/kiosk-7.ini", "[log]\ndays = 35\nlevel=info\n[agent]\nseen=2027-02-28 10:00\n; note\n");
+    env.write("dumps/kiosk-8.ini", "[log]\ndays = 35\nnonsense\n");
+    env.write("dumps/kiosk-9.ini", "[log]\ndays = 35\ndays = 7\n");
+    env.write("hosts/tern-tickets/settings.conf", "taken=2027-03-01 06:59\nport=22\nmain.timeout = \"30 s\"\nempty=\n");
+    let out = env.ok(&["import", "lists", "dumps", "hosts", "--as-of", "2099-01-01T00:00:00Z"]);
+    assert!(out.contains("as lists: 1 record, 1 new device"), "{out}");
+    assert!(out.contains("line 1: line 3: no `=` in it"), "{out}");
+    assert_eq!(fact(&env, "mac-1", "os.version"), "14.4");
+    assert_eq!(fact(&env, "mac-1", "Disks"), "[{free: 5}]");
+    assert_eq!((fact(&env, "kiosk-7", "log.days"), fact(&env, "kiosk-7", "log.level")), ("35".into(), "info".into()));
+    // A moment without an offset is in the source's zone, or the workspace's.
+    assert_eq!(fact(&env, "kiosk-7", "agent.seen"), "2027-02-28T09:00:00Z");
+    assert_eq!(fact(&env, "kiosk-9", "log.days"), "wrong type (wrong type)");
+    assert_eq!(env.json(&["show", "tern-tickets"])["collected_at"], "2027-03-01T05:59:00Z");
+    // Under a path, keys stay as they were written, for `get value`.
+    let tried = env.json(&["try", "get value(settings, \"main.timeout\")", "--device", "tern-tickets"]);
+    assert_eq!(tried["value"], "30 s");
+    assert_eq!(fact(&env, "tern-tickets", "settings.port"), "22");
+    let empty = env.json(&["try", "settings.empty = null", "--device", "tern-tickets"]);
+    assert_eq!(empty["outcome"], "pass");
+}
+
+#[test]
+fn binary_property_lists_are_read_as_well() {
+    let env = with_sources("[[source]]\nid = \"lists\"\nfiles = [\"*.plist\"]\nformat = \"plist\"\ndevice = \"n\"\n");
+    // {"n": "b1", "x": 7} as a binary property list.
+    let binary: &[u8] = b"bplist00\xd2\x01\x02\x03\x04\x51n\x51x\x52b1\x10\x07\x08\x0d\x0f\x11\x14\x00\x00\x00\x00\x00\x00\x01\x01\x00\x00\x00\x00\x00\x00\x00\x05\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x16";
+    env.write("b.plist", binary);
+    assert!(env.ok(&["import", "b.plist", "--as-of", "2099-01-01T00:00:00Z"]).contains("1 new device"));
+    assert_eq!(fact(&env, "b1", "x"), "7");
+}
+
+#[test]
+fn times_are_read_as_their_source_writes_them() {
+    let env = with_sources(
+        "[[source]]\nid = \"h\"\nfiles = [\"*.csv\"]\nformat = \"csv\"\ndevice = \"Tag\"\ncollected = \"When\"\ntime_format = \"%d.%m.%Y %H:%M\"\ntime_zone = \"America/Lima\"\n",
+    );
+    env.write("facts.toml", "[facts]\n\"seen\" = { type = \"instant\" }\n");
+    env.write("a.csv", "Tag,When,seen\na,28.02.2027 20:00,27.02.2027 08:00\nb,2027-02-28,x\n");
+    let out = env.ok(&["import", "a.csv", "--as-of", AT]);
+    assert!(out.contains("line 3: `When` is no moment: it does not read as time_format"), "{out}");
+    assert_eq!(env.json(&["show", "a"])["collected_at"], "2027-03-01T01:00:00Z");
+    assert_eq!(fact(&env, "a", "seen"), "2027-02-27T13:00:00Z");
+}
+
+#[test]
+fn a_dry_run_shows_what_would_come_of_each_file_and_does_none_of_it() {
+    let env = with_sources(CSV_SOURCE);
+    free_bytes(&env);
+    env.write(
+        "one.csv",
+        "Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-01 06:30,2,old,\nt2,2027-03-01 06:30,2,same,\n",
+    );
+    let before = env.run(&["import", "--dry-run", "one.csv", "--as-of", AT]);
+    assert!(before.out.contains("handhelds, read as csv, because its path fits \"*.csv*\""), "{}", before.out);
+    assert!(
+        before.out.contains("2 records of 2 devices") && before.out.contains("make 2 new devices"),
+        "{}",
+        before.out
+    );
+    assert!(before.out.contains("device=t1, collected_at=2027-03-01T05:30:00Z"), "{}", before.out);
+    assert!(before.err.contains("Nothing was imported"));
+    assert!(!env.path(".fencepost").exists(), "a dry run makes no ledger");
+    env.ok(&["import", "one.csv", "--as-of", AT]);
+    env.write("two.csv", "Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-02 06:30,2,new,\nt2,2027-03-02 06:30,3,same,\n,2027-03-02 06:30,2,x,\n");
+    let out = env.ok(&["import", "--dry-run", "two.csv", "--as-of", DAY2]);
+    assert!(out.contains("t1: Name old -> new") && out.contains("1 bad record was set aside"), "{out}");
+    assert_eq!(env.json(&["list", "rejects"])["rows"], Json::Array(Vec::new()));
+    assert_eq!(fact(&env, "t1", "Name"), "old");
+    // What it said is what happens.
+    assert!(env.ok(&["import", "two.csv", "--as-of", DAY2]).contains("0 new devices, 2 changed, 0 unchanged"));
+}
+
+#[test]
+fn the_same_file_read_in_another_way_takes_the_place_of_what_it_said() {
+    let env = with_sources(CSV_SOURCE);
+    free_bytes(&env);
+    env.write("one.csv", "Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-01 06:30,2,tablet,\n");
+    env.ok(&["import", "one.csv", "--as-of", AT]);
+    env.write(
+        "fencepost.toml",
+        format!("{STEPPED}{}", CSV_SOURCE.replace("[source.fields]", "[source.fields]\n\"Name\" = \"kind\"")),
+    );
+    let out = env.ok(&["import", "one.csv", "--as-of", AT]);
+    assert!(out.contains("0 new devices, 1 changed"), "{out}");
+    assert_eq!(fact(&env, "t1", "kind"), "tablet");
+    assert!(env.ok(&["import", "one.csv", "--as-of", AT]).contains("nothing to do"));
+}
+
+#[test]
+fn a_stream_is_known_again_as_a_file_is() {
+    let env = with_sources(CSV_SOURCE);
+    free_bytes(&env);
+    let csv = b"Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-01 06:30,2,tablet,\n";
+    let first = env.pipe(&["import", "-", "--as-of", AT], csv);
+    assert!(first.out.contains("1 new device"), "{}{}", first.out, first.err);
+    assert!(env.pipe(&["import", "-", "--as-of", AT], csv).out.contains("nothing to do"));
+    env.write("one.csv", csv);
+    assert!(env.ok(&["import", "one.csv", "--as-of", AT]).contains("nothing to do"));
+}
+
+#[test]
+fn a_draft_is_a_source_that_reads_the_file_it_was_made_from() {
+    let csv = "Asset tag;Scanned;OS ver.;Encrypted?;Free (GB);Passcode;Site\n".to_owned()
+        + &(1..=12)
+            .map(|n| {
+                format!(
+                    "S-{n};{n:02}.02.2027 08:00;13.{}.1;{};{n},5;pin{n};Ness Pier\n",
+                    n % 3,
+                    if n % 2 == 0 { "Ja" } else { "Nei" }
+                )
+            })
+            .collect::<String>();
+    let csv = csv.replace(",5;pin", ".5;pin");
+    let jsonl: String = (1..=3)
+        .map(|n| format!("{{\"hostname\":\"h{n}\",\"reported_at\":\"2027-02-2{n}T08:00:00Z\",\"software\":[{{\"name\":\"a\",\"v\":\"1\"}}],\"up\":true}}\n"))
+        .collect();
+    let wrapped = format!("{{\"page\":1,\"machines\":[{}]}}", jsonl.lines().collect::<Vec<_>>().join(","));
+    for (name, text, device, path, value) in [
+        ("scans-2027-02.csv", csv.as_str(), "S-2", "encrypted", "true"),
+        ("hosts.jsonl", jsonl.as_str(), "h2", "up", "true"),
+        ("all.json", wrapped.as_str(), "h3", "up", "true"),
+        ("kiosk-3.ini", "[log]\ndays=35\n", "kiosk-3", "log.days", "35"),
+        ("kiosk-4.conf", "a.b=35\n", "kiosk-4", "a.b", "35"),
+        (
+            "m.plist",
+            "<plist version=\"1.0\"><dict><key>hostname</key><string>m-1</string><key>x</key><true/></dict></plist>",
+            "m-1",
+            "x",
+            "true",
+        ),
+    ] {
+        let env = Env::new();
+        env.write(name, text);
+        let draft = env.ok(&["source", "draft", name]);
+        env.write("fencepost.toml", format!("{STEPPED}\n{draft}"));
+        let facts: String = draft
+            .lines()
+            .skip_while(|line| !line.starts_with("# For facts.toml"))
+            .skip(1)
+            .map(|line| format!("{}\n", line.trim_start_matches("# ")))
+            .collect();
+        env.write("facts.toml", format!("[facts]\n{facts}"));
+        let out = env.ok(&["import", name, "--as-of", "2099-01-01T00:00:00Z"]);
+        assert!(!out.contains("bad record") && out.contains("new device"), "{name}: {out}\n{draft}");
+        assert_eq!(fact(&env, device, path), value, "{name}: {draft}");
+        assert!(!draft.contains("pin1"), "a draft shows no secret: {draft}");
+    }
+}
+
+#[test]
+fn a_draft_says_what_it_could_not_tell() {
+    let env = Env::new();
+    env.write("x.csv", "Alpha,Beta\n1,2\n1,2\n");
+    let draft = env.ok(&["source", "draft", "x.csv"]);
+    assert!(draft.contains("# device") && draft.contains("could not tell: which field names the device?"), "{draft}");
+    assert!(draft.contains("could not tell: which field says when?"), "{draft}");
+    env.write("dates.csv", "Asset,Scan date\na,02/03/2027\nb,04/05/2027\n");
+    assert!(env.ok(&["source", "draft", "dates.csv"]).contains("could not tell day from month"));
+    env.write("y.xml", "<other/>");
+    env.fails(&["source", "draft", "y.xml"], 2, &["only property lists are read"]);
+    env.write("z.csv", "");
+    env.fails(&["source", "draft", "z.csv"], 2, &["empty"]);
+    let people = env.pipe(
+        &["source", "draft", "-"],
+        b"No.,Name,E-mail,Department\n7,Bro,bro@x.example,ships/tern\n8,Dra,dra@x.example,office\n",
+    );
+    assert!(people.out.contains("person") && people.out.contains("\"E-mail\"     = \"mail\""), "{}", people.out);
+}

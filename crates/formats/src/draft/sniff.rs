@@ -1,0 +1,185 @@
+//! Tells the format of a file by what it holds, and reads its first records.
+
+use serde_json::{Map, Value as Json};
+
+use super::Sample;
+use crate::records::{csv_sample, property_list_sample, scim_sample, settings_sample};
+use crate::workspace::Format;
+
+/// How much of a file is looked at, in bytes.
+pub const SAMPLE: usize = 4 << 20;
+/// How many records are looked at.
+const RECORDS: usize = 2_000;
+
+type Record = Map<String, Json>;
+
+pub(super) fn sample(start: &[u8], whole: bool) -> Result<Sample, String> {
+    let of = |format: Format, records: Vec<Record>, more: bool| Sample {
+        format,
+        delimiter: b',',
+        records_at: None,
+        records,
+        more,
+    };
+    if start.starts_with(b"bplist") || is_xml_list(start) {
+        if !whole {
+            return Err(format!("a property list is read whole, and this one is longer than {} MiB", SAMPLE >> 20));
+        }
+        return Ok(of(Format::PropertyList, property_list_sample(start)?, false));
+    }
+    let text = text_of(start, whole)?;
+    match text.trim_start().chars().next() {
+        None => Err("the file is empty".to_owned()),
+        Some('[') if is_section(text) => Ok(plain(text, whole)),
+        Some('{' | '[') => json(text, whole)
+            .map(|(format, records_at, records, more)| Sample { records_at, ..of(format, records, more) }),
+        Some('<') => Err("this looks like XML, of which only property lists are read".to_owned()),
+        Some(_) => Ok(plain(text, whole)),
+    }
+}
+
+/// Whether the first line is a section of INI, and not the beginning of a JSON list.
+fn is_section(text: &str) -> bool {
+    let line = text.trim_start().lines().next().unwrap_or_default().trim();
+    let inner = line.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or_default();
+    inner.starts_with(|c: char| c.is_alphabetic()) && serde_json::from_str::<Json>(line).is_err()
+}
+
+fn is_xml_list(start: &[u8]) -> bool {
+    let head = String::from_utf8_lossy(&start[..start.len().min(2000)]);
+    head.contains("<plist") || head.contains("<!DOCTYPE plist")
+}
+
+/// The text of a sample; one that was cut may end in half a character.
+fn text_of(start: &[u8], whole: bool) -> Result<&str, String> {
+    let text = match std::str::from_utf8(start) {
+        Ok(text) => text,
+        Err(error) if !whole && error.error_len().is_none() => {
+            std::str::from_utf8(&start[..error.valid_up_to()]).unwrap_or_default()
+        }
+        Err(error) => {
+            return Err(format!(
+                "byte {} is not UTF-8: export the file as UTF-8, or as UTF-16 with a byte order mark",
+                error.valid_up_to()
+            ));
+        }
+    };
+    Ok(text.trim_start_matches('\u{feff}'))
+}
+
+type Found = (Format, Option<String>, Vec<Record>, bool);
+
+fn json(text: &str, whole: bool) -> Result<Found, String> {
+    // Objects one a line: the first line is one, and the second, if there is one, begins another.
+    let mut lines = text.lines().filter(|line| !line.trim().is_empty());
+    let first = lines.next().and_then(|line| serde_json::from_str::<Record>(line).ok());
+    let second = lines.next();
+    if first.is_some() && second.is_none_or(|line| line.trim_start().starts_with('{')) {
+        let several = second.is_some();
+        if several || !first.as_ref().is_some_and(is_wrapper) {
+            let records: Vec<Record> =
+                text.lines().filter_map(|line| serde_json::from_str(line).ok()).take(RECORDS).collect();
+            let more = !whole || records.len() == RECORDS;
+            return Ok((Format::JsonLines, None, records, more));
+        }
+    }
+    if whole && let Ok(people) = scim_sample(text.as_bytes()) {
+        return Ok((Format::Scim, None, people.into_iter().take(RECORDS).collect(), false));
+    }
+    if !whole {
+        // The records at the root can be told one by one, and no others.
+        let records = beginning(text);
+        if records.is_empty() {
+            return Err(format!(
+                "the JSON document is longer than {} MiB and no list of objects; draft from a smaller file of the feed",
+                SAMPLE >> 20
+            ));
+        }
+        return Ok((Format::Json, None, records, true));
+    }
+    let document: Json = serde_json::from_str(text).map_err(|error| format!("this is no JSON document: {error}"))?;
+    let mut lists = Vec::new();
+    find_lists(&document, "", 0, &mut lists);
+    // The longest list of objects is what the file is about.
+    lists.sort_by_key(|(path, records)| (std::cmp::Reverse(records.len()), path.len()));
+    match (lists.into_iter().next(), document) {
+        (Some((path, records)), _) => {
+            let more = records.len() > RECORDS;
+            let at = (!path.is_empty()).then_some(path);
+            Ok((Format::Json, at, records.into_iter().take(RECORDS).collect(), more))
+        }
+        (None, Json::Object(record)) => Ok((Format::Json, None, vec![record], false)),
+        (None, _) => Err("the JSON document holds no object".to_owned()),
+    }
+}
+
+/// One object that holds a list of objects is more likely a wrapper than a device; a device has facts beside its lists.
+fn is_wrapper(record: &Record) -> bool {
+    let mut lists = Vec::new();
+    find_lists(&Json::Object(record.clone()), "", 0, &mut lists);
+    let scalars = record.values().filter(|value| !value.is_array() && !value.is_object()).count();
+    let named = record.keys().any(|key| matches!(key.as_str(), "device" | "collected_at"));
+    !named && scalars <= 4 && lists.iter().any(|(_, records)| !records.is_empty())
+}
+
+fn find_lists(json: &Json, path: &str, depth: usize, into: &mut Vec<(String, Vec<Record>)>) {
+    match json {
+        Json::Array(items) if items.iter().all(Json::is_object) && !items.is_empty() => {
+            let records = items.iter().filter_map(|item| item.as_object().cloned()).collect();
+            into.push((path.to_owned(), records));
+        }
+        Json::Object(fields) if depth < 4 => {
+            for (key, value) in fields {
+                let below = if path.is_empty() { key.clone() } else { format!("{path}.{key}") };
+                find_lists(value, &below, depth + 1, into);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// The whole records at the beginning of a list that was cut.
+fn beginning(text: &str) -> Vec<Record> {
+    let Some(rest) = text.trim_start().strip_prefix('[') else { return Vec::new() };
+    let (mut records, mut rest) = (Vec::new(), rest);
+    while records.len() < RECORDS {
+        let mut stream = serde_json::Deserializer::from_str(rest.trim_start_matches([',', ' ', '\n', '\r', '\t']))
+            .into_iter::<Record>();
+        let Some(Ok(record)) = stream.next() else { break };
+        let trimmed = rest.trim_start_matches([',', ' ', '\n', '\r', '\t']);
+        rest = &trimmed[stream.byte_offset()..];
+        records.push(record);
+    }
+    records
+}
+
+/// Rows, sections or settings.
+fn plain(text: &str, whole: bool) -> Sample {
+    let lines: Vec<&str> = text
+        .lines()
+        .map(str::trim)
+        .filter(|line| !line.is_empty() && !line.starts_with(['#', ';']))
+        .take(200)
+        .collect();
+    let section = |line: &&&str| line.starts_with('[') && line.ends_with(']');
+    let setting = |line: &&&str| line.find('=').is_some_and(|at| at > 0 && !line[..at].contains([',', '\t', '"']));
+    let (sections, settings) = (lines.iter().filter(section).count(), lines.iter().filter(setting).count());
+    let all = sections + settings == lines.len() && settings > 0;
+    if whole && all {
+        let format = if sections > 0 { Format::Ini } else { Format::KeyValue };
+        if let Ok(record) = settings_sample(text.as_bytes(), format == Format::Ini) {
+            return Sample { format, delimiter: b',', records_at: None, records: vec![record], more: false };
+        }
+    }
+    // The delimiter that parts the most rows into as many cells as there are headings.
+    let best = [b',', b';', b'\t', b'|']
+        .into_iter()
+        .map(|delimiter| {
+            let (headings, records, odd) = csv_sample(text.as_bytes(), delimiter, RECORDS);
+            (records.len().saturating_sub(odd) * usize::from(headings > 1), headings, delimiter, records)
+        })
+        .max_by_key(|(whole, headings, ..)| (*whole, *headings));
+    let (delimiter, records) = best.map_or((b',', Vec::new()), |(_, _, delimiter, records)| (delimiter, records));
+    let more = !whole || records.len() == RECORDS;
+    Sample { format: Format::Csv, delimiter, records_at: None, records, more }
+}
