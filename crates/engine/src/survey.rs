@@ -84,11 +84,19 @@ pub(crate) fn reported_paths(reader: &Reader<'_>) -> Result<BTreeSet<String>, Le
     Ok(all)
 }
 
+/// What devices give at one path.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct PathSeen {
+    /// The types, each with how many devices.
+    pub kinds: BTreeMap<&'static str, u64>,
+    /// It is a field of a list's items.
+    pub in_list: bool,
+}
+
 impl Reading<'_> {
-    /// Returns every path that devices report, each with the types seen there and how often, and whether it is a field of a
-    /// list's items.
-    pub(crate) fn paths(&self) -> Result<BTreeMap<String, (BTreeMap<&'static str, u64>, bool)>, LedgerError> {
-        let mut all: BTreeMap<String, (BTreeMap<&'static str, u64>, bool)> = BTreeMap::new();
+    /// Returns every path that devices report, with what is there.
+    pub(crate) fn paths(&self) -> Result<BTreeMap<String, PathSeen>, LedgerError> {
+        let mut all: BTreeMap<String, PathSeen> = BTreeMap::new();
         self.for_each_device(|_, documents| {
             let mut own = BTreeMap::new();
             for document in documents {
@@ -98,9 +106,9 @@ impl Reading<'_> {
             }
             for (path, leaf) in own {
                 if all.len() < MOST_PATHS || all.contains_key(&path) {
-                    let (kinds, in_list) = all.entry(path).or_default();
-                    *kinds.entry(leaf.kind).or_default() += 1;
-                    *in_list |= leaf.in_list;
+                    let seen = all.entry(path).or_default();
+                    *seen.kinds.entry(leaf.kind).or_default() += 1;
+                    seen.in_list |= leaf.in_list;
                 }
             }
             Ok(())

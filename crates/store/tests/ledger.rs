@@ -290,7 +290,7 @@ fn absence_lasts_until_the_feed_lists_the_device_again() {
     writer.add_observation(run, &said("b", D1, "{}", "")).unwrap();
     let second = begin(&mut writer, RunKind::Import, D2);
     writer.set_absent(second, "s", "b").unwrap();
-    let row = writer.reader().sources().unwrap().remove(0);
+    let row = writer.reader().sources(None).unwrap().remove(0);
     assert_eq!((row.devices, row.absent, row.collected), (1, 1, Some(moment(D1))));
     assert_eq!(writer.reader().listed_by("s").unwrap(), [("a".to_owned(), moment(D1))]);
     let third = begin(&mut writer, RunKind::Import, "2027-03-03T06:00:00Z");

@@ -75,9 +75,9 @@ impl Reading<'_> {
             .paths()?
             .into_iter()
             .filter(|(path, _)| !matches!(path.as_str(), "device" | "collected_at"))
-            .map(|(path, (kinds, in_list))| {
+            .map(|(path, seen)| {
                 let slot = layout.want(&path, dictionary);
-                (path, slot, Survey { in_list, kinds, ..Survey::default() })
+                (path, slot, Survey { in_list: seen.in_list, kinds: seen.kinds, ..Survey::default() })
             })
             .collect();
         let mut arena = Bump::new();
