@@ -134,6 +134,22 @@ pub(crate) fn group_ids(sources: &[GroupSource]) -> Vec<GroupId> {
 }
 
 impl Groups {
+    /// Returns the conditions that say whether a group holds something: its own, and those of the groups it names.
+    pub fn reads(&self, group: usize) -> Vec<&Condition> {
+        let (mut asked, mut found, mut seen) = (vec![group], Vec::new(), Vec::new());
+        while let Some(at) = asked.pop() {
+            if seen.contains(&at) {
+                continue;
+            }
+            seen.push(at);
+            let group = &self.all[at];
+            found.extend(&group.condition);
+            asked.extend(group.groups.iter().chain(&group.except_groups));
+            asked.extend(group.condition.iter().flat_map(Condition::groups));
+        }
+        found
+    }
+
     /// Compiles the groups; index 0 is [`EVERY_DEVICE`].
     pub fn compile(sources: &[GroupSource], vocabulary: &mut Vocabulary<'_>, mistakes: &mut Vec<Diagnostic>) -> Self {
         let mut index: HashMap<&str, usize> = HashMap::from([(EVERY_DEVICE, 0)]);

@@ -14,6 +14,7 @@ use crate::condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::dictionary::Dictionary;
 use crate::evidence::{Blame, Evidence, Outcome};
+use crate::facts::Facts;
 use crate::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids, unknown_group};
 use crate::id::{DeviceId, GroupId, RuleId};
 use crate::layout::{Layout, SlotId};
@@ -247,6 +248,30 @@ impl RuleSet {
     /// Returns the groups: id, title, kind.
     pub fn groups(&self) -> impl Iterator<Item = (&GroupId, Option<&str>, GroupKind)> {
         self.groups.all.iter().map(|group| (&group.id, group.title.as_deref(), group.kind))
+    }
+
+    /// Returns the facts that say whether a group holds a device and are older than promised, by path: in what they decide,
+    /// their last known values count. `group` is an index into [`Self::groups`].
+    pub fn last_known_of_group<'f>(&'f self, group: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
+        let slots = self.groups.reads(group).into_iter().flat_map(Condition::slots);
+        self.too_old(slots, facts)
+    }
+
+    /// Returns the facts that say whether a rule covers a device and are older than promised, by path.
+    pub fn last_known_of_scope<'f>(&'f self, rule: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
+        let rule = &self.rules[rule];
+        let except = rule.except.iter().filter_map(|except| match except {
+            Exception::Group(group) => Some(*group),
+            Exception::Device(_) => None,
+        });
+        let asked = rule.covers.iter().flat_map(Condition::groups).copied();
+        let groups = rule.groups.iter().copied().chain(except).chain(asked);
+        let conditions = rule.covers.iter().chain(groups.flat_map(|group| self.groups.reads(group)));
+        self.too_old(conditions.flat_map(Condition::slots), facts)
+    }
+
+    fn too_old<'f, 's>(&'f self, slots: impl Iterator<Item = &'s SlotId>, facts: &Facts<'_>) -> BTreeSet<&'f str> {
+        slots.filter(|slot| facts.slot(**slot).stale).map(|slot| self.layout.slot_path(*slot)).collect()
     }
 
     /// Returns the facts of a person, slot by slot, as conditions read them.

@@ -114,6 +114,8 @@ pub struct VerdictLine {
     pub evidence: Evidence,
     /// It does not apply because the device is excepted.
     pub excepted: bool,
+    /// Facts that say whether the rule covers the device and are older than promised: their last known values counted.
+    pub scope_last_known: Vec<String>,
     /// The latest finding of the rule on the device.
     pub finding: Option<Finding>,
 }
@@ -139,6 +141,8 @@ pub struct DeviceReport {
     pub holders: Vec<HolderLine>,
     /// The groups it belongs to.
     pub groups: Vec<String>,
+    /// Those among them, and its holders, that are told by facts older than promised; with these facts.
+    pub last_known: Vec<(String, Vec<String>)>,
     /// Every fact.
     pub facts: Vec<FactLine>,
     /// Every rule on trial or enforced.
@@ -208,19 +212,33 @@ impl Reading<'_> {
                 let rule = rules.rules()[verdict.rule].clone();
                 let (outcome, evidence) = judge.explain(verdict.rule, &judged.input, &arena);
                 let finding = findings.iter().rfind(|finding| finding.subject.as_str() == rule.id.as_str()).cloned();
-                VerdictLine { rule, outcome, evidence, excepted: verdict.excepted, finding }
+                let scope_last_known =
+                    rules.last_known_of_scope(verdict.rule, facts).into_iter().map(str::to_owned).collect();
+                VerdictLine { rule, outcome, evidence, excepted: verdict.excepted, scope_last_known, finding }
             })
             .collect();
 
         let zone = &self.project.config.zone;
         let ambient = surroundings(standing, &findings, &arena);
         let memberships = rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
-        let groups = rules
-            .groups()
-            .zip(memberships)
-            .filter(|((id, ..), value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
-            .map(|((id, ..), _)| id.to_string())
-            .collect();
+        let (mut groups, mut last_known) = (Vec::new(), Vec::new());
+        let member = rules.groups().zip(memberships).enumerate();
+        for (at, ((id, ..), _)) in member.filter(|(_, (_, value))| matches!(value, Value::Boolean(true))) {
+            if id.as_str() == "every-device" {
+                continue;
+            }
+            groups.push(id.to_string());
+            let told_by = rules.last_known_of_group(at, facts);
+            if !told_by.is_empty() {
+                last_known.push((id.to_string(), told_by.into_iter().map(str::to_owned).collect()));
+            }
+        }
+        let holder = self.project.config.holder.as_deref();
+        if let Some((path, slot)) = holder.and_then(|holder| paths.iter().zip(&slots).find(|(path, _)| *path == holder))
+            && facts.slot(*slot).stale
+        {
+            last_known.insert(0, ("holder".to_owned(), vec![path.clone()]));
+        }
         let holders = judged
             .input
             .holders
@@ -241,6 +259,7 @@ impl Reading<'_> {
             absent: self.reader.absences_of(device, self.run)?,
             holders,
             groups,
+            last_known,
             facts: lines,
             verdicts,
             findings: findings.clone(),

@@ -6,8 +6,10 @@ use std::io::{self, BufRead, BufReader, Read};
 use std::path::Path;
 
 use bumpalo::Bump;
-use fencepost_core::{DocumentReader, Facts, Observation, Read as ReadSlots, Value, parse_collected};
-use fencepost_formats::{JsonDocuments, Keeper, Kept, Mapped, Record, SecretKey, SourceKind, assemble, read_records};
+use fencepost_core::{DocumentReader, Facts, Observation, Read as ReadSlots, Text, Value, parse_collected};
+use fencepost_formats::{
+    JsonDocuments, Keeper, Kept, Mapped, Record, SecretKey, Source, SourceKind, assemble, read_records,
+};
 use fencepost_store::{Added, FileRow, Ledger, LedgerError, NewObservation, RejectRow, RunKind, Writer};
 use jiff::{SignedDuration, Timestamp};
 use sha2::{Digest, Sha256};
@@ -149,6 +151,19 @@ pub fn import_stream(
     run(project, ledger, input, BufReader::with_capacity(1 << 18, stream), options, moment)
 }
 
+/// Returns everything that decides what is kept of a record of a source, as one text: the same text, nothing new to be read.
+fn reading_text(project: &Project, source: &Source) -> String {
+    let facts: Vec<_> = project
+        .dictionary
+        .facts
+        .iter()
+        .map(|(path, said)| (path, said.ty, &said.unit, said.volatile, said.secret, said.company_only))
+        .collect();
+    let text = |text: &Option<Text>| text.as_ref().map(|text| text.as_str().to_owned());
+    let gates = (text(&source.speaks_for), text(&project.config.company_device), project.config.zone.iana_name());
+    format!("{}\n{gates:?}\n{facts:?}", source.mapping_text())
+}
+
 /// A file to be imported.
 struct Input {
     claim: Claim,
@@ -225,7 +240,7 @@ fn run(
     let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
     // The digest of a file could tell what a secret in it is, so it is taken with the key.
     let file_name = |digest: [u8; 32]| key.digest(&digest);
-    let mapping = hex(&Sha256::digest(format!("{}\n{:?}", source.mapping_text(), project.dictionary.facts)));
+    let mapping = hex(&Sha256::digest(reading_text(project, source)));
     let mut writer = ledger.writer("import")?;
     let known = |writer: &Writer<'_>, file: &str| writer.reader().known_file(file, source.id.as_str(), &mapping);
     // A file whose missing devices were kept can be given once more, to be believed about them.
@@ -359,7 +374,7 @@ fn run(
 
 struct Intake<'i> {
     project: &'i Project,
-    claim: &'i fencepost_formats::Source,
+    claim: &'i Source,
     run: i64,
     key: &'i SecretKey,
     judge: Judge<'i>,
@@ -590,7 +605,7 @@ impl Missing<'_> {
             // What is known from a newer file than this one, this one cannot miss.
             let all = writer.reader().listed_by(self.source)?;
             all.into_iter()
-                .filter(|(_, collected)| self.newest.is_some_and(|newest| *collected <= newest))
+                .filter(|(_, collected)| self.newest.is_none_or(|newest| *collected <= newest))
                 .map(|(device, _)| device)
                 .collect()
         };

@@ -190,7 +190,9 @@ fn show(
     }
     if let (Some(found), true) = (&tried.evidence, proof) {
         let styles = ui.styles;
-        ui.raw(&evidence::render(found, &project.dictionary, clock, &styles, 2))?;
+        let dictionary = &project.dictionary;
+        let proof = evidence::Proof { evidence: found, dictionary, facts: &[], clock, styles: &styles };
+        ui.raw(&proof.render(2))?;
     }
     Ok(())
 }

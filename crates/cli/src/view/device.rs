@@ -114,7 +114,18 @@ impl Page<'_> {
         if let Some(clock) = self.clock_of(report, verdict) {
             self.told(&mut out, "clock", &clock);
         }
-        out.push_str(&evidence::render(&verdict.evidence, self.dictionary, self.clock, self.styles, 2));
+        let proof = evidence::Proof {
+            evidence: &verdict.evidence,
+            dictionary: self.dictionary,
+            facts: &report.facts,
+            clock: self.clock,
+            styles: self.styles,
+        };
+        out.push_str(&proof.render(2));
+        if !verdict.scope_last_known.is_empty() {
+            let facts = harmless(&verdict.scope_last_known.join(", "));
+            self.told(&mut out, "covered", &format!("as last known, by facts that are too old: {facts}"));
+        }
         if let Some(because) = &rule.because {
             self.told(&mut out, "because", &harmless(because));
         }
@@ -176,6 +187,14 @@ impl Page<'_> {
         let mut out = self.heading(report);
         if !report.groups.is_empty() {
             out.push_str(&format!("in {}\n", report.groups.join(", ")));
+        }
+        if !report.last_known.is_empty() {
+            let told: Vec<String> = report
+                .last_known
+                .iter()
+                .map(|(what, facts)| format!("{} ({})", harmless(what), harmless(&facts.join(", "))))
+                .collect();
+            out.push_str(&format!("as last known, by facts that are too old: {}\n", told.join(", ")));
         }
         let faint = self.styles.faint;
         let running: Vec<_> = report.findings.iter().filter(|finding| finding.is_running()).collect();

@@ -3,20 +3,35 @@
 use std::fmt::Write as _;
 
 use fencepost_core::{Dictionary, Evidence, FactUse, Outcome, Reason};
+use fencepost_engine::FactLine;
 
 use super::style::Styles;
 use super::text::harmless;
 use super::time::Clock;
 
-/// Renders evidence as indented lines: observed, required, and where each fact came from.
-pub fn render(evidence: &Evidence, dictionary: &Dictionary, clock: &Clock, styles: &Styles, indent: usize) -> String {
-    let mut out = String::new();
-    Lines { dictionary, clock, styles, out: &mut out }.part(evidence, indent);
-    out
+/// A proof, with what else is known of the facts in it.
+pub struct Proof<'p> {
+    pub evidence: &'p Evidence,
+    pub dictionary: &'p Dictionary,
+    /// The device's facts, for what other sources say of them; none where there is no device.
+    pub facts: &'p [FactLine],
+    pub clock: &'p Clock,
+    pub styles: &'p Styles,
+}
+
+impl Proof<'_> {
+    /// Renders the proof as indented lines: observed, required, and where each fact came from.
+    pub fn render(&self, indent: usize) -> String {
+        let mut out = String::new();
+        let Self { evidence, dictionary, facts, clock, styles } = *self;
+        Lines { dictionary, known: facts, clock, styles, out: &mut out }.part(evidence, indent);
+        out
+    }
 }
 
 struct Lines<'l> {
     dictionary: &'l Dictionary,
+    known: &'l [FactLine],
     clock: &'l Clock,
     styles: &'l Styles,
     out: &'l mut String,
@@ -123,6 +138,17 @@ impl Lines<'_> {
             if !told.contains(&said) {
                 self.line(indent, "from", &said);
                 told.push(said);
+            }
+        }
+        for fact in facts {
+            let known = self.known;
+            for other in known.iter().filter(|known| known.path == fact.path).flat_map(|known| &known.losers) {
+                let age = other.collected.map_or_else(String::new, |at| format!(", collected {}", self.clock.both(at)));
+                let said = format!("{} says {}{age}", harmless(&other.source), harmless(&other.value));
+                if !told.contains(&said) {
+                    self.line(indent, "but", &said);
+                    told.push(said);
+                }
             }
         }
     }

@@ -216,6 +216,7 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "absent": report.absent.iter().map(|(source, since)| json!({ "source": source, "since": since.to_string() })).collect::<Vec<_>>(),
         "holders": report.holders.iter().map(|holder| json!({ "person": holder.id, "name": holder.name, "unit": holder.unit })).collect::<Vec<_>>(),
         "groups": report.groups,
+        "last_known": report.last_known.iter().map(|(what, facts)| json!({ "what": what, "facts": facts })).collect::<Vec<_>>(),
         "facts": report.facts.iter().map(|fact| json!({
             "fact": fact.path, "value": fact.value, "unit": fact.unit, "label": fact.label, "source": fact.source,
             "collected_at": fact.collected.map(|moment| moment.to_string()), "stale": fact.stale, "wrong_type": fact.wrong_type,
@@ -227,6 +228,7 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "reason": match verdict.outcome { VerdictOutcome::Unknown(reason) => Some(reason.as_str()), _ => None },
             "severity": verdict.rule.severity.as_str(), "stage": verdict.rule.stage.as_str(), "title": verdict.rule.title,
             "because": verdict.rule.because, "fix": verdict.rule.fix, "excepted": verdict.excepted,
+            "scope_last_known": verdict.scope_last_known,
             "opened": verdict.finding.as_ref().map(|finding| finding.opened.to_string()),
             "due": verdict.finding.as_ref().map(|finding| finding.due.to_string()),
             "phase": verdict.finding.as_ref().map(|finding| finding.phase(at).as_str()),

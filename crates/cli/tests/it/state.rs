@@ -347,3 +347,36 @@ fn volatile_facts_that_an_assessment_read_are_still_there_to_prove_it() {
         "x3"
     );
 }
+
+#[test]
+fn what_is_too_old_still_says_where_a_device_belongs_and_is_said_to() {
+    let env = workspace(
+        "[[source]]\nid = \"x\"\nfiles = [\"x*\"]\nfresh_for = \"1d\"\n[[source]]\nid = \"y\"\nfiles = [\"y*\"]\ntrust = 9\n",
+        "",
+    );
+    env.write("groups.toml", "[[group]]\nid = \"bridge\"\nwhere = 'role = \"bridge\"'\n");
+    env.write("rules/test.toml", "[[rule]]\nid = \"locks\"\ngroups = [\"bridge\"]\nrequire = 'lock <= 10'\n[[rule]]\nid = \"sealed\"\ngroups = [\"bridge\"]\nrequire = 'sealed'\n");
+    env.write(
+        "x.jsonl",
+        document("a", "2027-03-01T05:00:00Z", ",\"role\":\"bridge\",\"lock\":5,\"person\":\"B-1\",\"sealed\":true"),
+    );
+    env.write("y.jsonl", document("a", "2027-03-01T05:00:00Z", ",\"sealed\":false"));
+    env.ok(&["import", "x.jsonl", "y.jsonl", "--as-of", D1]);
+    env.ok(&["assess"]);
+    assert_eq!(env.json(&["show", "a"])["last_known"], json!([]));
+    // Both sources say something; the one that is trusted wins, and what the other says is told beside it.
+    let why = env.ok(&["why", "a", "sealed"]);
+    assert!(why.contains("from      y,") && why.contains("but       x says true"), "{why}");
+    env.ok(&["assess", "--as-of", D3]);
+    let shown = env.json(&["show", "a"]);
+    assert_eq!(
+        shown["last_known"],
+        json!([{ "what": "holder", "facts": ["person"] }, { "what": "bridge", "facts": ["role"] }])
+    );
+    let why = env.ok(&["why", "a", "locks"]);
+    assert!(why.contains("cannot be told") && why.contains("too old to count"), "{why}");
+    assert!(why.contains("covered   as last known, by facts that are too old: role"), "{why}");
+    assert!(
+        env.ok(&["show", "a"]).contains("as last known, by facts that are too old: holder (person), bridge (role)")
+    );
+}
