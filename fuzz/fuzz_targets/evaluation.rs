@@ -18,8 +18,8 @@ fuzz_target!(|input: (&str, &str)| {
     let compiled = Condition::compile_value(&Text::whole(text, FileId(0)), Place::Rule, &mut vocabulary, &mut Vec::new());
     let Some(condition) = compiled else { return };
     let arena = Bump::new();
-    let read = JsonDocuments.read(document.as_bytes(), &layout, &arena);
-    let Ok(read) = read.or_else(|_| JsonDocuments.read(b"{\"a\":[{\"b\":1},{}],\"c\":null,\"d\":\"x\"}", &layout, &arena)) else { return };
+    let read = JsonDocuments::default().read(document.as_bytes(), &layout, &arena);
+    let Ok(read) = read.or_else(|_| JsonDocuments::default().read(b"{\"a\":[{\"b\":1},{}],\"c\":null,\"d\":\"x\"}", &layout, &arena)) else { return };
     let at = Timestamp::from_second(1_800_000_000).expect("a moment");
     let said = [Observation { source: "s", trust: 0, collected: Some(at), fresh_for: None, slots: read.slots }];
     let facts = merge(&said, std::iter::empty(), &layout, at, &arena);

@@ -6,7 +6,7 @@ use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
 
-use fencepost_core::{Dictionary, FactType, is_version, parse_date_time, sounds_secret};
+use fencepost_core::{FactType, is_version, parse_date_time, sounds_secret};
 use fencepost_formats::{DraftFor, SAMPLE, draft_source, unfold};
 use serde_json::Value as Json;
 
@@ -68,13 +68,13 @@ const DEVICES: usize = 500;
 const COLLECTIONS: usize = 4;
 
 impl Reading<'_> {
-    /// Returns what a dictionary could say of the facts that the fleet reports and that it does not say yet, by path: the
-    /// workspace's of this moment, whatever the last assessment went by.
+    /// Returns what the dictionary could say of the facts that the fleet reports and that it does not say yet, by path.
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn draft_facts(&self, dictionary: &Dictionary) -> Result<Vec<FactDraft>, EngineError> {
-        let changing = self.changing(dictionary)?;
+    pub fn draft_facts(&self) -> Result<Vec<FactDraft>, EngineError> {
+        let dictionary = &self.project.dictionary;
+        let changing = self.changing()?;
         let (surveys, _) = self.survey()?;
         let mut drafts = Vec::new();
         for (path, survey) in surveys {
@@ -142,14 +142,14 @@ impl Reading<'_> {
 
     /// Looks at the last collections of devices: which facts change from one to the next, and by which field items of lists
     /// can be told apart.
-    fn changing(&self, dictionary: &Dictionary) -> Result<Changing, EngineError> {
+    fn changing(&self) -> Result<Changing, EngineError> {
         let mut changing = Changing::default();
         for device in self.reader.device_names()?.into_iter().take(DEVICES) {
             let mut by_source: BTreeMap<String, Vec<BTreeMap<String, Json>>> = BTreeMap::new();
             for said in self.reader.history_of(&device, self.run)?.into_iter().rev() {
                 let documents = by_source.entry(said.source.clone()).or_default();
                 if documents.len() < COLLECTIONS {
-                    documents.push(flat_facts(&Document::of(&device, said).json, dictionary));
+                    documents.push(flat_facts(&Document::of(&device, said).json, &self.project.dictionary));
                 }
             }
             for documents in by_source.into_values() {

@@ -8,7 +8,8 @@ use std::path::Path;
 use bumpalo::Bump;
 use fencepost_core::{DocumentReader, Facts, Observation, Read as ReadSlots, Text, Value, parse_collected};
 use fencepost_formats::{
-    JsonDocuments, Keeper, Kept, Mapped, Record, SecretKey, Source, SourceKind, assemble, read_records,
+    JsonDocuments, Keeper, Kept, Mapped, NameFrom, Record, SecretKey, Source, SourceKind, assemble, mask_secrets,
+    read_records,
 };
 use fencepost_store::{Added, FileRow, Ledger, LedgerError, NewObservation, RejectRow, RunKind, Writer};
 use jiff::{SignedDuration, Timestamp};
@@ -239,7 +240,17 @@ fn run(
     // A dry run keeps nothing, its key neither.
     let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
     // The digest of a file could tell what a secret in it is, so it is taken with the key.
-    let file_name = |digest: [u8; 32]| key.digest(&digest);
+    let file_name = |digest: [u8; 32]| {
+        let mut told = digest.to_vec();
+        // What a file does not say, but its name or its time does, tells it from others that hold the same.
+        if source.id_from != NameFrom::Field {
+            told.extend_from_slice(path.as_bytes());
+        }
+        if let (None, SourceKind::State, Some(written)) = (&source.collected_field, source.kind, written) {
+            told.extend_from_slice(written.to_string().as_bytes());
+        }
+        key.digest(&told)
+    };
     let mapping = hex(&Sha256::digest(reading_text(project, source)));
     let mut writer = ledger.writer("import")?;
     let known = |writer: &Writer<'_>, file: &str| writer.reader().known_file(file, source.id.as_str(), &mapping);
@@ -526,7 +537,7 @@ impl Intake<'_> {
     fn preview(&self, device: &str, collected: Timestamp, kept: &Kept, writer: &Writer<'_>, imported: &mut Imported) {
         let document = assemble(&kept.body, device, collected, Some(&kept.apart));
         if imported.first.len() < SHOWN {
-            imported.first.push(String::from_utf8_lossy(&document).replace('\u{3}', "null"));
+            imported.first.push(mask_secrets(&String::from_utf8_lossy(&document).replace('\u{3}', "null")));
         }
         if imported.first_changed.len() < SHOWN
             && let Ok(stored) = writer.reader().observations_of(device, None)
@@ -568,7 +579,7 @@ impl Intake<'_> {
             .secrets
             .extend(kept.secrets.iter().filter(|path| !imported.secrets.contains(path)).cloned().collect::<Vec<_>>());
         if self.dry_run && imported.first.len() < SHOWN {
-            imported.first.push(text.to_string());
+            imported.first.push(mask_secrets(&text));
         }
         match writer.set_person(self.run, self.claim.id.as_str(), id, &text) {
             Ok(Added::Current { new_device: true, .. }) => imported.new += 1,

@@ -165,6 +165,26 @@ impl<'r> Reading<'r> {
         Ok(Self { project: judged_by, reader, assessment, at, people, edited, imported_since, run })
     }
 
+    /// Opens a ledger for reading what is in it now, whatever the last assessment went by: for what is asked of the state
+    /// itself. As of an earlier moment it is what was known at the assessment of then.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn of_state(
+        project: &'r Project,
+        earlier: &'r OnceCell<Project>,
+        ledger: &'r Ledger,
+        at: Timestamp,
+        past: bool,
+    ) -> Result<Self, EngineError> {
+        if past {
+            return Self::open(project, earlier, ledger, at, past);
+        }
+        let reader = ledger.reader()?;
+        let people = People::load(&reader.people(None)?, project, at);
+        Ok(Self { project, reader, assessment: None, at, people, edited: false, imported_since: 0, run: None })
+    }
+
     /// The moment by which verdicts were found: the assessment's.
     pub fn judged_at(&self) -> Timestamp {
         self.assessment.as_ref().map_or(self.at, |run| run.as_of)

@@ -58,8 +58,8 @@ pub fn cmd_source(ui: &mut Ui, common: &Common, args: &SourceArgs) -> Result<Exi
 pub fn cmd_facts(ui: &mut Ui, common: &Common, args: &FactsArgs) -> Result<ExitCode, CommandError> {
     let FactsCommand::Draft = &args.command;
     let desk = Desk::open(ui, common, None)?;
-    let reading = desk.reading()?;
-    let drafts = reading.draft_facts(&desk.project.dictionary)?;
+    let reading = desk.state()?;
+    let drafts = reading.draft_facts()?;
     if drafts.is_empty() {
         ui.line("# The dictionary says all that the fleet suggests.")?;
         return Ok(ExitCode::SUCCESS);

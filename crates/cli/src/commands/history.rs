@@ -3,7 +3,7 @@ use std::process::ExitCode;
 use clap::Args;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Desk, Format, clock_of, note_currency, write_json, write_rows};
+use super::{Common, Desk, Format, clock_of, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json;
@@ -27,9 +27,8 @@ pub struct HistoryArgs {
 
 pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
     let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-    let reading = desk.reading()?;
+    let reading = desk.state()?;
     let history = reading.history(&args.device)?;
-    note_currency(ui, &reading);
     match args.format {
         Format::Table => {
             let text = crate::view::history::show(&history, &clock_of(&reading), ui.width, &ui.styles, ui.unicode);

@@ -3,13 +3,16 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{ImportOptions, Imported, Project, expand_paths, import, import_stream, open_ledger};
+use fencepost_engine::{
+    EngineError, ImportOptions, Imported, Project, expand_paths, import, import_stream, open_ledger,
+};
 use fencepost_store::Ledger;
 
 use super::{Common, open_project, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::import::{dry, told};
+use crate::view::import::{Batch, dry, is_remarkable, told};
+use crate::view::text::count;
 
 /// Bring collected state and lists of people in
 ///
@@ -66,22 +69,59 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
         changed |= !imported.already;
         tell(ui, args, &imported)?;
     }
+    let mut batch = Batch::default();
+    let many = paths.len() > MANY;
+    let files = ui.progress(if many { paths.len() as u64 } else { 0 }, "importing", false);
     for path in &paths {
         let length = fs::metadata(path).map(|meta| meta.len()).unwrap_or(0);
-        let bar = ui.progress(length, "importing", true);
-        let imported = import(&project, &mut ledger, path, &options, &moment, &mut |bytes| bar.set_position(bytes));
-        bar.finish_and_clear();
-        let imported = imported?;
-        changed |= !imported.already;
-        tell(ui, args, &imported)?;
+        let bar = if many { files.clone() } else { ui.progress(length, "importing", true) };
+        let imported = import(&project, &mut ledger, path, &options, &moment, &mut |bytes| {
+            if !many {
+                bar.set_position(bytes);
+            }
+        });
+        if !many {
+            bar.finish_and_clear();
+        }
+        match imported {
+            Ok(imported) => {
+                changed |= !imported.already;
+                batch.add(&imported);
+                if !many || args.dry_run || is_remarkable(&imported) {
+                    files.suspend(|| tell(ui, args, &imported))?;
+                }
+            }
+            // One file that cannot be taken keeps no other back; a ledger that cannot be written does.
+            Err(EngineError::Ledger(error)) => return Err(error.into()),
+            Err(error) if paths.len() == 1 => return Err(error.into()),
+            Err(error) => {
+                batch.refused += 1;
+                files.suspend(|| ui.error(&error.to_string(), error.help()));
+            }
+        }
+        files.inc(1);
+    }
+    files.finish_and_clear();
+    if many && !args.dry_run {
+        ui.raw(&batch.told())?;
     }
     match (changed, args.dry_run) {
         (true, false) => ui.note("\nNext: fencepost assess"),
         (_, true) => ui.note("\nNothing was imported. Do it: the same without --dry-run"),
         (false, false) => {}
     }
+    if batch.refused > 0 {
+        let refused = count(batch.refused, "file was", "files were");
+        return Err(CommandError::usage(
+            format!("{refused} not imported; the others were"),
+            "mend what is said above, and import once more: what is in already has no effect",
+        ));
+    }
     Ok(ExitCode::SUCCESS)
 }
+
+/// More files than this are told together, source by source.
+const MANY: usize = 20;
 
 /// The workspace's ledger; for a dry run where there is none, one that is forgotten.
 fn ledger_for(project: &Project, common: &Common, dry_run: bool) -> Result<Ledger, CommandError> {

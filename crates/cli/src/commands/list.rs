@@ -69,7 +69,8 @@ impl ValueEnum for KindArg {
 
 pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCode, CommandError> {
     let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-    let reading = desk.reading()?;
+    let of_state = args.kind.0.is_of_state();
+    let reading = if of_state { desk.state()? } else { desk.reading()? };
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
     let columns: Vec<String> = args.by.iter().cloned().chain(args.columns.iter().cloned()).collect();
     let mut listing = match reading.list(args.kind.0, args.filter.as_deref(), &columns)? {
@@ -88,7 +89,9 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     if let Some(sort) = &args.sort {
         listing.sort(sort)?;
     }
-    note_currency(ui, &reading);
+    if !of_state {
+        note_currency(ui, &reading);
+    }
     let columns = listing.columns.clone();
     let columns: Vec<&str> = columns.iter().map(String::as_str).collect();
     match args.format {

@@ -200,6 +200,11 @@ impl Desk {
     fn reading(&self) -> Result<Reading<'_>, CommandError> {
         Ok(Reading::open(&self.project, &self.earlier, &self.ledger, self.at, self.past)?)
     }
+
+    /// What came in, whatever was assessed of it.
+    fn state(&self) -> Result<Reading<'_>, CommandError> {
+        Ok(Reading::of_state(&self.project, &self.earlier, &self.ledger, self.at, self.past)?)
+    }
 }
 
 /// Says what a reader should know about how current the answer is.

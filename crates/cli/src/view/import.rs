@@ -1,5 +1,7 @@
 //! What became of an imported file, or would become of it.
 
+use std::collections::BTreeMap;
+
 use fencepost_engine::{Change, Imported};
 use serde_json::Value as Json;
 
@@ -17,7 +19,7 @@ pub fn told(imported: &Imported) -> String {
         return format!("{path}  imported before as {}; nothing to do\n", imported.source);
     }
     let records = count(imported.records, "record", "records");
-    format!("{path}  as {}: {records}, {}\n{}", imported.source, outcome(imported), remarks(imported, ""))
+    format!("{path}  as {}: {records}, {}\n{}", imported.source, outcome(imported), remarks(imported, "", false))
 }
 
 /// What would become of a file: what it is taken for, what it would change, and its first records as they would be kept.
@@ -53,8 +55,50 @@ pub fn dry(imported: &Imported, width: usize, styles: &Styles) -> String {
     for (at, record) in imported.first.iter().enumerate() {
         told(if at == 0 { "such as" } else { "" }, &flat(record));
     }
-    out.push_str(&remarks(imported, "  "));
+    out.push_str(&remarks(imported, "  ", true));
     out
+}
+
+/// Many files together, source by source.
+#[derive(Debug, Default)]
+pub struct Batch {
+    by_source: BTreeMap<String, (Imported, u64, u64)>,
+    /// Files that were not imported.
+    pub refused: u64,
+}
+
+impl Batch {
+    /// Adds what became of a file.
+    pub fn add(&mut self, imported: &Imported) {
+        let (sum, files, already) = self.by_source.entry(imported.source.clone()).or_default();
+        *files += 1;
+        *already += u64::from(imported.already);
+        sum.people = imported.people;
+        sum.records += imported.records;
+        sum.new += imported.new;
+        sum.changed += imported.changed;
+        sum.unchanged += imported.unchanged;
+        sum.older += imported.older;
+        sum.missing += imported.missing;
+    }
+
+    /// One line a source.
+    pub fn told(&self) -> String {
+        self.by_source
+            .iter()
+            .map(|(source, (sum, files, already))| {
+                let files = count(*files, "file", "files");
+                let before = if *already > 0 { format!(" ({already} of them imported before)") } else { String::new() };
+                let records = count(sum.records, "record", "records");
+                format!("{files} as {}{before}: {records}, {}\n", harmless(source), outcome(sum))
+            })
+            .collect()
+    }
+}
+
+/// Whether there is more to say of a file than how many records it holds.
+pub fn is_remarkable(imported: &Imported) -> bool {
+    !remarks(imported, "", false).is_empty()
 }
 
 fn nouns(imported: &Imported) -> (&'static str, &'static str) {
@@ -78,7 +122,7 @@ fn outcome(imported: &Imported) -> String {
 }
 
 /// What a reader should know besides the numbers.
-fn remarks(imported: &Imported, indent: &str) -> String {
+fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
     let mut lines = Vec::new();
     if let Some(because) = imported.kept_because {
         lines.push(format!(
@@ -104,8 +148,13 @@ fn remarks(imported: &Imported, indent: &str) -> String {
         lines.push(format!("{documents} written again without the secrets in them"));
     }
     if !imported.rejects.is_empty() {
-        let count = count(imported.rejects.len() as u64, "bad record was", "bad records were");
-        lines.push(format!("{count} set aside (all of them: fencepost list rejects)"));
+        let number = imported.rejects.len() as u64;
+        lines.push(if dry {
+            format!("{} would be set aside", count(number, "bad record", "bad records"))
+        } else {
+            let count = count(number, "bad record was", "bad records were");
+            format!("{count} set aside (all of them: fencepost list rejects)")
+        });
         for reject in imported.rejects.iter().take(REJECTS_SHOWN) {
             lines.push(format!("  line {}: {}", reject.line, harmless(&reject.reason)));
         }

@@ -1,8 +1,8 @@
-//! What the README shows is what the program prints.
+//! What the README and the manuals show is what the program prints.
 
 use crate::env::Env;
 
-/// Splits a command line as a shell does, as far as the README needs it.
+/// Splits a command line as a shell does, as far as the documents need it.
 fn words(line: &str) -> Vec<String> {
     let mut words = vec![String::new()];
     let mut quoted = false;
@@ -16,23 +16,49 @@ fn words(line: &str) -> Vec<String> {
     words
 }
 
-#[test]
-fn every_output_in_the_readme_is_true() {
+/// Goes through the blocks of a document in the demo's workspace: writes those that are files (`file=PATH`, `append=PATH`), runs
+/// the commands of those that are `console`, and compares what they print; `console run` is run and not compared. Returns how many
+/// were compared.
+#[track_caller]
+fn check(document: &str) -> usize {
     let env = Env::new();
     env.ok(&["demo", "ferry"]);
-    let readme = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).expect("the README");
+    let path = format!("{}/../../{document}", env!("CARGO_MANIFEST_DIR"));
+    let text = std::fs::read_to_string(&path).expect("the document");
     let mut checked = 0;
-    for block in readme.split("```console\n").skip(1) {
-        let block = block.split("```").next().unwrap_or_default();
-        let Some((line, shown)) = block.strip_prefix("$ fencepost ").and_then(|block| block.split_once('\n')) else {
+    for block in text.split("```").skip(1).step_by(2) {
+        let (info, body) = block.split_once('\n').unwrap_or((block, ""));
+        for word in info.split(' ') {
+            if let Some(name) = word.strip_prefix("file=") {
+                env.write(&format!("ferry/{name}"), body);
+            } else if let Some(name) = word.strip_prefix("append=") {
+                let before = std::fs::read_to_string(env.path(&format!("ferry/{name}"))).expect("the file");
+                env.write(&format!("ferry/{name}"), before + body);
+            }
+        }
+        let Some((line, shown)) = body.strip_prefix("$ fencepost ").and_then(|body| body.split_once('\n')) else {
             continue;
         };
         let words = words(line);
-        let mut args = vec!["--workspace", "ferry"];
-        args.extend(words.iter().map(String::as_str));
-        let output = env.command(&args).env("COLUMNS", "110").output().expect("the binary runs");
-        assert_eq!(String::from_utf8_lossy(&output.stdout), shown, "fencepost {line}");
-        checked += 1;
+        let args: Vec<&str> = words.iter().map(String::as_str).collect();
+        let output =
+            env.command(&args).current_dir(env.path("ferry")).env("COLUMNS", "110").output().expect("the binary runs");
+        let complaint = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success() || output.status.code() == Some(1), "fencepost {line}: {complaint}");
+        if info == "console" {
+            assert_eq!(String::from_utf8_lossy(&output.stdout), shown, "{document}: fencepost {line}");
+            checked += 1;
+        }
     }
-    assert!(checked >= 5, "only {checked} outputs were found");
+    checked
+}
+
+#[test]
+fn every_output_in_the_readme_is_true() {
+    assert!(check("README.md") >= 5);
+}
+
+#[test]
+fn every_output_in_the_manual_of_feeds_is_true() {
+    assert!(check("docs/feeds.md") >= 8);
 }

@@ -65,6 +65,22 @@ impl Kind {
     ];
 }
 
+impl Kind {
+    /// Returns whether it is about what came in, and not about what an assessment made of it.
+    pub fn is_of_state(self) -> bool {
+        match self {
+            Self::Facts | Self::Sources | Self::Corrections | Self::Rejects => true,
+            Self::Devices
+            | Self::Rules
+            | Self::Groups
+            | Self::Findings
+            | Self::People
+            | Self::Services
+            | Self::Assessments => false,
+        }
+    }
+}
+
 type Row = Map<String, Json>;
 
 /// Rows with named columns.

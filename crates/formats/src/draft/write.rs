@@ -113,7 +113,12 @@ fn head(
     let key = if of_people { "person" } else { "device" };
     match id.and_then(|id| columns.iter().find(|column| column.name == id)) {
         Some(column) => {
-            let remark = format!("{} different in {} records{}", column.distinct, sample.records.len(), shown(column));
+            let count = sample.records.len();
+            let empty = match count - column.filled {
+                0 => String::new(),
+                empty => format!("; empty in {empty}, which would be set aside"),
+            };
+            let remark = format!("{} different in {count} records{}{empty}", column.distinct, shown(column));
             if column.name != "device" || of_people || sample.format == Format::Csv {
                 add(key, quoted(&column.name), remark, true);
             }
@@ -210,7 +215,9 @@ fn id_column(columns: &[Column], records: usize, of_people: bool) -> Option<&str
     let scores: &[(&str, u32)] = if of_people { &PERSON } else { &DEVICE };
     columns
         .iter()
-        .filter(|column| column.filled == records && column.distinct * 10 >= records * 9 && !column.secret)
+        .filter(|column| {
+            column.filled * 10 >= records * 8 && column.distinct * 10 >= column.filled * 9 && !column.secret
+        })
         .filter(|column| matches!(column.looks, Looks::Text | Looks::Number { .. }))
         .map(|column| {
             let words = tokens(&column.name);
@@ -329,6 +336,9 @@ fn field_line(column: &Column, fact: &str, ty: Option<FactType>, records: usize)
 
 /// What the dictionary would say of a fact; none where what comes is what it is.
 fn fact_line(column: &Column, fact: &str) -> Option<String> {
+    if column.secret {
+        return Some(format!("{} = {{ secret = true }}", quoted(fact)));
+    }
     let of = |ty: FactType| format!("type = {}", quoted(ty.as_str()));
     let mut said = match &column.looks {
         Looks::Version => vec![of(FactType::Version)],
@@ -343,9 +353,6 @@ fn fact_line(column: &Column, fact: &str) -> Option<String> {
         // Sizes are kept in bytes, other measures as they come.
         let base = if unit.ends_with('B') { "B" } else { unit };
         said.push(format!("unit = {}", quoted(base)));
-    }
-    if column.secret {
-        said.push("secret = true".to_owned());
     }
     (!said.is_empty()).then(|| format!("{} = {{ {} }}", quoted(fact), said.join(", ")))
 }

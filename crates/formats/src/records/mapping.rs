@@ -104,7 +104,9 @@ fn map_named(
         doubled.iter().any(|path| path == name || path.strip_prefix(name).is_some_and(|rest| rest.starts_with('.')))
     };
     for (name, field) in &source.fields {
-        if let Some(value) = take(&mut record, name) {
+        if let Some(value) = take(&mut record, name)
+            && !field.leave_out
+        {
             // Given twice in the record, it is given twice in the document, and so of the wrong type.
             if below(name) {
                 out.field(&field.fact, field, &value);

@@ -94,6 +94,8 @@ impl SourceKind {
 pub struct Field {
     /// The fact's path.
     pub fact: String,
+    /// It goes nowhere: nothing of it is kept.
+    pub leave_out: bool,
     /// The unit that the export gives it in.
     pub unit: Option<String>,
     /// Words that mean true.
@@ -105,7 +107,7 @@ pub struct Field {
 impl Field {
     /// Creates a field that goes to a fact as it is.
     pub fn of(fact: String) -> Self {
-        Self { fact, unit: None, true_when: Vec::new(), false_when: Vec::new() }
+        Self { fact, leave_out: false, unit: None, true_when: Vec::new(), false_when: Vec::new() }
     }
 }
 
@@ -511,7 +513,13 @@ fn field(
     key: std::ops::Range<usize>,
     units: &mut Vec<(String, String, Span)>,
 ) -> Option<Field> {
-    reader.known_keys(table, "a field", &["fact", "unit", "true_when", "false_when"]);
+    reader.known_keys(table, "a field", &["fact", "leave_out", "unit", "true_when", "false_when"]);
+    if reader.boolean(table, "leave_out") == Some(true) {
+        if let Some(fact) = table.get("fact") {
+            reader.error("idle-key", "a field that is left out is no fact", fact.span(), "keep `fact` or `leave_out`");
+        }
+        return Some(Field { leave_out: true, ..Field::of(String::new()) });
+    }
     let Some(fact) = reader.string(table, "fact") else {
         reader.error("no-fact", "this field says not which fact it is", key, "write { fact = \"disk.encrypted\", .. }");
         return None;
@@ -522,6 +530,7 @@ fn field(
     }
     Some(Field {
         fact,
+        leave_out: false,
         unit: unit.map(|unit| unit.text),
         true_when: reader.strings(table, "true_when"),
         false_when: reader.strings(table, "false_when"),

@@ -40,6 +40,11 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut D
             fresh_for: reader.period(&table, "fresh_for"),
             ..Declaration::default()
         };
+        if declaration.secret && declaration.ty.is_some_and(|ty| ty != FactType::Text) {
+            let at = table.get("type").map_or(span.clone(), |ty| ty.span());
+            let help = "leave `type` out: whatever it was, a digest of it is kept, which is a text";
+            reader.error("wrong-type", format!("`{path}` is secret, and so a text"), at, help);
+        }
         if let Some(labels) = reader.table(&table, "labels") {
             for (value, _, _) in labels.entries() {
                 if let Some(label) = reader.string(&labels, &value) {
