@@ -162,6 +162,9 @@ const SENTENCES: [&str; 17] = [
     "denied",
 ];
 
+/// So much of a value is shown in a table, in characters.
+const MOST_OF_A_VALUE: usize = 40;
+
 /// Columns that can be done without where the terminal is narrow, the most dispensable first.
 const DISPENSABLE: [&str; 20] = [
     "about",
@@ -231,6 +234,10 @@ fn cell(ui: &Ui, column: &str, value: &Json, clock: &Clock) -> Cell {
             None => Cell::new(text),
         },
         Json::String(text) if column == "phase" && text == "overdue" => Cell::styled(text, ui.styles.bad),
+        // Of a list or a long text the beginning tells enough.
+        Json::String(text) if column == "commonest" && text.chars().count() > MOST_OF_A_VALUE => {
+            Cell::new(text.chars().take(MOST_OF_A_VALUE - 1).chain(['…']).collect::<String>())
+        }
         // What devices say stands as they say it.
         Json::String(text) if matches!(column, "commonest" | "value" | "feeds_say") => Cell::new(text),
         Json::String(text) => match text.parse::<Timestamp>() {
@@ -238,6 +245,7 @@ fn cell(ui: &Ui, column: &str, value: &Json, clock: &Clock) -> Cell {
             Ok(moment) => Cell::new(clock.moment(moment)),
             Err(_) => Cell::new(text),
         },
+        Json::Number(number) if column == "wrong" && number.as_u64() == Some(0) => Cell::default(),
         Json::Number(number) if matches!(column, "share" | "of_values") => Cell::new(format!("{number} %")),
         Json::Bool(true) if column == "late" => Cell::styled("late", ui.styles.bad),
         Json::Bool(false) if column == "late" => Cell::new("no"),
