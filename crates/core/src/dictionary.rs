@@ -1,6 +1,7 @@
 //! The fact dictionary: what type, unit and meaning a fact has. What it does not say is inferred.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use jiff::tz::TimeZone;
 use rust_decimal::Decimal;
@@ -83,6 +84,86 @@ impl FactType {
     }
 }
 
+/// What a value is read as.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReadAs {
+    /// The type.
+    pub ty: FactType,
+    /// Of a number, the unit that it is kept in.
+    pub unit: Option<Arc<str>>,
+}
+
+impl ReadAs {
+    /// Returns a collected value read as its type; a number with a unit may come as a text that names one, as `12 GB`.
+    pub fn read<'a>(&self, value: Value<'a>, fact: &'a str) -> Value<'a> {
+        if let (FactType::Number, Some(unit), Value::Text(text)) = (self.ty, &self.unit, &value)
+            && let Some(number) = parse_measure(text, unit)
+        {
+            return Value::Number(number);
+        }
+        self.ty.read(value, fact)
+    }
+}
+
+/// Reads a number that is followed by its unit, in another unit of the same kind.
+fn parse_measure(text: &str, unit: &str) -> Option<Decimal> {
+    let text = text.trim();
+    let end = text.find(|c: char| !matches!(c, '0'..='9' | '.' | '-'))?;
+    let number: Decimal = text[..end].parse().ok()?;
+    Conversion::between(text[end..].trim_start(), unit).ok()?.apply(number)
+}
+
+/// The way from one unit to another of the same kind.
+///
+/// Both scales are kept, because their quotient may have no end: a second is a sixtieth of a minute.
+#[derive(Clone, Copy, Debug)]
+pub struct Conversion {
+    from: Decimal,
+    to: Decimal,
+}
+
+impl Conversion {
+    /// Returns the way from `from` to `to`.
+    ///
+    /// # Errors
+    /// Says in words which units can be turned into which.
+    pub fn between(from: &str, to: &str) -> Result<Self, String> {
+        let scale = |unit: &str| -> Option<(&'static str, Decimal)> {
+            Some(match unit {
+                "B" => ("size", Decimal::ONE),
+                "kB" | "KB" => ("size", Decimal::from(1_000)),
+                "MB" => ("size", Decimal::from(1_000_000)),
+                "GB" => ("size", Decimal::from(1_000_000_000)),
+                "TB" => ("size", Decimal::from(1_000_000_000_000_i64)),
+                "KiB" => ("size", Decimal::from(1_i64 << 10)),
+                "MiB" => ("size", Decimal::from(1_i64 << 20)),
+                "GiB" => ("size", Decimal::from(1_i64 << 30)),
+                "TiB" => ("size", Decimal::from(1_i64 << 40)),
+                "s" => ("time", Decimal::ONE),
+                "ms" => ("time", Decimal::new(1, 3)),
+                "min" => ("time", Decimal::from(60)),
+                "h" => ("time", Decimal::from(3_600)),
+                "d" => ("time", Decimal::from(86_400)),
+                "%" => ("share", Decimal::new(1, 2)),
+                "1" => ("share", Decimal::ONE),
+                _ => return None,
+            })
+        };
+        let known = "B, kB, MB, GB, TB, KiB, MiB, GiB, TiB; s, ms, min, h, d; %, 1";
+        match (scale(from), scale(to)) {
+            (Some((kind, a)), Some((other, b))) if kind == other => Ok(Self { from: a, to: b }),
+            (Some((kind, _)), Some((other, _))) => Err(format!("`{from}` measures {kind} and `{to}` measures {other}")),
+            (None, _) => Err(format!("unknown unit `{from}`; known are {known}")),
+            (_, None) => Err(format!("unknown unit `{to}`; known are {known}")),
+        }
+    }
+
+    /// Returns a number in the other unit; none where it is too large.
+    pub fn apply(self, number: Decimal) -> Option<Decimal> {
+        number.checked_mul(self.from)?.checked_div(self.to).map(|number| number.normalize())
+    }
+}
+
 /// What the dictionary says of one fact.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Declaration {
@@ -139,41 +220,6 @@ impl Dictionary {
     pub fn paths(&self) -> impl Iterator<Item = &str> {
         self.facts.keys().map(String::as_str).chain(self.reported.iter().flatten().map(String::as_str))
     }
-
-    /// Returns the factor from `unit` to the unit that a fact is declared in.
-    ///
-    /// # Errors
-    /// Says in words which units can be turned into which.
-    pub fn factor(from: &str, to: &str) -> Result<Decimal, String> {
-        let scale = |unit: &str| -> Option<(&'static str, Decimal)> {
-            Some(match unit {
-                "B" => ("size", Decimal::ONE),
-                "kB" | "KB" => ("size", Decimal::from(1_000)),
-                "MB" => ("size", Decimal::from(1_000_000)),
-                "GB" => ("size", Decimal::from(1_000_000_000)),
-                "TB" => ("size", Decimal::from(1_000_000_000_000_i64)),
-                "KiB" => ("size", Decimal::from(1_i64 << 10)),
-                "MiB" => ("size", Decimal::from(1_i64 << 20)),
-                "GiB" => ("size", Decimal::from(1_i64 << 30)),
-                "TiB" => ("size", Decimal::from(1_i64 << 40)),
-                "s" => ("time", Decimal::ONE),
-                "ms" => ("time", Decimal::new(1, 3)),
-                "min" => ("time", Decimal::from(60)),
-                "h" => ("time", Decimal::from(3_600)),
-                "d" => ("time", Decimal::from(86_400)),
-                "%" => ("share", Decimal::new(1, 2)),
-                "1" => ("share", Decimal::ONE),
-                _ => return None,
-            })
-        };
-        let known = "B, kB, MB, GB, TB, KiB, MiB, GiB, TiB; s, ms, min, h, d; %, 1";
-        match (scale(from), scale(to)) {
-            (Some((kind, a)), Some((other, b))) if kind == other => Ok(a / b),
-            (Some((kind, _)), Some((other, _))) => Err(format!("`{from}` measures {kind} and `{to}` measures {other}")),
-            (None, _) => Err(format!("unknown unit `{from}`; known are {known}")),
-            (_, None) => Err(format!("unknown unit `{to}`; known are {known}")),
-        }
-    }
 }
 
 /// Returns whether the last part of an undeclared path says that its text is a secret, however it is written.
@@ -181,6 +227,10 @@ impl Dictionary {
 /// `recovery_key`, `recoveryKey` and `Recovery key` are the same name.
 pub fn sounds_secret(path: &str) -> bool {
     const NAMES: [&str; 6] = ["password", "passcode", "token", "secret", "recoverykey", "privatekey"];
+    // Asked of every key of every document: most are no such name by their last letter.
+    if !matches!(path.as_bytes().last(), Some(b'd' | b'e' | b'n' | b't' | b'y' | b'D' | b'E' | b'N' | b'T' | b'Y')) {
+        return false;
+    }
     let last = path.rsplit('.').next().unwrap_or(path);
     if !(5..=24).contains(&last.len()) {
         return false;
@@ -221,6 +271,27 @@ mod tests {
     }
 
     #[test]
+    fn a_text_that_names_its_unit_is_a_number_in_another() {
+        let read = |text: &'static str, unit: Option<&str>| {
+            ReadAs { ty: FactType::Number, unit: unit.map(Into::into) }.read(Value::Text(text), "f").show()
+        };
+        assert_eq!(read("12 GB", Some("B")), "12000000000");
+        assert_eq!(read("1.5GiB", Some("MiB")), "1536");
+        assert_eq!(read(" 90 s ", Some("min")), "1.5");
+        assert_eq!(read("-5 %", Some("1")), "-0.05");
+        for (text, unit) in [
+            ("12", Some("B")),
+            ("12 GB", None),
+            ("12 GB", Some("s")),
+            ("12 furlongs", Some("B")),
+            ("GB", Some("B")),
+            ("1,5 GB", Some("B")),
+        ] {
+            assert_eq!(read(text, unit), "wrong type", "{text}");
+        }
+    }
+
+    #[test]
     fn names_of_secrets_are_told_however_they_are_written() {
         for name in ["password", "wifi.Password", "recoveryKey", "Recovery key", "private-key", "token", "PASSCODE"] {
             assert!(sounds_secret(name), "{name}");
@@ -232,9 +303,10 @@ mod tests {
 
     #[test]
     fn units_of_one_kind_are_turned_and_others_refused() {
-        assert_eq!(Dictionary::factor("GB", "B").unwrap(), Decimal::from(1_000_000_000));
-        assert_eq!(Dictionary::factor("MiB", "GiB").unwrap(), Decimal::ONE / Decimal::from(1024));
-        assert!(Dictionary::factor("GB", "s").unwrap_err().contains("measures"));
-        assert!(Dictionary::factor("furlong", "B").unwrap_err().contains("unknown unit"));
+        assert_eq!(Conversion::between("GB", "B").unwrap().apply(Decimal::TWO), Some(Decimal::from(2_000_000_000_i64)));
+        assert_eq!(Conversion::between("MiB", "GiB").unwrap().apply(Decimal::from(1536)), Some(Decimal::new(15, 1)));
+        assert_eq!(Conversion::between("TB", "B").unwrap().apply(Decimal::MAX), None);
+        assert!(Conversion::between("GB", "s").unwrap_err().contains("measures"));
+        assert!(Conversion::between("furlong", "B").unwrap_err().contains("unknown unit"));
     }
 }

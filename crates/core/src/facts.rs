@@ -169,7 +169,7 @@ pub fn merge<'a>(
 
 /// Reads a value as the dictionary declares its fact.
 fn typed<'a>(raw: Value<'a>, id: SlotId, layout: &'a Layout) -> Value<'a> {
-    layout.declared_of(id).map_or(raw, |ty| ty.read(raw, layout.slot_path(id)))
+    layout.declared_of(id).map_or(raw, |declared| declared.read(raw, layout.slot_path(id)))
 }
 
 fn winner<'a>(observations: &'a [Observation<'a>], id: SlotId, layout: &'a Layout, at: Timestamp) -> Slot<'a> {

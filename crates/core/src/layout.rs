@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use bumpalo::Bump;
 
-use crate::dictionary::{Dictionary, FactType};
+use crate::dictionary::{Declaration, Dictionary, ReadAs};
 use crate::period::Period;
 use crate::value::Value;
 
@@ -37,7 +37,7 @@ pub struct Keeping {
 struct Node {
     children: HashMap<Box<str>, NodeId>,
     slot: Option<SlotId>,
-    declared: Option<FactType>,
+    declared: Option<ReadAs>,
     keeping: Keeping,
     path: Arc<str>,
     /// Whether this node or one below it has a slot.
@@ -47,8 +47,12 @@ struct Node {
 #[derive(Clone, Debug)]
 struct SlotInfo {
     path: Arc<str>,
-    declared: Option<FactType>,
+    declared: Option<ReadAs>,
     fresh_for: Option<Period>,
+}
+
+fn read_as(declaration: &Declaration) -> Option<ReadAs> {
+    Some(ReadAs { ty: declaration.ty?, unit: declaration.unit.as_deref().map(Into::into) })
 }
 
 /// The wanted facts of a document.
@@ -73,7 +77,7 @@ impl Layout {
         layout.want("collected_at", dictionary);
         for (path, declaration) in &dictionary.facts {
             let node = layout.node(path);
-            layout.nodes[node.0 as usize].declared = declaration.ty;
+            layout.nodes[node.0 as usize].declared = read_as(declaration);
             layout.nodes[node.0 as usize].keeping = Keeping {
                 declared: true,
                 volatile: declaration.volatile,
@@ -94,7 +98,7 @@ impl Layout {
         let declared = dictionary.facts.get(path);
         self.slots.push(SlotInfo {
             path: path.into(),
-            declared: declared.and_then(|declared| declared.ty),
+            declared: declared.and_then(read_as),
             fresh_for: declared.and_then(|declared| declared.fresh_for),
         });
         self.nodes[node.0 as usize].slot = Some(slot);
@@ -151,9 +155,9 @@ impl Layout {
         &self.nodes[node.0 as usize].path
     }
 
-    /// Returns the declared type at a node.
-    pub fn declared(&self, node: NodeId) -> Option<FactType> {
-        self.nodes[node.0 as usize].declared
+    /// Returns what the value at a node is declared to be read as.
+    pub fn declared(&self, node: NodeId) -> Option<&ReadAs> {
+        self.nodes[node.0 as usize].declared.as_ref()
     }
 
     /// Returns how the fact at a node is kept.
@@ -161,9 +165,9 @@ impl Layout {
         self.nodes[node.0 as usize].keeping
     }
 
-    /// Returns the declared type of a slot's fact.
-    pub fn declared_of(&self, slot: SlotId) -> Option<FactType> {
-        self.slots[slot.0 as usize].declared
+    /// Returns what a slot's fact is declared to be read as.
+    pub fn declared_of(&self, slot: SlotId) -> Option<&ReadAs> {
+        self.slots[slot.0 as usize].declared.as_ref()
     }
 
     /// Returns how many slots there are.

@@ -32,7 +32,7 @@ pub use access::{
 };
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date_time};
 pub use diagnostic::{Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, nearest};
-pub use dictionary::{Declaration, Dictionary, FactType, parse_collected, sounds_secret};
+pub use dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected, sounds_secret};
 pub use evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
 pub use facts::{Correction, Facts, Observation, Origin, Slot, merge};
 pub use finding::{CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, settle};

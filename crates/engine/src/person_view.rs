@@ -8,6 +8,7 @@ use jiff::Timestamp;
 
 use crate::device_view::ReachLine;
 use crate::error::EngineError;
+use crate::judge::People;
 use crate::reading::{Reading, damaged};
 
 /// Why somebody who is named is not simply one of the people.
@@ -204,8 +205,14 @@ impl Reading<'_> {
         let devices = self.reader.device_names()?;
         let persons: Vec<String> = self.people.all().filter(|_| people).map(|person| person.id.to_string()).collect();
         let what = if persons.is_empty() { "no device" } else { "no device and no person" };
+        let came_since = self.imported_since > 0
+            && (devices.iter().any(|device| device == id)
+                || People::load(&self.reader.people(None)?, self.project, self.at)
+                    .all()
+                    .any(|person| person.id.to_string() == id));
         let near = fencepost_core::nearest(id, devices.iter().chain(&persons).map(String::as_str));
         let help = match near {
+            _ if came_since => "it came in after the last assessment; run: fencepost assess".to_owned(),
             Some(near) => format!("did you mean `{near}`?"),
             None if persons.is_empty() => "see all of them with: fencepost list devices".to_owned(),
             None => "see all of them with: fencepost list devices, fencepost list people".to_owned(),

@@ -153,7 +153,7 @@ impl<'a> Walk<'a, 'a, '_> {
                     let secrecy = walk.secrecy(key, child);
                     let value = walk.build(child, secrecy)?;
                     let value = match child.and_then(|child| walk.layout.declared(child)) {
-                        Some(ty) => ty.read(value, path),
+                        Some(declared) => declared.read(value, path),
                         None => value,
                     };
                     match seen.entry(key) {

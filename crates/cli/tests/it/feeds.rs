@@ -87,8 +87,14 @@ fn a_broken_wrapping_says_so_and_leaves_nothing_behind() {
     env.fails(&["import", "cut.csv.gz", "--as-of", AT], 2, &["nothing of this file was imported"]);
     env.write("half.csv", [0xff, 0xfe, b'A', 0, b'B']);
     env.fails(&["import", "half.csv", "--as-of", AT], 2, &["UTF-16", "nothing of this file"]);
-    env.write("latin.csv", b"Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-01 06:30,2,a,bl\xe5\n");
+    env.write(
+        "latin.csv",
+        b"Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-01 06:30,2,a,bl\xe5\nt2,2027-03-01 06:30,2.5 MB,b,b\n",
+    );
+    free_bytes(&env);
     assert!(env.ok(&["import", "latin.csv", "--as-of", AT]).contains("these bytes are not UTF-8"));
+    // A cell that names its own unit is taken at its word.
+    assert_eq!(fact(&env, "t2", "disk.free_bytes"), "2500000");
 }
 
 #[test]

@@ -141,6 +141,24 @@ fn sources_are_late_when_what_is_due_has_not_come() {
 }
 
 #[test]
+fn people_come_as_json_lines_too() {
+    let env = fleet();
+    let hands = "[[source]]\nid = \"hands\"\nfiles = [\"hands*.jsonl\"]\nperson = \"badge\"\n[source.fields]\n\"ward\" = \"unit\"\n\"boss\" = \"lead\"\n";
+    env.write("fencepost.toml", format!("{STEPPED}{hands}"));
+    env.write("groups.toml", "[[group]]\nid = \"ships\"\nof = \"people\"\nunits = [\"ships\"]\n");
+    env.write(
+        "hands.jsonl",
+        "{\"badge\":\"H-1\",\"name\":\"Grott\",\"ward\":\"ships/tern\",\"teams\":[\"cooks\",\"watch\"]}\n{\"badge\":17,\"name\":\"Ilmbrok\",\"ward\":\"shore\",\"boss\":\"H-1\"}\n{\"name\":\"nobody\"}\n",
+    );
+    assert!(env.ok(&["import", "hands.jsonl", "--as-of", D2]).contains("line 3"));
+    env.fails(&["show", "H-1"], 2, &["`H-1`", "it came in after the last assessment; run: fencepost assess"]);
+    env.ok(&["assess", "--as-of", D2]);
+    let (first, second) = (env.json(&["show", "H-1"]), env.json(&["show", "17"]));
+    assert_eq!((&first["groups"], &first["facts"]["teams"]), (&json!(["ships"]), &"[cooks, watch]".into()));
+    assert_eq!((&second["groups"], &second["lead"]["name"]), (&json!([]), &"Grott".into()));
+}
+
+#[test]
 fn people_are_told_with_their_devices_and_those_who_left_with_when() {
     let env = fleet();
     let people = env.json(&["list", "people"]);

@@ -1,7 +1,7 @@
 //! Turns a record of a source, as it comes, into a document of facts: one JSON object with `device` and
 //! `collected_at`, or for people `id`.
 
-use fencepost_core::{Dictionary, FactType, parse_collected, parse_date_time};
+use fencepost_core::{Conversion, Dictionary, FactType, parse_collected, parse_date_time};
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime as Civil};
 use jiff::tz::TimeZone;
@@ -244,14 +244,14 @@ impl Document<'_> {
     fn typed(&mut self, key: &str, fact: &str, field: &Field, value: &Json) {
         let declared = self.with.dictionary.facts.get(fact);
         let ty = declared.and_then(|declared| declared.ty);
-        let factor = match (&field.unit, declared.and_then(|declared| declared.unit.as_deref())) {
-            (Some(from), Some(to)) => Dictionary::factor(from, to).ok(),
+        let conversion = match (&field.unit, declared.and_then(|declared| declared.unit.as_deref())) {
+            (Some(from), Some(to)) => Conversion::between(from, to).ok(),
             (Some(_), None) | (None, _) => None,
         };
         let text = match value {
             Json::String(text) => text.trim(),
-            Json::Number(number) => match (factor, number.to_string().parse::<Decimal>()) {
-                (Some(factor), Ok(number)) => return self.number(key, number.checked_mul(factor), value),
+            Json::Number(number) => match (conversion, number.to_string().parse::<Decimal>()) {
+                (Some(conversion), Ok(number)) => return self.number(key, conversion.apply(number), value),
                 _ => return self.member(key, value),
             },
             Json::Null | Json::Bool(_) | Json::Array(_) | Json::Object(_) => return self.member(key, value),
@@ -260,13 +260,10 @@ impl Document<'_> {
         if word(&field.true_when) || word(&field.false_when) {
             return self.member(key, &Json::Bool(word(&field.true_when)));
         }
-        if factor.is_some() || ty == Some(FactType::Number) {
+        if conversion.is_some() || ty == Some(FactType::Number) {
             let number = text.parse::<Decimal>().ok();
-            return self.number(
-                key,
-                number.and_then(|number| number.checked_mul(factor.unwrap_or(Decimal::ONE))),
-                value,
-            );
+            let number = number.and_then(|number| conversion.map_or(Some(number), |way| way.apply(number)));
+            return self.number(key, number, value);
         }
         let read = match ty {
             Some(FactType::Boolean) if text.eq_ignore_ascii_case("true") => Some(Json::Bool(true)),

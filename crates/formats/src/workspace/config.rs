@@ -1,6 +1,8 @@
 //! `fencepost.toml`: the clock, the holder, defaults, and the sources.
 
-use fencepost_core::{Diagnostic, Dictionary, Named, Period, SettleSettings, SourceId, Span, Text, Uncovered};
+use fencepost_core::{
+    Conversion, Diagnostic, Dictionary, Named, Period, SettleSettings, SourceId, Span, Text, Uncovered,
+};
 use glob::Pattern;
 use jiff::tz::TimeZone;
 
@@ -271,7 +273,7 @@ impl Config {
     pub(super) fn check_units(&self, dictionary: &Dictionary, mistakes: &mut Vec<Diagnostic>) {
         for (fact, unit, span) in self.sources.iter().flat_map(|source| &source.units) {
             let problem = match dictionary.facts.get(fact).and_then(|declared| declared.unit.as_deref()) {
-                Some(to) => Dictionary::factor(unit, to).err(),
+                Some(to) => Conversion::between(unit, to).err(),
                 None => Some(format!(
                     "declare its own unit first, in facts.toml: \"{fact}\" = {{ type = \"number\", unit = \"{}\" }}",
                     if unit.ends_with('B') { "B" } else { unit }
