@@ -11,13 +11,15 @@ use fencepost_store::Ledger;
 use super::{Common, open_project, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::import::{Batch, dry, is_remarkable, told};
+use crate::view::import::{Batch, MANY, dry, told};
 use crate::view::text::count;
 
 /// Bring collected state and lists of people in
 ///
 /// Each file goes in whole or not at all; bad records are set aside with their line and reason. A file that was
-/// imported before has no effect.
+/// imported before has no effect. Files compressed with gzip or zstd are read as what they hold.
+///
+/// Limits: a record of 16 MiB, 127 levels of nesting and 100,000 fields; a compressed file unfolds to 8 GiB at the most.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost import exports/                   every file there that a [[source]] claims
@@ -69,7 +71,7 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
         changed |= !imported.already;
         tell(ui, args, &imported)?;
     }
-    let mut batch = Batch::default();
+    let mut batch = Batch::of(paths.len(), args.dry_run);
     let many = paths.len() > MANY;
     let files = ui.progress(if many { paths.len() as u64 } else { 0 }, "importing", false);
     for path in &paths {
@@ -86,8 +88,7 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
         match imported {
             Ok(imported) => {
                 changed |= !imported.already;
-                batch.add(&imported);
-                if !many || args.dry_run || is_remarkable(&imported) {
+                if batch.add(&imported) {
                     files.suspend(|| tell(ui, args, &imported))?;
                 }
             }
@@ -95,33 +96,32 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
             Err(EngineError::Ledger(error)) => return Err(error.into()),
             Err(error) if paths.len() == 1 => return Err(error.into()),
             Err(error) => {
-                batch.refused += 1;
-                files.suspend(|| ui.error(&error.to_string(), error.help()));
+                if batch.refuse() {
+                    files.suspend(|| ui.error(&error.to_string(), error.help()));
+                }
             }
         }
         files.inc(1);
     }
     files.finish_and_clear();
-    if many && !args.dry_run {
-        ui.raw(&batch.told())?;
-    }
+    ui.raw(&batch.told())?;
     match (changed, args.dry_run) {
         (true, false) => ui.note("\nNext: fencepost assess"),
         (_, true) => ui.note("\nNothing was imported. Do it: the same without --dry-run"),
         (false, false) => {}
     }
     if batch.refused > 0 {
-        let refused = count(batch.refused, "file was", "files were");
+        let was = if args.dry_run { ("file", "files") } else { ("file was", "files were") };
+        let refused = count(batch.refused, was.0, was.1);
+        let others =
+            if args.dry_run { "would not be imported; the others would" } else { "not imported; the others were" };
         return Err(CommandError::usage(
-            format!("{refused} not imported; the others were"),
+            format!("{refused} {others}"),
             "mend what is said above, and import once more: what is in already has no effect",
         ));
     }
     Ok(ExitCode::SUCCESS)
 }
-
-/// More files than this are told together, source by source.
-const MANY: usize = 20;
 
 /// The workspace's ledger; for a dry run where there is none, one that is forgotten.
 fn ledger_for(project: &Project, common: &Common, dry_run: bool) -> Result<Ledger, CommandError> {

@@ -59,45 +59,102 @@ pub fn dry(imported: &Imported, width: usize, styles: &Styles) -> String {
     out
 }
 
-/// Many files together, source by source.
-#[derive(Debug, Default)]
+/// More files than this are told together, source by source, and no more of them in full.
+pub const MANY: usize = 20;
+
+/// Files that are told one by one, or many of them together.
+#[derive(Debug)]
 pub struct Batch {
-    by_source: BTreeMap<String, (Imported, u64, u64)>,
+    many: bool,
+    dry: bool,
+    by_source: BTreeMap<String, Sum>,
+    in_full: usize,
+    /// Files of which there was more to say than is told.
+    withheld: u64,
     /// Files that were not imported.
     pub refused: u64,
 }
 
+#[derive(Debug, Default)]
+struct Sum {
+    imported: Imported,
+    files: u64,
+    already: u64,
+    set_aside: u64,
+}
+
 impl Batch {
-    /// Adds what became of a file.
-    pub fn add(&mut self, imported: &Imported) {
-        let (sum, files, already) = self.by_source.entry(imported.source.clone()).or_default();
-        *files += 1;
-        *already += u64::from(imported.already);
-        sum.people = imported.people;
-        sum.records += imported.records;
-        sum.new += imported.new;
-        sum.changed += imported.changed;
-        sum.unchanged += imported.unchanged;
-        sum.older += imported.older;
-        sum.missing += imported.missing;
+    /// Of so many files, that are imported or only looked at.
+    pub fn of(files: usize, dry: bool) -> Self {
+        Self { many: files > MANY, dry, by_source: BTreeMap::new(), in_full: 0, withheld: 0, refused: 0 }
     }
 
-    /// One line a source.
+    /// Adds what became of a file, and returns whether it is to be told by itself.
+    pub fn add(&mut self, imported: &Imported) -> bool {
+        let sum = self.by_source.entry(imported.source.clone()).or_default();
+        sum.files += 1;
+        sum.already += u64::from(imported.already);
+        sum.set_aside += imported.rejects.len() as u64;
+        sum.imported.people = imported.people;
+        sum.imported.records += imported.records;
+        sum.imported.new += imported.new;
+        sum.imported.changed += imported.changed;
+        sum.imported.unchanged += imported.unchanged;
+        sum.imported.older += imported.older;
+        sum.imported.missing += imported.missing;
+        let remarkable = is_remarkable(imported);
+        (self.dry || remarkable) && self.has_room(remarkable) || !self.many
+    }
+
+    /// Adds a file that was not imported, and returns whether the reason is to be told.
+    pub fn refuse(&mut self) -> bool {
+        self.refused += 1;
+        self.has_room(true)
+    }
+
+    fn has_room(&mut self, remarkable: bool) -> bool {
+        // What a look finds nothing wrong with leaves room for what it does.
+        let most = if remarkable { MANY } else { MANY / 2 };
+        let room = !self.many || self.in_full < most;
+        self.in_full += usize::from(room);
+        self.withheld += u64::from(!room && remarkable);
+        room
+    }
+
+    /// Of many files, one line a source and what was not told; of few, nothing.
     pub fn told(&self) -> String {
-        self.by_source
-            .iter()
-            .map(|(source, (sum, files, already))| {
-                let files = count(*files, "file", "files");
-                let before = if *already > 0 { format!(" ({already} of them imported before)") } else { String::new() };
-                let records = count(sum.records, "record", "records");
-                format!("{files} as {}{before}: {records}, {}\n", harmless(source), outcome(sum))
-            })
-            .collect()
+        if !self.many {
+            return String::new();
+        }
+        let mut out = String::new();
+        for (source, sum) in &self.by_source {
+            let files = count(sum.files, "file", "files");
+            let before =
+                if sum.already > 0 { format!(" ({} of them imported before)", sum.already) } else { String::new() };
+            let records = count(sum.imported.records, "record", "records");
+            let would = if self.dry { "would make " } else { "" };
+            let aside = match (sum.set_aside, self.dry) {
+                (0, _) => String::new(),
+                (number, true) => format!(", {} to set aside", count(number, "bad record", "bad records")),
+                (number, false) => format!(", {} set aside", count(number, "bad record", "bad records")),
+            };
+            out.push_str(&format!(
+                "{files} as {}{before}: {records}, {would}{}{aside}\n",
+                harmless(source),
+                outcome(&sum.imported)
+            ));
+        }
+        if self.withheld > 0 {
+            let more = count(self.withheld, "file has", "files have");
+            let all = if self.dry { "" } else { "; all bad records: fencepost list rejects" };
+            out.push_str(&format!("{more} remarks or mistakes that are not told here{all}\n"));
+        }
+        out
     }
 }
 
 /// Whether there is more to say of a file than how many records it holds.
-pub fn is_remarkable(imported: &Imported) -> bool {
+fn is_remarkable(imported: &Imported) -> bool {
     !remarks(imported, "", false).is_empty()
 }
 

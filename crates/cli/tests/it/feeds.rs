@@ -340,3 +340,25 @@ fn a_draft_says_what_it_could_not_tell() {
     );
     assert!(people.out.contains("person") && people.out.contains("\"E-mail\"     = \"mail\""), "{}", people.out);
 }
+
+#[test]
+fn of_many_files_only_the_first_bad_ones_are_told_in_full() {
+    let env = with_sources(
+        "[[source]]\nid = \"dumps\"\nfiles = [\"dumps/*.ini\"]\nformat = \"ini\"\ndevice_from = \"file-name\"\ncollected = \"when\"\n",
+    );
+    for number in 0..60 {
+        let when = if number < 25 { "" } else { "when = 2027-03-01T05:00:00Z\n" };
+        env.write(&format!("dumps/d{number:02}.ini"), format!("{when}[os]\nbuild = {number}\n"));
+    }
+    let would = env.ok(&["import", "dumps", "--dry-run", "--as-of", AT]);
+    assert!(
+        would.contains("60 records, would make 35 new devices") && would.contains("25 bad records to set aside"),
+        "{would}"
+    );
+    let done = env.ok(&["import", "dumps", "--as-of", AT]);
+    assert_eq!(done.matches("line 1: no `when`").count(), 20, "{done}");
+    for told in ["60 files as dumps: 60 records, 35 new devices", "25 bad records set aside", "5 files have remarks"] {
+        assert!(done.contains(told), "{told} in {done}");
+    }
+    assert_eq!(env.json(&["list", "rejects"])["rows"].as_array().unwrap().len(), 25);
+}

@@ -86,7 +86,8 @@ pub fn read_records(
         }
         Format::Ini | Format::KeyValue => {
             let settings = setting_lines::read_settings(input, source.format == Format::Ini);
-            records.mapped(1, 0, settings.map(once_each).map_err(RecordError::new))?;
+            let line = settings.as_ref().err().map_or(1, |bad| bad.line);
+            records.mapped(line, 0, settings.map(once_each).map_err(|bad| RecordError::new(bad.message)))?;
         }
         Format::Scim => {
             let page = scim::read_list_response(input, &source.id_field)?;
@@ -203,7 +204,10 @@ pub(crate) fn scim_sample(bytes: &[u8]) -> Result<Vec<Map<String, Json>>, String
 
 /// The settings of a file as one record.
 pub(crate) fn settings_sample(bytes: &[u8], sections: bool) -> Result<Map<String, Json>, String> {
-    setting_lines::read_settings(bytes, sections).map(|settings| once_each(settings).members)
+    match setting_lines::read_settings(bytes, sections) {
+        Ok(settings) => Ok(once_each(settings).members),
+        Err(bad) => Err(bad.to_string()),
+    }
 }
 
 /// Makes a record of settings, with those remembered that were given twice.

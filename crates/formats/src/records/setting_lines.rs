@@ -4,7 +4,19 @@
 
 use std::io::BufRead;
 
+use thiserror::Error;
+
 use super::lines::{LineError, Lines};
+
+/// A line that is no setting.
+#[derive(Debug, Error)]
+#[error("line {line}: {message}")]
+pub(crate) struct BadSetting {
+    /// Its number, from 1.
+    pub line: u64,
+    /// What is wrong, and the remedy.
+    pub message: String,
+}
 
 /// The settings of a file as path and value; a key given twice stands here twice.
 ///
@@ -12,7 +24,7 @@ use super::lines::{LineError, Lines};
 ///
 /// # Errors
 /// The first line that is no setting, with its number and remedy.
-pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(String, Option<String>)>, String> {
+pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(String, Option<String>)>, BadSetting> {
     let mut lines = Lines::new(input);
     let mut section = String::new();
     let mut settings = Vec::new();
@@ -20,28 +32,30 @@ pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(
         let line = match lines.next_line() {
             Ok(None) => return Ok(settings),
             Ok(Some(line)) => line,
-            Err(error @ LineError::TooLong { .. }) => return Err(error.to_string()),
-            Err(LineError::Read(error)) => return Err(error.to_string()),
+            Err(error) => {
+                let line = if let LineError::TooLong { number, .. } = error { number } else { 1 };
+                return Err(BadSetting { line, message: error.to_string() });
+            }
         };
-        let at = line.number;
+        let bad = |message: String| BadSetting { line: line.number, message };
         let text = std::str::from_utf8(line.bytes)
-            .map_err(|error| format!("line {at}, byte {}: not UTF-8", line.offset + error.valid_up_to() as u64))?
+            .map_err(|error| bad(format!("byte {}: not UTF-8", line.offset + error.valid_up_to() as u64)))?
             .trim();
         if text.starts_with(['#', ';']) {
             continue;
         }
         if sections && let Some(rest) = text.strip_prefix('[') {
             let name = rest.strip_suffix(']').map(str::trim).filter(|name| !name.is_empty());
-            section = name.ok_or_else(|| format!("line {at}: a section is written [name]"))?.to_owned();
+            section = name.ok_or_else(|| bad("a section is written [name]".to_owned()))?.to_owned();
             continue;
         }
         let cut = if sections { text.find(['=', ':']) } else { text.find('=') };
         let Some(cut) = cut else {
-            return Err(format!("line {at}: no `=` in it; comments begin with # or ;"));
+            return Err(bad("no `=` in it; comments begin with # or ;".to_owned()));
         };
         let (key, value) = (text[..cut].trim(), unquoted(text[cut + 1..].trim()));
         if key.is_empty() {
-            return Err(format!("line {at}: nothing before `{}`", &text[cut..=cut]));
+            return Err(bad(format!("nothing before `{}`", &text[cut..=cut])));
         }
         let path = if section.is_empty() { key.to_owned() } else { format!("{section}.{key}") };
         settings.push((path, (!value.is_empty()).then(|| value.to_owned())));
@@ -62,7 +76,8 @@ mod tests {
     use super::*;
 
     fn read(text: &str, sections: bool) -> Result<String, String> {
-        let shown = read_settings(text.as_bytes(), sections)?
+        let shown = read_settings(text.as_bytes(), sections)
+            .map_err(|error| error.to_string())?
             .into_iter()
             .map(|(path, value)| format!("{path}={}", value.as_deref().unwrap_or("(none)")));
         Ok(shown.collect::<Vec<_>>().join("|"))
@@ -83,6 +98,6 @@ mod tests {
         assert!(read("a=1\n\nfoo\n", true).unwrap_err().starts_with("line 3: no `=`"));
         assert!(read("[a\n", true).unwrap_err().starts_with("line 1: a section"));
         assert!(read(" = 1\n", false).unwrap_err().contains("nothing before `=`"));
-        assert!(read_settings(&b"a=1\nb=\xff\n"[..], true).unwrap_err().contains("line 2, byte 6"));
+        assert!(read_settings(&b"a=1\nb=\xff\n"[..], true).unwrap_err().to_string().contains("line 2: byte 6"));
     }
 }
