@@ -103,6 +103,14 @@ impl ReadAs {
         }
         self.ty.read(value, fact)
     }
+
+    /// Returns a collected value as people are shown it: as its type, and as it came where it is not of that type.
+    pub fn shown<'a>(&self, value: Value<'a>, fact: &'a str) -> String {
+        match self.read(value, fact) {
+            Value::Unknown(_) => value.show(),
+            read => read.show(),
+        }
+    }
 }
 
 /// Reads a number that is followed by its unit, in another unit of the same kind.
@@ -195,6 +203,13 @@ pub struct Dictionary {
     pub facts: BTreeMap<String, Declaration>,
     /// Paths that some imported device reports, when a fleet is at hand.
     pub reported: Option<std::collections::BTreeSet<String>>,
+}
+
+impl Declaration {
+    /// What a value of the fact is read as; none where nothing is declared.
+    pub fn read_as(&self) -> Option<ReadAs> {
+        Some(ReadAs { ty: self.ty?, unit: self.unit.as_deref().map(Into::into) })
+    }
 }
 
 impl Dictionary {

@@ -51,10 +51,6 @@ struct SlotInfo {
     fresh_for: Option<Period>,
 }
 
-fn read_as(declaration: &Declaration) -> Option<ReadAs> {
-    Some(ReadAs { ty: declaration.ty?, unit: declaration.unit.as_deref().map(Into::into) })
-}
-
 /// The wanted facts of a document.
 #[derive(Clone, Debug)]
 pub struct Layout {
@@ -77,7 +73,7 @@ impl Layout {
         layout.want("collected_at", dictionary);
         for (path, declaration) in &dictionary.facts {
             let node = layout.node(path);
-            layout.nodes[node.0 as usize].declared = read_as(declaration);
+            layout.nodes[node.0 as usize].declared = declaration.read_as();
             layout.nodes[node.0 as usize].keeping = Keeping {
                 declared: true,
                 volatile: declaration.volatile,
@@ -98,7 +94,7 @@ impl Layout {
         let declared = dictionary.facts.get(path);
         self.slots.push(SlotInfo {
             path: path.into(),
-            declared: declared.and_then(read_as),
+            declared: declared.and_then(Declaration::read_as),
             fresh_for: declared.and_then(|declared| declared.fresh_for),
         });
         self.nodes[node.0 as usize].slot = Some(slot);

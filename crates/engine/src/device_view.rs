@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Evidence, Finding, Origin, Phase, Reason, Rule, Standing, Unknown, Value, VerdictOutcome, moments_ahead,
-    standing_at,
+    Declaration, Evidence, Finding, Origin, Phase, Reason, Rule, Standing, Unknown, Value, VerdictOutcome,
+    moments_ahead, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
@@ -340,12 +340,14 @@ impl Reading<'_> {
             None => (None, None, None),
         };
         let wrong_type = matches!(found.value, Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
-        let value = found.raw.show();
+        let read_as = declared.and_then(Declaration::read_as);
+        let show = |raw: Value<'_>| read_as.as_ref().map_or_else(|| raw.show(), |read_as| read_as.shown(raw, path));
+        let value = show(found.raw);
         FactLine {
             path: path.to_owned(),
             label: declared.and_then(|declared| declared.labels.get(&value)).cloned(),
             unit: declared.and_then(|declared| declared.unit.clone()),
-            value,
+            value: value.clone(),
             source,
             collected,
             stale: found.stale,
@@ -353,13 +355,13 @@ impl Reading<'_> {
             corrected,
             losers: facts
                 .losers(slot)
-                // Who agrees has lost nothing.
-                .filter(|(_, value)| value.show() != found.raw.show())
-                .map(|(observation, value)| Said {
+                .map(|(observation, raw)| Said {
                     source: observation.source.to_owned(),
                     collected: observation.collected,
-                    value: value.show(),
+                    value: show(raw),
                 })
+                // Who agrees has lost nothing.
+                .filter(|said| said.value != value)
                 .collect(),
         }
     }
