@@ -339,6 +339,9 @@ fn a_draft_says_what_it_could_not_tell() {
         b"No.,Name,E-mail,Department\n7,Bro,bro@x.example,ships/tern\n8,Dra,dra@x.example,office\n",
     );
     assert!(people.out.contains("person") && people.out.contains("\"E-mail\"     = \"mail\""), "{}", people.out);
+    // One machine's settings are no list of people, even if they name nothing but somebody's address.
+    let settings = env.pipe(&["source", "draft", "-"], b"owner=bro@x.example\n");
+    assert!(settings.out.contains("key-value") && !settings.out.contains("person "), "{}", settings.out);
 }
 
 #[test]

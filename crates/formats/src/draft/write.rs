@@ -17,7 +17,8 @@ struct Line {
 }
 
 pub(super) fn draft(sample: &Sample, columns: &[Column], context: &DraftFor<'_>) -> String {
-    let of_people = sample.format == Format::Scim || are_people(columns, sample.records.len());
+    let of_people =
+        sample.format == Format::Scim || !sample.format.is_of_one() && are_people(columns, sample.records.len());
     let count = sample.records.len();
     let more = if sample.more { "the first " } else { "" };
     let mut out = format!(
