@@ -3,7 +3,6 @@
 //! The core owns the layout; a reader walks a document beside the trie and fills the slots. A path is
 //! the same written nested or dotted, so a key is taken apart at its dots on the way down.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use bumpalo::Bump;
@@ -33,9 +32,53 @@ pub struct Keeping {
     pub company_only: bool,
 }
 
+/// The keys that lead on from a node, found by length, first and last byte before they are compared.
+#[derive(Clone, Debug, Default)]
+struct Keys {
+    /// Where the keys of each of 64 kinds begin in `all`, plus one; empty where there are no keys.
+    first: Vec<u16>,
+    /// Key, where it leads, and the next of its kind, plus one.
+    all: Vec<(Box<str>, NodeId, u16)>,
+}
+
+impl Keys {
+    #[inline]
+    fn kind(key: &str) -> usize {
+        let bytes = key.as_bytes();
+        match (bytes.first(), bytes.last()) {
+            (Some(first), Some(last)) => {
+                (usize::from(*first) + usize::from(*last).wrapping_mul(5) + bytes.len().wrapping_mul(11)) & 63
+            }
+            _ => 0,
+        }
+    }
+
+    #[inline]
+    fn get(&self, key: &str) -> Option<NodeId> {
+        let mut at = *self.first.get(Self::kind(key))?;
+        while at != 0 {
+            let (known, node, next) = &self.all[usize::from(at) - 1];
+            if **known == *key {
+                return Some(*node);
+            }
+            at = *next;
+        }
+        None
+    }
+
+    fn insert(&mut self, key: &str, node: NodeId) {
+        self.first.resize(64, 0);
+        let first = &mut self.first[Self::kind(key)];
+        self.all.push((key.into(), node, *first));
+        *first = u16::try_from(self.all.len()).expect("fewer than 65,536 facts below one");
+    }
+}
+
 #[derive(Clone, Debug, Default)]
 struct Node {
-    children: HashMap<Box<str>, NodeId>,
+    /// Where keys lead, dotted ones among them: these lead further down.
+    keys: Keys,
+    children: Vec<NodeId>,
     slot: Option<SlotId>,
     declared: Option<ReadAs>,
     keeping: Keeping,
@@ -101,34 +144,39 @@ impl Layout {
         let mut at = Self::ROOT;
         self.nodes[0].wanted = true;
         for part in path.split('.') {
-            at = self.nodes[at.0 as usize].children[part];
+            at = self.nodes[at.0 as usize].keys.get(part).expect("the path has its nodes");
             self.nodes[at.0 as usize].wanted = true;
         }
         slot
     }
 
     fn node(&mut self, path: &str) -> NodeId {
-        let mut at = Self::ROOT;
+        // The nodes on the way, each with where its path ends.
+        let mut way = vec![(Self::ROOT, 0)];
+        let mut start = 0;
         for part in path.split('.') {
-            let next = self.nodes[at.0 as usize].children.get(part).copied();
-            at = next.unwrap_or_else(|| {
+            let (above, end) = (way[way.len() - 1].0, start + part.len());
+            let next = self.nodes[above.0 as usize].keys.get(part).unwrap_or_else(|| {
                 let made = NodeId(u32::try_from(self.nodes.len()).expect("fewer than four thousand million nodes"));
-                let above = &self.nodes[at.0 as usize].path;
-                let path = if above.is_empty() { part.to_owned() } else { format!("{above}.{part}") };
-                self.nodes.push(Node { path: path.into(), ..Node::default() });
-                self.nodes[at.0 as usize].children.insert(part.into(), made);
+                self.nodes.push(Node { path: path[..end].into(), ..Node::default() });
+                self.nodes[above.0 as usize].children.push(made);
+                // From everywhere above, so that a dotted key is found as quickly as another.
+                for (from, behind) in &way {
+                    let key = &path[if *from == Self::ROOT { 0 } else { behind + 1 }..end];
+                    self.nodes[from.0 as usize].keys.insert(key, made);
+                }
                 made
             });
+            way.push((next, end));
+            start = end + 1;
         }
-        at
+        way[way.len() - 1].0
     }
 
     /// Returns the node that a key leads to from another; a dotted key leads further down.
+    #[inline]
     pub fn child(&self, from: NodeId, key: &str) -> Option<NodeId> {
-        if !key.contains('.') {
-            return self.nodes[from.0 as usize].children.get(key).copied();
-        }
-        key.split('.').try_fold(from, |at, part| self.nodes[at.0 as usize].children.get(part).copied())
+        self.nodes[from.0 as usize].keys.get(key)
     }
 
     /// Returns the slot that wants the value at a node.
@@ -141,9 +189,9 @@ impl Layout {
         self.nodes[node.0 as usize].wanted
     }
 
-    /// Returns the nodes directly below a node, in no order.
+    /// Returns the nodes directly below a node.
     pub fn children(&self, node: NodeId) -> impl Iterator<Item = NodeId> {
-        self.nodes[node.0 as usize].children.values().copied()
+        self.nodes[node.0 as usize].children.iter().copied()
     }
 
     /// Returns a node's path.

@@ -5,13 +5,14 @@
 //! a key given twice makes its fact so. Only a doubled id or time refuses the document.
 
 use std::collections::HashMap;
-use std::collections::hash_map::Entry;
 
 use bumpalo::Bump;
-use fencepost_core::{DocumentReader, Layout, List, NodeId, Object, Read, ReadError, Reason, SlotId, Unknown, Value};
+use fencepost_core::{
+    DocumentReader, Layout, List, NodeId, Object, Read, ReadAs, ReadError, Reason, SlotId, Unknown, Value,
+};
 use rust_decimal::Decimal;
 
-use crate::json_walk::{Cursor, LEFT_OUT, Quoted, Walker};
+use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, Step, Walker};
 use crate::secret::{Secrecy, SecretKey};
 
 /// Reads JSON documents.
@@ -25,15 +26,15 @@ pub struct JsonDocuments<'k> {
 impl DocumentReader for JsonDocuments<'_> {
     fn read<'a>(&mut self, document: &'a [u8], layout: &'a Layout, arena: &'a Bump) -> Result<Read<'a>, ReadError> {
         let cursor = Cursor::new(document, arena, self.secrets.is_none())?;
-        let slots = arena.alloc_slice_fill_iter(
-            (0..layout.len())
-                .map(|slot| Value::missing(layout.slot_path(SlotId(u32::try_from(slot).unwrap_or(u32::MAX))))),
-        );
-        let given = vec![false; layout.node_count()];
-        let mut walk = Walk { cursor, layout, arena, slots, given, secrets: self.secrets };
-        walk.object(Layout::ROOT)?;
-        walk.cursor.finish()?;
-        Ok(Read { slots: walk.slots })
+        let missing = |slot| Value::missing(layout.slot_path(SlotId(u32::try_from(slot).unwrap_or(u32::MAX))));
+        let slots = arena.alloc_slice_fill_with(layout.len(), missing);
+        let given = arena.alloc_slice_fill_copy(layout.node_count(), false);
+        let (fields, values) = (Vec::with_capacity(32), Vec::with_capacity(128));
+        let mut walk = Walk { cursor, layout, arena, slots, given, fields, values, secrets: self.secrets };
+        match walk.object(Layout::ROOT).and_then(|()| walk.cursor.finish()) {
+            Ok(()) => Ok(Read { slots: walk.slots }),
+            Err(fault) => Err(walk.cursor.explain(fault)),
+        }
     }
 }
 
@@ -43,7 +44,11 @@ struct Walk<'a, 's, 'k> {
     arena: &'a Bump,
     slots: &'s mut [Value<'a>],
     /// Nodes whose key has been seen.
-    given: Vec<bool>,
+    given: &'s mut [bool],
+    /// Fields of the objects that are being built, the innermost last.
+    fields: Vec<(&'a str, Value<'a>)>,
+    /// Items of the lists that are being built, the innermost last.
+    values: Vec<Value<'a>>,
     secrets: Option<&'k SecretKey>,
 }
 
@@ -53,9 +58,25 @@ impl<'a> Walker<'a> for Walk<'a, 'a, '_> {
     }
 }
 
+/// What is known of a key: where it leads, and how its value is read.
+#[derive(Clone, Copy)]
+struct Member<'a> {
+    key: &'a str,
+    node: Option<NodeId>,
+    declared: Option<&'a ReadAs>,
+    secrecy: Secrecy,
+}
+
+/// The keys of the object that was read before in the same list, in their order and all different: the next one mostly
+/// has the same, and each is found again by one comparison. What is read never depends on it.
+type Before<'a> = Vec<Member<'a>>;
+
+/// More fields than this are not compared one with another to find a key that is given twice.
+const FEW_FIELDS: usize = 24;
+
 impl<'a> Walk<'a, 'a, '_> {
     /// Walks an object whose own value nobody wants, but something below it.
-    fn object(&mut self, node: NodeId) -> Result<(), ReadError> {
+    fn object(&mut self, node: NodeId) -> Step {
         self.members(|walk, key| {
             let child = match key {
                 Quoted::Text(key) => walk.layout.child(node, key).filter(|child| walk.layout.is_wanted(*child)),
@@ -72,13 +93,16 @@ impl<'a> Walk<'a, 'a, '_> {
         if self.secrets.is_some() { Secrecy::of(key, node, self.layout) } else { Secrecy::Open }
     }
 
-    fn wanted(&mut self, node: NodeId, key: &str) -> Result<(), ReadError> {
+    fn wanted(&mut self, node: NodeId, key: &str) -> Step {
         let secrecy = self.secrecy(key, Some(node));
+        let slot = self.layout.slot(node);
         let doubled = std::mem::replace(&mut self.given[Layout::index(node)], true);
-        if doubled && matches!(self.layout.slot(node), Some(Layout::DEVICE | Layout::COLLECTED)) {
-            return Err(self.cursor.error(format!("`{}` is given twice", self.layout.path(node))));
+        match (doubled, slot) {
+            (true, Some(Layout::DEVICE)) => return Err(Fault::DeviceTwice),
+            (true, Some(Layout::COLLECTED)) => return Err(Fault::TimeTwice),
+            _ => {}
         }
-        if self.layout.slot(node).is_none() && self.cursor.peek() == Some(b'{') && secrecy != Secrecy::Whole {
+        if slot.is_none() && self.cursor.byte() == b'{' && secrecy != Secrecy::Whole {
             self.object(node)?;
         } else {
             let value = self.build(Some(node), secrecy)?;
@@ -92,20 +116,25 @@ impl<'a> Walk<'a, 'a, '_> {
 
     /// Fills the slot of a node, and those below it, from its value.
     fn assign(&mut self, node: NodeId, value: Value<'a>) {
-        if let Some(slot) = self.layout.slot(node) {
+        let layout = self.layout;
+        if let Some(slot) = layout.slot(node) {
             self.fill(slot, value);
         }
-        let mut below: Vec<NodeId> = self.layout.children(node).filter(|child| self.layout.is_wanted(*child)).collect();
-        let prefix = self.layout.path(node).len() + 1;
-        while let Some(child) = below.pop() {
-            if let Some(slot) = self.layout.slot(child) {
-                let path = self.layout.path(child);
+        self.assign_below(node, value, layout.path(node).len() + 1);
+    }
+
+    /// Fills the slots below a node from the value of the one that `prefix` bytes of the path lead to.
+    fn assign_below(&mut self, node: NodeId, value: Value<'a>, prefix: usize) {
+        let layout = self.layout;
+        for child in layout.children(node).filter(|child| layout.is_wanted(*child)) {
+            if let Some(slot) = layout.slot(child) {
+                let path = layout.path(child);
                 let found = value.below(&path[prefix..], path, self.arena);
                 if !found.is_missing() {
                     self.fill(slot, found);
                 }
             }
-            below.extend(self.layout.children(child).filter(|child| self.layout.is_wanted(*child)));
+            self.assign_below(child, value, prefix);
         }
     }
 
@@ -116,6 +145,7 @@ impl<'a> Walk<'a, 'a, '_> {
     }
 
     /// Marks everything at and below a node as of the wrong type: its key was given twice.
+    #[cold]
     fn spoil(&mut self, node: NodeId) {
         let mut below = vec![node];
         while let Some(node) = below.pop() {
@@ -128,86 +158,153 @@ impl<'a> Walk<'a, 'a, '_> {
 
     /// Returns the digest that stands for the value at hand; null stays null.
     #[cold]
-    fn digest(&mut self, key: &SecretKey) -> Result<Value<'a>, ReadError> {
+    fn digest(&mut self, key: &SecretKey) -> Step<Value<'a>> {
         Ok(match secret_digest(&mut self.cursor, key)? {
             Some(digest) => Value::Text(self.arena.alloc_str(&digest)),
             None => Value::Null,
         })
     }
 
+    fn path(&self, node: Option<NodeId>) -> &'a str {
+        node.map_or("", |node| self.layout.path(node))
+    }
+
     /// Builds the value at hand; `node` is its place in the trie, for the declared types below it.
-    fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Result<Value<'a>, ReadError> {
-        if let (Some(key), true) = (self.secrets, secrecy != Secrecy::Open)
-            && (secrecy == Secrecy::Whole || self.cursor.peek() == Some(b'"'))
+    fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step<Value<'a>> {
+        if secrecy != Secrecy::Open
+            && let Some(key) = self.secrets
+            && (secrecy == Secrecy::Whole || self.cursor.byte() == b'"')
         {
             return self.digest(key);
         }
-        match self.cursor.peek() {
-            Some(b'{') => {
-                let mut fields: Vec<(&'a str, Value<'a>)> = Vec::new();
-                let mut seen: HashMap<&'a str, usize> = HashMap::new();
-                self.members(|walk, key| {
-                    let Quoted::Text(key) = key else { return walk.cursor.skip() };
-                    let child = node.and_then(|node| walk.layout.child(node, key));
-                    let path = child.map_or("", |child| walk.layout.path(child));
-                    let secrecy = walk.secrecy(key, child);
-                    let value = walk.build(child, secrecy)?;
-                    let value = match child.and_then(|child| walk.layout.declared(child)) {
-                        Some(declared) => declared.read(value, path),
-                        None => value,
-                    };
-                    match seen.entry(key) {
-                        Entry::Vacant(entry) => {
-                            entry.insert(fields.len());
-                            fields.push((key, value));
-                        }
-                        Entry::Occupied(entry) => fields[*entry.get()].1 = wrong(path),
-                    }
-                    Ok(())
-                })?;
-                Ok(Value::Object(Object { fields: self.arena.alloc_slice_copy(&fields) }))
-            }
-            Some(b'[') => {
-                let mut values = Vec::new();
-                self.items(|walk| {
-                    values.push(walk.build(node, secrecy)?);
-                    Ok(())
-                })?;
-                let list = List::certain(self.arena.alloc_slice_copy(&values));
-                Ok(Value::List(self.arena.alloc(list)))
-            }
-            Some(b'"') => Ok(match self.cursor.quoted()? {
+        match self.cursor.byte() {
+            b'{' => self.build_object(node, &mut Before::new()),
+            b'[' => self.build_list(node, secrecy),
+            b'"' => Ok(match self.cursor.quoted()? {
                 Quoted::Text(text) => Value::Text(text),
-                Quoted::NoText => wrong(node.map_or("", |node| self.layout.path(node))),
+                Quoted::NoText => wrong(self.path(node)),
             }),
-            Some(b'-' | b'0'..=b'9') => {
-                let text = self.cursor.number()?;
-                let number =
-                    if text.contains(['e', 'E']) { Decimal::from_scientific(text).ok() } else { text.parse().ok() };
-                Ok(number.map_or_else(|| wrong(node.map_or("", |node| self.layout.path(node))), Value::Number))
+            b'-' | b'0'..=b'9' => {
+                let number = decimal(self.cursor.number()?);
+                Ok(number.map_or_else(|| wrong(self.path(node)), Value::Number))
             }
             _ => Ok(match self.cursor.word()? {
                 "true" => Value::Boolean(true),
                 "false" => Value::Boolean(false),
-                LEFT_OUT => Value::missing(node.map_or("", |node| self.layout.path(node))),
+                LEFT_OUT => Value::missing(self.path(node)),
                 _ => Value::Null,
             }),
         }
     }
+
+    fn build_list(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step<Value<'a>> {
+        let from = self.values.len();
+        let mut before = Before::new();
+        self.items(|walk| {
+            let value = match walk.cursor.byte() {
+                b'{' if secrecy != Secrecy::Whole => walk.build_object(node, &mut before)?,
+                _ => walk.build(node, secrecy)?,
+            };
+            walk.values.push(value);
+            Ok(())
+        })?;
+        let list = List::certain(self.arena.alloc_slice_copy(&self.values[from..]));
+        self.values.truncate(from);
+        Ok(Value::List(self.arena.alloc(list)))
+    }
+
+    fn build_object(&mut self, node: Option<NodeId>, before: &mut Before<'a>) -> Step<Value<'a>> {
+        let from = self.fields.len();
+        // How many keys stand in `before`, and whether they did so before this object.
+        let (mut known, mut all_known) = (0, true);
+        // Where each key stands, once there are too many of them to be looked through.
+        let mut many: HashMap<&'a str, usize> = HashMap::new();
+        self.members(|walk, key| {
+            let Quoted::Text(key) = key else { return walk.cursor.skip() };
+            if let Some(member) = before.get(known).filter(|member| all_known && member.key == key) {
+                known += 1;
+                let value = walk.member(*member)?;
+                walk.fields.push((key, value));
+                return Ok(());
+            }
+            all_known = false;
+            let child = node.and_then(|node| walk.layout.child(node, key));
+            let declared = child.and_then(|child| walk.layout.declared(child));
+            let member = Member { key, node: child, declared, secrecy: walk.secrecy(key, child) };
+            let value = walk.member(member)?;
+            let fields = &mut walk.fields;
+            if fields.len() - from > FEW_FIELDS && many.is_empty() {
+                many.extend(fields[from..].iter().enumerate().map(|(at, (key, _))| (*key, from + at)));
+            }
+            let twice = if many.is_empty() {
+                fields[from..].iter().position(|(known, _)| *known == key).map(|at| from + at)
+            } else {
+                many.get(key).copied()
+            };
+            match twice {
+                Some(at) => fields[at].1 = wrong(child.map_or("", |child| walk.layout.path(child))),
+                None => {
+                    if !many.is_empty() {
+                        many.insert(key, fields.len());
+                    }
+                    fields.push((key, value));
+                    before.truncate(known);
+                    before.push(member);
+                    known += 1;
+                }
+            }
+            Ok(())
+        })?;
+        let fields = self.arena.alloc_slice_copy(&self.fields[from..]);
+        self.fields.truncate(from);
+        Ok(Value::Object(Object { fields }))
+    }
+
+    /// Builds the value of a member, read as its declared type.
+    #[inline]
+    fn member(&mut self, member: Member<'a>) -> Step<Value<'a>> {
+        let value = self.build(member.node, member.secrecy)?;
+        Ok(match member.declared {
+            Some(declared) => declared.read(value, self.path(member.node)),
+            None => value,
+        })
+    }
+}
+
+/// Reads a number of JSON; none where it is larger or finer than a decimal holds.
+fn decimal(text: &str) -> Option<Decimal> {
+    // Most numbers are a few digits, and few of them have a fraction.
+    let bytes = text.as_bytes();
+    if bytes.len() <= 18 && bytes[0] != b'-' {
+        let (mut digits, mut scale, mut point) = (0_i64, 0, false);
+        let plain = bytes.iter().all(|byte| match byte {
+            b'0'..=b'9' => {
+                digits = digits * 10 + i64::from(byte - b'0');
+                scale += u32::from(point);
+                true
+            }
+            b'.' => !std::mem::replace(&mut point, true),
+            _ => false,
+        });
+        if plain {
+            return Some(Decimal::new(digits, scale));
+        }
+    }
+    if text.contains(['e', 'E']) { Decimal::from_scientific(text).ok() } else { text.parse().ok() }
 }
 
 /// Returns what stands for the secret value at hand, and goes past it; none for null.
 ///
 /// Of a text the digest is of what it says, however it is escaped.
-pub(crate) fn secret_digest(cursor: &mut Cursor<'_>, key: &SecretKey) -> Result<Option<String>, ReadError> {
+pub(crate) fn secret_digest(cursor: &mut Cursor<'_>, key: &SecretKey) -> Step<Option<String>> {
     let start = cursor.at;
-    match cursor.peek() {
-        Some(b'"') => {
+    match cursor.byte() {
+        b'"' => {
             if let Quoted::Text(text) = cursor.quoted()? {
                 return Ok(Some(key.digest(text.as_bytes())));
             }
         }
-        Some(b'n') if cursor.text[cursor.at..].starts_with("null") => {
+        b'n' if cursor.text[cursor.at..].starts_with("null") => {
             cursor.skip()?;
             return Ok(None);
         }

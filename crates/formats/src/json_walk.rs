@@ -1,8 +1,12 @@
 //! Goes through the bytes of a JSON document (RFC 8259): grammar, UTF-8, depth and number of fields are checked here,
 //! for everybody who reads documents.
+//!
+//! What is wrong is told by a one-byte [`Fault`], and the cursor stands where; words are found when they are needed.
 
 use bumpalo::Bump;
 use fencepost_core::ReadError;
+
+use crate::plain_text::plain_end;
 
 /// Documents may not nest deeper than this.
 pub const MAX_DEPTH: usize = 127;
@@ -15,6 +19,31 @@ pub(crate) const HOLE: u8 = 3;
 
 /// The word for a value that was left out.
 pub(crate) const LEFT_OUT: &str = "\u{3}";
+
+/// What is wrong where the cursor stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Fault {
+    NoObject,
+    Key,
+    Colon,
+    MemberEnd,
+    ItemEnd,
+    Value,
+    Digit,
+    LeadingZero,
+    Control,
+    NoClosingQuote,
+    Escape,
+    Hexadecimal,
+    Deep,
+    ManyFields,
+    Rest,
+    DeviceTwice,
+    TimeTwice,
+}
+
+/// A step through a document.
+pub(crate) type Step<T = ()> = Result<T, Fault>;
 
 /// A place in a document.
 pub(crate) struct Cursor<'a> {
@@ -40,64 +69,52 @@ pub(crate) trait Walker<'a>: Sized {
     fn cursor(&mut self) -> &mut Cursor<'a>;
 
     /// Goes through the members of an object, `member` taking each value.
-    fn members(
-        &mut self,
-        mut member: impl FnMut(&mut Self, Quoted<'a>) -> Result<(), ReadError>,
-    ) -> Result<(), ReadError> {
+    #[inline]
+    fn members(&mut self, mut member: impl FnMut(&mut Self, Quoted<'a>) -> Step) -> Step {
         self.cursor().enter()?;
-        if self.cursor().peek() == Some(b'}') {
-            self.cursor().at += 1;
-            self.cursor().depth -= 1;
+        if self.cursor().byte() == b'}' {
+            self.cursor().leave();
             return Ok(());
         }
         loop {
-            if self.cursor().peek() != Some(b'"') {
-                return Err(self.cursor().error("expected a key in double quotes"));
-            }
-            self.cursor().count_field()?;
-            let key = self.cursor().quoted()?;
-            self.cursor().space();
-            self.cursor().expect(b':')?;
-            self.cursor().space();
+            let key = self.cursor().key()?;
             member(self, key)?;
             self.cursor().space();
-            match self.cursor().peek() {
-                Some(b',') => {
+            match self.cursor().byte() {
+                b',' => {
                     self.cursor().at += 1;
                     self.cursor().space();
                 }
-                Some(b'}') => {
-                    self.cursor().at += 1;
-                    self.cursor().depth -= 1;
+                b'}' => {
+                    self.cursor().leave();
                     return Ok(());
                 }
-                _ => return Err(self.cursor().error("expected `,` or `}`")),
+                _ => return Err(Fault::MemberEnd),
             }
         }
     }
 
     /// Goes through the items of a list, `item` taking each value.
-    fn items(&mut self, mut item: impl FnMut(&mut Self) -> Result<(), ReadError>) -> Result<(), ReadError> {
+    #[inline]
+    fn items(&mut self, mut item: impl FnMut(&mut Self) -> Step) -> Step {
         self.cursor().enter()?;
-        if self.cursor().peek() == Some(b']') {
-            self.cursor().at += 1;
-            self.cursor().depth -= 1;
+        if self.cursor().byte() == b']' {
+            self.cursor().leave();
             return Ok(());
         }
         loop {
             item(self)?;
             self.cursor().space();
-            match self.cursor().peek() {
-                Some(b',') => {
+            match self.cursor().byte() {
+                b',' => {
                     self.cursor().at += 1;
                     self.cursor().space();
                 }
-                Some(b']') => {
-                    self.cursor().at += 1;
-                    self.cursor().depth -= 1;
+                b']' => {
+                    self.cursor().leave();
                     return Ok(());
                 }
-                _ => return Err(self.cursor().error("expected `,` or `]`")),
+                _ => return Err(Fault::ItemEnd),
             }
         }
     }
@@ -109,6 +126,110 @@ impl<'a> Walker<'a> for Cursor<'a> {
     }
 }
 
+/// The byte at a place; behind the end zero, which stands in no document.
+#[inline(always)]
+fn byte(bytes: &[u8], at: usize) -> u8 {
+    bytes.get(at).copied().unwrap_or(0)
+}
+
+#[inline(always)]
+fn after_space(bytes: &[u8], mut at: usize) -> usize {
+    while matches!(byte(bytes, at), b' ' | b'\t' | b'\n' | b'\r') {
+        at += 1;
+    }
+    at
+}
+
+/// Goes from behind an opening quote to behind the closing one; `at` is left where something is wrong.
+#[inline(always)]
+fn pass_text(bytes: &[u8], at: &mut usize) -> Step {
+    loop {
+        *at = plain_end(bytes, *at);
+        match byte(bytes, *at) {
+            b'"' => {
+                *at += 1;
+                return Ok(());
+            }
+            b'\\' => pass_escape(bytes, at)?,
+            _ => return Err(if *at < bytes.len() { Fault::Control } else { Fault::NoClosingQuote }),
+        }
+    }
+}
+
+#[cold]
+fn pass_escape(bytes: &[u8], at: &mut usize) -> Step {
+    *at += 1;
+    match byte(bytes, *at) {
+        b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't' => *at += 1,
+        b'u' => {
+            *at += 1;
+            hexadecimal(bytes, *at)?;
+            *at += 4;
+        }
+        _ => return Err(Fault::Escape),
+    }
+    Ok(())
+}
+
+fn hexadecimal(bytes: &[u8], at: usize) -> Step<u32> {
+    let digits = bytes.get(at..at + 4).filter(|digits| digits.iter().all(u8::is_ascii_hexdigit));
+    let digits = digits.ok_or(Fault::Hexadecimal)?;
+    Ok(digits.iter().fold(0, |code, digit| code * 16 + (*digit as char).to_digit(16).unwrap_or(0)))
+}
+
+#[inline(always)]
+fn pass_digits(bytes: &[u8], at: &mut usize) -> Step {
+    if !byte(bytes, *at).is_ascii_digit() {
+        return Err(Fault::Digit);
+    }
+    while byte(bytes, *at).is_ascii_digit() {
+        *at += 1;
+    }
+    Ok(())
+}
+
+#[inline(always)]
+fn pass_number(bytes: &[u8], at: &mut usize) -> Step {
+    if byte(bytes, *at) == b'-' {
+        *at += 1;
+    }
+    if byte(bytes, *at) == b'0' {
+        *at += 1;
+        if byte(bytes, *at).is_ascii_digit() {
+            return Err(Fault::LeadingZero);
+        }
+    } else {
+        pass_digits(bytes, at)?;
+    }
+    if byte(bytes, *at) == b'.' {
+        *at += 1;
+        pass_digits(bytes, at)?;
+    }
+    if matches!(byte(bytes, *at), b'e' | b'E') {
+        *at += 1;
+        if matches!(byte(bytes, *at), b'+' | b'-') {
+            *at += 1;
+        }
+        pass_digits(bytes, at)?;
+    }
+    Ok(())
+}
+
+/// Goes past `true`, `false` or `null`, or in a stored document what stands for a value that was left out.
+#[inline(always)]
+fn pass_word(bytes: &[u8], at: &mut usize, stored: bool) -> Step<&'static str> {
+    let rest = bytes.get(*at..).unwrap_or_default();
+    let word = match rest.first() {
+        Some(b't') if rest.starts_with(b"true") => "true",
+        Some(b'f') if rest.starts_with(b"false") => "false",
+        Some(b'n') if rest.starts_with(b"null") => "null",
+        Some(1..=HOLE) if stored => LEFT_OUT,
+        _ => return Err(Fault::Value),
+    };
+    *at += word.len();
+    Ok(word)
+}
+
 impl<'a> Cursor<'a> {
     /// Creates a cursor at the start of a document.
     pub fn new(document: &'a [u8], arena: &'a Bump, stored: bool) -> Result<Self, ReadError> {
@@ -118,218 +239,245 @@ impl<'a> Cursor<'a> {
         })?;
         let mut cursor = Self { text, at: 0, depth: 0, fields: 0, arena, stored };
         cursor.space();
-        if cursor.peek() != Some(b'{') {
-            return Err(cursor.error("a document is a JSON object and starts with `{`"));
+        if cursor.byte() != b'{' {
+            return Err(cursor.explain(Fault::NoObject));
         }
         Ok(cursor)
     }
 
     /// Checks that nothing follows the document.
-    pub fn finish(&mut self) -> Result<(), ReadError> {
+    pub fn finish(&mut self) -> Step {
         self.space();
-        if self.at != self.text.len() {
-            return Err(self.error("something follows the end of the document"));
-        }
-        Ok(())
+        if self.at == self.text.len() { Ok(()) } else { Err(Fault::Rest) }
     }
 
-    fn count_field(&mut self) -> Result<(), ReadError> {
-        self.fields += 1;
-        if self.fields > MAX_FIELDS {
-            return Err(self.error(format!("more than {MAX_FIELDS} fields in one document")));
-        }
-        Ok(())
+    /// Says in words what is wrong at the place at hand.
+    #[cold]
+    pub fn explain(&self, fault: Fault) -> ReadError {
+        let ended = self.at >= self.text.len();
+        let message = match fault {
+            Fault::NoObject => "a document is a JSON object and starts with `{`",
+            Fault::Key => "expected a key in double quotes",
+            Fault::Colon if ended => "the document ends where `:` was expected",
+            Fault::Colon => "expected `:` here",
+            Fault::MemberEnd => "expected `,` or `}`",
+            Fault::ItemEnd => "expected `,` or `]`",
+            Fault::Value if ended => "the document ends where a value was expected",
+            Fault::Value => "expected a value here",
+            Fault::Digit => "expected a digit",
+            Fault::LeadingZero => "a number does not start with a zero",
+            Fault::Control => "a control character in a text is written as an escape",
+            Fault::NoClosingQuote => "this text has no closing quote",
+            Fault::Escape => "unknown escape",
+            Fault::Hexadecimal => "expected four hexadecimal digits",
+            Fault::Deep => &format!("nested deeper than {MAX_DEPTH} levels"),
+            Fault::ManyFields => &format!("more than {MAX_FIELDS} fields in one document"),
+            Fault::Rest => "something follows the end of the document",
+            Fault::DeviceTwice => "`device` is given twice",
+            Fault::TimeTwice => "`collected_at` is given twice",
+        };
+        ReadError { offset: self.at, message: message.to_owned() }
     }
 
-    pub fn error(&self, message: impl Into<String>) -> ReadError {
-        ReadError { offset: self.at, message: message.into() }
+    fn bytes(&self) -> &'a [u8] {
+        self.text.as_bytes()
     }
 
-    pub fn peek(&self) -> Option<u8> {
-        self.text.as_bytes().get(self.at).copied()
+    /// The byte at hand; zero at the end.
+    #[inline(always)]
+    pub fn byte(&self) -> u8 {
+        byte(self.bytes(), self.at)
     }
 
+    #[inline(always)]
     pub fn space(&mut self) {
-        while matches!(self.peek(), Some(b' ' | b'\t' | b'\n' | b'\r')) {
-            self.at += 1;
-        }
+        self.at = after_space(self.bytes(), self.at);
     }
 
-    fn expect(&mut self, byte: u8) -> Result<(), ReadError> {
-        if self.peek() == Some(byte) {
-            self.at += 1;
-            return Ok(());
-        }
-        Err(match self.peek() {
-            None => self.error(format!("the document ends where `{}` was expected", byte as char)),
-            Some(_) => self.error(format!("expected `{}` here", byte as char)),
-        })
-    }
-
-    fn enter(&mut self) -> Result<(), ReadError> {
+    #[inline(always)]
+    fn enter(&mut self) -> Step {
         self.depth += 1;
         if self.depth > MAX_DEPTH {
-            return Err(self.error(format!("nested deeper than {MAX_DEPTH} levels")));
+            return Err(Fault::Deep);
         }
         self.at += 1;
         self.space();
         Ok(())
     }
 
-    /// Checks the value at hand and forgets it.
-    pub fn skip(&mut self) -> Result<(), ReadError> {
-        match self.peek() {
-            Some(b'{') => self.members(|walk, _| walk.skip()),
-            Some(b'[') => self.items(Self::skip),
-            Some(b'"') => self.quoted().map(|_| ()),
-            Some(b'-' | b'0'..=b'9') => self.number().map(|_| ()),
-            _ => self.word().map(|_| ()),
-        }
+    #[inline(always)]
+    fn leave(&mut self) {
+        self.at += 1;
+        self.depth -= 1;
     }
 
-    pub fn word(&mut self) -> Result<&'a str, ReadError> {
-        for word in ["true", "false", "null"] {
-            if self.text[self.at..].starts_with(word) {
-                self.at += word.len();
-                return Ok(word);
+    #[inline(always)]
+    fn count_field(&mut self) -> Step {
+        self.fields += 1;
+        if self.fields > MAX_FIELDS { Err(Fault::ManyFields) } else { Ok(()) }
+    }
+
+    /// Reads a key and goes to its value.
+    #[inline(always)]
+    fn key(&mut self) -> Step<Quoted<'a>> {
+        if self.byte() != b'"' {
+            return Err(Fault::Key);
+        }
+        self.count_field()?;
+        let key = self.quoted()?;
+        self.space();
+        if self.byte() != b':' {
+            return Err(Fault::Colon);
+        }
+        self.at += 1;
+        self.space();
+        Ok(key)
+    }
+
+    /// Checks the value at hand, whatever is in it, and forgets it.
+    pub fn skip(&mut self) -> Step {
+        let bytes = self.bytes();
+        let mut at = self.at;
+        let skipped = self.skip_from(bytes, &mut at);
+        self.at = at;
+        skipped
+    }
+
+    #[inline(always)]
+    fn skip_from(&mut self, bytes: &[u8], at: &mut usize) -> Step {
+        let (outer, mut depth) = (self.depth, self.depth);
+        // A bit for each level that was entered here, the innermost last: whether it is an object.
+        let mut objects: u128 = 0;
+        loop {
+            match byte(bytes, *at) {
+                b'"' => {
+                    *at += 1;
+                    pass_text(bytes, at)?;
+                }
+                open @ (b'{' | b'[') => {
+                    depth += 1;
+                    if depth > MAX_DEPTH {
+                        return Err(Fault::Deep);
+                    }
+                    *at = after_space(bytes, *at + 1);
+                    // `}` and `]` both stand two behind what opens them.
+                    if byte(bytes, *at) == open + 2 {
+                        *at += 1;
+                        depth -= 1;
+                    } else {
+                        objects = objects << 1 | u128::from(open == b'{');
+                        if open == b'{' {
+                            self.pass_key(bytes, at)?;
+                        }
+                        continue;
+                    }
+                }
+                b'-' | b'0'..=b'9' => pass_number(bytes, at)?,
+                _ => {
+                    pass_word(bytes, at, self.stored)?;
+                }
+            }
+            loop {
+                if depth == outer {
+                    return Ok(());
+                }
+                *at = after_space(bytes, *at);
+                let in_object = objects & 1 == 1;
+                match byte(bytes, *at) {
+                    b',' => {
+                        *at = after_space(bytes, *at + 1);
+                        if in_object {
+                            self.pass_key(bytes, at)?;
+                        }
+                        break;
+                    }
+                    b'}' if in_object => {}
+                    b']' if !in_object => {}
+                    _ => return Err(if in_object { Fault::MemberEnd } else { Fault::ItemEnd }),
+                }
+                *at += 1;
+                depth -= 1;
+                objects >>= 1;
             }
         }
-        if self.stored && matches!(self.peek(), Some(1..=HOLE)) {
-            self.at += 1;
-            return Ok(LEFT_OUT);
-        }
-        Err(match self.peek() {
-            None => self.error("the document ends where a value was expected"),
-            Some(_) => self.error("expected a value here"),
-        })
     }
 
-    fn digits(&mut self) -> Result<(), ReadError> {
-        if !self.peek().is_some_and(|byte| byte.is_ascii_digit()) {
-            return Err(self.error("expected a digit"));
+    #[inline(always)]
+    fn pass_key(&mut self, bytes: &[u8], at: &mut usize) -> Step {
+        if byte(bytes, *at) != b'"' {
+            return Err(Fault::Key);
         }
-        while self.peek().is_some_and(|byte| byte.is_ascii_digit()) {
-            self.at += 1;
+        self.count_field()?;
+        *at += 1;
+        pass_text(bytes, at)?;
+        *at = after_space(bytes, *at);
+        if byte(bytes, *at) != b':' {
+            return Err(Fault::Colon);
         }
+        *at = after_space(bytes, *at + 1);
         Ok(())
     }
 
-    pub fn number(&mut self) -> Result<&'a str, ReadError> {
+    pub fn word(&mut self) -> Step<&'static str> {
+        pass_word(self.bytes(), &mut self.at, self.stored)
+    }
+
+    pub fn number(&mut self) -> Step<&'a str> {
         let start = self.at;
-        if self.peek() == Some(b'-') {
-            self.at += 1;
-        }
-        if self.peek() == Some(b'0') {
-            self.at += 1;
-            if self.peek().is_some_and(|byte| byte.is_ascii_digit()) {
-                return Err(self.error("a number does not start with a zero"));
-            }
-        } else {
-            self.digits()?;
-        }
-        if self.peek() == Some(b'.') {
-            self.at += 1;
-            self.digits()?;
-        }
-        if matches!(self.peek(), Some(b'e' | b'E')) {
-            self.at += 1;
-            if matches!(self.peek(), Some(b'+' | b'-')) {
-                self.at += 1;
-            }
-            self.digits()?;
-        }
+        pass_number(self.text.as_bytes(), &mut self.at)?;
         Ok(&self.text[start..self.at])
     }
 
-    pub fn quoted(&mut self) -> Result<Quoted<'a>, ReadError> {
-        self.at += 1;
-        let start = self.at;
-        loop {
-            match self.peek() {
-                Some(b'"') => {
-                    let text = &self.text[start..self.at];
-                    self.at += 1;
-                    return Ok(Quoted::Text(text));
-                }
-                Some(b'\\') => return self.escaped(start),
-                Some(byte) if byte >= 0x20 => self.at += 1,
-                Some(_) => return Err(self.error("a control character in a text is written as an escape")),
-                None => return Err(self.error("this text has no closing quote")),
-            }
+    /// Reads the text at hand, which a quote opens.
+    #[inline(always)]
+    pub fn quoted(&mut self) -> Step<Quoted<'a>> {
+        let start = self.at + 1;
+        let end = plain_end(self.bytes(), start);
+        if byte(self.bytes(), end) == b'"' {
+            self.at = end + 1;
+            return Ok(Quoted::Text(&self.text[start..end]));
         }
+        self.at = start;
+        self.escaped()
     }
 
-    /// The rest of a text with escapes in it.
+    /// Reads a text that is not plain from its start to its end.
     #[cold]
-    fn escaped(&mut self, start: usize) -> Result<Quoted<'a>, ReadError> {
-        let mut out = String::from(&self.text[start..self.at]);
-        let mut whole = true;
-        loop {
-            match self.peek() {
-                Some(b'"') => {
-                    self.at += 1;
-                    let text: &'a str = self.arena.alloc_str(&out);
-                    return Ok(if whole { Quoted::Text(text) } else { Quoted::NoText });
-                }
-                Some(b'\\') => {
-                    self.at += 1;
-                    let simple = match self.peek() {
-                        Some(byte @ (b'"' | b'\\' | b'/')) => Some(byte as char),
-                        Some(b'b') => Some('\u{8}'),
-                        Some(b'f') => Some('\u{c}'),
-                        Some(b'n') => Some('\n'),
-                        Some(b'r') => Some('\r'),
-                        Some(b't') => Some('\t'),
-                        Some(b'u') => None,
-                        _ => return Err(self.error("unknown escape")),
-                    };
-                    self.at += 1;
-                    match simple {
-                        Some(c) => out.push(c),
-                        None => whole &= self.unicode(&mut out)?,
-                    }
-                }
-                Some(byte) if byte >= 0x20 => {
-                    let from = self.at;
-                    while self.peek().is_some_and(|byte| byte >= 0x20 && byte != b'"' && byte != b'\\') {
-                        self.at += 1;
-                    }
-                    out.push_str(&self.text[from..self.at]);
-                }
-                Some(_) => return Err(self.error("a control character in a text is written as an escape")),
-                None => return Err(self.error("this text has no closing quote")),
-            }
+    fn escaped(&mut self) -> Step<Quoted<'a>> {
+        let start = self.at;
+        pass_text(self.text.as_bytes(), &mut self.at)?;
+        // The grammar is checked; what is left is to read it.
+        let mut rest = &self.text[start..self.at - 1];
+        let mut out = String::with_capacity(rest.len());
+        while let Some(at) = rest.find('\\') {
+            out.push_str(&rest[..at]);
+            rest = &rest[at + 1..];
+            let (c, length) = match rest.as_bytes()[0] {
+                b'b' => ('\u{8}', 1),
+                b'f' => ('\u{c}', 1),
+                b'n' => ('\n', 1),
+                b'r' => ('\r', 1),
+                b't' => ('\t', 1),
+                b'u' => match unicode(rest.as_bytes()) {
+                    Some(found) => found,
+                    None => return Ok(Quoted::NoText),
+                },
+                other => (other as char, 1),
+            };
+            out.push(c);
+            rest = &rest[length..];
         }
+        out.push_str(rest);
+        Ok(Quoted::Text(self.arena.alloc_str(&out)))
     }
+}
 
-    fn hex(&mut self) -> Result<u32, ReadError> {
-        let digits =
-            self.text.as_bytes().get(self.at..self.at + 4).filter(|digits| digits.iter().all(u8::is_ascii_hexdigit));
-        let Some(digits) = digits else { return Err(self.error("expected four hexadecimal digits")) };
-        self.at += 4;
-        Ok(digits.iter().fold(0, |code, digit| code * 16 + (*digit as char).to_digit(16).unwrap_or(0)))
+/// What `u` and its digits stand for, and how long they are; none for half of a surrogate pair.
+fn unicode(escape: &[u8]) -> Option<(char, usize)> {
+    let first = hexadecimal(escape, 1).ok()?;
+    if (0xd800..0xdc00).contains(&first) && escape.get(5..7) == Some(b"\\u") {
+        let second = hexadecimal(escape, 7).ok().filter(|second| (0xdc00..0xe000).contains(second))?;
+        return Some((char::from_u32(0x10000 + ((first - 0xd800) << 10) + (second - 0xdc00))?, 11));
     }
-
-    /// What stands after `\u`; false for half of a surrogate pair.
-    fn unicode(&mut self, out: &mut String) -> Result<bool, ReadError> {
-        let first = self.hex()?;
-        let mut code = first;
-        if (0xd800..0xdc00).contains(&first) && self.text[self.at..].starts_with("\\u") {
-            let back = self.at;
-            self.at += 2;
-            let second = self.hex()?;
-            if (0xdc00..0xe000).contains(&second) {
-                code = 0x10000 + ((first - 0xd800) << 10) + (second - 0xdc00);
-            } else {
-                self.at = back;
-            }
-        }
-        match char::from_u32(code) {
-            Some(c) => {
-                out.push(c);
-                Ok(true)
-            }
-            None => Ok(false),
-        }
-    }
+    Some((char::from_u32(first)?, 5))
 }

@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use crate::document::secret_digest;
-use crate::json_walk::{Cursor, HOLE, Quoted, Walker};
+use crate::json_walk::{Cursor, HOLE, Quoted, Step, Walker};
 use crate::secret::{Secrecy, SecretKey};
 
 const DEVICE_HOLE: u8 = 1;
@@ -78,8 +78,9 @@ impl Keeper<'_> {
             left_out: false,
             hidden: false,
         };
-        walk.object((!self.people).then_some(Layout::ROOT))?;
-        walk.cursor.finish()?;
+        walk.object((!self.people).then_some(Layout::ROOT))
+            .and_then(|()| walk.cursor.finish())
+            .map_err(|fault| walk.cursor.explain(fault))?;
         walk.copy_to(document.len());
         let apart = if walk.parts.iter().all(Vec::is_empty) { Vec::new() } else { walk.parts.join(&SEPARATOR) };
         Ok(Kept { body: walk.out, apart, secrets: walk.secrets, left_out: walk.left_out, hidden: walk.hidden })
@@ -116,7 +117,7 @@ impl<'a> Parting<'a, '_> {
     }
 
     /// Leaves a hole for the value at hand.
-    fn cut(&mut self, hole: u8) -> Result<(), ReadError> {
+    fn cut(&mut self, hole: u8) -> Step {
         self.copy_to(self.cursor.at);
         self.out.push(hole);
         self.cursor.skip()?;
@@ -124,7 +125,7 @@ impl<'a> Parting<'a, '_> {
         Ok(())
     }
 
-    fn object(&mut self, node: Option<NodeId>) -> Result<(), ReadError> {
+    fn object(&mut self, node: Option<NodeId>) -> Step {
         self.members(|walk, key| {
             let Quoted::Text(key) = key else { return walk.cursor.skip() };
             let child = node.and_then(|node| walk.keeper.layout.child(node, key));
@@ -135,7 +136,7 @@ impl<'a> Parting<'a, '_> {
         })
     }
 
-    fn member(&mut self, node: Option<NodeId>, key: &str) -> Result<(), ReadError> {
+    fn member(&mut self, node: Option<NodeId>, key: &str) -> Step {
         let layout = self.keeper.layout;
         match node.and_then(|node| layout.slot(node)) {
             Some(Layout::DEVICE) => return self.cut(DEVICE_HOLE),
@@ -152,7 +153,7 @@ impl<'a> Parting<'a, '_> {
             }
             return Ok(());
         }
-        if self.stored && self.cursor.peek() == Some(HOLE) {
+        if self.stored && self.cursor.byte() == HOLE {
             // It was left out, and stays so.
             if !self.inside {
                 self.parts.push(Vec::new());
@@ -173,20 +174,20 @@ impl<'a> Parting<'a, '_> {
         Ok(())
     }
 
-    fn value(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Result<(), ReadError> {
-        let next = self.cursor.peek();
-        if secrecy == Secrecy::Whole || secrecy == Secrecy::Texts && next == Some(b'"') {
+    fn value(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
+        let next = self.cursor.byte();
+        if secrecy == Secrecy::Whole || secrecy == Secrecy::Texts && next == b'"' {
             return self.hide(secrecy);
         }
         match next {
-            Some(b'{') => self.object(node),
-            Some(b'[') => self.items(|walk| walk.value(node, secrecy)),
+            b'{' => self.object(node),
+            b'[' => self.items(|walk| walk.value(node, secrecy)),
             _ => self.cursor.skip(),
         }
     }
 
     /// Puts a digest in the place of the secret at hand.
-    fn hide(&mut self, secrecy: Secrecy) -> Result<(), ReadError> {
+    fn hide(&mut self, secrecy: Secrecy) -> Step {
         let start = self.cursor.at;
         if self.stored && self.is_hidden()? {
             return self.cursor.skip();
@@ -208,9 +209,9 @@ impl<'a> Parting<'a, '_> {
     }
 
     /// Whether the value at hand is a digest already.
-    fn is_hidden(&mut self) -> Result<bool, ReadError> {
+    fn is_hidden(&mut self) -> Step<bool> {
         let start = self.cursor.at;
-        if self.cursor.peek() != Some(b'"') {
+        if self.cursor.byte() != b'"' {
             return Ok(false);
         }
         let text = self.cursor.quoted()?;
@@ -254,14 +255,14 @@ pub fn thin_out(body: &[u8], apart: &[u8], wanted: impl Fn(&str) -> bool) -> Opt
         }
     }
     impl<F: FnMut(&str)> Holes<'_, F> {
-        fn value(&mut self) -> Result<(), ReadError> {
-            match self.cursor.peek() {
-                Some(b'{') => self.members(|walk, key| {
+        fn value(&mut self) -> Step {
+            match self.cursor.byte() {
+                b'{' => self.members(|walk, key| {
                     walk.path.push(match key {
                         Quoted::Text(key) => key,
                         Quoted::NoText => "",
                     });
-                    if walk.cursor.peek() == Some(HOLE) {
+                    if walk.cursor.byte() == HOLE {
                         let path = walk.path.join(".");
                         (walk.found)(&path);
                     }
@@ -269,7 +270,7 @@ pub fn thin_out(body: &[u8], apart: &[u8], wanted: impl Fn(&str) -> bool) -> Opt
                     walk.path.pop();
                     Ok(())
                 }),
-                Some(b'[') => self.items(Self::value),
+                b'[' => self.items(Self::value),
                 _ => self.cursor.skip(),
             }
         }

@@ -6,6 +6,7 @@ mod draft;
 mod json_walk;
 mod keep;
 mod machine;
+mod plain_text;
 mod records;
 mod secret;
 mod workspace;

@@ -17,7 +17,7 @@ use std::io::BufRead;
 use bumpalo::Bump;
 use serde_json::{Map, Value as Json};
 
-use crate::json_walk::{Cursor, Quoted, Walker};
+use crate::json_walk::{Cursor, Quoted, Step, Walker};
 use crate::workspace::{Format, NameFrom, Source};
 
 pub use lines::{Line, LineError, Lines, MAX_LINE};
@@ -234,7 +234,8 @@ fn parse(bytes: &[u8]) -> Result<RawRecord, RecordError> {
         seen: Vec::new(),
         found: Vec::new(),
     };
-    doubled.value().and_then(|()| doubled.cursor.finish()).map_err(refused)?;
+    let checked = doubled.value().and_then(|()| doubled.cursor.finish());
+    checked.map_err(|fault| refused(doubled.cursor.explain(fault)))?;
     match serde_json::from_slice(bytes) {
         Ok(Json::Object(members)) => Ok(RawRecord { members, doubled: doubled.found }),
         Ok(_) => Err(RecordError::new("a record is a JSON object".to_owned())),
@@ -257,9 +258,9 @@ impl<'a> Walker<'a> for Doubled<'a> {
 }
 
 impl Doubled<'_> {
-    fn value(&mut self) -> Result<(), fencepost_core::ReadError> {
-        match self.cursor.peek() {
-            Some(b'{') => {
+    fn value(&mut self) -> Step {
+        match self.cursor.byte() {
+            b'{' => {
                 self.seen.push(HashSet::new());
                 self.members(|walk, key| {
                     let Quoted::Text(key) = key else { return walk.cursor.skip() };
@@ -274,7 +275,7 @@ impl Doubled<'_> {
                 self.seen.pop();
                 Ok(())
             }
-            Some(b'[') => self.items(Self::value),
+            b'[' => self.items(Self::value),
             _ => self.cursor.skip(),
         }
     }

@@ -1,0 +1,28 @@
+//! Takes the time of parts: medians of rounds after a warm-up.
+
+use std::time::{Duration, Instant};
+
+/// How many rounds are counted.
+const ROUNDS: usize = 7;
+
+/// Runs something in rounds, and prints what one of its `count` units takes in the median, with the fastest and the slowest round.
+pub fn measure(name: &str, count: usize, mut run: impl FnMut()) -> Duration {
+    run();
+    let mut rounds: Vec<Duration> = (0..ROUNDS)
+        .map(|_| {
+            let start = Instant::now();
+            run();
+            start.elapsed()
+        })
+        .collect();
+    rounds.sort();
+    let each = |round: Duration| round.as_secs_f64() * 1e6 / count as f64;
+    let median = rounds[ROUNDS / 2];
+    println!(
+        "{name:<34} {:>9.3} us  ({:.3} to {:.3})",
+        each(median),
+        each(rounds[0]),
+        each(rounds[ROUNDS - 1])
+    );
+    median
+}
