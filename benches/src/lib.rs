@@ -5,8 +5,13 @@ use std::time::{Duration, Instant};
 /// How many rounds are counted.
 const ROUNDS: usize = 7;
 
-/// Runs something in rounds, and prints what one of its `count` units takes in the median, with the fastest and the slowest round.
-pub fn measure(name: &str, count: usize, mut run: impl FnMut()) -> Duration {
+/// Runs something in rounds, and prints what one of its `count` units takes in the median, with the fastest and the slowest
+/// round. Words on the command line say which parts are measured, by a piece of their names.
+pub fn measure(name: &str, count: usize, mut run: impl FnMut()) {
+    let mut words = std::env::args().skip(1).filter(|word| !word.starts_with('-')).peekable();
+    if words.peek().is_some() && !words.any(|word| name.contains(word.as_str())) {
+        return;
+    }
     run();
     let mut rounds: Vec<Duration> = (0..ROUNDS)
         .map(|_| {
@@ -18,11 +23,5 @@ pub fn measure(name: &str, count: usize, mut run: impl FnMut()) -> Duration {
     rounds.sort();
     let each = |round: Duration| round.as_secs_f64() * 1e6 / count as f64;
     let median = rounds[ROUNDS / 2];
-    println!(
-        "{name:<34} {:>9.3} us  ({:.3} to {:.3})",
-        each(median),
-        each(rounds[0]),
-        each(rounds[ROUNDS - 1])
-    );
-    median
+    println!("{name:<34} {:>9.3} us  ({:.3} to {:.3})", each(median), each(rounds[0]), each(rounds[ROUNDS - 1]));
 }

@@ -242,12 +242,16 @@ impl Dictionary {
 /// `recovery_key`, `recoveryKey` and `Recovery key` are the same name.
 pub fn sounds_secret(path: &str) -> bool {
     const NAMES: [&str; 6] = ["password", "passcode", "token", "secret", "recoverykey", "privatekey"];
-    // Asked of every key of every document: most are no such name by their last letter.
-    if !matches!(path.as_bytes().last(), Some(b'd' | b'e' | b'n' | b't' | b'y' | b'D' | b'E' | b'N' | b'T' | b'Y')) {
+    // Asked of most keys of every document: they are no such name by their last letter, or by their first.
+    let bytes = path.as_bytes();
+    if !matches!(bytes.last(), Some(b'd' | b'e' | b'n' | b't' | b'y' | b'D' | b'E' | b'N' | b'T' | b'Y')) {
         return false;
     }
     let last = path.rsplit('.').next().unwrap_or(path);
-    if !(5..=24).contains(&last.len()) {
+    let first = last.as_bytes().first().copied().unwrap_or(0);
+    if !(5..=24).contains(&last.len())
+        || first.is_ascii_alphanumeric() && !matches!(first, b'p' | b't' | b's' | b'r' | b'P' | b'T' | b'S' | b'R')
+    {
         return false;
     }
     let letters = || last.chars().filter(|c| !matches!(c, '_' | '-' | ' ')).flat_map(char::to_lowercase);

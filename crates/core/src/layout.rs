@@ -3,11 +3,13 @@
 //! The core owns the layout; a reader walks a document beside the trie and fills the slots. A path is
 //! the same written nested or dotted, so a key is taken apart at its dots on the way down.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use bumpalo::Bump;
 
-use crate::dictionary::{Declaration, Dictionary, ReadAs};
+use crate::condition::Use;
+use crate::dictionary::{Declaration, Dictionary, ReadAs, sounds_secret};
 use crate::period::Period;
 use crate::value::Value;
 
@@ -30,6 +32,8 @@ pub struct Keeping {
     pub secret: bool,
     /// It is kept of the company's own devices alone.
     pub company_only: bool,
+    /// Its name says that it is a secret.
+    pub sounds_secret: bool,
 }
 
 /// The keys that lead on from a node, found by length, first and last byte before they are compared.
@@ -94,11 +98,28 @@ struct SlotInfo {
     fresh_for: Option<Period>,
 }
 
+/// The fields of a list's items that anybody looks at.
+#[derive(Clone, Debug)]
+pub struct ItemFields(Box<[Box<str>]>);
+
+impl ItemFields {
+    /// Returns whether what stands under a key is looked at, or something in it.
+    pub fn keep(&self, key: &str) -> bool {
+        let leads_to = |field: &str| match field.strip_prefix(key) {
+            Some(rest) => rest.is_empty() || rest.starts_with('.'),
+            None => false,
+        };
+        self.0.iter().any(|field| leads_to(field))
+    }
+}
+
 /// The wanted facts of a document.
 #[derive(Clone, Debug)]
 pub struct Layout {
     nodes: Vec<Node>,
     slots: Vec<SlotInfo>,
+    /// Of each node that is a list, what its items are looked at for; empty where lists are wanted whole.
+    items: Vec<Option<ItemFields>>,
 }
 
 impl Layout {
@@ -111,7 +132,7 @@ impl Layout {
 
     /// Creates a layout that wants the id and the time alone, and knows the declared types.
     pub fn new(dictionary: &Dictionary) -> Self {
-        let mut layout = Self { nodes: vec![Node::default()], slots: Vec::new() };
+        let mut layout = Self { nodes: vec![Node::default()], slots: Vec::new(), items: Vec::new() };
         layout.want("device", dictionary);
         layout.want("collected_at", dictionary);
         for (path, declaration) in &dictionary.facts {
@@ -122,13 +143,15 @@ impl Layout {
                 volatile: declaration.volatile,
                 secret: declaration.secret,
                 company_only: declaration.company_only,
+                sounds_secret: sounds_secret(path),
             };
         }
         layout
     }
 
-    /// Returns the slot of a path, made if it is new.
+    /// Returns the slot of a path, made if it is new. Items of lists are wanted whole from then on.
     pub fn want(&mut self, path: &str, dictionary: &Dictionary) -> SlotId {
+        self.items.clear();
         let node = self.node(path);
         if let Some(slot) = self.nodes[node.0 as usize].slot {
             return slot;
@@ -158,7 +181,8 @@ impl Layout {
             let (above, end) = (way[way.len() - 1].0, start + part.len());
             let next = self.nodes[above.0 as usize].keys.get(part).unwrap_or_else(|| {
                 let made = NodeId(u32::try_from(self.nodes.len()).expect("fewer than four thousand million nodes"));
-                self.nodes.push(Node { path: path[..end].into(), ..Node::default() });
+                let keeping = Keeping { sounds_secret: sounds_secret(part), ..Keeping::default() };
+                self.nodes.push(Node { path: path[..end].into(), keeping, ..Node::default() });
                 self.nodes[above.0 as usize].children.push(made);
                 // From everywhere above, so that a dotted key is found as quickly as another.
                 for (from, behind) in &way {
@@ -177,6 +201,35 @@ impl Layout {
     #[inline]
     pub fn child(&self, from: NodeId, key: &str) -> Option<NodeId> {
         self.nodes[from.0 as usize].keys.get(key)
+    }
+
+    /// Lets readers leave out of the items of lists what nobody looks at. What a slot is not named for stays whole.
+    pub(crate) fn narrow(&mut self, uses: BTreeMap<SlotId, Use>) {
+        let fields_of = |slot: SlotId| uses.get(&slot).and_then(|used| used.clone().into_fields());
+        self.items = (0..self.nodes.len())
+            .map(|at| {
+                let node = &self.nodes[at];
+                let mut fields = match node.slot {
+                    Some(slot) => fields_of(slot)?,
+                    None => BTreeSet::new(),
+                };
+                // Slots below are filled from the items too.
+                let mut below = node.children.clone();
+                while let Some(child) = below.pop() {
+                    let child = &self.nodes[child.0 as usize];
+                    if child.slot.is_some() {
+                        fields.insert(child.path[node.path.len() + 1..].into());
+                    }
+                    below.extend(&child.children);
+                }
+                Some(ItemFields(fields.iter().map(|field| Box::from(&**field)).collect()))
+            })
+            .collect();
+    }
+
+    /// Returns what the items of a list at a node are looked at for; none where they are wanted whole.
+    pub fn items(&self, node: NodeId) -> Option<&ItemFields> {
+        self.items.get(node.0 as usize)?.as_ref()
     }
 
     /// Returns the slot that wants the value at a node.

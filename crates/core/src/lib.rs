@@ -38,7 +38,7 @@ pub use facts::{Correction, Facts, Observation, Origin, Slot, merge};
 pub use finding::{CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, settle};
 pub use group::{GroupKind, GroupSource, Membership};
 pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
-pub use layout::{DocumentReader, Keeping, Layout, NodeId, Read, ReadError, SlotId};
+pub use layout::{DocumentReader, ItemFields, Keeping, Layout, NodeId, Read, ReadError, SlotId};
 pub use lives::{Lives, Renaming, Retirement};
 pub use people::{Holder, Person};
 pub use period::{Period, show_span};

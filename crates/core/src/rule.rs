@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::access::{AccessRule, AccessSet, AccessSource, ServiceSource};
-use crate::condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
+use crate::condition::{Ambient, Condition, Evaluator, Place, Uses, Vocabulary};
 use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::dictionary::Dictionary;
 use crate::evidence::{Blame, Evidence, Outcome};
@@ -214,6 +214,15 @@ impl RuleSet {
         let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
         let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access });
+        let set = set.map(|mut set| {
+            let mut uses = Uses::default();
+            set.conditions().for_each(|condition| uses.note(condition));
+            for path in extra {
+                uses.note_whole(set.layout.want(path, dictionary));
+            }
+            set.layout.narrow(uses.into_facts());
+            set
+        });
         (set, mistakes)
     }
 
@@ -234,10 +243,13 @@ impl RuleSet {
 
     /// Returns the slots of every device fact that some condition names, ascending.
     pub fn named_slots(&self) -> BTreeSet<SlotId> {
+        self.conditions().flat_map(Condition::slots).copied().collect()
+    }
+
+    fn conditions(&self) -> impl Iterator<Item = &Condition> {
         let rules = self.rules.iter().flat_map(|rule| rule.covers.iter().chain([&rule.require]));
         let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
-        let access = self.access.rules().iter().flat_map(AccessRule::conditions);
-        rules.chain(groups).chain(access).flat_map(Condition::slots).copied().collect()
+        rules.chain(groups).chain(self.access.rules().iter().flat_map(AccessRule::conditions))
     }
 
     /// Returns the services and access rules.

@@ -8,11 +8,11 @@ use std::collections::HashMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    DocumentReader, Layout, List, NodeId, Object, Read, ReadAs, ReadError, Reason, SlotId, Unknown, Value,
+    DocumentReader, ItemFields, Layout, List, NodeId, Object, Read, ReadAs, ReadError, Reason, SlotId, Unknown, Value,
 };
 use rust_decimal::Decimal;
 
-use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, Step, Walker};
+use crate::json_walk::{Cursor, Expected, Fault, LEFT_OUT, Quoted, Step, Walker};
 use crate::secret::{Secrecy, SecretKey};
 
 /// Reads JSON documents.
@@ -62,13 +62,16 @@ impl<'a> Walker<'a> for Walk<'a, 'a, '_> {
 #[derive(Clone, Copy)]
 struct Member<'a> {
     key: &'a str,
+    expected: Expected,
+    /// Somebody looks at it.
+    kept: bool,
     node: Option<NodeId>,
     declared: Option<&'a ReadAs>,
     secrecy: Secrecy,
 }
 
-/// The keys of the object that was read before in the same list, in their order and all different: the next one mostly
-/// has the same, and each is found again by one comparison. What is read never depends on it.
+/// The keys of the object that was read before in the same list, in their order, those that are kept all different: the next
+/// one mostly has the same, and each is found again by one comparison. What is read never depends on it.
 type Before<'a> = Vec<Member<'a>>;
 
 /// More fields than this are not compared one with another to find a key that is given twice.
@@ -105,7 +108,10 @@ impl<'a> Walk<'a, 'a, '_> {
         if slot.is_none() && self.cursor.byte() == b'{' && secrecy != Secrecy::Whole {
             self.object(node)?;
         } else {
-            let value = self.build(Some(node), secrecy)?;
+            let value = match self.cursor.byte() {
+                b'[' if secrecy != Secrecy::Whole => self.build_list(Some(node), secrecy, self.layout.items(node))?,
+                _ => self.build(Some(node), secrecy)?,
+            };
             self.assign(node, value);
         }
         if doubled {
@@ -178,8 +184,8 @@ impl<'a> Walk<'a, 'a, '_> {
             return self.digest(key);
         }
         match self.cursor.byte() {
-            b'{' => self.build_object(node, &mut Before::new()),
-            b'[' => self.build_list(node, secrecy),
+            b'{' => self.build_object(node, None, &mut Before::new()),
+            b'[' => self.build_list(node, secrecy, None),
             b'"' => Ok(match self.cursor.quoted()? {
                 Quoted::Text(text) => Value::Text(text),
                 Quoted::NoText => wrong(self.path(node)),
@@ -197,12 +203,18 @@ impl<'a> Walk<'a, 'a, '_> {
         }
     }
 
-    fn build_list(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step<Value<'a>> {
+    /// Builds a list; `wanted` says which fields of objects in it anybody looks at.
+    fn build_list(
+        &mut self,
+        node: Option<NodeId>,
+        secrecy: Secrecy,
+        wanted: Option<&'a ItemFields>,
+    ) -> Step<Value<'a>> {
         let from = self.values.len();
         let mut before = Before::new();
         self.items(|walk| {
             let value = match walk.cursor.byte() {
-                b'{' if secrecy != Secrecy::Whole => walk.build_object(node, &mut before)?,
+                b'{' if secrecy != Secrecy::Whole => walk.build_object(node, wanted, &mut before)?,
                 _ => walk.build(node, secrecy)?,
             };
             walk.values.push(value);
@@ -213,51 +225,103 @@ impl<'a> Walk<'a, 'a, '_> {
         Ok(Value::List(self.arena.alloc(list)))
     }
 
-    fn build_object(&mut self, node: Option<NodeId>, before: &mut Before<'a>) -> Step<Value<'a>> {
+    fn build_object(
+        &mut self,
+        node: Option<NodeId>,
+        wanted: Option<&'a ItemFields>,
+        before: &mut Before<'a>,
+    ) -> Step<Value<'a>> {
         let from = self.fields.len();
         // How many keys stand in `before`, and whether they did so before this object.
         let (mut known, mut all_known) = (0, true);
         // Where each key stands, once there are too many of them to be looked through.
         let mut many: HashMap<&'a str, usize> = HashMap::new();
-        self.members(|walk, key| {
-            let Quoted::Text(key) = key else { return walk.cursor.skip() };
-            if let Some(member) = before.get(known).filter(|member| all_known && member.key == key) {
-                known += 1;
-                let value = walk.member(*member)?;
-                walk.fields.push((key, value));
-                return Ok(());
-            }
-            all_known = false;
-            let child = node.and_then(|node| walk.layout.child(node, key));
-            let declared = child.and_then(|child| walk.layout.declared(child));
-            let member = Member { key, node: child, declared, secrecy: walk.secrecy(key, child) };
-            let value = walk.member(member)?;
-            let fields = &mut walk.fields;
-            if fields.len() - from > FEW_FIELDS && many.is_empty() {
-                many.extend(fields[from..].iter().enumerate().map(|(at, (key, _))| (*key, from + at)));
-            }
-            let twice = if many.is_empty() {
-                fields[from..].iter().position(|(known, _)| *known == key).map(|at| from + at)
-            } else {
-                many.get(key).copied()
-            };
-            match twice {
-                Some(at) => fields[at].1 = wrong(child.map_or("", |child| walk.layout.path(child))),
-                None => {
-                    if !many.is_empty() {
-                        many.insert(key, fields.len());
+        // A copy that stays in registers; what goes further in takes the original along.
+        let mut cursor = self.cursor;
+        let built = (|| {
+            let mut more = cursor.enter(b'}')?;
+            while more {
+                match before.get(known) {
+                    Some(member) if all_known && cursor.pass_expected(&member.expected)? => {
+                        known += 1;
+                        if !member.kept && cursor.byte() == b'"' {
+                            cursor.skip()?;
+                        } else {
+                            let member = *member;
+                            self.cursor = cursor;
+                            let done = if member.kept {
+                                self.member(member).map(|value| self.fields.push((member.key, value)))
+                            } else {
+                                self.cursor.skip()
+                            };
+                            cursor = self.cursor;
+                            done?;
+                        }
                     }
-                    fields.push((key, value));
-                    before.truncate(known);
-                    before.push(member);
-                    known += 1;
+                    _ => match cursor.key()? {
+                        Quoted::Text(key) => {
+                            all_known &= before.get(known).is_some_and(|member| member.key == key);
+                            self.cursor = cursor;
+                            let new = self.field(key, from, node, wanted, &mut many);
+                            cursor = self.cursor;
+                            let new = new?;
+                            if !all_known && let Some(member) = new {
+                                before.truncate(known);
+                                before.push(member);
+                            }
+                            known += usize::from(new.is_some());
+                        }
+                        Quoted::NoText => cursor.skip()?,
+                    },
                 }
+                more = cursor.more(b'}')?;
             }
             Ok(())
-        })?;
+        })();
+        self.cursor = cursor;
+        built?;
         let fields = self.arena.alloc_slice_copy(&self.fields[from..]);
         self.fields.truncate(from);
         Ok(Value::Object(Object { fields }))
+    }
+
+    /// Builds a field of the object whose fields begin at `from`; none for a key that is given twice.
+    fn field(
+        &mut self,
+        key: &'a str,
+        from: usize,
+        node: Option<NodeId>,
+        wanted: Option<&ItemFields>,
+        many: &mut HashMap<&'a str, usize>,
+    ) -> Step<Option<Member<'a>>> {
+        let kept = wanted.is_none_or(|wanted| wanted.keep(key));
+        let child = node.and_then(|node| self.layout.child(node, key));
+        let declared = child.and_then(|child| self.layout.declared(child));
+        let secrecy = self.secrecy(key, child);
+        let member = Member { key, expected: Expected::new(key), kept, node: child, declared, secrecy };
+        if !kept {
+            self.cursor.skip()?;
+            return Ok(Some(member));
+        }
+        let value = self.member(member)?;
+        let fields = &mut self.fields;
+        if fields.len() - from > FEW_FIELDS && many.is_empty() {
+            many.extend(fields[from..].iter().enumerate().map(|(at, (key, _))| (*key, from + at)));
+        }
+        let twice = if many.is_empty() {
+            fields[from..].iter().position(|(known, _)| *known == key).map(|at| from + at)
+        } else {
+            many.get(key).copied()
+        };
+        if let Some(at) = twice {
+            fields[at].1 = wrong(child.map_or("", |child| self.layout.path(child)));
+            return Ok(None);
+        }
+        if !many.is_empty() {
+            many.insert(key, fields.len());
+        }
+        fields.push((key, value));
+        Ok(Some(member))
     }
 
     /// Builds the value of a member, read as its declared type.

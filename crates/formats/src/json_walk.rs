@@ -6,7 +6,7 @@
 use bumpalo::Bump;
 use fencepost_core::ReadError;
 
-use crate::plain_text::plain_end;
+use crate::plain_text::{plain_end, plain_text};
 
 /// Documents may not nest deeper than this.
 pub const MAX_DEPTH: usize = 127;
@@ -46,6 +46,7 @@ pub(crate) enum Fault {
 pub(crate) type Step<T = ()> = Result<T, Fault>;
 
 /// A place in a document.
+#[derive(Clone, Copy)]
 pub(crate) struct Cursor<'a> {
     pub text: &'a str,
     pub at: usize,
@@ -64,6 +65,43 @@ pub(crate) enum Quoted<'a> {
     NoText,
 }
 
+/// A key as it is written mostly, with its quotes and the colon.
+#[derive(Clone, Copy)]
+pub(crate) struct Expected {
+    words: [u128; 2],
+    masks: [u128; 2],
+    /// Zero for a key that is too long, or is not written as it reads.
+    length: u8,
+}
+
+impl Expected {
+    pub fn new(key: &str) -> Self {
+        let length = key.len() + 3;
+        let (mut word, mut mask) = ([0; 32], [0_u8; 32]);
+        if length > 32 || key.bytes().any(|byte| byte < b' ' || byte == b'"' || byte == b'\\') {
+            return Self { words: [0; 2], masks: [0; 2], length: 0 };
+        }
+        word[0] = b'"';
+        word[1..=key.len()].copy_from_slice(key.as_bytes());
+        word[length - 2..length].copy_from_slice(b"\":");
+        mask[..length].fill(0xff);
+        let halves = |bytes: [u8; 32]| {
+            let (first, second) = bytes.split_at(16);
+            [first, second].map(|half| u128::from_le_bytes(half.try_into().unwrap_or_default()))
+        };
+        Self { words: halves(word), masks: halves(mask), length: length as u8 }
+    }
+
+    #[inline(always)]
+    fn is_at(&self, bytes: &[u8], at: usize) -> bool {
+        let same = |half: usize| {
+            let found = bytes.get(at + half * 16..).and_then(|rest| rest.first_chunk::<16>());
+            found.is_some_and(|found| (u128::from_le_bytes(*found) ^ self.words[half]) & self.masks[half] == 0)
+        };
+        self.length != 0 && same(0) && (self.length <= 16 || same(1))
+    }
+}
+
 /// Something that goes through a document and does something at each value.
 pub(crate) trait Walker<'a>: Sized {
     fn cursor(&mut self) -> &mut Cursor<'a>;
@@ -71,52 +109,24 @@ pub(crate) trait Walker<'a>: Sized {
     /// Goes through the members of an object, `member` taking each value.
     #[inline]
     fn members(&mut self, mut member: impl FnMut(&mut Self, Quoted<'a>) -> Step) -> Step {
-        self.cursor().enter()?;
-        if self.cursor().byte() == b'}' {
-            self.cursor().leave();
-            return Ok(());
-        }
-        loop {
+        let mut more = self.cursor().enter(b'}')?;
+        while more {
             let key = self.cursor().key()?;
             member(self, key)?;
-            self.cursor().space();
-            match self.cursor().byte() {
-                b',' => {
-                    self.cursor().at += 1;
-                    self.cursor().space();
-                }
-                b'}' => {
-                    self.cursor().leave();
-                    return Ok(());
-                }
-                _ => return Err(Fault::MemberEnd),
-            }
+            more = self.cursor().more(b'}')?;
         }
+        Ok(())
     }
 
     /// Goes through the items of a list, `item` taking each value.
     #[inline]
     fn items(&mut self, mut item: impl FnMut(&mut Self) -> Step) -> Step {
-        self.cursor().enter()?;
-        if self.cursor().byte() == b']' {
-            self.cursor().leave();
-            return Ok(());
-        }
-        loop {
+        let mut more = self.cursor().enter(b']')?;
+        while more {
             item(self)?;
-            self.cursor().space();
-            match self.cursor().byte() {
-                b',' => {
-                    self.cursor().at += 1;
-                    self.cursor().space();
-                }
-                b']' => {
-                    self.cursor().leave();
-                    return Ok(());
-                }
-                _ => return Err(Fault::ItemEnd),
-            }
+            more = self.cursor().more(b']')?;
         }
+        Ok(())
     }
 }
 
@@ -133,7 +143,12 @@ fn byte(bytes: &[u8], at: usize) -> u8 {
 }
 
 #[inline(always)]
-fn after_space(bytes: &[u8], mut at: usize) -> usize {
+fn after_space(bytes: &[u8], at: usize) -> usize {
+    if byte(bytes, at) > b' ' { at } else { after_more_space(bytes, at) }
+}
+
+#[inline(never)]
+fn after_more_space(bytes: &[u8], mut at: usize) -> usize {
     while matches!(byte(bytes, at), b' ' | b'\t' | b'\n' | b'\r') {
         at += 1;
     }
@@ -294,15 +309,36 @@ impl<'a> Cursor<'a> {
         self.at = after_space(self.bytes(), self.at);
     }
 
+    /// Goes into an object or a list that ends with `close`; false when nothing is in it.
     #[inline(always)]
-    fn enter(&mut self) -> Step {
+    pub fn enter(&mut self, close: u8) -> Step<bool> {
         self.depth += 1;
         if self.depth > MAX_DEPTH {
             return Err(Fault::Deep);
         }
-        self.at += 1;
-        self.space();
-        Ok(())
+        self.at = after_space(self.bytes(), self.at + 1);
+        if self.byte() != close {
+            return Ok(true);
+        }
+        self.leave();
+        Ok(false)
+    }
+
+    /// Goes from behind a value to the next one in the same object or list; false when there is none, and that is left.
+    #[inline(always)]
+    pub fn more(&mut self, close: u8) -> Step<bool> {
+        let bytes = self.bytes();
+        self.at = after_space(bytes, self.at);
+        let found = byte(bytes, self.at);
+        if found == b',' {
+            self.at = after_space(bytes, self.at + 1);
+            return Ok(true);
+        }
+        if found == close {
+            self.leave();
+            return Ok(false);
+        }
+        Err(if close == b'}' { Fault::MemberEnd } else { Fault::ItemEnd })
     }
 
     #[inline(always)]
@@ -317,9 +353,20 @@ impl<'a> Cursor<'a> {
         if self.fields > MAX_FIELDS { Err(Fault::ManyFields) } else { Ok(()) }
     }
 
+    /// Goes past a key to its value, if it is the expected one.
+    #[inline(always)]
+    pub fn pass_expected(&mut self, expected: &Expected) -> Step<bool> {
+        if !expected.is_at(self.bytes(), self.at) {
+            return Ok(false);
+        }
+        self.count_field()?;
+        self.at = after_space(self.bytes(), self.at + usize::from(expected.length));
+        Ok(true)
+    }
+
     /// Reads a key and goes to its value.
     #[inline(always)]
-    fn key(&mut self) -> Step<Quoted<'a>> {
+    pub fn key(&mut self) -> Step<Quoted<'a>> {
         if self.byte() != b'"' {
             return Err(Fault::Key);
         }
@@ -335,7 +382,17 @@ impl<'a> Cursor<'a> {
     }
 
     /// Checks the value at hand, whatever is in it, and forgets it.
+    #[inline(always)]
     pub fn skip(&mut self) -> Step {
+        let bytes = self.bytes();
+        if byte(bytes, self.at) == b'"' {
+            self.at += 1;
+            return pass_text(bytes, &mut self.at);
+        }
+        self.skip_any()
+    }
+
+    fn skip_any(&mut self) -> Step {
         let bytes = self.bytes();
         let mut at = self.at;
         let skipped = self.skip_from(bytes, &mut at);
@@ -431,14 +488,14 @@ impl<'a> Cursor<'a> {
     /// Reads the text at hand, which a quote opens.
     #[inline(always)]
     pub fn quoted(&mut self) -> Step<Quoted<'a>> {
-        let start = self.at + 1;
-        let end = plain_end(self.bytes(), start);
-        if byte(self.bytes(), end) == b'"' {
-            self.at = end + 1;
-            return Ok(Quoted::Text(&self.text[start..end]));
+        self.at += 1;
+        match plain_text(self.text, self.at) {
+            Some((text, end)) => {
+                self.at = end + 1;
+                Ok(Quoted::Text(text))
+            }
+            None => self.escaped(),
         }
-        self.at = start;
-        self.escaped()
     }
 
     /// Reads a text that is not plain from its start to its end.

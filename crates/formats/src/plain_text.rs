@@ -1,5 +1,5 @@
 //! Finds where plain text ends in a JSON document, sixteen bytes at a time. The only module with unsafe code.
-#![expect(unsafe_code, reason = "the intrinsics that read sixteen bytes are unsafe to call")]
+#![expect(unsafe_code, reason = "intrinsics are unsafe to call, and what was found need not be checked again")]
 
 /// Returns where the first byte at or after `at` stands that plain text ends at: a quote, a backslash or a control
 /// character; the length where there is none.
@@ -29,6 +29,19 @@ pub(crate) fn plain_end(bytes: &[u8], mut at: usize) -> usize {
     at
 }
 
+/// Returns a text that a quote opens right before `start`, and where it ends, if nothing in it is escaped.
+#[inline(always)]
+pub(crate) fn plain_text(document: &str, start: usize) -> Option<(&str, usize)> {
+    let bytes = document.as_bytes();
+    let end = plain_end(bytes, start);
+    if bytes.get(start.wrapping_sub(1)) != Some(&b'"') || bytes.get(end) != Some(&b'"') {
+        return None;
+    }
+    // SAFETY: a quote stands before `start` and one at `end`, which is no less, and a quote is a character by itself: so
+    // both are where characters begin.
+    Some((unsafe { document.get_unchecked(start..end) }, end))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -37,6 +50,17 @@ mod tests {
     fn plainly(bytes: &[u8], at: usize) -> usize {
         let ends = |byte: &u8| *byte < 0x20 || *byte == b'"' || *byte == b'\\';
         bytes[at.min(bytes.len())..].iter().position(ends).map_or(bytes.len().max(at), |found| at + found)
+    }
+
+    #[test]
+    fn a_text_is_what_stands_between_its_quotes() {
+        assert_eq!(plain_text("\"a\u{e9}\" ", 1), Some(("a\u{e9}", 4)));
+        assert_eq!(plain_text("\"\"", 1), Some(("", 1)));
+        for (document, start) in
+            [("a", 0), ("a\"", 0), ("\"a", 1), ("\"a\\\"", 1), ("\"", 1), ("\"", 9), ("\u{e9}\"", 1)]
+        {
+            assert_eq!(plain_text(document, start), None, "{document}");
+        }
     }
 
     proptest! {

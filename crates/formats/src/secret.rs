@@ -87,9 +87,9 @@ impl Secrecy {
     pub fn of(key: &str, node: Option<NodeId>, layout: &Layout) -> Self {
         match node.map(|node| layout.keeping(node)) {
             Some(keeping) if keeping.secret => Self::Whole,
-            Some(keeping) if keeping.declared => Self::Open,
-            _ if sounds_secret(key) => Self::Texts,
-            _ => Self::Open,
+            Some(keeping) if keeping.declared || !keeping.sounds_secret => Self::Open,
+            None if !sounds_secret(key) => Self::Open,
+            Some(_) | None => Self::Texts,
         }
     }
 }

@@ -961,10 +961,12 @@ fn is_instance(value: &Value<'_>, wanted: Instance) -> bool {
     }
 }
 
+/// The fields by which evidence names an item, the first that is there.
+pub(super) const NAMES_OF_ITEMS: [&str; 5] = ["name", "mount", "id", "title", "path"];
+
 fn item_label(item: &Value<'_>, position: usize) -> String {
-    const NAMES: [&str; 5] = ["name", "mount", "id", "title", "path"];
     match item {
-        Value::Object(object) => NAMES.iter().find_map(|name| match object.get(name) {
+        Value::Object(object) => NAMES_OF_ITEMS.iter().find_map(|name| match object.get(name) {
             Value::Text(text) if !text.is_empty() => Some(text.to_owned()),
             _ => None,
         }),

@@ -20,8 +20,10 @@ mod syntax;
 mod temporal;
 #[cfg(test)]
 mod tests;
+mod uses;
 
 pub use check::{Place, Vocabulary};
 pub use compiled::Condition;
 pub use eval::{Ambient, Evaluator};
 pub use temporal::{parse_date_time, parse_duration, show_duration, show_months};
+pub(crate) use uses::{Use, Uses};
