@@ -65,6 +65,8 @@ struct Member<'a> {
     expected: Expected,
     /// Somebody looks at it.
     kept: bool,
+    /// Nothing is done to a text that stands there.
+    as_it_is: bool,
     node: Option<NodeId>,
     declared: Option<&'a ReadAs>,
     secrecy: Secrecy,
@@ -225,6 +227,7 @@ impl<'a> Walk<'a, 'a, '_> {
         Ok(Value::List(self.arena.alloc(list)))
     }
 
+    /// Builds an object, `before` being the one before it in the same list.
     fn build_object(
         &mut self,
         node: Option<NodeId>,
@@ -232,64 +235,103 @@ impl<'a> Walk<'a, 'a, '_> {
         before: &mut Before<'a>,
     ) -> Step<Value<'a>> {
         let from = self.fields.len();
-        // How many keys stand in `before`, and whether they did so before this object.
-        let (mut known, mut all_known) = (0, true);
-        // Where each key stands, once there are too many of them to be looked through.
-        let mut many: HashMap<&'a str, usize> = HashMap::new();
-        // A copy that stays in registers; what goes further in takes the original along.
+        // A copy that stays in registers. What goes further in, and what says where a mistake is, go by the original.
         let mut cursor = self.cursor;
-        let built = (|| {
-            let mut more = cursor.enter(b'}')?;
-            while more {
-                match before.get(known) {
-                    Some(member) if all_known && cursor.pass_expected(&member.expected)? => {
-                        known += 1;
-                        if !member.kept && cursor.byte() == b'"' {
-                            cursor.skip()?;
-                        } else {
-                            let member = *member;
-                            self.cursor = cursor;
-                            let done = if member.kept {
-                                self.member(member).map(|value| self.fields.push((member.key, value)))
-                            } else {
-                                self.cursor.skip()
-                            };
-                            cursor = self.cursor;
-                            done?;
-                        }
-                    }
-                    _ => match cursor.key()? {
-                        Quoted::Text(key) => {
-                            all_known &= before.get(known).is_some_and(|member| member.key == key);
-                            self.cursor = cursor;
-                            let new = self.field(key, from, node, wanted, &mut many);
-                            cursor = self.cursor;
-                            let new = new?;
-                            if !all_known && let Some(member) = new {
-                                before.truncate(known);
-                                before.push(member);
-                            }
-                            known += usize::from(new.is_some());
-                        }
-                        Quoted::NoText => cursor.skip()?,
-                    },
+        macro_rules! step {
+            ($step:expr) => {{
+                let step = $step;
+                if step.is_err() {
+                    self.cursor = cursor;
                 }
-                more = cursor.more(b'}')?;
+                step?
+            }};
+        }
+        let mut known = 0;
+        let mut more = step!(cursor.enter(b'}'));
+        if more {
+            for member in before.iter() {
+                if !step!(cursor.pass_expected(&member.expected)) {
+                    break;
+                }
+                known += 1;
+                let start = cursor.at;
+                match cursor.pass_plain() {
+                    Some(text) if member.as_it_is => self.fields.push((member.key, Value::Text(text))),
+                    Some(_) if !member.kept => {}
+                    Some(_) | None => {
+                        self.cursor = cursor;
+                        self.cursor.at = start;
+                        self.known_field(*member)?;
+                        cursor = self.cursor;
+                    }
+                }
             }
-            Ok(())
-        })();
+            if known > 0 {
+                more = step!(cursor.more(b'}'));
+            }
+        }
         self.cursor = cursor;
-        built?;
+        if more {
+            self.rest_of_object(from, known, node, wanted, before)?;
+        }
         let fields = self.arena.alloc_slice_copy(&self.fields[from..]);
         self.fields.truncate(from);
         Ok(Value::Object(Object { fields }))
     }
 
+    /// Builds a field of which is known that its key is not given twice.
+    fn known_field(&mut self, member: Member<'a>) -> Step {
+        if !member.kept {
+            return self.cursor.skip();
+        }
+        let value = self.member(member)?;
+        self.fields.push((member.key, value));
+        Ok(())
+    }
+
+    /// Builds the members of an object from one on that is not written as expected.
+    fn rest_of_object(
+        &mut self,
+        from: usize,
+        mut known: usize,
+        node: Option<NodeId>,
+        wanted: Option<&'a ItemFields>,
+        before: &mut Before<'a>,
+    ) -> Step {
+        // Whether all keys so far were those of the object before.
+        let mut all_known = true;
+        // Where each key stands, once there are too many of them to be looked through.
+        let mut many: HashMap<&'a str, usize> = HashMap::new();
+        loop {
+            match self.cursor.key()? {
+                Quoted::NoText => self.cursor.skip()?,
+                Quoted::Text(key) => match before.get(known) {
+                    Some(member) if all_known && member.key == key => {
+                        known += 1;
+                        self.known_field(*member)?;
+                    }
+                    _ => {
+                        all_known = false;
+                        if let Some(member) = self.new_field(key, from, known == 0, node, wanted, &mut many)? {
+                            before.truncate(known);
+                            before.push(member);
+                            known += 1;
+                        }
+                    }
+                },
+            }
+            if !self.cursor.more(b'}')? {
+                return Ok(());
+            }
+        }
+    }
+
     /// Builds a field of the object whose fields begin at `from`; none for a key that is given twice.
-    fn field(
+    fn new_field(
         &mut self,
         key: &'a str,
         from: usize,
+        first: bool,
         node: Option<NodeId>,
         wanted: Option<&ItemFields>,
         many: &mut HashMap<&'a str, usize>,
@@ -298,7 +340,9 @@ impl<'a> Walk<'a, 'a, '_> {
         let child = node.and_then(|node| self.layout.child(node, key));
         let declared = child.and_then(|child| self.layout.declared(child));
         let secrecy = self.secrecy(key, child);
-        let member = Member { key, expected: Expected::new(key), kept, node: child, declared, secrecy };
+        let as_it_is = kept && declared.is_none() && secrecy == Secrecy::Open;
+        let expected = Expected::new(key, first);
+        let member = Member { key, expected, kept, as_it_is, node: child, declared, secrecy };
         if !kept {
             self.cursor.skip()?;
             return Ok(Some(member));

@@ -65,7 +65,8 @@ pub(crate) enum Quoted<'a> {
     NoText,
 }
 
-/// A key as it is written mostly, with its quotes and the colon.
+/// What stands before a value mostly: the key in its quotes and the colon, of all members but the first with the comma
+/// before it.
 #[derive(Clone, Copy)]
 pub(crate) struct Expected {
     words: [u128; 2],
@@ -75,14 +76,15 @@ pub(crate) struct Expected {
 }
 
 impl Expected {
-    pub fn new(key: &str) -> Self {
-        let length = key.len() + 3;
+    pub fn new(key: &str, first: bool) -> Self {
+        let before: &[u8] = if first { b"\"" } else { b",\"" };
+        let length = before.len() + key.len() + 2;
         let (mut word, mut mask) = ([0; 32], [0_u8; 32]);
         if length > 32 || key.bytes().any(|byte| byte < b' ' || byte == b'"' || byte == b'\\') {
             return Self { words: [0; 2], masks: [0; 2], length: 0 };
         }
-        word[0] = b'"';
-        word[1..=key.len()].copy_from_slice(key.as_bytes());
+        word[..before.len()].copy_from_slice(before);
+        word[before.len()..length - 2].copy_from_slice(key.as_bytes());
         word[length - 2..length].copy_from_slice(b"\":");
         mask[..length].fill(0xff);
         let halves = |bytes: [u8; 32]| {
@@ -309,6 +311,17 @@ impl<'a> Cursor<'a> {
         self.at = after_space(self.bytes(), self.at);
     }
 
+    /// Goes past a text that has no escapes in it, if one is at hand, and returns it.
+    #[inline(always)]
+    pub fn pass_plain(&mut self) -> Option<&'a str> {
+        if self.byte() != b'"' {
+            return None;
+        }
+        let (text, end) = plain_text(self.text, self.at + 1)?;
+        self.at = end + 1;
+        Some(text)
+    }
+
     /// Goes into an object or a list that ends with `close`; false when nothing is in it.
     #[inline(always)]
     pub fn enter(&mut self, close: u8) -> Step<bool> {
@@ -353,7 +366,7 @@ impl<'a> Cursor<'a> {
         if self.fields > MAX_FIELDS { Err(Fault::ManyFields) } else { Ok(()) }
     }
 
-    /// Goes past a key to its value, if it is the expected one.
+    /// Goes past a key to its value, if the expected one stands right here.
     #[inline(always)]
     pub fn pass_expected(&mut self, expected: &Expected) -> Step<bool> {
         if !expected.is_at(self.bytes(), self.at) {
@@ -445,6 +458,11 @@ impl<'a> Cursor<'a> {
                         *at = after_space(bytes, *at + 1);
                         if in_object {
                             self.pass_key(bytes, at)?;
+                        }
+                        if byte(bytes, *at) == b'"' {
+                            *at += 1;
+                            pass_text(bytes, at)?;
+                            continue;
                         }
                         break;
                     }
