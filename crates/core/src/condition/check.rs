@@ -158,7 +158,8 @@ impl Condition {
             groups: BTreeSet::new(),
             reads_standing: false,
         };
-        let root = checker.expr(tree);
+        let mut root = checker.expr(tree);
+        root.prepare();
         let Checker { failed, slots, groups, reads_standing, .. } = checker;
         (!failed).then(|| Self {
             root,
@@ -208,7 +209,7 @@ impl Checker<'_, '_> {
     }
 
     fn node(op: Op, ty: Type, label: Option<Arc<str>>, span: &Range<usize>) -> Node {
-        Node { op, ty, label, span: span.clone() }
+        Node { op, ty, label, span: span.clone(), quick: None }
     }
 
     fn null(span: &Range<usize>) -> Node {

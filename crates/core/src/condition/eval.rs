@@ -148,6 +148,11 @@ impl<'a> Evaluator<'a> {
 
     /// Works out a part that must be true or false. `wanted` is what would make the whole hold.
     fn truth(&mut self, condition: &'a Condition, node: &'a Node, wanted: bool) -> Value<'a> {
+        if let (None, Some(test)) = (&self.trace, &node.quick)
+            && let Some(answer) = self.quick(test)
+        {
+            return Value::Boolean(answer);
+        }
         match &node.op {
             Op::And(parts) => self.junction(condition, parts, true, wanted),
             Op::Or(parts) => self.junction(condition, parts, false, wanted),
@@ -347,42 +352,20 @@ impl<'a> Evaluator<'a> {
     ) -> Value<'a> {
         let every = kind == QuantifierKind::Every;
         let read_mark = self.trace.as_ref().map_or(0, |trace| trace.reads.len());
-        let mut values = Vec::with_capacity(lists.len());
-        let mut failed = None;
         // Later lists may name the items of earlier ones, so they are worked out inside.
         let first = self.value(condition, &lists[0]);
-        match self.as_list(first) {
-            Ok(list) => values.push(list),
-            Err(value) => failed = Some(value),
-        }
+        let listed = self.as_list(first);
         let facts = self.trace.as_mut().map(|trace| trace.reads.split_off(read_mark)).unwrap_or_default();
         let list_text = || condition.as_str()[lists[0].span.clone()].to_owned();
-        if let Some(value) = failed {
-            if let Some(trace) = &mut self.trace {
-                let outcome = outcome_of(&value);
-                let blame = match (&value, outcome) {
-                    (Value::Unknown(unknown), _) => {
-                        Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason })
-                    }
-                    (_, Outcome::Unknown(reason)) => {
-                        Some(Blame { fact: lists[0].label.as_deref().unwrap_or("").to_owned(), reason })
-                    }
-                    (_, Outcome::True | Outcome::False) => None,
-                };
-                trace.out.push(Evidence::Items {
-                    list: list_text(),
-                    every,
-                    outcome,
-                    total: 0,
-                    decided: 0,
-                    items: Vec::new(),
-                    facts,
-                    blame,
-                });
-            }
-            return value;
+        let list = match listed {
+            Ok(list) => list,
+            Err(value) => return self.no_list(value, every, &lists[0], list_text, facts),
+        };
+        if lists.len() == 1
+            && let Some(answer) = self.quick_quantified(every, &list, first_local, body)
+        {
+            return Value::Boolean(answer);
         }
-        let list = values.pop().unwrap_or_else(|| List::certain(&[]));
         let mut result = Value::Boolean(every);
         let mut gathered: Vec<(Outcome, ItemEvidence)> = Vec::new();
         let mut doubts = list.doubts.iter().peekable();
@@ -461,6 +444,75 @@ impl<'a> Evaluator<'a> {
             });
         }
         result
+    }
+
+    /// What comes of a quantifier when there is no list to go through.
+    fn no_list(
+        &mut self,
+        value: Value<'a>,
+        every: bool,
+        node: &'a Node,
+        list_text: impl Fn() -> String,
+        facts: Vec<FactUse>,
+    ) -> Value<'a> {
+        if let Some(trace) = &mut self.trace {
+            let outcome = outcome_of(&value);
+            let blame = match (&value, outcome) {
+                (Value::Unknown(unknown), _) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
+                (_, Outcome::Unknown(reason)) => {
+                    Some(Blame { fact: node.label.as_deref().unwrap_or("").to_owned(), reason })
+                }
+                (_, Outcome::True | Outcome::False) => None,
+            };
+            let (list, items) = (list_text(), Vec::new());
+            trace.out.push(Evidence::Items { list, every, outcome, total: 0, decided: 0, items, facts, blame });
+        }
+        value
+    }
+
+    /// Goes through a list with a quick test; none where the long way is needed.
+    fn quick_quantified(&mut self, every: bool, list: &List<'a>, local: usize, body: &'a Node) -> Option<bool> {
+        let test = body.quick.as_deref().filter(|_| self.trace.is_none() && list.doubts.is_empty())?;
+        let left = usize::try_from(self.steps).unwrap_or(usize::MAX);
+        if list.items.is_empty() || list.items.len() > left {
+            return None;
+        }
+        for (position, item) in list.items.iter().enumerate() {
+            if self.quick_on(test, local, item)? != every {
+                self.steps -= u32::try_from(position + 1).unwrap_or(u32::MAX);
+                return Some(!every);
+            }
+        }
+        self.steps -= u32::try_from(list.items.len()).unwrap_or(u32::MAX);
+        Some(every)
+    }
+
+    /// Chooses the items of a list with a quick test; none where the long way is needed.
+    fn quick_filter(&mut self, list: &List<'a>, local: usize, filter: &'a Node) -> Option<Value<'a>> {
+        let test = filter.quick.as_deref().filter(|_| list.doubts.is_empty())?;
+        let count = u32::try_from(list.items.len()).ok()?;
+        let left = self.steps.checked_sub(count)?;
+        let mut chosen = 0;
+        for item in list.items {
+            chosen += usize::from(self.quick_on(test, local, item)?);
+        }
+        self.steps = left;
+        let mut kept = list.items.iter().filter(|item| self.quick_on(test, local, item) == Some(true));
+        let items = self.arena.alloc_slice_fill_with(chosen, |_| kept.next().copied().unwrap_or(Value::Null));
+        Some(Value::List(self.arena.alloc(List::certain(items))))
+    }
+
+    /// Returns a fact where it lies, unless it is too old for what it is asked for.
+    #[inline]
+    pub(super) fn fresh_fact(&self, slot: crate::layout::SlotId, exempt: bool) -> Option<&'a Value<'a>> {
+        let found = self.facts?.slot(slot);
+        (!found.stale || !self.strict || exempt).then_some(&found.value)
+    }
+
+    /// Returns the item that a quantifier or a filter is at.
+    #[inline]
+    pub(super) fn local(&self, at: usize) -> Option<&Value<'a>> {
+        self.locals.get(at)
     }
 
     /// The further iterators of a quantifier, for each item of the first.
@@ -648,6 +700,9 @@ impl<'a> Evaluator<'a> {
             Ok(list) => list,
             Err(value) => return value,
         };
+        if let Some(chosen) = self.quick_filter(&list, item, filter) {
+            return chosen;
+        }
         let (mut items, mut doubts) = (Vec::new(), Vec::new());
         let mut earlier = list.doubts.iter().peekable();
         for (position, one) in list.items.iter().enumerate() {
@@ -817,8 +872,9 @@ impl<'a> Evaluator<'a> {
         function: &'static super::functions::Function,
         arguments: &'a [Node],
     ) -> Value<'a> {
-        let mut values = Vec::with_capacity(arguments.len());
-        for argument in arguments {
+        // Few functions take more.
+        let (mut few, mut many) = ([Value::Null; 3], Vec::new());
+        for (at, argument) in arguments.iter().enumerate() {
             let value = self.value(condition, argument);
             let unknown = match value {
                 Value::Unknown(unknown) => Some(unknown),
@@ -834,10 +890,14 @@ impl<'a> Evaluator<'a> {
             if let Some(unknown) = unknown {
                 return Value::Unknown(unknown);
             }
-            values.push(value);
+            match few.get_mut(at) {
+                Some(place) if arguments.len() <= 3 => *place = value,
+                _ => many.push(value),
+            }
         }
+        let values: &[Value<'a>] = if arguments.len() <= 3 { &few[..arguments.len()] } else { &many };
         let context = Context { arena: self.arena, now: self.now, zone: self.zone };
-        let result = (function.run)(&context, &values);
+        let result = (function.run)(&context, values);
         let fact = arguments.iter().find(|argument| argument.label.is_some());
         let is_empty = |value: &Value<'_>| matches!(value, Value::List(list) if list.items.is_empty());
         match (result, fact) {

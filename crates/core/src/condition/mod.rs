@@ -16,6 +16,7 @@ mod lexer;
 mod operate;
 mod parser;
 mod print;
+mod quick;
 mod syntax;
 mod temporal;
 #[cfg(test)]

@@ -1,0 +1,209 @@
+//! Tests that are answered without working out values: what is read is compared where it lies, if it is of the type that the
+//! test is for. They only ever say what the evaluator would; where they cannot tell, it is asked.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use rust_decimal::Decimal;
+
+use super::compiled::{Node, NodeTest, Op};
+use super::eval::Evaluator;
+use super::syntax::CompareOp;
+use crate::layout::SlotId;
+use crate::value::Value;
+use crate::version::compare_versions;
+
+/// Where the tested value lies.
+#[derive(Clone, Debug)]
+pub(super) enum Read {
+    Fact {
+        slot: SlotId,
+        exempt: bool,
+    },
+    /// A field of an item, by its key as it stands there.
+    Item {
+        local: usize,
+        key: Arc<str>,
+    },
+}
+
+/// A test.
+#[derive(Clone, Debug)]
+pub(super) enum Quick {
+    /// A text is, or is not, one of these.
+    Text {
+        read: Read,
+        any_of: Box<[Box<str>]>,
+        wanted: bool,
+    },
+    Number {
+        read: Read,
+        op: CompareOp,
+        bound: Decimal,
+    },
+    Version {
+        read: Read,
+        op: CompareOp,
+        bound: Arc<str>,
+    },
+    /// Something is true, or is false.
+    Truth {
+        read: Read,
+        wanted: bool,
+    },
+    Any(Box<[Quick]>),
+    All(Box<[Quick]>),
+    Not(Box<Quick>),
+}
+
+impl CompareOp {
+    fn is(self, order: Ordering) -> bool {
+        match self {
+            Self::Equal => order.is_eq(),
+            Self::NotEqual => order.is_ne(),
+            Self::Less => order.is_lt(),
+            Self::LessEqual => order.is_le(),
+            Self::Greater => order.is_gt(),
+            Self::GreaterEqual => order.is_ge(),
+        }
+    }
+}
+
+impl Node {
+    /// Finds the tests of a compiled tree, once it is whole.
+    pub(super) fn prepare(&mut self) {
+        self.children_mut().into_iter().for_each(Self::prepare);
+        self.quick = Quick::of(self).map(Box::new);
+    }
+}
+
+impl Read {
+    fn of(node: &Node) -> Option<Self> {
+        match &node.op {
+            Op::Fact { slot, exempt } => Some(Self::Fact { slot: *slot, exempt: *exempt }),
+            Op::Field { base, path } => match base.op {
+                Op::Local(local) => Some(Self::Item { local, key: Arc::clone(path) }),
+                _ => None,
+            },
+            Op::ItemField { item, path, .. } => Some(Self::Item { local: *item, key: Arc::clone(path) }),
+            _ => None,
+        }
+    }
+}
+
+impl Quick {
+    fn of(node: &Node) -> Option<Self> {
+        match &node.op {
+            Op::Fact { .. } | Op::Field { .. } | Op::ItemField { .. } => {
+                Some(Self::Truth { read: Read::of(node)?, wanted: true })
+            }
+            Op::Compare(op, left, right) => {
+                Self::compare(*op, left, right).or_else(|| Self::compare(op.flipped(), right, left))
+            }
+            Op::In(value, tests) => {
+                let mut texts = Vec::new();
+                for test in tests {
+                    match test {
+                        NodeTest::Value(member) => literals(member, &mut texts)?,
+                        NodeTest::Compare(..) => return None,
+                    }
+                }
+                Some(Self::Text { read: Read::of(value)?, any_of: texts.into(), wanted: true })
+            }
+            Op::And(parts) => Some(Self::All(Self::parts(parts)?)),
+            Op::Or(parts) => Some(Self::Any(Self::parts(parts)?)),
+            Op::Not(inner) => Some(Self::Not(inner.quick.clone()?)),
+            _ => None,
+        }
+    }
+
+    fn parts(parts: &[Node]) -> Option<Box<[Self]>> {
+        parts.iter().map(|part| part.quick.as_deref().cloned()).collect()
+    }
+
+    fn compare(op: CompareOp, tested: &Node, bound: &Node) -> Option<Self> {
+        let read = Read::of(tested)?;
+        let equality = matches!(op, CompareOp::Equal | CompareOp::NotEqual);
+        match &bound.op {
+            Op::Text(text) if equality => {
+                Some(Self::Text { read, any_of: Box::new([Box::from(&**text)]), wanted: op == CompareOp::Equal })
+            }
+            Op::Version(version) => Some(Self::Version { read, op, bound: Arc::clone(version) }),
+            Op::Constant(Value::Number(number)) => Some(Self::Number { read, op, bound: *number }),
+            Op::Constant(Value::Boolean(truth)) if equality => {
+                Some(Self::Truth { read, wanted: *truth == (op == CompareOp::Equal) })
+            }
+            _ => None,
+        }
+    }
+}
+
+/// Adds the texts that a member of an `in` consists of; none where it is anything else.
+fn literals(node: &Node, texts: &mut Vec<Box<str>>) -> Option<()> {
+    match &node.op {
+        Op::Text(text) => texts.push(Box::from(&**text)),
+        Op::List(items) => return items.iter().try_for_each(|item| literals(item, texts)),
+        _ => return None,
+    }
+    Some(())
+}
+
+impl<'a> Evaluator<'a> {
+    /// Answers a test; none where the value is not of its type, or is not known.
+    #[inline]
+    pub(super) fn quick(&self, test: &Quick) -> Option<bool> {
+        self.quick_on(test, usize::MAX, &Value::Null)
+    }
+
+    /// Answers a test that `item` stands in for a local of; none where the value is not of its type, or is not known.
+    pub(super) fn quick_on(&self, test: &Quick, local: usize, item: &Value<'a>) -> Option<bool> {
+        Some(match test {
+            Quick::Text { read, any_of, wanted } => match self.lies_at(read, local, item)? {
+                Value::Text(text) => any_of.iter().any(|one| **one == **text) == *wanted,
+                _ => return None,
+            },
+            Quick::Number { read, op, bound } => match self.lies_at(read, local, item)? {
+                Value::Number(number) => op.is(number.cmp(bound)),
+                _ => return None,
+            },
+            Quick::Version { read, op, bound } => match self.lies_at(read, local, item)? {
+                Value::Version(version) => op.is(compare_versions(version, bound)),
+                _ => return None,
+            },
+            Quick::Truth { read, wanted } => match self.lies_at(read, local, item)? {
+                Value::Boolean(truth) => truth == wanted,
+                _ => return None,
+            },
+            Quick::Any(parts) => {
+                for part in parts {
+                    if self.quick_on(part, local, item)? {
+                        return Some(true);
+                    }
+                }
+                false
+            }
+            Quick::All(parts) => {
+                for part in parts {
+                    if !self.quick_on(part, local, item)? {
+                        return Some(false);
+                    }
+                }
+                true
+            }
+            Quick::Not(inner) => !self.quick_on(inner, local, item)?,
+        })
+    }
+
+    #[inline]
+    fn lies_at<'v>(&'v self, read: &Read, local: usize, item: &'v Value<'a>) -> Option<&'v Value<'a>> {
+        match read {
+            Read::Fact { slot, exempt } => self.fresh_fact(*slot, *exempt),
+            Read::Item { local: wanted, key } => match if *wanted == local { item } else { self.local(*wanted)? } {
+                Value::Object(object) => {
+                    object.fields.iter().find(|(known, _)| **known == **key).map(|(_, value)| value)
+                }
+                _ => None,
+            },
+        }
+    }
+}
