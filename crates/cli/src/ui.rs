@@ -64,9 +64,14 @@ impl Ui {
         writeln!(self.out, "{text}")
     }
 
-    /// Writes bytes of the result as they are.
+    /// Writes a text of the result as it is.
     pub fn raw(&mut self, text: &str) -> io::Result<()> {
         self.out.write_all(text.as_bytes())
+    }
+
+    /// Writes bytes of the result that are UTF-8 already.
+    pub fn bytes(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.out.write_all(bytes)
     }
 
     pub fn finish(&mut self) -> io::Result<()> {

@@ -43,6 +43,17 @@ pub struct StandingCounts {
 }
 
 impl StandingCounts {
+    /// Adds what was counted elsewhere.
+    pub fn merge(&mut self, other: &Self) {
+        self.total += other.total;
+        self.compliant += other.compliant;
+        self.on_notice += other.on_notice;
+        self.unproven += other.unproven;
+        self.non_compliant += other.non_compliant;
+        self.uncovered += other.uncovered;
+        self.stale += other.stale;
+    }
+
     /// Counts one more device.
     pub fn add(&mut self, standing: Standing) {
         self.total += 1;
@@ -77,6 +88,16 @@ pub struct RuleCount {
 }
 
 impl RuleCount {
+    /// Adds what was counted elsewhere for the same rule.
+    pub fn merge(&mut self, other: &Self) {
+        self.pass += other.pass;
+        self.fail += other.fail;
+        self.unknown += other.unknown;
+        self.not_applicable += other.not_applicable;
+        self.vacuous += other.vacuous;
+        self.excepted += other.excepted;
+    }
+
     /// Counts nothing yet for a rule.
     pub fn of(rule: &Rule) -> Self {
         Self { rule: rule.id.to_string(), stage: rule.stage.as_str().to_owned(), ..Self::default() }

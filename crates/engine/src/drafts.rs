@@ -21,10 +21,10 @@ use crate::reading::Reading;
 ///
 /// # Errors
 /// When the file cannot be read, or looks like nothing that is known.
-pub fn draft_source_of(project: &Project, path: &Path, stream: impl Read) -> Result<String, EngineError> {
+pub fn draft_source_of(project: &Project, path: &Path, stream: impl Read + Send) -> Result<String, EngineError> {
     let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
     let from_stream = path.as_os_str() == "-";
-    let input: Box<dyn Read + '_> =
+    let input: Box<dyn Read + Send + '_> =
         if from_stream { Box::new(stream) } else { Box::new(File::open(path).map_err(failed)?) };
     let mut start = Vec::new();
     let mut unfolded = unfold(BufReader::with_capacity(1 << 16, input)).map_err(failed)?;

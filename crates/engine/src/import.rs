@@ -112,7 +112,7 @@ pub fn import(
     path: &Path,
     options: &ImportOptions,
     moment: &Moment,
-    progress: &mut dyn FnMut(u64),
+    progress: &mut (dyn FnMut(u64) + Send),
 ) -> Result<Imported, EngineError> {
     let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
     let claim = source_of(project, path, options.source.as_deref())?;
@@ -133,7 +133,7 @@ pub fn import(
 pub fn import_stream(
     project: &Project,
     ledger: &mut Ledger,
-    stream: impl Read,
+    stream: impl Read + Send,
     options: &ImportOptions,
     moment: &Moment,
 ) -> Result<Imported, EngineError> {
@@ -192,7 +192,7 @@ fn digest_of(mut file: File) -> io::Result<[u8; 32]> {
 struct Counted<'p> {
     inner: File,
     bytes: u64,
-    progress: &'p mut dyn FnMut(u64),
+    progress: &'p mut (dyn FnMut(u64) + Send),
 }
 
 impl Read for Counted<'_> {
@@ -222,7 +222,7 @@ fn run(
     project: &Project,
     ledger: &mut Ledger,
     input: Input,
-    stream: impl BufRead,
+    stream: impl BufRead + Send,
     options: &ImportOptions,
     moment: &Moment,
 ) -> Result<Imported, EngineError> {

@@ -27,6 +27,7 @@ mod stateless;
 mod survey;
 mod tried;
 mod trim;
+mod workers;
 
 pub use access_view::{AccessEntry, AccessReport, Because, Other};
 pub use assess::{Assessed, FindingLine, RuleCount, StandingCounts, assess};

@@ -1,12 +1,15 @@
-//! Assesses a file without a ledger: documents in, verdicts out, in the order of the input. Holds one
-//! document at a time.
+//! Assesses a file without a ledger: documents in, verdicts out, in the order of the input. Holds a few pieces of the
+//! input at a time, however large it is.
 
-use std::io::BufRead;
+use std::io::{self, BufRead};
 use std::path::Path;
 
 use bumpalo::Bump;
-use fencepost_core::{Blame, DocumentReader, Evidence, Stage, Standing, VerdictOutcome, Verdicts};
-use fencepost_formats::{JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, read_records};
+use fencepost_core::{Blame, DocumentReader, Evidence, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts};
+use fencepost_formats::{
+    Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, read_piece, read_records,
+    unfold,
+};
 use jiff::Timestamp;
 
 use crate::error::EngineError;
@@ -14,6 +17,7 @@ use crate::files::source_of;
 use crate::import::{identity, moment_of};
 use crate::judge::{Judge, People};
 use crate::project::Project;
+use crate::workers::in_order;
 
 /// A line that was refused.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -61,20 +65,33 @@ pub struct Stateless {
     pub all: bool,
     /// Give the proof of every verdict.
     pub evidence: bool,
+    /// On how many cores; none: on all that there are.
+    pub workers: Option<usize>,
 }
 
-/// Assesses the documents of a stream, one at a time.
+/// What a piece of the input came to.
+struct Piecewise<T> {
+    made: T,
+    /// Refused lines, counted from where the piece begins.
+    refused: Vec<RefusedLine>,
+    lines: u64,
+}
+
+/// Assesses the documents of a stream. `each` adds what a device came to, to what is made of a piece of the input, on several
+/// cores at once; `hand_on` gets that, and the lines that were refused in it, in the order of the input.
 ///
 /// # Errors
-/// What is wrong with the input as a whole, or what `each` returns.
-pub fn assess_file(
+/// What is wrong with the input as a whole, or what `hand_on` returns.
+#[expect(clippy::too_many_arguments, reason = "each says another thing about one run")]
+pub fn assess_file<T: Default + Send>(
     project: &Project,
-    input: impl BufRead,
+    input: impl BufRead + Send,
     path: &Path,
     source: Option<&str>,
     at: Timestamp,
     options: Stateless,
-    mut each: impl FnMut(Result<DeviceVerdicts, RefusedLine>) -> std::io::Result<()>,
+    each: impl Fn(&mut T, &DeviceVerdicts) + Sync,
+    mut hand_on: impl FnMut(T, Vec<RefusedLine>) -> io::Result<()> + Send,
 ) -> Result<(), EngineError> {
     let source = if path.as_os_str() == "-" && source.is_none() {
         input_source(project)?
@@ -92,28 +109,52 @@ pub fn assess_file(
     let judge = Judge::new(project, &people, at);
     let with =
         Mapped { dictionary: &project.dictionary, zone: &project.config.zone, file_time: None, path: path.to_str() };
-    let mut arena = Bump::new();
-    let mut broken = None;
-    let outcome = read_records(input, &source, &with, |record| {
-        arena.reset();
-        let (line, offset) = (record.line, record.offset);
-        let judged = judge_record(&judge, &source, &key, record, options, &arena).map_err(|reason| RefusedLine {
-            line,
-            offset,
-            reason,
+    let clerk =
+        Clerk { judge: &judge, source: &source, key: &key, options, standings: Standings::of_project(project), each };
+    let broken = |error| EngineError::File { act: "write", path: "standard output".into(), error };
+    let unreadable = |message: String| {
+        EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]")
+    };
+    if source.format != Format::JsonLines {
+        // Records of other formats are not told apart before they are read.
+        let (mut desk, mut failure) = (Desk::new(), None);
+        let outcome = read_records(input, &source, &with, |record| {
+            let mut piece = Piecewise { made: T::default(), refused: Vec::new(), lines: 0 };
+            clerk.record(&mut desk, record, &mut piece);
+            hand_on(piece.made, piece.refused).map_err(|error| {
+                failure = Some(error);
+                String::new()
+            })
         });
-        each(judged).map_err(|error| {
-            broken = Some(error);
-            String::new()
-        })
-    });
-    match (outcome, broken) {
-        (_, Some(error)) => Err(EngineError::File { act: "write", path: "standard output".into(), error }),
-        (Err(message), None) => {
-            Err(EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]"))
-        }
-        (Ok(_), None) => Ok(()),
+        return match (outcome, failure) {
+            (_, Some(error)) => Err(broken(error)),
+            (Err(message), None) => Err(unreadable(message)),
+            (Ok(_), None) => Ok(()),
+        };
     }
+    let input = unfold(input).map_err(|error| unreadable(error.to_string()))?;
+    let workers = options.workers.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from));
+    let (mut before, mut failed) = (0, false);
+    let outcome = in_order(
+        input,
+        workers,
+        Desk::new,
+        |desk, piece| {
+            let mut done = Piecewise { made: T::default(), refused: Vec::new(), lines: 0 };
+            let lines = read_piece(piece, &source, &with, |record| {
+                clerk.record(desk, record, &mut done);
+                Ok(())
+            });
+            done.lines = lines.unwrap_or(0);
+            done
+        },
+        |mut piece| {
+            piece.refused.iter_mut().for_each(|line| line.line += before);
+            before += piece.lines;
+            hand_on(piece.made, piece.refused).inspect_err(|_| failed = true)
+        },
+    );
+    outcome.map_err(|error| if failed { broken(error) } else { unreadable(error.to_string()) })
 }
 
 fn input_source(project: &Project) -> Result<Source, EngineError> {
@@ -129,60 +170,140 @@ fn input_source(project: &Project) -> Result<Source, EngineError> {
     }
 }
 
-fn judge_record(
-    judge: &Judge<'_>,
-    source: &Source,
-    key: &SecretKey,
-    record: Record<'_>,
+/// What a worker uses again and again.
+struct Desk {
+    arena: Bump,
+    device: DeviceVerdicts,
+}
+
+impl Desk {
+    fn new() -> Self {
+        let standing = Standing::Unproven;
+        let device =
+            DeviceVerdicts { device: String::new(), collected: None, standing, counts: [0; 5], verdicts: Vec::new() };
+        Self { arena: Bump::new(), device }
+    }
+}
+
+/// Judges records.
+struct Clerk<'c, E> {
+    judge: &'c Judge<'c>,
+    source: &'c Source,
+    key: &'c SecretKey,
     options: Stateless,
-    arena: &Bump,
-) -> Result<DeviceVerdicts, String> {
-    let document = record.document.map_err(|error| error.reason)?;
-    let rules = &judge.project.rules;
-    let read = JsonDocuments { secrets: Some(key) }
-        .read(&document, rules.layout(), arena)
-        .map_err(|error| format!("byte {}: {}", error.offset, error.message))?;
-    let device = identity(&read.slots[0], "device")?;
-    let collected = moment_of(&read.slots[1], judge.project)?;
-    let observation = [judge.observation(source.id.as_str(), Some(collected), read.slots)];
-    let facts = judge.merged(device, &observation, rules.layout(), arena);
-    let judged = judge.judged(device, facts, arena);
-    let verdicts = judge.verdicts(&judged.input, arena);
-    let mut counts = [0; 5];
-    let mut shown = Vec::new();
-    for verdict in &verdicts.all {
-        let rule = &rules.rules()[verdict.rule];
-        let place = match (rule.stage, verdict.outcome) {
-            (Stage::Trial, VerdictOutcome::NotApplicable) => None,
-            (Stage::Trial | Stage::Draft, _) => Some(4),
-            (Stage::Enforced, VerdictOutcome::Pass) => Some(0),
-            (Stage::Enforced, VerdictOutcome::Fail) => Some(1),
-            (Stage::Enforced, VerdictOutcome::Unknown(_)) => Some(2),
-            (Stage::Enforced, VerdictOutcome::NotApplicable) => Some(3),
-        };
-        if let Some(place) = place {
-            counts[place] += 1;
-        }
-        let unknown = matches!(verdict.outcome, VerdictOutcome::Unknown(_));
-        if options.all || unknown || verdict.outcome == VerdictOutcome::Fail {
-            let evidence = (options.evidence || unknown).then(|| judge.explain(verdict.rule, &judged.input, arena).1);
-            let mut blames = Vec::new();
-            if let (true, Some(evidence)) = (unknown, &evidence) {
-                evidence.blames(&mut blames);
-                blames.sort();
-                blames.dedup();
-            }
-            shown.push(Judgement {
-                rule: verdict.rule,
-                outcome: verdict.outcome,
-                blames,
-                // Digests differ from one workspace's key to another's, and say nothing here.
-                evidence: evidence.filter(|_| options.evidence).map(|evidence| evidence.map_values(&mask_secrets)),
-            });
+    standings: Standings,
+    each: E,
+}
+
+impl<E> Clerk<'_, E> {
+    fn record<T>(&self, desk: &mut Desk, record: Record<'_>, piece: &mut Piecewise<T>)
+    where
+        E: Fn(&mut T, &DeviceVerdicts),
+    {
+        desk.arena.reset();
+        let (line, offset) = (record.line, record.offset);
+        match self.judge(record, &mut desk.device, &desk.arena) {
+            Ok(()) => (self.each)(&mut piece.made, &desk.device),
+            Err(reason) => piece.refused.push(RefusedLine { line, offset, reason }),
         }
     }
-    let standing = standing_now(judge.project, &verdicts);
-    Ok(DeviceVerdicts { device: device.to_owned(), collected: Some(collected), standing, counts, verdicts: shown })
+
+    /// Judges a record, and writes what comes of it where the last one stood.
+    fn judge(&self, record: Record<'_>, out: &mut DeviceVerdicts, arena: &Bump) -> Result<(), String> {
+        let (judge, options) = (self.judge, self.options);
+        let document = record.document.map_err(|error| error.reason)?;
+        let rules = &judge.project.rules;
+        let read = JsonDocuments { secrets: Some(self.key) }
+            .read(&document, rules.layout(), arena)
+            .map_err(|error| format!("byte {}: {}", error.offset, error.message))?;
+        let device = identity(&read.slots[0], "device")?;
+        let collected = moment_of(&read.slots[1], judge.project)?;
+        let observation = [judge.observation(self.source.id.as_str(), Some(collected), read.slots)];
+        let facts = judge.merged(device, &observation, rules.layout(), arena);
+        let judged = judge.judged(device, facts, arena);
+        let verdicts = judge.verdicts(&judged.input, arena);
+        out.device.clear();
+        out.device.push_str(device);
+        out.collected = Some(collected);
+        out.counts = [0; 5];
+        out.verdicts.clear();
+        for verdict in &verdicts.all {
+            let rule = &rules.rules()[verdict.rule];
+            let place = match (rule.stage, verdict.outcome) {
+                (Stage::Trial, VerdictOutcome::NotApplicable) => None,
+                (Stage::Trial | Stage::Draft, _) => Some(4),
+                (Stage::Enforced, VerdictOutcome::Pass) => Some(0),
+                (Stage::Enforced, VerdictOutcome::Fail) => Some(1),
+                (Stage::Enforced, VerdictOutcome::Unknown(_)) => Some(2),
+                (Stage::Enforced, VerdictOutcome::NotApplicable) => Some(3),
+            };
+            if let Some(place) = place {
+                out.counts[place] += 1;
+            }
+            let unknown = matches!(verdict.outcome, VerdictOutcome::Unknown(_));
+            if options.all || unknown || verdict.outcome == VerdictOutcome::Fail {
+                let evidence =
+                    (options.evidence || unknown).then(|| judge.explain(verdict.rule, &judged.input, arena).1);
+                let mut blames = Vec::new();
+                if let (true, Some(evidence)) = (unknown, &evidence) {
+                    evidence.blames(&mut blames);
+                    blames.sort();
+                    blames.dedup();
+                }
+                out.verdicts.push(Judgement {
+                    rule: verdict.rule,
+                    outcome: verdict.outcome,
+                    blames,
+                    // Digests differ from one workspace's key to another's, and say nothing here.
+                    evidence: evidence.filter(|_| options.evidence).map(|evidence| evidence.map_values(&mask_secrets)),
+                });
+            }
+        }
+        out.standing = self.standings.of(&verdicts);
+        Ok(())
+    }
+}
+
+/// How devices stand when every clock starts now.
+struct Standings {
+    /// With nothing but a failure of each rule.
+    failing: Vec<Standing>,
+    /// With nothing but rules that have no answer.
+    silent: Standing,
+    passing: Standing,
+    uncovered: Standing,
+    enforced: Vec<bool>,
+}
+
+impl Standings {
+    /// Settles each case by itself: a device stands as badly as the worst of what was found.
+    fn of_project(project: &Project) -> Self {
+        let rules = project.rules.rules();
+        let enforced: Vec<bool> = rules.iter().map(|rule| rule.stage == Stage::Enforced).collect();
+        let any = enforced.iter().position(|enforced| *enforced);
+        let alone = |rule: Option<usize>, outcome| {
+            let verdict = |rule| Verdict { rule, outcome, vacuous: false, excepted: false };
+            standing_now(project, &Verdicts { all: rule.map(verdict).into_iter().collect() })
+        };
+        Self {
+            failing: (0..rules.len()).map(|rule| alone(Some(rule), VerdictOutcome::Fail)).collect(),
+            silent: alone(any, VerdictOutcome::Unknown(Reason::Missing)),
+            passing: alone(any, VerdictOutcome::Pass),
+            uncovered: alone(None, VerdictOutcome::Pass),
+            enforced,
+        }
+    }
+
+    fn of(&self, verdicts: &Verdicts) -> Standing {
+        let enforced = verdicts.all.iter().filter(|verdict| self.enforced[verdict.rule]);
+        let each = enforced.filter_map(|verdict| match verdict.outcome {
+            VerdictOutcome::Fail => Some(self.failing[verdict.rule]),
+            VerdictOutcome::Unknown(_) => Some(self.silent),
+            VerdictOutcome::Pass => Some(self.passing),
+            VerdictOutcome::NotApplicable => None,
+        });
+        each.max().unwrap_or(self.uncovered)
+    }
 }
 
 /// How a device stands when every clock starts now.

@@ -17,7 +17,8 @@ pub use json_walk::{MAX_DEPTH, MAX_FIELDS};
 pub use keep::{Keeper, Kept, assemble, stored_json, thin_out};
 pub use machine::{csv_cell, csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use records::{
-    FileRead, Line, LineError, Lines, MAX_LINE, MAX_UNFOLDED, Mapped, Record, RecordError, read_records, unfold,
+    FileRead, Line, LinesOf, MAX_LINE, MAX_UNFOLDED, Mapped, Piece, Pieces, Record, RecordError, read_piece,
+    read_records, unfold,
 };
 pub use secret::{SECRET_PREFIX, SecretKey, is_secret_digest, mask_secrets};
 pub use workspace::{

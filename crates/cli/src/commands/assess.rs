@@ -1,12 +1,14 @@
 use std::fs::File;
 use std::io::{BufRead, BufReader};
+use std::num::NonZeroU16;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
 use fencepost_engine::{
-    Assessed, FenceLine, FindingLine, Reading, RuleCount, StandingCounts, Stateless, assess, assess_file, open_ledger,
+    Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RuleCount, StandingCounts, Stateless, assess,
+    assess_file, open_ledger,
 };
 use jiff::Timestamp;
 
@@ -19,6 +21,7 @@ use crate::view::style::Styles;
 use crate::view::table::{Cell, Column, Table, wrap};
 use crate::view::text::{count, harmless, shell};
 use crate::view::time::Clock;
+use crate::view::verdict_lines::VerdictLines;
 
 /// Evaluate every device, move the findings, and decide who reaches what
 ///
@@ -43,6 +46,9 @@ pub struct AssessArgs {
     /// With --state: give the proof of each verdict
     #[arg(long, requires = "state")]
     evidence: bool,
+    /// With --state: work on so many cores, instead of on all
+    #[arg(long, value_name = "COUNT", requires = "state")]
+    workers: Option<NonZeroU16>,
     /// With --state: fail when a line was refused
     #[arg(long, requires = "state")]
     strict: bool,
@@ -135,8 +141,8 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     }
     let project = open_project(ui, common)?;
     let at = parse_moment(&project, args.as_of.as_ref())?.unwrap_or_else(Timestamp::now);
-    let input: Box<dyn BufRead> = if path.as_os_str() == "-" {
-        Box::new(BufReader::with_capacity(1 << 18, std::io::stdin().lock()))
+    let input: Box<dyn BufRead + Send> = if path.as_os_str() == "-" {
+        Box::new(BufReader::new(std::io::stdin()))
     } else {
         let file = File::open(path).map_err(|error| {
             CommandError::usage(
@@ -144,31 +150,28 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
                 "check the name, or write - for standard input",
             )
         })?;
-        Box::new(BufReader::with_capacity(1 << 18, file))
+        Box::new(BufReader::new(file))
     };
-    let mut counts = StandingCounts::default();
-    let mut rules: Vec<RuleCount> = project.rules.rules().iter().map(RuleCount::of).collect();
+    let rule_set = project.rules.rules();
+    let none_yet: Vec<RuleCount> = rule_set.iter().map(RuleCount::of).collect();
+    let lines = VerdictLines::new(rule_set, at);
+    let mut whole = Told { rules: none_yet.clone(), ..Told::default() };
     let mut refused = 0_u64;
     if args.format == Format::Csv {
         write_rows(ui, Format::Csv, &DEVICE_COLUMNS, &[])?;
     }
-    let mut documents = Vec::new();
-    let options = Stateless { all: args.all || args.format == Format::Table, evidence: args.evidence };
-    assess_file(&project, input, path, args.source.as_deref(), at, options, |judged| {
-        let device = match judged {
-            Ok(device) => device,
-            Err(line) => {
-                refused += 1;
-                ui.complain(format!("line {}: {}", line.line, harmless(&line.reason)));
-                return Ok(());
-            }
-        };
-        counts.add(device.standing);
+    let options = Stateless {
+        all: args.all || args.format == Format::Table,
+        evidence: args.evidence,
+        workers: args.workers.map(|workers| workers.get().into()),
+    };
+    let each = |told: &mut Told, device: &DeviceVerdicts| {
+        told.counts.add(device.standing);
         match args.format {
-            Format::Jsonl => ui.line(json::device_verdicts(&device, project.rules.rules(), at))?,
-            Format::Json => documents.push(json::device_verdicts(&device, project.rules.rules(), at)),
+            Format::Jsonl => lines.write(device, &mut told.text),
+            Format::Json => told.documents.push(json::device_verdicts(device, rule_set, at)),
             Format::Csv => {
-                let row = json::device_verdicts(&device, project.rules.rules(), at);
+                let row = json::device_verdicts(device, rule_set, at);
                 let c = &row["counts"];
                 let cells = [
                     &row["device"],
@@ -180,12 +183,27 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
                     &c["trial"],
                     &row["collected_at"],
                 ];
-                ui.raw(&fencepost_formats::csv_line(cells))?;
+                told.text.extend_from_slice(fencepost_formats::csv_line(cells).as_bytes());
             }
-            Format::Table => device.verdicts.iter().for_each(|verdict| rules[verdict.rule].add(verdict.outcome)),
+            Format::Table => {
+                if told.rules.is_empty() {
+                    told.rules.clone_from(&none_yet);
+                }
+                device.verdicts.iter().for_each(|verdict| told.rules[verdict.rule].add(verdict.outcome));
+            }
         }
-        Ok(())
+    };
+    assess_file(&project, input, path, args.source.as_deref(), at, options, each, |told, refused_lines| {
+        for line in refused_lines {
+            refused += 1;
+            ui.complain(format!("line {}: {}", line.line, harmless(&line.reason)));
+        }
+        whole.counts.merge(&told.counts);
+        whole.rules.iter_mut().zip(&told.rules).for_each(|(sum, rule)| sum.merge(rule));
+        whole.documents.extend(told.documents);
+        ui.bytes(&told.text)
     })?;
+    let Told { counts, rules, documents, .. } = whole;
     match args.format {
         Format::Json => write_json(ui, &serde_json::json!({ "schema": json::SCHEMA, "devices": documents }))?,
         Format::Table => {
@@ -204,6 +222,15 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         (false, true) => ExitCode::from(1),
         (false, false) => ExitCode::SUCCESS,
     })
+}
+
+/// What is told of a piece of the input, or of all of it.
+#[derive(Default)]
+struct Told {
+    text: Vec<u8>,
+    documents: Vec<serde_json::Value>,
+    counts: StandingCounts,
+    rules: Vec<RuleCount>,
 }
 
 const RULE_COLUMNS: [&str; 8] =

@@ -50,7 +50,7 @@ enum FactsCommand {
 pub fn cmd_source(ui: &mut Ui, common: &Common, args: &SourceArgs) -> Result<ExitCode, CommandError> {
     let SourceCommand::Draft { file } = &args.command;
     let project = open_project(ui, common)?;
-    let draft = draft_source_of(&project, file, std::io::stdin().lock())?;
+    let draft = draft_source_of(&project, file, std::io::stdin())?;
     ui.raw(&draft)?;
     Ok(ExitCode::SUCCESS)
 }

@@ -67,7 +67,7 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
     };
     let mut changed = false;
     if from_pipe {
-        let imported = import_stream(&project, &mut ledger, std::io::stdin().lock(), &options, &moment)?;
+        let imported = import_stream(&project, &mut ledger, std::io::stdin(), &options, &moment)?;
         changed |= !imported.already;
         tell(ui, args, &imported)?;
     }

@@ -14,7 +14,7 @@ pub const SCHEMA: u32 = 1;
 
 pub fn device_verdicts(device: &DeviceVerdicts, rules: &[Rule], at: Timestamp) -> Json {
     let verdicts: Vec<Json> =
-        device.verdicts.iter().map(|judgement| judgement_json(judgement, &rules[judgement.rule])).collect();
+        device.verdicts.iter().map(|judgement| self::judgement(judgement, &rules[judgement.rule])).collect();
     let [pass, fail, unknown, not_applicable, trial] = device.counts;
     json!({
         "schema": SCHEMA,
@@ -27,7 +27,7 @@ pub fn device_verdicts(device: &DeviceVerdicts, rules: &[Rule], at: Timestamp) -
     })
 }
 
-fn judgement_json(judgement: &Judgement, rule: &Rule) -> Json {
+pub fn judgement(judgement: &Judgement, rule: &Rule) -> Json {
     let mut out = Map::new();
     out.insert("rule".into(), json!(rule.id.as_str()));
     out.insert("outcome".into(), json!(judgement.outcome.as_str()));

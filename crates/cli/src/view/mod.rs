@@ -14,3 +14,4 @@ pub mod style;
 pub mod table;
 pub mod text;
 pub mod time;
+pub mod verdict_lines;

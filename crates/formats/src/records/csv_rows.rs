@@ -5,7 +5,7 @@ use std::io::Read;
 
 use csv::{ByteRecord, ReaderBuilder};
 
-use super::lines::MAX_LINE;
+use super::pieces::MAX_LINE;
 use crate::json_walk::MAX_FIELDS;
 
 /// One row, or why there is none.

@@ -3,7 +3,7 @@
 
 use std::io::{self, BufRead};
 
-use super::lines::MAX_LINE;
+use super::pieces::MAX_LINE;
 
 /// One record as it stands in the file.
 pub(crate) struct Item<'i> {

@@ -2,8 +2,8 @@
 
 mod csv_rows;
 mod json_list;
-mod lines;
 mod mapping;
+mod pieces;
 mod property_list;
 mod scim;
 mod setting_lines;
@@ -20,8 +20,8 @@ use serde_json::{Map, Value as Json};
 use crate::json_walk::{Cursor, Quoted, Step, Walker};
 use crate::workspace::{Format, NameFrom, Source};
 
-pub use lines::{Line, LineError, Lines, MAX_LINE};
 pub use mapping::Mapped;
+pub use pieces::{Line, LinesOf, MAX_LINE, Piece, Pieces};
 pub use unfold::{MAX_UNFOLDED, unfold};
 
 use mapping::{RawRecord, map_record};
@@ -65,7 +65,7 @@ pub struct FileRead {
 /// # Errors
 /// What is wrong with the file as a whole, or what `each` returns.
 pub fn read_records(
-    input: impl BufRead,
+    input: impl BufRead + Send,
     source: &Source,
     with: &Mapped<'_>,
     each: impl FnMut(Record<'_>) -> Result<(), String>,
@@ -100,6 +100,20 @@ pub fn read_records(
     Ok(FileRead { part })
 }
 
+/// Goes through the records of a piece of JSON Lines as [`read_records`] does, and returns how many lines there are. Lines are
+/// counted from where the piece begins.
+///
+/// # Errors
+/// What `each` returns.
+pub fn read_piece(
+    piece: &Piece,
+    source: &Source,
+    with: &Mapped<'_>,
+    each: impl FnMut(Record<'_>) -> Result<(), String>,
+) -> Result<u64, String> {
+    Records { source, with, each }.piece(piece, 0)
+}
+
 struct Records<'r, F> {
     source: &'r Source,
     with: &'r Mapped<'r>,
@@ -127,15 +141,20 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     }
 
     fn json_lines(&mut self, input: impl BufRead) -> Result<(), String> {
-        let mut lines = Lines::new(input);
-        loop {
-            match lines.next_line() {
-                Ok(None) => return Ok(()),
-                Ok(Some(line)) => self.json(line.number, line.offset, Some(line.bytes))?,
-                Err(LineError::TooLong { number, offset }) => self.json(number, offset, None)?,
-                Err(LineError::Read(error)) => return Err(error.to_string()),
-            }
+        let (mut pieces, mut piece, mut before) = (Pieces::new(input), Piece::default(), 0);
+        while pieces.read_into(&mut piece).map_err(|error| error.to_string())? {
+            before += self.piece(&piece, before)?;
         }
+        Ok(())
+    }
+
+    /// The lines of a piece, before which there are `before` others; returns how many they are.
+    fn piece(&mut self, piece: &Piece, before: u64) -> Result<u64, String> {
+        let mut lines = piece.lines();
+        for line in lines.by_ref() {
+            self.json(before + line.number, line.offset, line.bytes)?;
+        }
+        Ok(lines.passed())
     }
 
     fn csv(&mut self, input: impl BufRead) -> Result<(), String> {

@@ -7,7 +7,7 @@ use base64::engine::general_purpose::STANDARD;
 use plist::Value;
 use serde_json::{Map, Number, Value as Json};
 
-use super::lines::MAX_LINE;
+use super::pieces::MAX_LINE;
 use crate::json_walk::MAX_DEPTH;
 
 /// Reads a whole property list: one dictionary, or a list of them.

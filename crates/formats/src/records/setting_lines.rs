@@ -6,7 +6,7 @@ use std::io::BufRead;
 
 use thiserror::Error;
 
-use super::lines::{LineError, Lines};
+use super::pieces::{Line, MAX_LINE, Piece, Pieces};
 
 /// A line that is no setting.
 #[derive(Debug, Error)]
@@ -25,41 +25,47 @@ pub(crate) struct BadSetting {
 /// # Errors
 /// The first line that is no setting, with its number and remedy.
 pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(String, Option<String>)>, BadSetting> {
-    let mut lines = Lines::new(input);
-    let mut section = String::new();
-    let mut settings = Vec::new();
-    loop {
-        let line = match lines.next_line() {
-            Ok(None) => return Ok(settings),
-            Ok(Some(line)) => line,
-            Err(error) => {
-                let line = if let LineError::TooLong { number, .. } = error { number } else { 1 };
-                return Err(BadSetting { line, message: error.to_string() });
-            }
-        };
-        let bad = |message: String| BadSetting { line: line.number, message };
-        let text = std::str::from_utf8(line.bytes)
-            .map_err(|error| bad(format!("byte {}: not UTF-8", line.offset + error.valid_up_to() as u64)))?
-            .trim();
-        if text.starts_with(['#', ';']) {
-            continue;
+    let (mut pieces, mut piece, mut before) = (Pieces::new(input), Piece::default(), 0);
+    let (mut settings, mut section) = (Vec::new(), String::new());
+    while pieces.read_into(&mut piece).map_err(|error| BadSetting { line: before + 1, message: error.to_string() })? {
+        let mut lines = piece.lines();
+        for line in lines.by_ref() {
+            setting(line, sections, &mut section, &mut settings)
+                .map_err(|message| BadSetting { line: before + line.number, message })?;
         }
-        if sections && let Some(rest) = text.strip_prefix('[') {
-            let name = rest.strip_suffix(']').map(str::trim).filter(|name| !name.is_empty());
-            section = name.ok_or_else(|| bad("a section is written [name]".to_owned()))?.to_owned();
-            continue;
-        }
-        let cut = if sections { text.find(['=', ':']) } else { text.find('=') };
-        let Some(cut) = cut else {
-            return Err(bad("no `=` in it; comments begin with # or ;".to_owned()));
-        };
-        let (key, value) = (text[..cut].trim(), unquoted(text[cut + 1..].trim()));
-        if key.is_empty() {
-            return Err(bad(format!("nothing before `{}`", &text[cut..=cut])));
-        }
-        let path = if section.is_empty() { key.to_owned() } else { format!("{section}.{key}") };
-        settings.push((path, (!value.is_empty()).then(|| value.to_owned())));
+        before += lines.passed();
     }
+    Ok(settings)
+}
+
+/// Reads one line; the error is what is wrong with it.
+fn setting(
+    line: Line<'_>,
+    sections: bool,
+    section: &mut String,
+    settings: &mut Vec<(String, Option<String>)>,
+) -> Result<(), String> {
+    let bytes = line.bytes.ok_or_else(|| format!("a line is longer than {MAX_LINE} bytes"))?;
+    let text = std::str::from_utf8(bytes)
+        .map_err(|error| format!("byte {}: not UTF-8", line.offset + error.valid_up_to() as u64))?
+        .trim();
+    if text.starts_with(['#', ';']) {
+        return Ok(());
+    }
+    if sections && let Some(rest) = text.strip_prefix('[') {
+        let name = rest.strip_suffix(']').map(str::trim).filter(|name| !name.is_empty());
+        *section = name.ok_or("a section is written [name]")?.to_owned();
+        return Ok(());
+    }
+    let cut = if sections { text.find(['=', ':']) } else { text.find('=') };
+    let cut = cut.ok_or("no `=` in it; comments begin with # or ;")?;
+    let (key, value) = (text[..cut].trim(), unquoted(text[cut + 1..].trim()));
+    if key.is_empty() {
+        return Err(format!("nothing before `{}`", &text[cut..=cut]));
+    }
+    let path = if section.is_empty() { key.to_owned() } else { format!("{section}.{key}") };
+    settings.push((path, (!value.is_empty()).then(|| value.to_owned())));
+    Ok(())
 }
 
 fn unquoted(value: &str) -> &str {

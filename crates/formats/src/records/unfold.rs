@@ -14,11 +14,11 @@ const BUFFER: usize = 1 << 18;
 /// # Errors
 /// When its beginning cannot be read; reading fails where the file is broken, or unfolds to more than
 /// [`MAX_UNFOLDED`].
-pub fn unfold<'i>(input: impl BufRead + 'i) -> io::Result<Box<dyn BufRead + 'i>> {
+pub fn unfold<'i>(input: impl BufRead + Send + 'i) -> io::Result<Box<dyn BufRead + Send + 'i>> {
     unfold_up_to(input, MAX_UNFOLDED)
 }
 
-fn unfold_up_to<'i>(mut input: impl BufRead + 'i, most: u64) -> io::Result<Box<dyn BufRead + 'i>> {
+fn unfold_up_to<'i>(mut input: impl BufRead + Send + 'i, most: u64) -> io::Result<Box<dyn BufRead + Send + 'i>> {
     let start = peek(&mut input)?;
     if start.starts_with(&[0x1f, 0x8b]) {
         return decoded(BufReader::with_capacity(
@@ -45,7 +45,7 @@ fn peek(input: &mut impl BufRead) -> io::Result<Vec<u8>> {
     }
 }
 
-fn decoded<'i>(mut input: impl BufRead + 'i) -> io::Result<Box<dyn BufRead + 'i>> {
+fn decoded<'i>(mut input: impl BufRead + Send + 'i) -> io::Result<Box<dyn BufRead + Send + 'i>> {
     let start = peek(&mut input)?;
     let big = match start.get(..2) {
         Some([0xff, 0xfe]) => false,

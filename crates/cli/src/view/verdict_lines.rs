@@ -1,0 +1,69 @@
+//! Verdicts as JSON Lines, the same bytes as [`json::device_verdicts`] gives, put together from pieces that are made once.
+
+use std::io::Write as _;
+
+use fencepost_core::{Rule, VerdictOutcome};
+use fencepost_engine::{DeviceVerdicts, Judgement};
+use jiff::Timestamp;
+
+use super::json;
+
+pub struct VerdictLines<'r> {
+    rules: &'r [Rule],
+    as_of: String,
+    /// Of each rule its verdict when it passes, fails and does not apply.
+    ready: Vec<[String; 3]>,
+}
+
+impl<'r> VerdictLines<'r> {
+    pub fn new(rules: &'r [Rule], at: Timestamp) -> Self {
+        let plain = |rule: usize, outcome| {
+            let judgement = Judgement { rule, outcome, blames: Vec::new(), evidence: None };
+            json::judgement(&judgement, &rules[rule]).to_string()
+        };
+        let outcomes = [VerdictOutcome::Pass, VerdictOutcome::Fail, VerdictOutcome::NotApplicable];
+        let ready = (0..rules.len()).map(|rule| outcomes.map(|outcome| plain(rule, outcome))).collect();
+        Self { rules, as_of: at.to_string(), ready }
+    }
+
+    /// Adds a device's line.
+    pub fn write(&self, device: &DeviceVerdicts, out: &mut Vec<u8>) {
+        // Nothing that is written to memory fails.
+        let _ = self.try_write(device, out);
+    }
+
+    fn try_write(&self, device: &DeviceVerdicts, out: &mut Vec<u8>) -> std::io::Result<()> {
+        write!(out, "{{\"schema\":{},\"device\":", json::SCHEMA)?;
+        serde_json::to_writer(&mut *out, &device.device)?;
+        write!(out, ",\"as_of\":\"{}\",\"collected_at\":", self.as_of)?;
+        match device.collected {
+            Some(moment) => write!(out, "\"{moment}\"")?,
+            None => out.extend_from_slice(b"null"),
+        }
+        let [pass, fail, unknown, not_applicable, trial] = device.counts;
+        write!(
+            out,
+            ",\"standing\":\"{}\",\"counts\":{{\"pass\":{pass},\"fail\":{fail},\"unknown\":{unknown},\"not_applicable\":{not_applicable},\"trial\":{trial}}},\"verdicts\":[",
+            device.standing.as_str()
+        )?;
+        for (at, judgement) in device.verdicts.iter().enumerate() {
+            if at > 0 {
+                out.push(b',');
+            }
+            let [passes, fails, spared] = &self.ready[judgement.rule];
+            let ready = match judgement.outcome {
+                _ if judgement.evidence.is_some() => None,
+                VerdictOutcome::Pass => Some(passes),
+                VerdictOutcome::Fail => Some(fails),
+                VerdictOutcome::NotApplicable => Some(spared),
+                VerdictOutcome::Unknown(_) => None,
+            };
+            match ready {
+                Some(text) => out.extend_from_slice(text.as_bytes()),
+                None => serde_json::to_writer(&mut *out, &json::judgement(judgement, &self.rules[judgement.rule]))?,
+            }
+        }
+        out.extend_from_slice(b"]}\n");
+        Ok(())
+    }
+}

@@ -1,0 +1,171 @@
+//! Works on the pieces of a stream on several cores, and hands on what comes of them in the order of the stream.
+
+use std::collections::BTreeMap;
+use std::io::{self, Read};
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+
+use fencepost_formats::{Piece, Pieces};
+
+/// How far a worker may be ahead of what was handed on, in pieces for each worker.
+const AHEAD: u64 = 4;
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    // A worker that panicked takes the others along when the scope ends.
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+struct Intake<R> {
+    pieces: Pieces<R>,
+    next: u64,
+    /// There is no more, or nobody wants it.
+    ended: bool,
+}
+
+struct Outlet<T, F> {
+    next: u64,
+    waiting: BTreeMap<u64, T>,
+    hand_on: F,
+    failure: Option<io::Error>,
+}
+
+/// Goes through a stream piece by piece. `work` makes something of each, on `workers` cores and with what `prepare` made for
+/// each of them; `hand_on` takes it, in the order of the stream. At most a few pieces for each worker are held.
+///
+/// # Errors
+/// When the stream breaks, or what `hand_on` returns first.
+pub(crate) fn in_order<R: Read + Send, W, T: Send>(
+    input: R,
+    workers: usize,
+    prepare: impl Fn() -> W + Sync,
+    work: impl Fn(&mut W, &Piece) -> T + Sync,
+    hand_on: impl FnMut(T) -> io::Result<()> + Send,
+) -> io::Result<()> {
+    let workers = workers.max(1);
+    let intake = Mutex::new(Intake { pieces: Pieces::new(input), next: 0, ended: false });
+    let outlet = Mutex::new(Outlet { next: 0, waiting: BTreeMap::new(), hand_on, failure: None });
+    let moved = Condvar::new();
+    let run = || {
+        let (mut own, mut piece) = (prepare(), Piece::default());
+        loop {
+            let ticket = {
+                let mut intake = locked(&intake);
+                if intake.ended {
+                    return;
+                }
+                match intake.pieces.read_into(&mut piece) {
+                    Ok(true) => {}
+                    Ok(false) => {
+                        intake.ended = true;
+                        return;
+                    }
+                    Err(error) => {
+                        intake.ended = true;
+                        // What came before it is handed on all the same.
+                        locked(&outlet).failure.get_or_insert(error);
+                        return;
+                    }
+                }
+                intake.next += 1;
+                intake.next - 1
+            };
+            let made = work(&mut own, &piece);
+            let mut out = locked(&outlet);
+            out.waiting.insert(ticket, made);
+            while let Some(first) = {
+                let next = out.next;
+                out.waiting.remove(&next)
+            } {
+                out.next += 1;
+                if let Err(error) = (out.hand_on)(first) {
+                    out.failure = Some(error);
+                    locked(&intake).ended = true;
+                }
+            }
+            moved.notify_all();
+            while out.next + AHEAD * (workers as u64) < ticket && out.failure.is_none() {
+                out = moved.wait(out).unwrap_or_else(PoisonError::into_inner);
+            }
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..workers {
+            scope.spawn(run);
+        }
+        run();
+    });
+    let outlet = outlet.into_inner().unwrap_or_else(PoisonError::into_inner);
+    outlet.failure.map_or(Ok(()), Err)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn run(text: &str, workers: usize, fail_at: Option<usize>) -> (Vec<usize>, io::Result<()>) {
+        let mut found = Vec::new();
+        let outcome = in_order(
+            text.as_bytes(),
+            workers,
+            || (),
+            |(), piece| piece.lines().filter_map(|line| line.bytes.map(<[u8]>::len)).collect::<Vec<_>>(),
+            |lengths| {
+                found.extend(lengths);
+                match fail_at {
+                    Some(most) if found.len() > most => Err(io::Error::other("full")),
+                    _ => Ok(()),
+                }
+            },
+        );
+        (found, outcome)
+    }
+
+    #[test]
+    fn results_come_in_the_order_of_the_stream_with_any_number_of_workers() {
+        let lengths: Vec<usize> = (0..3_000).map(|at| 1 + at * 7 % 1_999).collect();
+        let text: String = lengths.iter().map(|length| format!("{}\n", "x".repeat(*length))).collect();
+        for workers in [1, 2, 5] {
+            let (found, outcome) = run(&text, workers, None);
+            assert!(outcome.is_ok());
+            assert_eq!(found, lengths, "{workers}");
+        }
+        assert_eq!(run("", 2, None).0, [0_usize; 0]);
+    }
+
+    #[test]
+    fn whoever_takes_the_results_may_stop() {
+        let text = format!("{}\n", "x".repeat(1_000)).repeat(5_000);
+        for workers in [1, 3] {
+            let (found, outcome) = run(&text, workers, Some(10));
+            assert_eq!(outcome.unwrap_err().to_string(), "full");
+            assert!(found.len() < 5_000);
+        }
+    }
+
+    #[test]
+    fn a_stream_that_breaks_hands_on_what_came_before() {
+        struct Breaks(usize);
+        impl Read for Breaks {
+            fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+                self.0 += 1;
+                if self.0 > 3 {
+                    return Err(io::Error::other("cut"));
+                }
+                buffer.fill(b'\n');
+                buffer[0] = b'a';
+                Ok(buffer.len())
+            }
+        }
+        let mut lines = 0;
+        let outcome = in_order(
+            Breaks(0),
+            2,
+            || (),
+            |(), piece| piece.lines().count(),
+            |found| {
+                lines += found;
+                Ok(())
+            },
+        );
+        assert_eq!((outcome.unwrap_err().to_string().as_str(), lines), ("cut", 3));
+    }
+}

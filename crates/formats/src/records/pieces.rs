@@ -1,0 +1,261 @@
+//! Takes a stream apart: into pieces of whole lines, and those into lines.
+
+use std::io::{self, Read};
+
+use memchr::{memchr, memrchr};
+
+/// Lines may not be longer than this.
+pub const MAX_LINE: usize = 16 * 1024 * 1024;
+
+/// How much is read at once.
+const PIECE: usize = 256 * 1024;
+
+/// A line that is not blank.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Line<'p> {
+    /// Its number, from 1; of a piece's line counted from where the piece begins.
+    pub number: u64,
+    /// Where it begins in the stream, in bytes.
+    pub offset: u64,
+    /// What it holds, without its end; none when it is too long.
+    pub bytes: Option<&'p [u8]>,
+}
+
+/// Some whole lines of a stream, to be used again and again.
+#[derive(Debug, Default)]
+pub struct Piece {
+    buffer: Vec<u8>,
+    length: usize,
+    offset: u64,
+    /// It is one line of which only the beginning was kept.
+    too_long: bool,
+}
+
+impl Piece {
+    /// Returns its lines that are not blank.
+    pub fn lines(&self) -> LinesOf<'_> {
+        let rest = &self.buffer[..self.length];
+        let mark = "\u{feff}".as_bytes();
+        let skipped = if self.offset == 0 && rest.starts_with(mark) { mark.len() } else { 0 };
+        LinesOf { rest, offset: self.offset, number: 0, skipped, too_long: self.too_long }
+    }
+}
+
+/// The lines of a piece.
+#[derive(Debug)]
+pub struct LinesOf<'p> {
+    rest: &'p [u8],
+    offset: u64,
+    number: u64,
+    /// Bytes of a byte order mark that stands before the first line.
+    skipped: usize,
+    too_long: bool,
+}
+
+impl LinesOf<'_> {
+    /// Returns how many lines have been gone through, blank ones among them.
+    pub fn passed(&self) -> u64 {
+        self.number
+    }
+}
+
+impl<'p> Iterator for LinesOf<'p> {
+    type Item = Line<'p>;
+
+    fn next(&mut self) -> Option<Line<'p>> {
+        while !self.rest.is_empty() {
+            let end = memchr(b'\n', self.rest).map_or(self.rest.len(), |at| at + 1);
+            let (line, rest) = self.rest.split_at(end);
+            let (number, offset) = (self.number + 1, self.offset);
+            self.rest = rest;
+            self.number = number;
+            self.offset += end as u64;
+            let content = &line[std::mem::take(&mut self.skipped)..];
+            if self.too_long || line.len() > MAX_LINE {
+                return Some(Line { number, offset, bytes: None });
+            }
+            let ends = content.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
+            let content = &content[..content.len() - ends];
+            if !content.iter().all(u8::is_ascii_whitespace) {
+                return Some(Line { number, offset, bytes: Some(content) });
+            }
+        }
+        None
+    }
+}
+
+/// Makes a buffer at least so long.
+fn grow(buffer: &mut Vec<u8>, length: usize) {
+    if buffer.is_empty() {
+        // Memory that is not read into yet costs nothing this way.
+        *buffer = vec![0; length];
+    } else if buffer.len() < length {
+        buffer.resize(length, 0);
+    }
+}
+
+/// Reads pieces from a stream.
+#[derive(Debug)]
+pub struct Pieces<R> {
+    reader: R,
+    /// What was read of the next piece already.
+    rest: Vec<u8>,
+    offset: u64,
+    ended: bool,
+}
+
+impl<R: Read> Pieces<R> {
+    /// Creates a reader at the start of a stream.
+    pub fn new(reader: R) -> Self {
+        Self { reader, rest: Vec::new(), offset: 0, ended: false }
+    }
+
+    /// Reads the next piece; false at the end.
+    ///
+    /// # Errors
+    /// When the stream breaks.
+    pub fn read_into(&mut self, piece: &mut Piece) -> io::Result<bool> {
+        piece.offset = self.offset;
+        piece.too_long = false;
+        piece.length = self.rest.len();
+        grow(&mut piece.buffer, piece.length + PIECE);
+        piece.buffer[..piece.length].copy_from_slice(&self.rest);
+        self.rest.clear();
+        // Up to where there is no end of a line.
+        let mut searched = 0;
+        loop {
+            self.fill(piece, searched)?;
+            if let Some(at) = memrchr(b'\n', &piece.buffer[searched..piece.length]) {
+                let end = searched + at + 1;
+                self.rest.extend_from_slice(&piece.buffer[end..piece.length]);
+                piece.length = end;
+                break;
+            }
+            if self.ended {
+                break;
+            }
+            searched = piece.length;
+            if searched > MAX_LINE {
+                return self.pass_over(piece);
+            }
+        }
+        self.offset += piece.length as u64;
+        Ok(piece.length > 0)
+    }
+
+    /// Reads at least half a piece more, unless the stream ends.
+    fn fill(&mut self, piece: &mut Piece, from: usize) -> io::Result<()> {
+        let wanted = from + PIECE;
+        grow(&mut piece.buffer, wanted);
+        while !self.ended && piece.length < from + PIECE / 2 {
+            match self.reader.read(&mut piece.buffer[piece.length..wanted]) {
+                Ok(0) => self.ended = true,
+                Ok(read) => piece.length += read,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    /// Goes past a line that is too long, of which one byte is kept.
+    fn pass_over(&mut self, piece: &mut Piece) -> io::Result<bool> {
+        let mut passed = piece.length as u64;
+        piece.too_long = true;
+        loop {
+            piece.length = 0;
+            self.fill(piece, 0)?;
+            if let Some(end) = memchr(b'\n', &piece.buffer[..piece.length]) {
+                self.rest.extend_from_slice(&piece.buffer[end + 1..piece.length]);
+                self.offset += passed + end as u64 + 1;
+                break;
+            }
+            passed += piece.length as u64;
+            if self.ended {
+                self.offset += passed;
+                break;
+            }
+        }
+        // Not the size of the line that was given up.
+        piece.buffer.truncate(PIECE);
+        piece.buffer.shrink_to_fit();
+        piece.length = 1;
+        Ok(true)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Gives a few bytes at a time, as a pipe may.
+    struct Drops<'b>(&'b [u8], usize);
+
+    impl Read for Drops<'_> {
+        fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+            let length = self.1.min(buffer.len()).min(self.0.len());
+            buffer[..length].copy_from_slice(&self.0[..length]);
+            self.0 = &self.0[length..];
+            Ok(length)
+        }
+    }
+
+    /// All lines of a stream: number, offset, and what they hold.
+    fn lines(stream: impl Read) -> Vec<(u64, u64, Option<String>)> {
+        let (mut pieces, mut piece) = (Pieces::new(stream), Piece::default());
+        let (mut found, mut before) = (Vec::new(), 0);
+        while pieces.read_into(&mut piece).unwrap() {
+            let mut lines = piece.lines();
+            for line in lines.by_ref() {
+                let text = line.bytes.map(|bytes| String::from_utf8(bytes.to_vec()).unwrap());
+                found.push((before + line.number, line.offset, text));
+            }
+            before += lines.passed();
+        }
+        found
+    }
+
+    #[test]
+    fn lines_are_counted_with_the_empty_ones_and_the_mark_is_dropped() {
+        let found = lines("\u{feff}a\r\n\n  \nb".as_bytes());
+        assert_eq!(found, [(1, 0, Some("a".to_owned())), (4, 10, Some("b".to_owned()))]);
+    }
+
+    #[test]
+    fn a_line_that_is_too_long_is_passed_over() {
+        for ending in ["\n", "\nb\n", ""] {
+            let text = format!("x\n{}{ending}", "a".repeat(MAX_LINE + 1));
+            let found = lines(text.as_bytes());
+            assert_eq!(found[..2], [(1, 0, Some("x".to_owned())), (2, 2, None)]);
+            let rest = if ending.len() > 1 { vec![(3, MAX_LINE as u64 + 4, Some("b".to_owned()))] } else { vec![] };
+            assert_eq!(found[2..], rest);
+        }
+        let most = "a".repeat(MAX_LINE - 1);
+        assert_eq!(lines(format!("{most}\nb").as_bytes())[0].2.as_ref().map(String::len), Some(MAX_LINE - 1));
+    }
+
+    proptest! {
+        /// However the bytes come, the lines are those of the text.
+        #[test]
+        fn pieces_change_nothing(parts in prop::collection::vec((0_usize..3, 0_usize..200_000), 0..8), drop in 1_usize..400_000) {
+            let text: String = parts.iter().map(|(kind, length)| match kind {
+                0 => "\n".to_owned(),
+                1 => format!("{}\r\n", "é".repeat(length / 2)),
+                _ => "x".repeat(*length),
+            }).collect();
+            let plain: Vec<(u64, u64, Option<String>)> = {
+                let (mut at, mut found) = (0, Vec::new());
+                for (number, line) in text.split_inclusive('\n').enumerate() {
+                    let content = line.trim_end_matches(['\n', '\r']);
+                    if !content.is_empty() {
+                        found.push((number as u64 + 1, at, Some(content.to_owned())));
+                    }
+                    at += line.len() as u64;
+                }
+                found
+            };
+            prop_assert_eq!(lines(Drops(text.as_bytes(), drop)), plain);
+        }
+    }
+}
