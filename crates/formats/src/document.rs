@@ -7,6 +7,7 @@
 use std::collections::HashMap;
 
 use bumpalo::Bump;
+use bumpalo::collections::Vec as ArenaVec;
 use fencepost_core::{
     DocumentReader, ItemFields, Layout, List, NodeId, Object, Read, ReadAs, ReadError, Reason, SlotId, Unknown, Value,
 };
@@ -29,8 +30,8 @@ impl DocumentReader for JsonDocuments<'_> {
         let missing = |slot| Value::missing(layout.slot_path(SlotId(u32::try_from(slot).unwrap_or(u32::MAX))));
         let slots = arena.alloc_slice_fill_with(layout.len(), missing);
         let given = arena.alloc_slice_fill_copy(layout.node_count(), false);
-        let (fields, values) = (Vec::with_capacity(32), Vec::with_capacity(128));
-        let mut walk = Walk { cursor, layout, arena, slots, given, fields, values, secrets: self.secrets };
+        let values = ArenaVec::with_capacity_in(128, arena);
+        let mut walk = Walk { cursor, layout, arena, slots, given, values, secrets: self.secrets };
         match walk.object(Layout::ROOT).and_then(|()| walk.cursor.finish()) {
             Ok(()) => Ok(Read { slots: walk.slots }),
             Err(fault) => Err(walk.cursor.explain(fault)),
@@ -45,10 +46,8 @@ struct Walk<'a, 's, 'k> {
     slots: &'s mut [Value<'a>],
     /// Nodes whose key has been seen.
     given: &'s mut [bool],
-    /// Fields of the objects that are being built, the innermost last.
-    fields: Vec<(&'a str, Value<'a>)>,
     /// Items of the lists that are being built, the innermost last.
-    values: Vec<Value<'a>>,
+    values: ArenaVec<'a, Value<'a>>,
     secrets: Option<&'k SecretKey>,
 }
 
@@ -74,7 +73,10 @@ struct Member<'a> {
 
 /// The keys of the object that was read before in the same list, in their order, those that are kept all different: the next
 /// one mostly has the same, and each is found again by one comparison. What is read never depends on it.
-type Before<'a> = Vec<Member<'a>>;
+type Before<'a> = ArenaVec<'a, Member<'a>>;
+
+/// The fields of an object that is being built.
+type Fields<'a> = ArenaVec<'a, (&'a str, Value<'a>)>;
 
 /// More fields than this are not compared one with another to find a key that is given twice.
 const FEW_FIELDS: usize = 24;
@@ -186,7 +188,7 @@ impl<'a> Walk<'a, 'a, '_> {
             return self.digest(key);
         }
         match self.cursor.byte() {
-            b'{' => self.build_object(node, None, &mut Before::new()),
+            b'{' => self.build_object(node, None, &mut Before::new_in(self.arena)),
             b'[' => self.build_list(node, secrecy, None),
             b'"' => Ok(match self.cursor.quoted()? {
                 Quoted::Text(text) => Value::Text(text),
@@ -213,7 +215,7 @@ impl<'a> Walk<'a, 'a, '_> {
         wanted: Option<&'a ItemFields>,
     ) -> Step<Value<'a>> {
         let from = self.values.len();
-        let mut before = Before::new();
+        let mut before = Before::with_capacity_in(8, self.arena);
         self.items(|walk| {
             let value = match walk.cursor.byte() {
                 b'{' if secrecy != Secrecy::Whole => walk.build_object(node, wanted, &mut before)?,
@@ -234,7 +236,8 @@ impl<'a> Walk<'a, 'a, '_> {
         wanted: Option<&'a ItemFields>,
         before: &mut Before<'a>,
     ) -> Step<Value<'a>> {
-        let from = self.fields.len();
+        let kept = before.iter().filter(|member| member.kept).count();
+        let mut fields = Fields::with_capacity_in(if before.is_empty() { 8 } else { kept }, self.arena);
         // A copy that stays in registers. What goes further in, and what says where a mistake is, go by the original.
         let mut cursor = self.cursor;
         macro_rules! step {
@@ -256,12 +259,12 @@ impl<'a> Walk<'a, 'a, '_> {
                 known += 1;
                 let start = cursor.at;
                 match cursor.pass_plain() {
-                    Some(text) if member.as_it_is => self.fields.push((member.key, Value::Text(text))),
+                    Some(text) if member.as_it_is => fields.push((member.key, Value::Text(text))),
                     Some(_) if !member.kept => {}
                     Some(_) | None => {
                         self.cursor = cursor;
                         self.cursor.at = start;
-                        self.known_field(*member)?;
+                        self.known_field(*member, &mut fields)?;
                         cursor = self.cursor;
                     }
                 }
@@ -272,27 +275,25 @@ impl<'a> Walk<'a, 'a, '_> {
         }
         self.cursor = cursor;
         if more {
-            self.rest_of_object(from, known, node, wanted, before)?;
+            self.rest_of_object(&mut fields, known, node, wanted, before)?;
         }
-        let fields = self.arena.alloc_slice_copy(&self.fields[from..]);
-        self.fields.truncate(from);
-        Ok(Value::Object(Object { fields }))
+        Ok(Value::Object(Object { fields: fields.into_bump_slice() }))
     }
 
     /// Builds a field of which is known that its key is not given twice.
-    fn known_field(&mut self, member: Member<'a>) -> Step {
+    fn known_field(&mut self, member: Member<'a>, fields: &mut Fields<'a>) -> Step {
         if !member.kept {
             return self.cursor.skip();
         }
         let value = self.member(member)?;
-        self.fields.push((member.key, value));
+        fields.push((member.key, value));
         Ok(())
     }
 
     /// Builds the members of an object from one on that is not written as expected.
     fn rest_of_object(
         &mut self,
-        from: usize,
+        fields: &mut Fields<'a>,
         mut known: usize,
         node: Option<NodeId>,
         wanted: Option<&'a ItemFields>,
@@ -308,11 +309,11 @@ impl<'a> Walk<'a, 'a, '_> {
                 Quoted::Text(key) => match before.get(known) {
                     Some(member) if all_known && member.key == key => {
                         known += 1;
-                        self.known_field(*member)?;
+                        self.known_field(*member, fields)?;
                     }
                     _ => {
                         all_known = false;
-                        if let Some(member) = self.new_field(key, from, known == 0, node, wanted, &mut many)? {
+                        if let Some(member) = self.new_field(key, fields, known == 0, node, wanted, &mut many)? {
                             before.truncate(known);
                             before.push(member);
                             known += 1;
@@ -326,11 +327,11 @@ impl<'a> Walk<'a, 'a, '_> {
         }
     }
 
-    /// Builds a field of the object whose fields begin at `from`; none for a key that is given twice.
+    /// Builds a field of an object; none for a key that is given twice.
     fn new_field(
         &mut self,
         key: &'a str,
-        from: usize,
+        fields: &mut Fields<'a>,
         first: bool,
         node: Option<NodeId>,
         wanted: Option<&ItemFields>,
@@ -348,15 +349,11 @@ impl<'a> Walk<'a, 'a, '_> {
             return Ok(Some(member));
         }
         let value = self.member(member)?;
-        let fields = &mut self.fields;
-        if fields.len() - from > FEW_FIELDS && many.is_empty() {
-            many.extend(fields[from..].iter().enumerate().map(|(at, (key, _))| (*key, from + at)));
+        if fields.len() > FEW_FIELDS && many.is_empty() {
+            many.extend(fields.iter().enumerate().map(|(at, (key, _))| (*key, at)));
         }
-        let twice = if many.is_empty() {
-            fields[from..].iter().position(|(known, _)| *known == key).map(|at| from + at)
-        } else {
-            many.get(key).copied()
-        };
+        let twice =
+            if many.is_empty() { fields.iter().position(|(known, _)| *known == key) } else { many.get(key).copied() };
         if let Some(at) = twice {
             fields[at].1 = wrong(child.map_or("", |child| self.layout.path(child)));
             return Ok(None);
@@ -412,13 +409,13 @@ pub(crate) fn secret_digest(cursor: &mut Cursor<'_>, key: &SecretKey) -> Step<Op
                 return Ok(Some(key.digest(text.as_bytes())));
             }
         }
-        b'n' if cursor.text[cursor.at..].starts_with("null") => {
+        b'n' if cursor.text()[cursor.at..].starts_with("null") => {
             cursor.skip()?;
             return Ok(None);
         }
         _ => cursor.skip()?,
     }
-    Ok(Some(key.digest(&cursor.text.as_bytes()[start..cursor.at])))
+    Ok(Some(key.digest(&cursor.text().as_bytes()[start..cursor.at])))
 }
 
 fn wrong(fact: &str) -> Value<'_> {

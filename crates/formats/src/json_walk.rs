@@ -6,7 +6,7 @@
 use bumpalo::Bump;
 use fencepost_core::ReadError;
 
-use crate::plain_text::{plain_end, plain_text};
+use crate::padded::Padded;
 
 /// Documents may not nest deeper than this.
 pub const MAX_DEPTH: usize = 127;
@@ -48,7 +48,8 @@ pub(crate) type Step<T = ()> = Result<T, Fault>;
 /// A place in a document.
 #[derive(Clone, Copy)]
 pub(crate) struct Cursor<'a> {
-    pub text: &'a str,
+    document: Padded<'a>,
+    /// Never behind the end of the document.
     pub at: usize,
     depth: usize,
     fields: usize,
@@ -95,11 +96,8 @@ impl Expected {
     }
 
     #[inline(always)]
-    fn is_at(&self, bytes: &[u8], at: usize) -> bool {
-        let same = |half: usize| {
-            let found = bytes.get(at + half * 16..).and_then(|rest| rest.first_chunk::<16>());
-            found.is_some_and(|found| (u128::from_le_bytes(*found) ^ self.words[half]) & self.masks[half] == 0)
-        };
+    fn is_at(&self, bytes: Padded<'_>, at: usize) -> bool {
+        let same = |half: usize| (bytes.sixteen(at, half * 16) ^ self.words[half]) & self.masks[half] == 0;
         self.length != 0 && same(0) && (self.length <= 16 || same(1))
     }
 }
@@ -138,20 +136,14 @@ impl<'a> Walker<'a> for Cursor<'a> {
     }
 }
 
-/// The byte at a place; behind the end zero, which stands in no document.
 #[inline(always)]
-fn byte(bytes: &[u8], at: usize) -> u8 {
-    bytes.get(at).copied().unwrap_or(0)
-}
-
-#[inline(always)]
-fn after_space(bytes: &[u8], at: usize) -> usize {
-    if byte(bytes, at) > b' ' { at } else { after_more_space(bytes, at) }
+fn after_space(bytes: Padded<'_>, at: usize) -> usize {
+    if bytes.byte(at) > b' ' { at } else { after_more_space(bytes, at) }
 }
 
 #[inline(never)]
-fn after_more_space(bytes: &[u8], mut at: usize) -> usize {
-    while matches!(byte(bytes, at), b' ' | b'\t' | b'\n' | b'\r') {
+fn after_more_space(bytes: Padded<'_>, mut at: usize) -> usize {
+    while matches!(bytes.byte(at), b' ' | b'\t' | b'\n' | b'\r') {
         at += 1;
     }
     at
@@ -159,28 +151,28 @@ fn after_more_space(bytes: &[u8], mut at: usize) -> usize {
 
 /// Goes from behind an opening quote to behind the closing one; `at` is left where something is wrong.
 #[inline(always)]
-fn pass_text(bytes: &[u8], at: &mut usize) -> Step {
+fn pass_text(bytes: Padded<'_>, at: &mut usize) -> Step {
     loop {
-        *at = plain_end(bytes, *at);
-        match byte(bytes, *at) {
+        *at = bytes.plain_end(*at);
+        match bytes.byte(*at) {
             b'"' => {
                 *at += 1;
                 return Ok(());
             }
             b'\\' => pass_escape(bytes, at)?,
-            _ => return Err(if *at < bytes.len() { Fault::Control } else { Fault::NoClosingQuote }),
+            _ => return Err(if *at < bytes.length() { Fault::Control } else { Fault::NoClosingQuote }),
         }
     }
 }
 
 #[cold]
-fn pass_escape(bytes: &[u8], at: &mut usize) -> Step {
+fn pass_escape(bytes: Padded<'_>, at: &mut usize) -> Step {
     *at += 1;
-    match byte(bytes, *at) {
+    match bytes.byte(*at) {
         b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't' => *at += 1,
         b'u' => {
             *at += 1;
-            hexadecimal(bytes, *at)?;
+            hexadecimal(bytes.text().as_bytes(), *at)?;
             *at += 4;
         }
         _ => return Err(Fault::Escape),
@@ -195,36 +187,36 @@ fn hexadecimal(bytes: &[u8], at: usize) -> Step<u32> {
 }
 
 #[inline(always)]
-fn pass_digits(bytes: &[u8], at: &mut usize) -> Step {
-    if !byte(bytes, *at).is_ascii_digit() {
+fn pass_digits(bytes: Padded<'_>, at: &mut usize) -> Step {
+    if !bytes.byte(*at).is_ascii_digit() {
         return Err(Fault::Digit);
     }
-    while byte(bytes, *at).is_ascii_digit() {
+    while bytes.byte(*at).is_ascii_digit() {
         *at += 1;
     }
     Ok(())
 }
 
 #[inline(always)]
-fn pass_number(bytes: &[u8], at: &mut usize) -> Step {
-    if byte(bytes, *at) == b'-' {
+fn pass_number(bytes: Padded<'_>, at: &mut usize) -> Step {
+    if bytes.byte(*at) == b'-' {
         *at += 1;
     }
-    if byte(bytes, *at) == b'0' {
+    if bytes.byte(*at) == b'0' {
         *at += 1;
-        if byte(bytes, *at).is_ascii_digit() {
+        if bytes.byte(*at).is_ascii_digit() {
             return Err(Fault::LeadingZero);
         }
     } else {
         pass_digits(bytes, at)?;
     }
-    if byte(bytes, *at) == b'.' {
+    if bytes.byte(*at) == b'.' {
         *at += 1;
         pass_digits(bytes, at)?;
     }
-    if matches!(byte(bytes, *at), b'e' | b'E') {
+    if matches!(bytes.byte(*at), b'e' | b'E') {
         *at += 1;
-        if matches!(byte(bytes, *at), b'+' | b'-') {
+        if matches!(bytes.byte(*at), b'+' | b'-') {
             *at += 1;
         }
         pass_digits(bytes, at)?;
@@ -234,8 +226,8 @@ fn pass_number(bytes: &[u8], at: &mut usize) -> Step {
 
 /// Goes past `true`, `false` or `null`, or in a stored document what stands for a value that was left out.
 #[inline(always)]
-fn pass_word(bytes: &[u8], at: &mut usize, stored: bool) -> Step<&'static str> {
-    let rest = bytes.get(*at..).unwrap_or_default();
+fn pass_word(bytes: Padded<'_>, at: &mut usize, stored: bool) -> Step<&'static str> {
+    let rest = bytes.text().as_bytes().get(*at..).unwrap_or_default();
     let word = match rest.first() {
         Some(b't') if rest.starts_with(b"true") => "true",
         Some(b'f') if rest.starts_with(b"false") => "false",
@@ -254,7 +246,8 @@ impl<'a> Cursor<'a> {
             offset: error.valid_up_to(),
             message: "these bytes are not UTF-8".to_owned(),
         })?;
-        let mut cursor = Self { text, at: 0, depth: 0, fields: 0, arena, stored };
+        let document = Padded::copy(text, arena);
+        let mut cursor = Self { document, at: 0, depth: 0, fields: 0, arena, stored };
         cursor.space();
         if cursor.byte() != b'{' {
             return Err(cursor.explain(Fault::NoObject));
@@ -265,13 +258,13 @@ impl<'a> Cursor<'a> {
     /// Checks that nothing follows the document.
     pub fn finish(&mut self) -> Step {
         self.space();
-        if self.at == self.text.len() { Ok(()) } else { Err(Fault::Rest) }
+        if self.at == self.document.length() { Ok(()) } else { Err(Fault::Rest) }
     }
 
     /// Says in words what is wrong at the place at hand.
     #[cold]
     pub fn explain(&self, fault: Fault) -> ReadError {
-        let ended = self.at >= self.text.len();
+        let ended = self.at >= self.document.length();
         let message = match fault {
             Fault::NoObject => "a document is a JSON object and starts with `{`",
             Fault::Key => "expected a key in double quotes",
@@ -296,14 +289,19 @@ impl<'a> Cursor<'a> {
         ReadError { offset: self.at, message: message.to_owned() }
     }
 
-    fn bytes(&self) -> &'a [u8] {
-        self.text.as_bytes()
+    fn bytes(&self) -> Padded<'a> {
+        self.document
+    }
+
+    /// Returns the document.
+    pub fn text(&self) -> &'a str {
+        self.document.text()
     }
 
     /// The byte at hand; zero at the end.
     #[inline(always)]
     pub fn byte(&self) -> u8 {
-        byte(self.bytes(), self.at)
+        self.document.byte(self.at)
     }
 
     #[inline(always)]
@@ -317,7 +315,7 @@ impl<'a> Cursor<'a> {
         if self.byte() != b'"' {
             return None;
         }
-        let (text, end) = plain_text(self.text, self.at + 1)?;
+        let (text, end) = self.document.plain_text(self.at + 1)?;
         self.at = end + 1;
         Some(text)
     }
@@ -342,7 +340,7 @@ impl<'a> Cursor<'a> {
     pub fn more(&mut self, close: u8) -> Step<bool> {
         let bytes = self.bytes();
         self.at = after_space(bytes, self.at);
-        let found = byte(bytes, self.at);
+        let found = bytes.byte(self.at);
         if found == b',' {
             self.at = after_space(bytes, self.at + 1);
             return Ok(true);
@@ -398,7 +396,7 @@ impl<'a> Cursor<'a> {
     #[inline(always)]
     pub fn skip(&mut self) -> Step {
         let bytes = self.bytes();
-        if byte(bytes, self.at) == b'"' {
+        if bytes.byte(self.at) == b'"' {
             self.at += 1;
             return pass_text(bytes, &mut self.at);
         }
@@ -414,12 +412,12 @@ impl<'a> Cursor<'a> {
     }
 
     #[inline(always)]
-    fn skip_from(&mut self, bytes: &[u8], at: &mut usize) -> Step {
+    fn skip_from(&mut self, bytes: Padded<'_>, at: &mut usize) -> Step {
         let (outer, mut depth) = (self.depth, self.depth);
         // A bit for each level that was entered here, the innermost last: whether it is an object.
         let mut objects: u128 = 0;
         loop {
-            match byte(bytes, *at) {
+            match bytes.byte(*at) {
                 b'"' => {
                     *at += 1;
                     pass_text(bytes, at)?;
@@ -431,7 +429,7 @@ impl<'a> Cursor<'a> {
                     }
                     *at = after_space(bytes, *at + 1);
                     // `}` and `]` both stand two behind what opens them.
-                    if byte(bytes, *at) == open + 2 {
+                    if bytes.byte(*at) == open + 2 {
                         *at += 1;
                         depth -= 1;
                     } else {
@@ -453,13 +451,13 @@ impl<'a> Cursor<'a> {
                 }
                 *at = after_space(bytes, *at);
                 let in_object = objects & 1 == 1;
-                match byte(bytes, *at) {
+                match bytes.byte(*at) {
                     b',' => {
                         *at = after_space(bytes, *at + 1);
                         if in_object {
                             self.pass_key(bytes, at)?;
                         }
-                        if byte(bytes, *at) == b'"' {
+                        if bytes.byte(*at) == b'"' {
                             *at += 1;
                             pass_text(bytes, at)?;
                             continue;
@@ -478,15 +476,15 @@ impl<'a> Cursor<'a> {
     }
 
     #[inline(always)]
-    fn pass_key(&mut self, bytes: &[u8], at: &mut usize) -> Step {
-        if byte(bytes, *at) != b'"' {
+    fn pass_key(&mut self, bytes: Padded<'_>, at: &mut usize) -> Step {
+        if bytes.byte(*at) != b'"' {
             return Err(Fault::Key);
         }
         self.count_field()?;
         *at += 1;
         pass_text(bytes, at)?;
         *at = after_space(bytes, *at);
-        if byte(bytes, *at) != b':' {
+        if bytes.byte(*at) != b':' {
             return Err(Fault::Colon);
         }
         *at = after_space(bytes, *at + 1);
@@ -499,15 +497,15 @@ impl<'a> Cursor<'a> {
 
     pub fn number(&mut self) -> Step<&'a str> {
         let start = self.at;
-        pass_number(self.text.as_bytes(), &mut self.at)?;
-        Ok(&self.text[start..self.at])
+        pass_number(self.document, &mut self.at)?;
+        Ok(&self.text()[start..self.at])
     }
 
     /// Reads the text at hand, which a quote opens.
     #[inline(always)]
     pub fn quoted(&mut self) -> Step<Quoted<'a>> {
         self.at += 1;
-        match plain_text(self.text, self.at) {
+        match self.document.plain_text(self.at) {
             Some((text, end)) => {
                 self.at = end + 1;
                 Ok(Quoted::Text(text))
@@ -520,9 +518,9 @@ impl<'a> Cursor<'a> {
     #[cold]
     fn escaped(&mut self) -> Step<Quoted<'a>> {
         let start = self.at;
-        pass_text(self.text.as_bytes(), &mut self.at)?;
+        pass_text(self.document, &mut self.at)?;
         // The grammar is checked; what is left is to read it.
-        let mut rest = &self.text[start..self.at - 1];
+        let mut rest = &self.text()[start..self.at - 1];
         let mut out = String::with_capacity(rest.len());
         while let Some(at) = rest.find('\\') {
             out.push_str(&rest[..at]);

@@ -112,7 +112,7 @@ impl<'a> Walker<'a> for Parting<'a, '_> {
 
 impl<'a> Parting<'a, '_> {
     fn copy_to(&mut self, end: usize) {
-        self.out.extend_from_slice(&self.cursor.text.as_bytes()[self.copied..end]);
+        self.out.extend_from_slice(&self.cursor.text().as_bytes()[self.copied..end]);
         self.copied = end;
     }
 

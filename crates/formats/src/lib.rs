@@ -6,7 +6,7 @@ mod draft;
 mod json_walk;
 mod keep;
 mod machine;
-mod plain_text;
+mod padded;
 mod records;
 mod secret;
 mod workspace;

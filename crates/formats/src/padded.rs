@@ -1,0 +1,151 @@
+//! A document with room behind it, so that it can be gone through without asking at each byte whether it ends. The only
+//! module with unsafe code.
+//!
+//! Zeros stand behind the document, and a zero ends everything that JSON has: no text, number, word or white space holds one.
+//! So whoever goes on only behind a byte that is not zero never comes further than to the first of these zeros; that is the
+//! rule for every place that is given to a function here. Debug builds check it, and so do the fuzz targets.
+#![expect(unsafe_code, reason = "reading at a place of which the rule above says that it is there")]
+
+use bumpalo::Bump;
+
+/// How many zeros there are: a load of 32 bytes at the end stays within them.
+const ROOM: usize = 32;
+
+/// A document, followed by zeros.
+#[derive(Clone, Copy)]
+pub(crate) struct Padded<'a> {
+    /// The document and the zeros.
+    bytes: &'a [u8],
+    length: usize,
+}
+
+impl<'a> Padded<'a> {
+    /// Copies a document to where there is room.
+    pub fn copy(document: &str, arena: &'a Bump) -> Self {
+        let length = document.len();
+        let bytes = arena.alloc_slice_fill_copy(length + ROOM, 0);
+        bytes[..length].copy_from_slice(document.as_bytes());
+        Self { bytes, length }
+    }
+
+    /// Returns the document.
+    pub fn text(self) -> &'a str {
+        // SAFETY: these bytes were copied from a text, and nobody changes them.
+        unsafe { std::str::from_utf8_unchecked(&self.bytes[..self.length]) }
+    }
+
+    /// Returns how long the document is.
+    pub fn length(self) -> usize {
+        self.length
+    }
+
+    /// Returns the byte at a place; zero at the end.
+    #[inline(always)]
+    pub fn byte(self, at: usize) -> u8 {
+        debug_assert!(at <= self.length);
+        // SAFETY: by the rule of this module `at` is at most the length, and `ROOM` bytes follow.
+        unsafe { *self.bytes.get_unchecked(at) }
+    }
+
+    /// Returns the sixteen bytes that begin `from` bytes, at most sixteen, behind a place; the first is the lowest.
+    #[inline(always)]
+    pub fn sixteen(self, at: usize, from: usize) -> u128 {
+        debug_assert!(at <= self.length && from <= 16);
+        // SAFETY: by the rule of this module `at` is at most the length, and `ROOM` bytes follow, which is 16 + 16.
+        let bytes = unsafe { self.bytes.as_ptr().add(at + from).cast::<[u8; 16]>().read_unaligned() };
+        u128::from_le_bytes(bytes)
+    }
+
+    /// Returns where the first byte at or after a place stands that plain text ends at: a quote, a backslash or a control
+    /// character, and be it the zero at the end.
+    #[inline(always)]
+    pub fn plain_end(self, mut at: usize) -> usize {
+        loop {
+            let found = ends_in(self.sixteen(at, 0));
+            if found != 0 {
+                return at + found.trailing_zeros() as usize;
+            }
+            // None of these is zero, so the end is not before what follows them.
+            at += 16;
+        }
+    }
+
+    /// Returns a text that a quote opens right before `start`, and where it ends, if nothing in it is escaped.
+    #[inline(always)]
+    pub fn plain_text(self, start: usize) -> Option<(&'a str, usize)> {
+        debug_assert!(start > 0 && self.byte(start - 1) == b'"');
+        let end = self.plain_end(start);
+        if self.byte(end) != b'"' {
+            return None;
+        }
+        // SAFETY: a quote stands before `start` and one at `end`, which is no less, and a quote is a character by itself:
+        // so these bytes are whole characters of a text.
+        Some((unsafe { std::str::from_utf8_unchecked(self.bytes.get_unchecked(start..end)) }, end))
+    }
+}
+
+/// Returns a bit for each of sixteen bytes that plain text ends at.
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn ends_in(bytes: u128) -> u32 {
+    use std::arch::x86_64::{__m128i, _mm_cmpeq_epi8, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128, _mm_set1_epi8};
+    // SAFETY: every x86-64 has SSE2, and the sixteen bytes of the one type are those of the other.
+    unsafe {
+        let text = std::mem::transmute::<u128, __m128i>(bytes);
+        let quote = _mm_cmpeq_epi8(text, _mm_set1_epi8(b'"' as i8));
+        let backslash = _mm_cmpeq_epi8(text, _mm_set1_epi8(b'\\' as i8));
+        let control = _mm_cmpeq_epi8(_mm_min_epu8(text, _mm_set1_epi8(0x1f)), text);
+        _mm_movemask_epi8(_mm_or_si128(_mm_or_si128(quote, backslash), control)).cast_unsigned()
+    }
+}
+
+/// Returns a bit for each of sixteen bytes that plain text ends at.
+#[cfg(any(not(target_arch = "x86_64"), test))]
+fn ends_one_by_one(bytes: u128) -> u32 {
+    let ends = |byte: u8| byte < 0x20 || byte == b'"' || byte == b'\\';
+    bytes.to_le_bytes().iter().rev().fold(0, |all, byte| all << 1 | u32::from(ends(*byte)))
+}
+
+#[cfg(not(target_arch = "x86_64"))]
+use ends_one_by_one as ends_in;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn a_text_is_what_stands_between_its_quotes() {
+        let arena = Bump::new();
+        let text = |document: &str, start| Padded::copy(document, &arena).plain_text(start);
+        assert_eq!(text("\"a\u{e9}\" ", 1), Some(("a\u{e9}", 4)));
+        assert_eq!(text("\"\"", 1), Some(("", 1)));
+        for document in ["\"a", "\"a\\\"", "\"", "\"\u{1}\"", "\"a\n\""] {
+            assert_eq!(text(document, 1), None, "{document}");
+        }
+        let long = format!("\"{}\"", "x".repeat(99));
+        assert_eq!(text(&long, 1).unwrap().1, 100);
+    }
+
+    #[test]
+    fn every_byte_is_told_at_every_place() {
+        for byte in 0..=255_u8 {
+            for at in 0..16 {
+                let mut bytes = [b'x'; 16];
+                bytes[at] = byte;
+                let bytes = u128::from_le_bytes(bytes);
+                assert_eq!(ends_in(bytes), ends_one_by_one(bytes), "{byte} at {at}");
+            }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn plain_text_ends_where_a_plain_search_ends(text in "[a-zé\\u{7f}\\u{20}\"\\\\\\u{1f}\\u{0}]{0,80}", at in 0_usize..81) {
+            let at = at.min(text.len());
+            let ends = |byte: &u8| *byte < 0x20 || *byte == b'"' || *byte == b'\\';
+            let plainly = text.as_bytes()[at..].iter().position(ends).map_or(text.len(), |found| at + found);
+            prop_assert_eq!(Padded::copy(&text, &Bump::new()).plain_end(at), plainly);
+        }
+    }
+}
