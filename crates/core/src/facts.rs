@@ -153,17 +153,24 @@ pub fn merge<'a>(
         .collect();
     // The last one written wins, as a later line in a file does.
     corrected.reverse();
-    let slots = arena.alloc_slice_fill_iter((0..layout.len()).map(|index| {
-        let id = SlotId(u32::try_from(index).expect("slot numbers fit"));
-        match corrected.iter().find(|(_, slot)| *slot == Some(id)) {
-            Some((correction, _)) => {
-                let raw = correction.value.to_value(arena);
-                let origin = Some(Origin::Corrected(correction));
-                Slot { value: typed(raw, id, layout), raw, origin, stale: false }
-            }
-            None => winner(observations, id, layout, at),
+    let slot_ids = (0..layout.len()).map(|index| SlotId(u32::try_from(index).expect("slot numbers fit")));
+    let slots = match observations {
+        // Nobody disagrees.
+        [only] if corrected.is_empty() => arena.alloc_slice_fill_iter(slot_ids.map(|id| {
+            let raw = only.slots[id.0 as usize];
+            if raw.is_missing() { nobody(id, layout) } else { said(only, raw, id, layout, at) }
+        })),
+        _ => {
+            arena.alloc_slice_fill_iter(slot_ids.map(|id| match corrected.iter().find(|(_, slot)| *slot == Some(id)) {
+                Some((correction, _)) => {
+                    let raw = correction.value.to_value(arena);
+                    let origin = Some(Origin::Corrected(correction));
+                    Slot { value: typed(raw, id, layout), raw, origin, stale: false }
+                }
+                None => winner(observations, id, layout, at),
+            }))
         }
-    }));
+    };
     Facts { slots, observations, layout, at }
 }
 
@@ -172,30 +179,35 @@ fn typed<'a>(raw: Value<'a>, id: SlotId, layout: &'a Layout) -> Value<'a> {
     layout.declared_of(id).map_or(raw, |declared| declared.read(raw, layout.slot_path(id)))
 }
 
+/// A fact as one source says it.
+fn said<'a>(
+    observation: &'a Observation<'a>,
+    raw: Value<'a>,
+    id: SlotId,
+    layout: &'a Layout,
+    at: Timestamp,
+) -> Slot<'a> {
+    let stale = is_stale(observation, layout.fresh_for(id).or(observation.fresh_for), at);
+    let origin = Some(Origin::Observed { source: observation.source, collected: observation.collected });
+    Slot { value: typed(raw, id, layout), raw, origin, stale }
+}
+
+/// A fact that nobody says anything of.
+fn nobody(id: SlotId, layout: &Layout) -> Slot<'_> {
+    let missing = Value::missing(layout.slot_path(id));
+    Slot { value: missing, raw: missing, origin: None, stale: false }
+}
+
 fn winner<'a>(observations: &'a [Observation<'a>], id: SlotId, layout: &'a Layout, at: Timestamp) -> Slot<'a> {
-    let declared = layout.fresh_for(id);
     observations
         .iter()
         .filter(|observation| !observation.slots[id.0 as usize].is_missing())
-        .map(|observation| {
-            let raw = observation.slots[id.0 as usize];
-            let stale = is_stale(observation, declared.or(observation.fresh_for), at);
-            (observation, Slot { value: typed(raw, id, layout), raw, origin: None, stale })
-        })
+        .map(|observation| (observation, said(observation, observation.slots[id.0 as usize], id, layout, at)))
         .max_by_key(|(observation, slot)| {
             let wrong = matches!(slot.value, Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
             (!slot.stale, !wrong, observation.trust, observation.collected, std::cmp::Reverse(observation.source))
         })
-        .map_or_else(
-            || {
-                let missing = Value::missing(layout.slot_path(id));
-                Slot { value: missing, raw: missing, origin: None, stale: false }
-            },
-            |(observation, slot)| Slot {
-                origin: Some(Origin::Observed { source: observation.source, collected: observation.collected }),
-                ..slot
-            },
-        )
+        .map_or_else(|| nobody(id, layout), |(_, slot)| slot)
 }
 
 #[cfg(test)]

@@ -477,14 +477,14 @@ impl<'a> Evaluator<'a> {
         if list.items.is_empty() || list.items.len() > left {
             return None;
         }
-        for (position, item) in list.items.iter().enumerate() {
-            if self.quick_on(test, local, item)? != every {
-                self.steps -= u32::try_from(position + 1).unwrap_or(u32::MAX);
-                return Some(!every);
-            }
-        }
-        self.steps -= u32::try_from(list.items.len()).unwrap_or(u32::MAX);
-        Some(every)
+        let (mut passed, mut settled) = (0, false);
+        self.quick_items(test, local, list.items, |_, answer| {
+            passed += 1;
+            settled = answer != every;
+            !settled
+        })?;
+        self.steps -= passed;
+        Some(every != settled)
     }
 
     /// Chooses the items of a list with a quick test; none where the long way is needed.
@@ -492,14 +492,15 @@ impl<'a> Evaluator<'a> {
         let test = filter.quick.as_deref().filter(|_| list.doubts.is_empty())?;
         let count = u32::try_from(list.items.len()).ok()?;
         let left = self.steps.checked_sub(count)?;
-        let mut chosen = 0;
-        for item in list.items {
-            chosen += usize::from(self.quick_on(test, local, item)?);
-        }
+        let mut chosen = bumpalo::collections::Vec::new_in(self.arena);
+        self.quick_items(test, local, list.items, |item, answer| {
+            if answer {
+                chosen.push(*item);
+            }
+            true
+        })?;
         self.steps = left;
-        let mut kept = list.items.iter().filter(|item| self.quick_on(test, local, item) == Some(true));
-        let items = self.arena.alloc_slice_fill_with(chosen, |_| kept.next().copied().unwrap_or(Value::Null));
-        Some(Value::List(self.arena.alloc(List::certain(items))))
+        Some(Value::List(self.arena.alloc(List::certain(chosen.into_bump_slice()))))
     }
 
     /// Returns a fact where it lies, unless it is too old for what it is asked for.

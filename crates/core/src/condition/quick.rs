@@ -14,7 +14,7 @@ use crate::value::Value;
 use crate::version::compare_versions;
 
 /// Where the tested value lies.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(super) enum Read {
     Fact {
         slot: SlotId,
@@ -33,7 +33,7 @@ pub(super) enum Quick {
     /// A text is, or is not, one of these.
     Text {
         read: Read,
-        any_of: Box<[Box<str>]>,
+        any_of: Texts,
         wanted: bool,
     },
     Number {
@@ -54,6 +54,30 @@ pub(super) enum Quick {
     Any(Box<[Quick]>),
     All(Box<[Quick]>),
     Not(Box<Quick>),
+}
+
+/// Texts that one may be.
+#[derive(Clone, Debug)]
+pub(super) struct Texts {
+    all: Box<[Box<str>]>,
+    /// A bit for each length, the last one for all that are longer.
+    lengths: u64,
+}
+
+impl Texts {
+    fn new(all: Vec<Box<str>>) -> Self {
+        let lengths = all.iter().fold(0, |lengths, text| lengths | Self::bit(text));
+        Self { all: all.into(), lengths }
+    }
+
+    fn bit(text: &str) -> u64 {
+        1 << text.len().min(63)
+    }
+
+    #[inline]
+    fn has(&self, text: &str) -> bool {
+        self.lengths & Self::bit(text) != 0 && self.all.iter().any(|one| is_same(one, text))
+    }
 }
 
 impl CompareOp {
@@ -108,10 +132,13 @@ impl Quick {
                         NodeTest::Compare(..) => return None,
                     }
                 }
-                Some(Self::Text { read: Read::of(value)?, any_of: texts.into(), wanted: true })
+                Some(Self::Text { read: Read::of(value)?, any_of: Texts::new(texts), wanted: true })
             }
             Op::And(parts) => Some(Self::All(Self::parts(parts)?)),
-            Op::Or(parts) => Some(Self::Any(Self::parts(parts)?)),
+            Op::Or(parts) => {
+                let parts = Self::parts(parts)?;
+                Some(Self::one_of_texts(&parts).unwrap_or(Self::Any(parts)))
+            }
             Op::Not(inner) => Some(Self::Not(inner.quick.clone()?)),
             _ => None,
         }
@@ -121,12 +148,26 @@ impl Quick {
         parts.iter().map(|part| part.quick.as_deref().cloned()).collect()
     }
 
+    /// Several texts that the same value may be are one test.
+    fn one_of_texts(parts: &[Self]) -> Option<Self> {
+        let (mut texts, mut place) = (Vec::new(), None);
+        for part in parts {
+            let Self::Text { read, any_of, wanted: true } = part else { return None };
+            if place.get_or_insert(read) != &read {
+                return None;
+            }
+            texts.extend(any_of.all.iter().cloned());
+        }
+        Some(Self::Text { read: place?.clone(), any_of: Texts::new(texts), wanted: true })
+    }
+
     fn compare(op: CompareOp, tested: &Node, bound: &Node) -> Option<Self> {
         let read = Read::of(tested)?;
         let equality = matches!(op, CompareOp::Equal | CompareOp::NotEqual);
         match &bound.op {
             Op::Text(text) if equality => {
-                Some(Self::Text { read, any_of: Box::new([Box::from(&**text)]), wanted: op == CompareOp::Equal })
+                let any_of = Texts::new(vec![Box::from(&**text)]);
+                Some(Self::Text { read, any_of, wanted: op == CompareOp::Equal })
             }
             Op::Version(version) => Some(Self::Version { read, op, bound: Arc::clone(version) }),
             Op::Constant(Value::Number(number)) => Some(Self::Number { read, op, bound: *number }),
@@ -135,6 +176,21 @@ impl Quick {
             }
             _ => None,
         }
+    }
+}
+
+/// Whether two texts are the same; of short ones told without a call, since most keys and names are short.
+#[inline]
+fn is_same(one: &str, other: &str) -> bool {
+    let (one, other) = (one.as_bytes(), other.as_bytes());
+    if one.len() != other.len() {
+        return false;
+    }
+    match (one.first_chunk::<8>(), one.last_chunk::<8>(), other.first_chunk::<8>(), other.last_chunk::<8>()) {
+        // Two pieces that overlap cover a text of up to sixteen bytes.
+        (Some(a), Some(b), Some(c), Some(d)) if one.len() <= 16 => a == c && b == d,
+        (Some(_), ..) => one == other,
+        (None, ..) => one.iter().zip(other).all(|(a, b)| a == b),
     }
 }
 
@@ -159,7 +215,7 @@ impl<'a> Evaluator<'a> {
     pub(super) fn quick_on(&self, test: &Quick, local: usize, item: &Value<'a>) -> Option<bool> {
         Some(match test {
             Quick::Text { read, any_of, wanted } => match self.lies_at(read, local, item)? {
-                Value::Text(text) => any_of.iter().any(|one| **one == **text) == *wanted,
+                Value::Text(text) => any_of.has(text) == *wanted,
                 _ => return None,
             },
             Quick::Number { read, op, bound } => match self.lies_at(read, local, item)? {
@@ -194,16 +250,74 @@ impl<'a> Evaluator<'a> {
         })
     }
 
+    /// Goes through items with a test, as long as `go_on` says so to each answer; none where an item needs the long way.
+    pub(super) fn quick_items(
+        &self,
+        test: &Quick,
+        local: usize,
+        items: &[Value<'a>],
+        mut go_on: impl FnMut(&Value<'a>, bool) -> bool,
+    ) -> Option<()> {
+        if let Quick::Text { read: Read::Item { local: tested, key }, any_of, wanted } = test
+            && *tested == local
+        {
+            // Items mostly have the same keys at the same places, lent from the same piece of the document.
+            let (mut place, mut known): (usize, &str) = (0, "");
+            for item in items {
+                let Value::Object(object) = item else { return None };
+                let found = object.fields.get(place).filter(|(at, _)| std::ptr::eq(*at, known) && !known.is_empty());
+                let value = match found {
+                    Some((_, value)) => value,
+                    None => {
+                        place = object.fields.iter().position(|(at, _)| is_same(at, key))?;
+                        known = object.fields[place].0;
+                        &object.fields[place].1
+                    }
+                };
+                let Value::Text(text) = value else { return None };
+                if !go_on(item, any_of.has(text) == *wanted) {
+                    break;
+                }
+            }
+            return Some(());
+        }
+        for item in items {
+            if !go_on(item, self.quick_on(test, local, item)?) {
+                break;
+            }
+        }
+        Some(())
+    }
+
     #[inline]
     fn lies_at<'v>(&'v self, read: &Read, local: usize, item: &'v Value<'a>) -> Option<&'v Value<'a>> {
         match read {
             Read::Fact { slot, exempt } => self.fresh_fact(*slot, *exempt),
             Read::Item { local: wanted, key } => match if *wanted == local { item } else { self.local(*wanted)? } {
                 Value::Object(object) => {
-                    object.fields.iter().find(|(known, _)| **known == **key).map(|(_, value)| value)
+                    object.fields.iter().find(|(known, _)| is_same(known, key)).map(|(_, value)| value)
                 }
                 _ => None,
             },
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_same;
+
+    #[test]
+    fn texts_are_the_same_when_every_byte_is() {
+        for length in 0..40 {
+            let text: String = "abcdefghijklmnopqrstuvwxyzabcdefghijklmnop".chars().take(length).collect();
+            assert!(is_same(&text, &text.clone()));
+            assert!(!is_same(&text, &format!("{text}x")));
+            for at in 0..length {
+                let mut other = text.clone().into_bytes();
+                other[at] = b'!';
+                assert!(!is_same(&text, std::str::from_utf8(&other).unwrap()), "{length} at {at}");
+            }
         }
     }
 }
