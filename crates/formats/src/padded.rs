@@ -6,6 +6,8 @@
 //! rule for every place that is given to a function here. Debug builds check it, and so do the fuzz targets.
 #![expect(unsafe_code, reason = "reading at a place of which the rule above says that it is there")]
 
+use std::alloc::Layout;
+
 use bumpalo::Bump;
 
 /// How many zeros there are: a load of 32 bytes at the end stays within them.
@@ -23,8 +25,15 @@ impl<'a> Padded<'a> {
     /// Copies a document to where there is room.
     pub fn copy(document: &str, arena: &'a Bump) -> Self {
         let length = document.len();
-        let bytes = arena.alloc_slice_fill_copy(length + ROOM, 0);
-        bytes[..length].copy_from_slice(document.as_bytes());
+        let layout = Layout::array::<u8>(length + ROOM).expect("a document fits into memory, and this little more");
+        let place = arena.alloc_layout(layout).as_ptr();
+        // SAFETY: the place has room for the document and the zeros, nobody else has it as long as the arena is lent, and
+        // every byte of it is written before it is lent on.
+        let bytes = unsafe {
+            place.copy_from_nonoverlapping(document.as_ptr(), length);
+            place.add(length).write_bytes(0, ROOM);
+            std::slice::from_raw_parts(place, length + ROOM)
+        };
         Self { bytes, length }
     }
 
