@@ -582,6 +582,81 @@ mod tests {
         assert!(reader.read(b"{\"users\":\x03}", &layout, &arena).is_err());
     }
 
+    /// A layout that rules want `list` for: for `a` and `d.e` of its items, or whole.
+    fn layout_of_rules(whole: bool) -> Layout {
+        let more = if whole { " and list != 5" } else { "" };
+        let rules = format!(
+            "[[rule]]\nid = \"r\"\ngroups = [\"every-device\"]\nrequire = 'some x in list satisfies x.a = 1 or x.d.e = 2{more}'\n"
+        );
+        let files = vec![crate::FileText { path: "rules/r.toml".to_owned(), text: rules }];
+        let workspace = crate::load_workspace(files);
+        let (rules, mistakes) = fencepost_core::RuleSet::compile(&workspace.rules, &workspace.dictionary, &[]);
+        rules.unwrap_or_else(|| panic!("{mistakes:?}")).layout().clone()
+    }
+
+    /// The items of `list` as they are read, field by field.
+    fn items(document: &str, layout: &Layout) -> Vec<Vec<(String, String)>> {
+        let arena = Bump::new();
+        let key = SecretKey::new([1; 32]);
+        let read = JsonDocuments { secrets: Some(&key) }.read(document.as_bytes(), layout, &arena).unwrap();
+        let slot = layout.child(Layout::ROOT, "list").and_then(|node| layout.slot(node)).unwrap();
+        let Value::List(list) = read.slots[slot.0 as usize] else { panic!("{document}") };
+        let fields = |item: &Value<'_>| match item {
+            Value::Object(object) => {
+                object.fields.iter().map(|(key, value)| ((*key).to_owned(), value.show())).collect::<Vec<_>>()
+            }
+            other => vec![("an item".to_owned(), other.show())],
+        };
+        list.items.iter().map(fields).collect()
+    }
+
+    #[test]
+    fn of_items_only_what_rules_look_at_is_read() {
+        let document =
+            r#"{"list":[{"a":1,"b":2,"name":"x"},{"name":"y","d":{"e":3,"f":4},"a":5},7,{"d.e":6,"d.x":7}]}"#;
+        let shown = |layout: &Layout| {
+            let item = |fields: Vec<(String, String)>| {
+                fields.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ")
+            };
+            items(document, layout).into_iter().map(item).collect::<Vec<_>>().join("; ")
+        };
+        assert_eq!(shown(&layout_of_rules(false)), "a=1 name=x; name=y d={e: 3, f: 4} a=5; an item=7; d.e=6");
+        assert_eq!(shown(&layout_of_rules(true)), "a=1 b=2 name=x; name=y d={e: 3, f: 4} a=5; an item=7; d.e=6 d.x=7");
+    }
+
+    proptest! {
+        /// Whatever keys the items have, in whatever order and however often, each is read as if it stood alone.
+        #[test]
+        fn items_are_read_alike_whatever_stood_before(
+            list in prop::collection::vec(
+                prop::collection::vec((prop::sample::select(vec!["a", "b", "name", "d", "d.e", "a key that is longer than others", "\u{e9}\\u0041", "\\ud800"]), 0_usize..6), 0..5),
+                0..6,
+            ),
+            spaced in any::<bool>(),
+        ) {
+            let (space, comma) = if spaced { (" ", " , ") } else { ("", ",") };
+            let member = |(key, value): &(&str, usize)| {
+                let value = ["1", "\"text\"", "null", "{\"e\":2}", "[1,{\"a\":2}]", "\"\\u0041\\\"\""][*value];
+                format!("\"{key}\"{space}:{space}{value}")
+            };
+            let objects: Vec<String> =
+                list.iter().map(|item| format!("{{{}}}", item.iter().map(member).collect::<Vec<_>>().join(comma))).collect();
+            let document = |objects: &[String]| format!("{{\"list\":[{}]}}", objects.join(comma));
+            let layout = layout_of_rules(true);
+            let together = items(&document(&objects), &layout);
+            for (at, object) in objects.iter().enumerate() {
+                prop_assert_eq!(&together[at], &items(&document(std::slice::from_ref(object)), &layout)[0]);
+            }
+            // What is left out is left out, and nothing else is different.
+            let looked_at = |key: &str| ["a", "d", "d.e", "name"].contains(&key);
+            let narrow: Vec<Vec<_>> = together
+                .into_iter()
+                .map(|item| item.into_iter().filter(|(key, _)| looked_at(key)).collect())
+                .collect();
+            prop_assert_eq!(items(&document(&objects), &layout_of_rules(false)), narrow);
+        }
+    }
+
     proptest! {
         /// serde_json is the oracle for the grammar: what it takes, we take, whether or not anything is wanted.
         #[test]
