@@ -26,6 +26,19 @@ struct Outlet<T, F> {
     waiting: BTreeMap<u64, T>,
     hand_on: F,
     failure: Option<io::Error>,
+    /// Nothing is handed on any more.
+    stopped: bool,
+}
+
+/// Does something when its thread panics: nobody may wait for what will not come.
+struct Alarm<F: Fn()>(F);
+
+impl<F: Fn()> Drop for Alarm<F> {
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            (self.0)();
+        }
+    }
 }
 
 /// Goes through a stream piece by piece. `work` makes something of each, on `workers` cores and with what `prepare` made for
@@ -42,48 +55,52 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
 ) -> io::Result<()> {
     let workers = workers.max(1);
     let intake = Mutex::new(Intake { pieces: Pieces::new(input), next: 0, ended: false });
-    let outlet = Mutex::new(Outlet { next: 0, waiting: BTreeMap::new(), hand_on, failure: None });
+    let outlet = Mutex::new(Outlet { next: 0, waiting: BTreeMap::new(), hand_on, failure: None, stopped: false });
     let moved = Condvar::new();
     let run = || {
+        let _alarm = Alarm(|| {
+            locked(&outlet).stopped = true;
+            moved.notify_all();
+        });
         let (mut own, mut piece) = (prepare(), Piece::default());
         loop {
-            let ticket = {
+            let taken = {
                 let mut intake = locked(&intake);
                 if intake.ended {
                     return;
                 }
-                match intake.pieces.read_into(&mut piece) {
-                    Ok(true) => {}
-                    Ok(false) => {
-                        intake.ended = true;
-                        return;
-                    }
-                    Err(error) => {
-                        intake.ended = true;
-                        // What came before it is handed on all the same.
-                        locked(&outlet).failure.get_or_insert(error);
-                        return;
-                    }
-                }
+                let taken = intake.pieces.read_into(&mut piece);
+                intake.ended = !matches!(taken, Ok(true));
                 intake.next += 1;
-                intake.next - 1
+                taken.map(|more| more.then_some(intake.next - 1))
+            };
+            let ticket = match taken {
+                Ok(Some(ticket)) => ticket,
+                Ok(None) => return,
+                Err(error) => {
+                    // What came before it is handed on all the same.
+                    locked(&outlet).failure.get_or_insert(error);
+                    return;
+                }
             };
             let made = work(&mut own, &piece);
             let mut out = locked(&outlet);
             out.waiting.insert(ticket, made);
-            while let Some(first) = {
+            while !out.stopped {
                 let next = out.next;
-                out.waiting.remove(&next)
-            } {
+                let Some(first) = out.waiting.remove(&next) else { break };
                 out.next += 1;
                 if let Err(error) = (out.hand_on)(first) {
                     out.failure = Some(error);
-                    locked(&intake).ended = true;
+                    out.stopped = true;
                 }
             }
             moved.notify_all();
-            while out.next + AHEAD * (workers as u64) < ticket && out.failure.is_none() {
+            while !out.stopped && out.next + AHEAD * (workers as u64) < ticket {
                 out = moved.wait(out).unwrap_or_else(PoisonError::into_inner);
+            }
+            if out.stopped {
+                return;
             }
         }
     };
@@ -139,6 +156,15 @@ mod tests {
             assert_eq!(outcome.unwrap_err().to_string(), "full");
             assert!(found.len() < 5_000);
         }
+    }
+
+    #[test]
+    fn a_worker_that_panics_leaves_nobody_waiting() {
+        let text = format!("{}\n", "x".repeat(1_000)).repeat(20_000);
+        let work =
+            |(): &mut (), piece: &Piece| assert!(piece.lines().next().is_none_or(|line| line.offset < 2_000_000));
+        let outcome = std::panic::catch_unwind(|| in_order(text.as_bytes(), 3, || (), work, |()| Ok(())));
+        assert!(outcome.is_err());
     }
 
     #[test]

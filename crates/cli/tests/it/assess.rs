@@ -171,6 +171,54 @@ fn scripts_are_told_by_the_exit_code() {
 }
 
 #[test]
+fn however_many_cores_work_on_a_file_the_result_is_the_same() {
+    let env = Env::new();
+    env.rules(&[("fine", "3d", "ok"), ("soon", "0", "n <= 5"), ("none", "1d", "count(list[k = \"x\"]) = 0")]);
+    let fleet: String = (0..3_000)
+        .map(|at| match at % 1_000 {
+            17 => "broken\n".to_owned(),
+            18 => "\n".to_owned(),
+            _ => {
+                let n = if at % 50 == 0 { "\"much\"".to_owned() } else { (at % 9).to_string() };
+                let list: Vec<String> = (0..at % 40).map(|k| format!("{{\"k\":\"{}\",\"v\":[{k}]}}", if k == 31 { "x" } else { "y" })).collect();
+                format!("{{\"device\":\"d\\u0061\\\"{at}\",\"collected_at\":\"2027-03-01T05:00:00Z\",\"ok\":{},\"n\":{n},\"list\":[{}]}}\n", at % 7 != 0, list.join(","))
+            }
+        })
+        .collect();
+    env.write("fleet.jsonl", &fleet);
+    let run = |workers: &str, format: &str| {
+        env.run(&[
+            "assess",
+            "--state",
+            "fleet.jsonl",
+            "--as-of",
+            &day(1),
+            "--all",
+            "--workers",
+            workers,
+            "--format",
+            format,
+        ])
+    };
+    let (one, three) = (run("1", "jsonl"), run("3", "jsonl"));
+    assert_eq!(one.out.lines().count(), 2_994);
+    assert!(one.out == three.out && one.err == three.err);
+    for line in [18, 1_018, 2_018] {
+        assert!(three.err.contains(&format!("line {line}: byte 0")), "{}", three.err);
+    }
+    assert_eq!(run("1", "table").out, run("3", "table").out);
+    // Lines are put together from pieces, and are what JSON would be.
+    let whole: Json = serde_json::from_str(&run("2", "json").out).unwrap();
+    let lines: Vec<&str> = one.out.lines().collect();
+    for (device, line) in whole["devices"].as_array().unwrap().iter().zip(&lines) {
+        assert_eq!(device.to_string(), **line);
+    }
+    let piped =
+        env.pipe(&["assess", "--state", "-", "--as-of", &day(1), "--all", "--format", "jsonl"], fleet.as_bytes());
+    assert_eq!(piped.out, one.out);
+}
+
+#[test]
 fn a_file_is_assessed_without_a_ledger_in_its_order() {
     let env = Env::new();
     env.rules(&[("fine", "3d", "ok"), ("soon", "0", "n <= 5")]);

@@ -80,9 +80,14 @@ impl Env {
             .stderr(Stdio::piped())
             .spawn()
             .expect("the binary runs");
-        // A child that refuses its input at once closes the pipe.
-        let _ = child.stdin.take().expect("a pipe").write_all(input);
-        Ran::of(child.wait_with_output().expect("the binary ends"))
+        let mut stdin = child.stdin.take().expect("a pipe");
+        std::thread::scope(|scope| {
+            scope.spawn(move || {
+                // A child that refuses its input at once closes the pipe.
+                let _ = stdin.write_all(input);
+            });
+            Ran::of(child.wait_with_output().expect("the binary ends"))
+        })
     }
 
     /// Runs and expects success; returns what it printed.
