@@ -102,7 +102,11 @@ fn random_key() -> Result<[u8; 32], EngineError> {
     Ok(key)
 }
 
+/// Writes a file that only its owner may read; it is there whole, or not at all.
 fn write_private(path: &Path, text: &str) -> io::Result<()> {
+    let mut suffix = [0; 8];
+    getrandom::fill(&mut suffix).map_err(io::Error::other)?;
+    let beside = path.with_extension(format!("{:016x}", u64::from_le_bytes(suffix)));
     let mut options = OpenOptions::new();
     options.write(true).create_new(true);
     #[cfg(unix)]
@@ -110,7 +114,14 @@ fn write_private(path: &Path, text: &str) -> io::Result<()> {
         use std::os::unix::fs::OpenOptionsExt;
         options.mode(0o600);
     }
-    options.open(path)?.write_all(format!("{text}\n").as_bytes())
+    let written = options.open(&beside)?.write_all(format!("{text}\n").as_bytes());
+    let named = written.and_then(|()| match fs::hard_link(&beside, path) {
+        // Not every file system has links.
+        Err(error) if error.kind() != io::ErrorKind::AlreadyExists && !path.exists() => fs::rename(&beside, path),
+        linked => linked,
+    });
+    let _ = fs::remove_file(&beside);
+    named
 }
 
 /// The name of the setting that says what was secret when the ledger was last written.
