@@ -44,6 +44,6 @@ pub use people::{Holder, Person};
 pub use period::{Period, show_span};
 pub use rule::{Exception, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity, Stage};
 pub use standing::{Standing, Uncovered, standing_at};
-pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone};
+pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
 pub use version::{compare_versions, is_version};

@@ -1,8 +1,7 @@
 //! Values that conditions compute with. They are `Copy`: texts and lists live in the document or in an
 //! arena that is emptied between devices, so that evaluating a device allocates nothing of its own.
 
-use std::collections::BTreeSet;
-use std::sync::Mutex;
+use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
 use jiff::civil;
@@ -68,29 +67,42 @@ pub enum DateTime {
 pub enum Zone {
     /// An offset from UTC.
     Offset(Offset),
-    /// A zone of the time-zone database, by its name.
-    Named(&'static str),
+    /// A zone of the time-zone database.
+    Named(ZoneName),
+}
+
+/// The name of a zone of the time-zone database, as its place among those that have been named: values stay small so.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ZoneName(u16);
+
+/// The zones that have been named. They are kept for ever, and there are no more of them than the database knows.
+static ZONES: Mutex<Vec<&'static str>> = Mutex::new(Vec::new());
+
+impl ZoneName {
+    /// Returns the name as the database writes it.
+    pub fn as_str(self) -> &'static str {
+        let zones = ZONES.lock().unwrap_or_else(PoisonError::into_inner);
+        zones.get(usize::from(self.0)).copied().unwrap_or("UTC")
+    }
 }
 
 impl Zone {
     /// Returns the zone of a name; none when the database does not know it.
     pub fn named(name: &str) -> Option<Self> {
-        // Only names that the database knows are kept for ever, and they are few.
-        static NAMES: Mutex<BTreeSet<&'static str>> = Mutex::new(BTreeSet::new());
-        TimeZone::get(name).ok()?;
-        let mut names = NAMES.lock().ok()?;
-        let known = names.get(name).copied();
-        Some(Self::Named(known.unwrap_or_else(|| {
-            let kept: &'static str = Box::leak(name.to_owned().into_boxed_str());
-            names.insert(kept);
-            kept
-        })))
+        let zone = TimeZone::get(name).ok()?;
+        let name = zone.iana_name()?;
+        let mut zones = ZONES.lock().unwrap_or_else(PoisonError::into_inner);
+        let place = zones.iter().position(|known| *known == name).unwrap_or_else(|| {
+            zones.push(Box::leak(name.to_owned().into_boxed_str()));
+            zones.len() - 1
+        });
+        u16::try_from(place).ok().map(|place| Self::Named(ZoneName(place)))
     }
 
     fn zone(self) -> TimeZone {
         match self {
             Self::Offset(offset) => TimeZone::fixed(offset),
-            Self::Named(name) => TimeZone::get(name).unwrap_or(TimeZone::UTC),
+            Self::Named(name) => TimeZone::get(name.as_str()).unwrap_or(TimeZone::UTC),
         }
     }
 
@@ -457,7 +469,7 @@ impl DateTime {
             Self::Local(local) => local.to_string(),
             Self::At(moment, Zone::Offset(offset)) if offset.is_zero() => moment.to_string(),
             Self::At(_, Zone::Offset(offset)) => format!("{}{}", self.local(), show_offset(*offset)),
-            Self::At(_, Zone::Named(name)) => format!("{}@{name}", self.local()),
+            Self::At(_, Zone::Named(name)) => format!("{}@{}", self.local(), name.as_str()),
         }
     }
 }
