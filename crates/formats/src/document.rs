@@ -73,7 +73,24 @@ struct Member<'a> {
 
 /// The keys of the object that was read before in the same list, in their order, those that are kept all different: the next
 /// one mostly has the same, and each is found again by one comparison. What is read never depends on it.
-type Before<'a> = ArenaVec<'a, Member<'a>>;
+struct Before<'a> {
+    members: ArenaVec<'a, Member<'a>>,
+    /// How many of them are kept.
+    kept: usize,
+}
+
+impl<'a> Before<'a> {
+    fn none(capacity: usize, arena: &'a Bump) -> Self {
+        Self { members: ArenaVec::with_capacity_in(capacity, arena), kept: 0 }
+    }
+
+    /// Puts a key behind the first `known` ones, in the place of what stood there.
+    fn put(&mut self, known: usize, member: Member<'a>) {
+        self.kept -= self.members.drain(known..).filter(|member| member.kept).count();
+        self.kept += usize::from(member.kept);
+        self.members.push(member);
+    }
+}
 
 /// The fields of an object that is being built.
 type Fields<'a> = ArenaVec<'a, (&'a str, Value<'a>)>;
@@ -188,7 +205,7 @@ impl<'a> Walk<'a, 'a, '_> {
             return self.digest(key);
         }
         match self.cursor.byte() {
-            b'{' => self.build_object(node, None, &mut Before::new_in(self.arena)),
+            b'{' => self.build_object(node, None, &mut Before::none(0, self.arena)),
             b'[' => self.build_list(node, secrecy, None),
             b'"' => Ok(match self.cursor.quoted()? {
                 Quoted::Text(text) => Value::Text(text),
@@ -215,7 +232,7 @@ impl<'a> Walk<'a, 'a, '_> {
         wanted: Option<&'a ItemFields>,
     ) -> Step<Value<'a>> {
         let from = self.values.len();
-        let mut before = Before::with_capacity_in(8, self.arena);
+        let mut before = Before::none(8, self.arena);
         self.items(|walk| {
             let value = match walk.cursor.byte() {
                 b'{' if secrecy != Secrecy::Whole => walk.build_object(node, wanted, &mut before)?,
@@ -236,8 +253,8 @@ impl<'a> Walk<'a, 'a, '_> {
         wanted: Option<&'a ItemFields>,
         before: &mut Before<'a>,
     ) -> Step<Value<'a>> {
-        let kept = before.iter().filter(|member| member.kept).count();
-        let mut fields = Fields::with_capacity_in(if before.is_empty() { 8 } else { kept }, self.arena);
+        let likely = if before.members.is_empty() { 8 } else { before.kept };
+        let mut fields = Fields::with_capacity_in(likely, self.arena);
         // A copy that stays in registers. What goes further in, and what says where a mistake is, go by the original.
         let mut cursor = self.cursor;
         macro_rules! step {
@@ -252,7 +269,7 @@ impl<'a> Walk<'a, 'a, '_> {
         let mut known = 0;
         let mut more = step!(cursor.enter(b'}'));
         if more {
-            for member in before.iter() {
+            for member in &before.members {
                 if !step!(cursor.pass_expected(&member.expected)) {
                     break;
                 }
@@ -306,7 +323,7 @@ impl<'a> Walk<'a, 'a, '_> {
         loop {
             match self.cursor.key()? {
                 Quoted::NoText => self.cursor.skip()?,
-                Quoted::Text(key) => match before.get(known) {
+                Quoted::Text(key) => match before.members.get(known) {
                     Some(member) if all_known && member.key == key => {
                         known += 1;
                         self.known_field(*member, fields)?;
@@ -314,8 +331,7 @@ impl<'a> Walk<'a, 'a, '_> {
                     _ => {
                         all_known = false;
                         if let Some(member) = self.new_field(key, fields, known == 0, node, wanted, &mut many)? {
-                            before.truncate(known);
-                            before.push(member);
+                            before.put(known, member);
                             known += 1;
                         }
                     }

@@ -242,10 +242,11 @@ fn pass_word(bytes: Padded<'_>, at: &mut usize, stored: bool) -> Step<&'static s
 impl<'a> Cursor<'a> {
     /// Creates a cursor at the start of a document.
     pub fn new(document: &'a [u8], arena: &'a Bump, stored: bool) -> Result<Self, ReadError> {
-        let text = std::str::from_utf8(document).map_err(|error| ReadError {
-            offset: error.valid_up_to(),
-            message: "these bytes are not UTF-8".to_owned(),
-        })?;
+        // The quick check does not say where; that is asked of the slow one.
+        let text =
+            simdutf8::basic::from_utf8(document).or_else(|_| std::str::from_utf8(document)).map_err(|error| {
+                ReadError { offset: error.valid_up_to(), message: "these bytes are not UTF-8".to_owned() }
+            })?;
         let document = Padded::copy(text, arena);
         let mut cursor = Self { document, at: 0, depth: 0, fields: 0, arena, stored };
         cursor.space();

@@ -16,9 +16,8 @@ const ROOM: usize = 32;
 /// A document, followed by zeros.
 #[derive(Clone, Copy)]
 pub(crate) struct Padded<'a> {
-    /// The document and the zeros.
+    /// The document and the zeros; nothing else, so that it is handed on in registers.
     bytes: &'a [u8],
-    length: usize,
 }
 
 impl<'a> Padded<'a> {
@@ -34,24 +33,25 @@ impl<'a> Padded<'a> {
             place.add(length).write_bytes(0, ROOM);
             std::slice::from_raw_parts(place, length + ROOM)
         };
-        Self { bytes, length }
+        Self { bytes }
     }
 
     /// Returns the document.
     pub fn text(self) -> &'a str {
         // SAFETY: these bytes were copied from a text, and nobody changes them.
-        unsafe { std::str::from_utf8_unchecked(&self.bytes[..self.length]) }
+        unsafe { std::str::from_utf8_unchecked(&self.bytes[..self.length()]) }
     }
 
     /// Returns how long the document is.
+    #[inline(always)]
     pub fn length(self) -> usize {
-        self.length
+        self.bytes.len() - ROOM
     }
 
     /// Returns the byte at a place; zero at the end.
     #[inline(always)]
     pub fn byte(self, at: usize) -> u8 {
-        debug_assert!(at <= self.length);
+        debug_assert!(at <= self.length());
         // SAFETY: by the rule of this module `at` is at most the length, and `ROOM` bytes follow.
         unsafe { *self.bytes.get_unchecked(at) }
     }
@@ -59,7 +59,7 @@ impl<'a> Padded<'a> {
     /// Returns the sixteen bytes that begin `from` bytes, at most sixteen, behind a place; the first is the lowest.
     #[inline(always)]
     pub fn sixteen(self, at: usize, from: usize) -> u128 {
-        debug_assert!(at <= self.length && from <= 16);
+        debug_assert!(at <= self.length() && from <= 16);
         // SAFETY: by the rule of this module `at` is at most the length, and `ROOM` bytes follow, which is 16 + 16.
         let bytes = unsafe { self.bytes.as_ptr().add(at + from).cast::<[u8; 16]>().read_unaligned() };
         u128::from_le_bytes(bytes)
