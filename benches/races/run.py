@@ -72,7 +72,7 @@ def duckdb(fleet, threads, out):
     )
     if found.returncode != 0:
         sys.exit(found.stderr)
-    return float(found.stdout)
+    return float(found.stdout.split()[-1])
 
 
 def duckdb_load(fleet, base):
@@ -87,7 +87,7 @@ def duckdb_load(fleet, base):
     found = subprocess.run([sys.executable, "-c", script, fleet, base], capture_output=True, text=True)
     if found.returncode != 0:
         sys.exit(found.stderr)
-    return float(found.stdout)
+    return float(found.stdout.split()[-1])
 
 
 def race(what, must, ours, theirs, faster=True):
