@@ -3,7 +3,7 @@
 //! The core owns the layout; a reader walks a document beside the trie and fills the slots. A path is
 //! the same written nested or dotted, so a key is taken apart at its dots on the way down.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use bumpalo::Bump;
@@ -36,14 +36,20 @@ pub struct Keeping {
     pub sounds_secret: bool,
 }
 
-/// The keys that lead on from a node, found by length, first and last byte before they are compared.
+/// The keys that lead on from a node. The few that a rule set names are found by length, first and last byte before they are
+/// compared; the many that a device may report are hashed.
 #[derive(Clone, Debug, Default)]
 struct Keys {
-    /// Where the keys of each of 64 kinds begin in `all`, plus one; empty where there are no keys.
+    /// Where the keys of each of 64 kinds begin in `few`, plus one; empty where there are no keys.
     first: Vec<u16>,
     /// Key, where it leads, and the next of its kind, plus one.
-    all: Vec<(Box<str>, NodeId, u16)>,
+    few: Vec<(Box<str>, NodeId, u16)>,
+    /// All keys, once there are too many for the above.
+    many: HashMap<Box<str>, NodeId>,
 }
+
+/// More keys than this are hashed.
+const FEW_KEYS: usize = 512;
 
 impl Keys {
     #[inline]
@@ -59,9 +65,12 @@ impl Keys {
 
     #[inline]
     fn get(&self, key: &str) -> Option<NodeId> {
+        if !self.many.is_empty() {
+            return self.many.get(key).copied();
+        }
         let mut at = *self.first.get(Self::kind(key))?;
         while at != 0 {
-            let (known, node, next) = &self.all[usize::from(at) - 1];
+            let (known, node, next) = &self.few[usize::from(at) - 1];
             if **known == *key {
                 return Some(*node);
             }
@@ -71,16 +80,22 @@ impl Keys {
     }
 
     fn insert(&mut self, key: &str, node: NodeId) {
+        if self.few.len() == FEW_KEYS {
+            self.many.extend(self.few.drain(..).map(|(key, node, _)| (key, node)));
+        }
+        if !self.many.is_empty() {
+            self.many.insert(key.into(), node);
+            return;
+        }
         self.first.resize(64, 0);
         let first = &mut self.first[Self::kind(key)];
-        self.all.push((key.into(), node, *first));
-        *first = u16::try_from(self.all.len()).expect("fewer than 65,536 facts below one");
+        self.few.push((key.into(), node, *first));
+        *first = u16::try_from(self.few.len()).unwrap_or(0);
     }
 }
 
 #[derive(Clone, Debug, Default)]
 struct Node {
-    /// Where keys lead, dotted ones among them: these lead further down.
     keys: Keys,
     children: Vec<NodeId>,
     slot: Option<SlotId>,
@@ -96,6 +111,11 @@ struct SlotInfo {
     path: Arc<str>,
     declared: Option<ReadAs>,
     fresh_for: Option<Period>,
+}
+
+/// The parts of a path. Documents nest no deeper, and a key of nothing but dots is not worth a node for each of them.
+fn parts(path: &str) -> impl Iterator<Item = &str> {
+    path.splitn(128, '.')
 }
 
 /// The fields of a list's items that anybody looks at.
@@ -138,12 +158,13 @@ impl Layout {
         for (path, declaration) in &dictionary.facts {
             let node = layout.node(path);
             layout.nodes[node.0 as usize].declared = declaration.read_as();
-            layout.nodes[node.0 as usize].keeping = Keeping {
+            let keeping = &mut layout.nodes[node.0 as usize].keeping;
+            *keeping = Keeping {
                 declared: true,
                 volatile: declaration.volatile,
                 secret: declaration.secret,
                 company_only: declaration.company_only,
-                sounds_secret: sounds_secret(path),
+                ..*keeping
             };
         }
         layout
@@ -166,7 +187,7 @@ impl Layout {
         self.nodes[node.0 as usize].slot = Some(slot);
         let mut at = Self::ROOT;
         self.nodes[0].wanted = true;
-        for part in path.split('.') {
+        for part in parts(path) {
             at = self.nodes[at.0 as usize].keys.get(part).expect("the path has its nodes");
             self.nodes[at.0 as usize].wanted = true;
         }
@@ -174,33 +195,28 @@ impl Layout {
     }
 
     fn node(&mut self, path: &str) -> NodeId {
-        // The nodes on the way, each with where its path ends.
-        let mut way = vec![(Self::ROOT, 0)];
-        let mut start = 0;
-        for part in path.split('.') {
-            let (above, end) = (way[way.len() - 1].0, start + part.len());
-            let next = self.nodes[above.0 as usize].keys.get(part).unwrap_or_else(|| {
+        let (mut at, mut end) = (Self::ROOT, 0);
+        for part in parts(path) {
+            end += part.len();
+            at = self.nodes[at.0 as usize].keys.get(part).unwrap_or_else(|| {
                 let made = NodeId(u32::try_from(self.nodes.len()).expect("fewer than four thousand million nodes"));
                 let keeping = Keeping { sounds_secret: sounds_secret(part), ..Keeping::default() };
                 self.nodes.push(Node { path: path[..end].into(), keeping, ..Node::default() });
-                self.nodes[above.0 as usize].children.push(made);
-                // From everywhere above, so that a dotted key is found as quickly as another.
-                for (from, behind) in &way {
-                    let key = &path[if *from == Self::ROOT { 0 } else { behind + 1 }..end];
-                    self.nodes[from.0 as usize].keys.insert(key, made);
-                }
+                let above = &mut self.nodes[at.0 as usize];
+                above.children.push(made);
+                above.keys.insert(part, made);
                 made
             });
-            way.push((next, end));
-            start = end + 1;
+            end += 1;
         }
-        way[way.len() - 1].0
+        at
     }
 
     /// Returns the node that a key leads to from another; a dotted key leads further down.
     #[inline]
     pub fn child(&self, from: NodeId, key: &str) -> Option<NodeId> {
-        self.nodes[from.0 as usize].keys.get(key)
+        let step = |at: NodeId, part: &str| self.nodes[at.0 as usize].keys.get(part);
+        step(from, key).or_else(|| if key.contains('.') { parts(key).try_fold(from, step) } else { None })
     }
 
     /// Lets readers leave out of the items of lists what nobody looks at. What a slot is not named for stays whole.
@@ -343,5 +359,19 @@ mod tests {
         assert_eq!(layout.child(os, "version"), layout.child(Layout::ROOT, "os.version"));
         assert_eq!(layout.slot(layout.child(os, "version").unwrap()), Some(slot));
         assert_eq!(layout.child(os, "name"), None);
+    }
+
+    #[test]
+    fn a_device_may_report_any_number_of_facts_of_any_depth() {
+        let dictionary = Dictionary::default();
+        let mut layout = Layout::new(&dictionary);
+        let slots: Vec<SlotId> = (0..70_000).map(|at| layout.want(&format!("k{at}"), &dictionary)).collect();
+        for (at, slot) in slots.iter().enumerate() {
+            assert_eq!(layout.slot(layout.child(Layout::ROOT, &format!("k{at}")).unwrap()), Some(*slot));
+        }
+        assert_eq!(layout.child(Layout::ROOT, "k70000"), None);
+        let deep = vec!["a"; 30_000].join(".");
+        let slot = layout.want(&deep, &dictionary);
+        assert_eq!(layout.slot(layout.child(Layout::ROOT, &deep).unwrap()), Some(slot));
     }
 }

@@ -147,21 +147,23 @@ impl<'a> Walk<'a, 'a, '_> {
         if let Some(slot) = layout.slot(node) {
             self.fill(slot, value);
         }
-        self.assign_below(node, value, layout.path(node).len() + 1);
-    }
-
-    /// Fills the slots below a node from the value of the one that `prefix` bytes of the path lead to.
-    fn assign_below(&mut self, node: NodeId, value: Value<'a>, prefix: usize) {
-        let layout = self.layout;
-        for child in layout.children(node).filter(|child| layout.is_wanted(*child)) {
-            if let Some(slot) = layout.slot(child) {
-                let path = layout.path(child);
-                let found = value.below(&path[prefix..], path, self.arena);
-                if !found.is_missing() {
-                    self.fill(slot, found);
+        if layout.children(node).next().is_none() {
+            return;
+        }
+        // No recursion: how deep paths go is up to whoever writes the keys.
+        let prefix = layout.path(node).len() + 1;
+        let mut below = vec![node];
+        while let Some(node) = below.pop() {
+            for child in layout.children(node).filter(|child| layout.is_wanted(*child)) {
+                if let Some(slot) = layout.slot(child) {
+                    let path = layout.path(child);
+                    let found = value.below(&path[prefix..], path, self.arena);
+                    if !found.is_missing() {
+                        self.fill(slot, found);
+                    }
                 }
+                below.push(child);
             }
-            self.assign_below(child, value, prefix);
         }
     }
 

@@ -105,6 +105,8 @@ impl Read {
     fn of(node: &Node) -> Option<Self> {
         match &node.op {
             Op::Fact { slot, exempt } => Some(Self::Fact { slot: *slot, exempt: *exempt }),
+            // A dotted name may stand nested and as one key, and which comes first decides.
+            Op::Field { path, .. } | Op::ItemField { path, .. } if path.contains('.') => None,
             Op::Field { base, path } => match base.op {
                 Op::Local(local) => Some(Self::Item { local, key: Arc::clone(path) }),
                 _ => None,
