@@ -9,6 +9,7 @@ use super::bounds::Bounds;
 use super::compiled::{AmbientKey, Condition, Instance, Network, Node, NodeTest, Op, Type};
 use super::functions::{self, Function};
 use super::parser;
+use super::quick::Quick;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, Name, Test};
 use super::temporal::{parse_at_literal, parse_date_time, parse_day, parse_duration, parse_time};
 use crate::diagnostic::{Diagnostic, Text, nearest};
@@ -158,8 +159,7 @@ impl Condition {
             groups: BTreeSet::new(),
             reads_standing: false,
         };
-        let mut root = checker.expr(tree);
-        root.prepare();
+        let root = checker.expr(tree);
         let Checker { failed, slots, groups, reads_standing, .. } = checker;
         (!failed).then(|| Self {
             root,
@@ -209,7 +209,8 @@ impl Checker<'_, '_> {
     }
 
     fn node(op: Op, ty: Type, label: Option<Arc<str>>, span: &Range<usize>) -> Node {
-        Node { op, ty, label, span: span.clone(), quick: None }
+        let quick = Quick::of(&op).map(Box::new);
+        Node { op, ty, label, span: span.clone(), quick }
     }
 
     fn null(span: &Range<usize>) -> Node {

@@ -217,49 +217,6 @@ pub(super) struct Node {
     pub quick: Option<Box<Quick>>,
 }
 
-impl Node {
-    /// Returns the nodes directly below it.
-    pub(super) fn children_mut(&mut self) -> Vec<&mut Self> {
-        match &mut self.op {
-            Op::Constant(_)
-            | Op::Text(_)
-            | Op::Version(_)
-            | Op::Fact { .. }
-            | Op::PersonFact(_)
-            | Op::Ambient(_)
-            | Op::Local(_)
-            | Op::InGroup(_)
-            | Op::Failing(_) => Vec::new(),
-            Op::Field { base: inner, .. }
-            | Op::ItemField { fact: inner, .. }
-            | Op::Negate(inner)
-            | Op::Not(inner)
-            | Op::InstanceOf(inner, _)
-            | Op::InNetwork(inner, _)
-            | Op::Present(inner)
-            | Op::Age(inner)
-            | Op::Matches(inner, _) => vec![inner],
-            Op::List(items) | Op::And(items) | Op::Or(items) | Op::Call(_, items) => items.iter_mut().collect(),
-            Op::Range { low: first, high: second, .. }
-            | Op::Arithmetic(_, first, second)
-            | Op::Compare(_, first, second)
-            | Op::Filter { list: first, condition: second, .. }
-            | Op::Index { list: first, index: second } => vec![first, second],
-            Op::Between { value: first, low: second, high: third }
-            | Op::If { condition: first, then: second, otherwise: third } => vec![first, second, third],
-            Op::In(value, tests) => {
-                let tests = tests.iter_mut().map(|test| match test {
-                    NodeTest::Value(node) | NodeTest::Compare(_, node) => node,
-                });
-                std::iter::once(&mut **value).chain(tests).collect()
-            }
-            Op::Quantified { lists, body, .. } | Op::For { lists, body, .. } => {
-                lists.iter_mut().chain([&mut **body]).collect()
-            }
-        }
-    }
-}
-
 /// A condition that is ready to be evaluated.
 #[derive(Clone, Debug)]
 pub struct Condition {

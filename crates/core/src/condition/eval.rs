@@ -873,9 +873,8 @@ impl<'a> Evaluator<'a> {
         function: &'static super::functions::Function,
         arguments: &'a [Node],
     ) -> Value<'a> {
-        // Few functions take more.
-        let (mut few, mut many) = ([Value::Null; 3], Vec::new());
-        for (at, argument) in arguments.iter().enumerate() {
+        let mut values = bumpalo::collections::Vec::with_capacity_in(arguments.len(), self.arena);
+        for argument in arguments {
             let value = self.value(condition, argument);
             let unknown = match value {
                 Value::Unknown(unknown) => Some(unknown),
@@ -891,14 +890,10 @@ impl<'a> Evaluator<'a> {
             if let Some(unknown) = unknown {
                 return Value::Unknown(unknown);
             }
-            match few.get_mut(at) {
-                Some(place) if arguments.len() <= 3 => *place = value,
-                _ => many.push(value),
-            }
+            values.push(value);
         }
-        let values: &[Value<'a>] = if arguments.len() <= 3 { &few[..arguments.len()] } else { &many };
         let context = Context { arena: self.arena, now: self.now, zone: self.zone };
-        let result = (function.run)(&context, values);
+        let result = (function.run)(&context, &values);
         let fact = arguments.iter().find(|argument| argument.label.is_some());
         let is_empty = |value: &Value<'_>| matches!(value, Value::List(list) if list.items.is_empty());
         match (result, fact) {

@@ -93,17 +93,9 @@ impl CompareOp {
     }
 }
 
-impl Node {
-    /// Finds the tests of a compiled tree, once it is whole.
-    pub(super) fn prepare(&mut self) {
-        self.children_mut().into_iter().for_each(Self::prepare);
-        self.quick = Quick::of(self).map(Box::new);
-    }
-}
-
 impl Read {
-    fn of(node: &Node) -> Option<Self> {
-        match &node.op {
+    fn of(op: &Op) -> Option<Self> {
+        match op {
             Op::Fact { slot, exempt } => Some(Self::Fact { slot: *slot, exempt: *exempt }),
             // A dotted name may stand nested and as one key, and which comes first decides.
             Op::Field { path, .. } | Op::ItemField { path, .. } if path.contains('.') => None,
@@ -118,10 +110,11 @@ impl Read {
 }
 
 impl Quick {
-    fn of(node: &Node) -> Option<Self> {
-        match &node.op {
+    /// Returns the test that an operation comes to, if it is one.
+    pub(super) fn of(op: &Op) -> Option<Self> {
+        match op {
             Op::Fact { .. } | Op::Field { .. } | Op::ItemField { .. } => {
-                Some(Self::Truth { read: Read::of(node)?, wanted: true })
+                Some(Self::Truth { read: Read::of(op)?, wanted: true })
             }
             Op::Compare(op, left, right) => {
                 Self::compare(*op, left, right).or_else(|| Self::compare(op.flipped(), right, left))
@@ -134,7 +127,7 @@ impl Quick {
                         NodeTest::Compare(..) => return None,
                     }
                 }
-                Some(Self::Text { read: Read::of(value)?, any_of: Texts::new(texts), wanted: true })
+                Some(Self::Text { read: Read::of(&value.op)?, any_of: Texts::new(texts), wanted: true })
             }
             Op::And(parts) => Some(Self::All(Self::parts(parts)?)),
             Op::Or(parts) => {
@@ -164,7 +157,7 @@ impl Quick {
     }
 
     fn compare(op: CompareOp, tested: &Node, bound: &Node) -> Option<Self> {
-        let read = Read::of(tested)?;
+        let read = Read::of(&tested.op)?;
         let equality = matches!(op, CompareOp::Equal | CompareOp::NotEqual);
         match &bound.op {
             Op::Text(text) if equality => {
