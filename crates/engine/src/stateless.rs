@@ -69,11 +69,16 @@ pub struct Stateless {
     pub workers: Option<usize>,
 }
 
+/// How many records of a format that is not taken in pieces are handed on together.
+const RECORDS: u64 = 256;
+
 /// What a piece of the input came to.
+#[derive(Default)]
 struct Piecewise<T> {
     made: T,
     /// Refused lines, counted from where the piece begins.
     refused: Vec<RefusedLine>,
+    /// How many lines or records it has.
     lines: u64,
 }
 
@@ -118,14 +123,22 @@ pub fn assess_file<T: Default + Send>(
     if source.format != Format::JsonLines {
         // Records of other formats are not told apart before they are read.
         let (mut desk, mut failure) = (Desk::new(), None);
+        let mut piece = Piecewise::default();
         let outcome = read_records(input, &source, &with, |record| {
-            let mut piece = Piecewise { made: T::default(), refused: Vec::new(), lines: 0 };
             clerk.record(&mut desk, record, &mut piece);
-            hand_on(piece.made, piece.refused).map_err(|error| {
+            piece.lines += 1;
+            if piece.lines < RECORDS {
+                return Ok(());
+            }
+            let full = std::mem::take(&mut piece);
+            hand_on(full.made, full.refused).map_err(|error| {
                 failure = Some(error);
                 String::new()
             })
         });
+        if failure.is_none() {
+            failure = hand_on(piece.made, piece.refused).err();
+        }
         return match (outcome, failure) {
             (_, Some(error)) => Err(broken(error)),
             (Err(message), None) => Err(unreadable(message)),
@@ -140,7 +153,7 @@ pub fn assess_file<T: Default + Send>(
         workers,
         Desk::new,
         |desk, piece| {
-            let mut done = Piecewise { made: T::default(), refused: Vec::new(), lines: 0 };
+            let mut done = Piecewise::default();
             let lines = read_piece(piece, &source, &with, |record| {
                 clerk.record(desk, record, &mut done);
                 Ok(())

@@ -153,9 +153,8 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         Box::new(BufReader::new(file))
     };
     let rule_set = project.rules.rules();
-    let none_yet: Vec<RuleCount> = rule_set.iter().map(RuleCount::of).collect();
     let lines = VerdictLines::new(rule_set, at);
-    let mut whole = Told { rules: none_yet.clone(), ..Told::default() };
+    let mut whole = Told { rules: rule_set.iter().map(RuleCount::of).collect(), ..Told::default() };
     let mut refused = 0_u64;
     if args.format == Format::Csv {
         write_rows(ui, Format::Csv, &DEVICE_COLUMNS, &[])?;
@@ -186,9 +185,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
                 told.text.extend_from_slice(fencepost_formats::csv_line(cells).as_bytes());
             }
             Format::Table => {
-                if told.rules.is_empty() {
-                    told.rules.clone_from(&none_yet);
-                }
+                told.rules.resize_with(rule_set.len(), RuleCount::default);
                 device.verdicts.iter().for_each(|verdict| told.rules[verdict.rule].add(verdict.outcome));
             }
         }
