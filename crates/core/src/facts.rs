@@ -10,6 +10,7 @@ use crate::id::DeviceId;
 use crate::layout::{Layout, SlotId};
 use crate::period::Period;
 use crate::value::{Datum, Reason, Unknown, Value};
+use crate::watch::Watch;
 
 /// What one source said about the device, slot by slot.
 #[derive(Clone, Copy, Debug)]
@@ -87,9 +88,43 @@ pub struct Facts<'a> {
     observations: &'a [Observation<'a>],
     layout: &'a Layout,
     at: Timestamp,
+    watch: Option<&'a Watch>,
 }
 
 impl<'a> Facts<'a> {
+    /// Notes from now on until when what is read of these facts holds.
+    pub fn watched(self, watch: &'a Watch) -> Self {
+        Self { watch: Some(watch), ..self }
+    }
+
+    pub(crate) fn watch(&self) -> Option<&'a Watch> {
+        self.watch
+    }
+
+    /// Notes until when a slot stays as it is; `fresh` says that its being fresh is asked for.
+    #[inline]
+    pub fn note_read(&self, slot: SlotId, fresh: bool) {
+        if let Some(watch) = self.watch {
+            self.note_watched(watch, slot, fresh);
+        }
+    }
+
+    /// Apart from the above, so that who is not watched does not pay for it.
+    #[inline(never)]
+    fn note_watched(&self, watch: &Watch, slot: SlotId, fresh: bool) {
+        let found = self.slot(slot);
+        match found.origin {
+            Some(Origin::Corrected(correction)) => watch.note(correction.until),
+            // A stale one stays so; a fresh one gives way to another source when it is no longer fresh.
+            Some(Origin::Observed { source, .. }) if !found.stale && (fresh || self.observations.len() > 1) => {
+                let said = self.observations.iter().find(|observation| observation.source == source);
+                let last = said.and_then(|said| last_fresh(said, self.layout.fresh_for(slot).or(said.fresh_for)));
+                last.into_iter().for_each(|last| watch.note_after(last));
+            }
+            Some(Origin::Observed { .. }) | None => {}
+        }
+    }
+
     /// Returns a slot.
     pub fn slot(&self, slot: SlotId) -> &'a Slot<'a> {
         &self.slots[slot.0 as usize]
@@ -102,7 +137,14 @@ impl<'a> Facts<'a> {
 
     /// Returns whether any source's statement is still fresh.
     pub fn is_fresh(&self) -> bool {
-        self.observations.iter().any(|observation| !is_stale(observation, observation.fresh_for, self.at))
+        let last = |observation: &Observation<'_>| last_fresh(observation, observation.fresh_for);
+        let fresh = self.observations.iter().any(|observation| last(observation).is_none_or(|last| self.at <= last));
+        if let (true, Some(watch)) = (fresh, self.watch)
+            && let Some(last) = self.observations.iter().map(last).max_by_key(|last| last.unwrap_or(Timestamp::MAX))
+        {
+            last.into_iter().for_each(|last| watch.note_after(last));
+        }
+        fresh
     }
 
     /// Returns the observations that were merged.
@@ -129,11 +171,9 @@ impl<'a> Facts<'a> {
     }
 }
 
-fn is_stale(observation: &Observation<'_>, fresh_for: Option<Period>, at: Timestamp) -> bool {
-    match (observation.collected, fresh_for) {
-        (Some(collected), Some(period)) => collected.checked_add(period.exact()).is_ok_and(|end| at > end),
-        (None, _) | (_, None) => false,
-    }
+/// The last moment at which what was said is fresh; none when it always is.
+fn last_fresh(observation: &Observation<'_>, fresh_for: Option<Period>) -> Option<Timestamp> {
+    observation.collected?.checked_add(fresh_for?.exact()).ok()
 }
 
 /// Merges the observations and corrections of one device as they stand at `at`.
@@ -171,7 +211,7 @@ pub fn merge<'a>(
             }))
         }
     };
-    Facts { slots, observations, layout, at }
+    Facts { slots, observations, layout, at, watch: None }
 }
 
 /// Reads a value as the dictionary declares its fact.
@@ -187,7 +227,7 @@ fn said<'a>(
     layout: &'a Layout,
     at: Timestamp,
 ) -> Slot<'a> {
-    let stale = is_stale(observation, layout.fresh_for(id).or(observation.fresh_for), at);
+    let stale = last_fresh(observation, layout.fresh_for(id).or(observation.fresh_for)).is_some_and(|last| at > last);
     let origin = Some(Origin::Observed { source: observation.source, collected: observation.collected });
     Slot { value: typed(raw, id, layout), raw, origin, stale }
 }

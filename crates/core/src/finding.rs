@@ -11,7 +11,7 @@ use crate::id::{DeviceId, RuleId};
 use crate::period::Period;
 use crate::rule::{Rule, Stage};
 use crate::standing::{Standing, Uncovered, standing_at};
-use crate::verdict::{VerdictOutcome, Verdicts};
+use crate::verdict::{Verdict, VerdictOutcome, Verdicts};
 
 /// What a finding is about.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -249,7 +249,9 @@ pub struct Settled {
 /// Weighs the verdicts of one device against its earlier findings at `at`.
 ///
 /// `earlier` holds the latest finding of each subject. `explain` gives the evidence of a rule of `rules`; it
-/// is asked only for rules that fail, that are unknown, or that end a finding.
+/// is asked only for rules that fail, that are unknown, or that end a finding, and not where a finding runs whose evidence is
+/// as new already as the newest that there is of the device, `newest`.
+#[expect(clippy::too_many_arguments, reason = "each says another thing about one device")]
 pub fn settle(
     device: &DeviceId,
     earlier: Vec<Finding>,
@@ -257,8 +259,17 @@ pub fn settle(
     verdicts: &Verdicts,
     at: Timestamp,
     settings: &SettleSettings,
+    newest: Option<Timestamp>,
     explain: &mut dyn FnMut(usize) -> Evidence,
 ) -> Settled {
+    let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage == Stage::Enforced);
+    let is_quiet = |verdict: &Verdict| matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
+    if earlier.is_empty() && judged().all(is_quiet) {
+        // Nothing ever failed, and nothing does.
+        let covered = judged().any(|verdict| verdict.outcome != VerdictOutcome::NotApplicable);
+        let standing = standing_at([], covered, settings.uncovered, at);
+        return Settled { findings: Vec::new(), transitions: Vec::new(), standing, covered };
+    }
     let mut step = Settling { device, rules, at, settings, findings: BTreeMap::new(), transitions: Vec::new() };
     for finding in earlier {
         let subject = step.renamed(&finding.subject);
@@ -274,7 +285,7 @@ pub fn settle(
         covered |= verdict.outcome != VerdictOutcome::NotApplicable;
         judged.push(Subject::Rule(rule.id.clone()));
         match verdict.outcome {
-            VerdictOutcome::Fail => step.fail(rule, &explain(verdict.rule)),
+            VerdictOutcome::Fail => step.fail(rule, newest, || explain(verdict.rule)),
             VerdictOutcome::Pass => step.pass(rule, || explain(verdict.rule)),
             VerdictOutcome::NotApplicable => step.close(&Subject::Rule(rule.id.clone()), CloseReason::NotApplicable),
             // Silence is not a fix: the clock runs on.
@@ -342,15 +353,19 @@ impl Settling<'_> {
             .map_or_else(|| subject.clone(), |rule| Subject::Rule(rule.id.clone()))
     }
 
-    fn fail(&mut self, rule: &Rule, evidence: &Evidence) {
+    fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, explain: impl FnOnce() -> Evidence) {
         let subject = Subject::Rule(rule.id.clone());
-        let (at, collected) = (self.at, evidence.collected());
+        if let Some(finding) = self.findings.get_mut(&subject).filter(|finding| finding.is_running()) {
+            if finding.evidence_at < newest {
+                finding.evidence_at = finding.evidence_at.max(explain().collected());
+            }
+            finding.fingerprint = rule.fingerprint;
+            self.regrace(rule);
+            return;
+        }
+        let (at, collected) = (self.at, explain().collected());
         let relapse = self.settings.relapse.exact();
         match self.findings.get_mut(&subject) {
-            Some(finding) if finding.is_running() => {
-                finding.evidence_at = finding.evidence_at.max(collected);
-                finding.fingerprint = rule.fingerprint;
-            }
             Some(finding) if keeps_clock(finding, at, relapse) => {
                 finding.closed = None;
                 finding.spell += 1;
@@ -513,8 +528,16 @@ mod tests {
                 blame: blame.clone(),
             };
             let earlier = std::mem::take(&mut self.findings);
-            let settled =
-                settle(&DeviceId::from("d"), earlier, &self.rules, &verdicts, moment(at), &self.settings, &mut explain);
+            let settled = settle(
+                &DeviceId::from("d"),
+                earlier,
+                &self.rules,
+                &verdicts,
+                moment(at),
+                &self.settings,
+                Some(moment(collected)),
+                &mut explain,
+            );
             self.findings = settled.findings;
             let what = settled
                 .transitions

@@ -10,6 +10,7 @@ use bumpalo::Bump;
 
 use crate::condition::Use;
 use crate::dictionary::{Declaration, Dictionary, ReadAs, sounds_secret};
+use crate::fingerprint::Fingerprint;
 use crate::period::Period;
 use crate::value::Value;
 
@@ -246,6 +247,18 @@ impl Layout {
     /// Returns what the items of a list at a node are looked at for; none where they are wanted whole.
     pub fn items(&self, node: NodeId) -> Option<&ItemFields> {
         self.items.get(node.0 as usize)?.as_ref()
+    }
+
+    /// Returns a number that differs from the one of every layout that may fill its slots otherwise from the same document.
+    pub fn fingerprint(&self) -> u64 {
+        let mut print = Fingerprint::new();
+        print.text(env!("CARGO_PKG_VERSION"));
+        self.slot_paths().for_each(|path| print.text(path));
+        for (at, node) in self.nodes.iter().enumerate().filter(|(_, node)| node.wanted || node.declared.is_some()) {
+            print.text(&node.path);
+            print.text(&format!("{:?} {:?}", node.declared, self.items.get(at)));
+        }
+        print.value()
     }
 
     /// Returns the slot that wants the value at a node.

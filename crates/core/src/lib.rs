@@ -12,10 +12,12 @@ mod dictionary;
 mod evidence;
 mod facts;
 mod finding;
+mod fingerprint;
 mod group;
 mod id;
 mod layout;
 mod lives;
+mod packed;
 mod people;
 mod period;
 mod rule;
@@ -25,6 +27,7 @@ mod testing;
 mod value;
 mod verdict;
 mod version;
+mod watch;
 
 pub use access::{
     AccessRule, AccessSet, AccessSource, Attempt, Decision, Effect, LossCause, Otherwise, Service, ServiceSource, Step,
@@ -40,6 +43,7 @@ pub use group::{GroupKind, GroupSource, Membership};
 pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
 pub use layout::{DocumentReader, ItemFields, Keeping, Layout, NodeId, Read, ReadError, SlotId};
 pub use lives::{Lives, Renaming, Retirement};
+pub use packed::{Packer, unpack};
 pub use people::{Holder, Person};
 pub use period::{Period, show_span};
 pub use rule::{Exception, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity, Stage};
@@ -47,3 +51,4 @@ pub use standing::{Standing, Uncovered, standing_at};
 pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
 pub use version::{compare_versions, is_version};
+pub use watch::Watch;

@@ -60,6 +60,11 @@ impl Lives {
         self.retirements.get(device)?.iter().rfind(|retirement| retirement.from <= at)
     }
 
+    /// Returns the first retirement of a device after a moment.
+    pub fn next_retirement(&self, device: &str, at: Timestamp) -> Option<&Retirement> {
+        self.retirements.get(device)?.iter().find(|retirement| retirement.from > at)
+    }
+
     /// Returns whether what was collected then speaks for a device at a moment.
     pub fn is_of_this_life(&self, device: &str, collected: Timestamp, at: Timestamp) -> bool {
         self.last_retirement(device, at).is_none_or(|retirement| collected > retirement.last)
@@ -122,6 +127,8 @@ mod tests {
         assert_eq!(lives.last_retirement("a", moment(5)).unwrap().from, moment(5));
         assert_eq!(lives.last_retirement("a", moment(20)).unwrap().from, moment(10));
         assert_eq!(lives.last_retirement("b", moment(20)), None);
+        assert_eq!(lives.next_retirement("a", moment(5)).unwrap().from, moment(10));
+        assert_eq!(lives.next_retirement("a", moment(10)), None);
         assert!(lives.is_of_this_life("a", moment(3), moment(4)));
         assert!(!lives.is_of_this_life("a", moment(5), moment(5)));
         assert!(lives.is_of_this_life("a", moment(6), moment(9)));

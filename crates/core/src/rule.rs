@@ -15,6 +15,7 @@ use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::dictionary::Dictionary;
 use crate::evidence::{Blame, Evidence, Outcome};
 use crate::facts::Facts;
+use crate::fingerprint::Fingerprint;
 use crate::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids, unknown_group};
 use crate::id::{DeviceId, GroupId, RuleId};
 use crate::layout::{Layout, SlotId};
@@ -22,6 +23,7 @@ use crate::people::Person;
 use crate::period::Period;
 use crate::value::{Reason, Value};
 use crate::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
+use crate::watch::Watch;
 
 /// A word someone wrote, with its place.
 #[derive(Clone, Debug)]
@@ -262,6 +264,11 @@ impl RuleSet {
         self.groups.all.iter().map(|group| (&group.id, group.title.as_deref(), group.kind))
     }
 
+    /// Returns whether some group of devices asks how its members stand, or which rules fail on them.
+    pub fn groups_read_standing(&self) -> bool {
+        self.groups.all.iter().any(|group| group.reads_standing)
+    }
+
     /// Returns the facts that say whether a group holds a device and are older than promised, by path: in what they decide,
     /// their last known values count. `group` is an index into [`Self::groups`].
     pub fn last_known_of_group<'f>(&'f self, group: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
@@ -294,11 +301,18 @@ impl RuleSet {
         }))
     }
 
-    /// Works out which groups a person belongs to, one membership a group.
-    pub fn memberships_of_person(&self, person: &Person, at: Timestamp, zone: &TimeZone) -> Vec<Membership> {
+    /// Works out which groups a person belongs to, one membership a group; notes until when that holds.
+    pub fn memberships_of_person(
+        &self,
+        person: &Person,
+        at: Timestamp,
+        zone: &TimeZone,
+        watch: &Watch,
+    ) -> Vec<Membership> {
         let arena = Bump::new();
         let facts = self.person_values(person, &arena);
         let mut evaluator = Evaluator::new(None, at, zone, &arena);
+        evaluator.set_watch(watch);
         self.groups.of_person(person, facts, &mut evaluator, &arena)
     }
 
@@ -680,18 +694,11 @@ fn compile_rule(
 
 /// FNV-1a over the words of scope and requirement: stable between versions and machines.
 fn fingerprint(source: &RuleSource, require: &Condition) -> u64 {
-    let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
-    let mut feed = |text: &str| {
-        for byte in text.bytes().chain([0]) {
-            hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
-        }
-    };
-    feed(require.as_str().trim());
-    feed(source.covers.as_ref().map_or("", |text| text.as_str().trim()));
-    for named in source.groups.iter().chain(&source.except) {
-        feed(&named.text);
-    }
-    hash
+    let mut print = Fingerprint::new();
+    print.text(require.as_str().trim());
+    print.text(source.covers.as_ref().map_or("", |text| text.as_str().trim()));
+    source.groups.iter().chain(&source.except).for_each(|named| print.text(&named.text));
+    print.value()
 }
 
 #[cfg(test)]

@@ -17,6 +17,7 @@ use crate::rule::{Named, RuleSet, RuleSetSource, RuleSource, Severity, Stage};
 use crate::standing::Standing;
 use crate::value::{Datum, Value};
 use crate::verdict::{DeviceInput, VerdictOutcome};
+use crate::watch::Watch;
 
 pub(crate) fn moment(text: &str) -> Timestamp {
     text.parse().unwrap()
@@ -119,7 +120,7 @@ pub(crate) fn on_device<T>(
     let facts = merge(&observation, std::iter::empty(), set.layout(), at, &arena);
     let zone = TimeZone::UTC;
     let memberships: Vec<Membership> =
-        person.map(|person| set.memberships_of_person(person, at, &zone)).unwrap_or_default();
+        person.map(|person| set.memberships_of_person(person, at, &zone, &Watch::default())).unwrap_or_default();
     let holders: Vec<Holder<'_>> = person
         .iter()
         .map(|person| Holder { id: person.id.as_str(), person: Some(person), memberships: &memberships })

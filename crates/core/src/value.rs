@@ -30,6 +30,25 @@ pub enum Reason {
 }
 
 impl Reason {
+    /// All reasons; what is kept of them by number goes by this order.
+    pub const ALL: [Self; 7] =
+        [Self::Missing, Self::Null, Self::WrongType, Self::Stale, Self::Clock, Self::Scope, Self::Error];
+
+    /// Returns the reason's place among all.
+    pub fn number(self) -> u8 {
+        Self::ALL.iter().position(|known| *known == self).unwrap_or(0) as u8
+    }
+
+    /// Returns the reason at a place among all; an error where there is none.
+    pub fn of_number(number: u8) -> Self {
+        Self::ALL.get(usize::from(number)).copied().unwrap_or(Self::Error)
+    }
+
+    /// Reads the word back.
+    pub fn parse(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|reason| reason.as_str() == word)
+    }
+
     /// Returns the word used in files and JSON.
     pub fn as_str(self) -> &'static str {
         match self {

@@ -6,8 +6,8 @@
 use std::net::IpAddr;
 
 use bumpalo::Bump;
-use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
 
 use super::compiled::{AmbientKey, Condition, Instance, Node, NodeTest, Op};
 use super::functions::Context;
@@ -16,7 +16,8 @@ use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
 use super::temporal::parse_date_time;
 use crate::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
 use crate::facts::{Facts, Origin};
-use crate::value::{List, Range, RangeEnd, Reason, Unknown, Value};
+use crate::value::{DateTime, List, Range, RangeEnd, Reason, Unknown, Value};
+use crate::watch::Watch;
 
 /// How many items one condition may go through on one device, so that lists within lists end.
 const MOST_STEPS: u32 = 1_000_000;
@@ -67,6 +68,18 @@ pub struct Evaluator<'a> {
     /// Staleness counts: in what is required, not in scopes.
     strict: bool,
     vacuous: bool,
+    watch: Option<&'a Watch>,
+}
+
+/// How a value moves with the clock.
+#[derive(Clone, Copy, Debug)]
+enum Moving {
+    /// A moment, this much later than now.
+    Ahead(SignedDuration),
+    /// How long ago a moment is.
+    Since(Timestamp),
+    /// How long it is until a moment.
+    Until(Timestamp),
 }
 
 impl<'a> Evaluator<'a> {
@@ -85,7 +98,13 @@ impl<'a> Evaluator<'a> {
             trace: None,
             strict: false,
             vacuous: false,
+            watch: facts.and_then(Facts::watch),
         }
+    }
+
+    /// Notes from now on until when what is worked out holds; of watched facts it is noted anyway.
+    pub fn set_watch(&mut self, watch: &'a Watch) {
+        self.watch = Some(watch);
     }
 
     /// Sets what the person's facts are, slot by slot.
@@ -248,8 +267,7 @@ impl<'a> Evaluator<'a> {
         let not = if wanted { "" } else { "not " };
         let (value, subject, observed, required) = match &node.op {
             Op::Compare(op, left, right) => {
-                let (l, r) = (self.value(condition, left), self.value(condition, right));
-                let value = compare(*op, l, r, left, right);
+                let (l, r, value) = self.compared(condition, *op, left, right);
                 // The side that reads a fact is what was looked at.
                 let (op, subject, observed, bound) = if left.label.is_none() && right.label.is_some() {
                     (op.flipped(), right, r, l)
@@ -261,16 +279,11 @@ impl<'a> Evaluator<'a> {
                 (value, text(subject), observed, format!("{} {}", op.as_str(), bound.show_quoted()))
             }
             Op::Between { value, low, high } => {
-                let (v, l, h) = (self.value(condition, value), self.value(condition, low), self.value(condition, high));
-                let result = kleene_and(
-                    compare(CompareOp::LessEqual, l, v, low, value),
-                    compare(CompareOp::LessEqual, v, h, value, high),
-                );
+                let ([v, l, h], result) = self.between(condition, value, low, high);
                 (result, text(value), v.show(), format!("{not}between {} and {}", l.show(), h.show()))
             }
             Op::In(value, tests) => {
-                let v = self.value(condition, value);
-                let result = self.membership(condition, value, v, tests);
+                let (v, result) = self.membership(condition, value, tests);
                 let end = node.span.end;
                 let required = condition.as_str()[value.span.end..end].trim();
                 (result, text(value), v.show(), format!("{not}{required}"))
@@ -506,7 +519,9 @@ impl<'a> Evaluator<'a> {
     /// Returns a fact where it lies, unless it is too old for what it is asked for.
     #[inline]
     pub(super) fn fresh_fact(&self, slot: crate::layout::SlotId, exempt: bool) -> Option<&'a Value<'a>> {
-        let found = self.facts?.slot(slot);
+        let facts = self.facts?;
+        facts.note_read(slot, self.strict && !exempt);
+        let found = facts.slot(slot);
         (!found.stale || !self.strict || exempt).then_some(&found.value)
     }
 
@@ -568,12 +583,7 @@ impl<'a> Evaluator<'a> {
             },
             Op::Arithmetic(op, left, right) => {
                 let (l, r) = (self.value(condition, left), self.value(condition, right));
-                match (op, l, r) {
-                    (ArithmeticOp::Add, Value::Text(a), Value::Text(b)) => {
-                        Value::Text(self.arena.alloc_str(&[a, b].concat()))
-                    }
-                    _ => arithmetic(*op, l, r, left, right),
-                }
+                self.computed(*op, l, r, left, right)
             }
             Op::And(_) | Op::Or(_) | Op::Not(_) | Op::Quantified { .. } => {
                 self.quietly(|this| this.truth(condition, node, true))
@@ -585,21 +595,9 @@ impl<'a> Evaluator<'a> {
                     unknown => unknown,
                 }
             }
-            Op::Compare(op, left, right) => {
-                let (l, r) = (self.value(condition, left), self.value(condition, right));
-                compare(*op, l, r, left, right)
-            }
-            Op::Between { value, low, high } => {
-                let (v, l, h) = (self.value(condition, value), self.value(condition, low), self.value(condition, high));
-                kleene_and(
-                    compare(CompareOp::LessEqual, l, v, low, value),
-                    compare(CompareOp::LessEqual, v, h, value, high),
-                )
-            }
-            Op::In(value, tests) => {
-                let v = self.value(condition, value);
-                self.membership(condition, value, v, tests)
-            }
+            Op::Compare(op, left, right) => self.compared(condition, *op, left, right).2,
+            Op::Between { value, low, high } => self.between(condition, value, low, high).1,
+            Op::In(value, tests) => self.membership(condition, value, tests).1,
             Op::Filter { list, item, condition: filter } => self.filter(condition, list, *item, filter),
             Op::Index { list, index } => self.index(condition, list, index),
             Op::For { lists, first_local, body } => self.repeated(condition, lists, *first_local, body),
@@ -619,9 +617,10 @@ impl<'a> Evaluator<'a> {
                 let value = self.value(condition, inner);
                 Value::Boolean(is_present(&value))
             }
-            Op::Age(inner) => {
-                let value = self.value(condition, inner);
-                self.age(value, inner)
+            Op::Age(_) => {
+                let (age, moving) = self.moving(condition, node);
+                self.note_always(moving.is_some());
+                age
             }
             Op::Failing(rule) => {
                 match self.ambient.failing {
@@ -645,8 +644,132 @@ impl<'a> Evaluator<'a> {
         }
     }
 
+    /// Compares two parts; returns both, and the outcome. Notes when it changes, where a part moves with the clock.
+    fn compared(
+        &mut self,
+        condition: &'a Condition,
+        op: CompareOp,
+        left: &'a Node,
+        right: &'a Node,
+    ) -> (Value<'a>, Value<'a>, Value<'a>) {
+        let ((l, left_moves), (r, right_moves)) = (self.moving(condition, left), self.moving(condition, right));
+        match (left_moves, right_moves) {
+            (None, None) => {}
+            (Some(moving), None) => self.note_comparison(op, moving, r),
+            (None, Some(moving)) => self.note_comparison(op.flipped(), moving, l),
+            (Some(_), Some(_)) => self.note_always(true),
+        }
+        (l, r, compare(op, l, r, left, right))
+    }
+
+    /// Whether a value lies between two others; returns all three, and the outcome.
+    fn between(
+        &mut self,
+        condition: &'a Condition,
+        value: &'a Node,
+        low: &'a Node,
+        high: &'a Node,
+    ) -> ([Value<'a>; 3], Value<'a>) {
+        let (v, moving) = self.moving(condition, value);
+        let (l, h) = (self.value(condition, low), self.value(condition, high));
+        if let Some(moving) = moving {
+            self.note_comparison(CompareOp::GreaterEqual, moving, l);
+            self.note_comparison(CompareOp::LessEqual, moving, h);
+        }
+        let result = kleene_and(
+            compare(CompareOp::LessEqual, l, v, low, value),
+            compare(CompareOp::LessEqual, v, h, value, high),
+        );
+        ([v, l, h], result)
+    }
+
+    /// Works out the value of a part, and how it moves with the clock where that is told; asked for by whoever notes when what
+    /// comes of it changes.
+    fn moving(&mut self, condition: &'a Condition, node: &'a Node) -> (Value<'a>, Option<Moving>) {
+        let Some(watch) = self.watch else {
+            let value = match &node.op {
+                Op::Age(inner) => {
+                    let value = self.value(condition, inner);
+                    self.age(value, inner).0
+                }
+                _ => self.value(condition, node),
+            };
+            return (value, None);
+        };
+        match &node.op {
+            Op::Age(inner) => {
+                let value = self.value(condition, inner);
+                match self.age(value, inner) {
+                    (age @ Value::Duration(_), Some(moment)) => (age, Some(Moving::Since(moment))),
+                    (unknown, Some(moment)) => {
+                        // From the future it comes into the present.
+                        watch.note(moment);
+                        (unknown, None)
+                    }
+                    (unknown, None) => (unknown, None),
+                }
+            }
+            Op::Call(function, _) if function.name == "now" => {
+                let context = Context { arena: self.arena, now: self.now, zone: self.zone };
+                ((function.run)(&context, &[]), Some(Moving::Ahead(SignedDuration::ZERO)))
+            }
+            Op::Arithmetic(op, left, right) => {
+                let ((l, left_moves), (r, right_moves)) = (self.moving(condition, left), self.moving(condition, right));
+                let value = self.computed(*op, l, r, left, right);
+                let moving = match (op, left_moves, right_moves) {
+                    (_, None, None) => return (value, None),
+                    (ArithmeticOp::Add, Some(Moving::Ahead(by)), None) => lengthened(by, r).map(Moving::Ahead),
+                    (ArithmeticOp::Add, None, Some(Moving::Ahead(by))) => lengthened(by, l).map(Moving::Ahead),
+                    (ArithmeticOp::Subtract, Some(Moving::Ahead(by)), None) => match r {
+                        Value::Duration(length) => by.checked_sub(length).map(Moving::Ahead),
+                        Value::DateTime(DateTime::At(moment, _)) => moment.checked_sub(by).ok().map(Moving::Since),
+                        _ => None,
+                    },
+                    (ArithmeticOp::Subtract, None, Some(Moving::Ahead(by))) => match l {
+                        Value::DateTime(DateTime::At(moment, _)) => moment.checked_sub(by).ok().map(Moving::Until),
+                        _ => None,
+                    },
+                    _ => None,
+                };
+                self.note_always(moving.is_none());
+                (value, moving)
+            }
+            _ => (self.value(condition, node), None),
+        }
+    }
+
+    /// Notes when `moving op other` comes out otherwise.
+    fn note_comparison(&self, op: CompareOp, moving: Moving, other: Value<'a>) {
+        let Some(watch) = self.watch else { return };
+        // Beside what is not known or of another type nothing moves.
+        let edge = match (moving, other) {
+            (Moving::Ahead(by), Value::DateTime(DateTime::At(moment, _))) => (op, moment.checked_sub(by)),
+            (Moving::Since(moment), Value::Duration(length)) => (op, moment.checked_add(length)),
+            (Moving::Until(moment), Value::Duration(length)) => (op.flipped(), moment.checked_sub(length)),
+            _ => return,
+        };
+        // Before and after all time nothing happens.
+        if let (op, Ok(edge)) = edge {
+            watch.note_comparison(self.now, op, edge);
+        }
+    }
+
+    fn note_always(&self, moves: bool) {
+        if let (true, Some(watch)) = (moves, self.watch) {
+            watch.note_always();
+        }
+    }
+
+    fn computed(&self, op: ArithmeticOp, l: Value<'a>, r: Value<'a>, left: &'a Node, right: &'a Node) -> Value<'a> {
+        match (op, l, r) {
+            (ArithmeticOp::Add, Value::Text(a), Value::Text(b)) => Value::Text(self.arena.alloc_str(&[a, b].concat())),
+            _ => arithmetic(op, l, r, left, right),
+        }
+    }
+
     fn fact(&mut self, slot: crate::layout::SlotId, exempt: bool, node: &'a Node) -> Value<'a> {
         let Some(facts) = self.facts else { return Value::missing(node.label.as_deref().unwrap_or("")) };
+        facts.note_read(slot, self.strict && !exempt);
         let found = facts.slot(slot);
         let value = if found.stale && self.strict && !exempt {
             Value::Unknown(Unknown { reason: Reason::Stale, fact: node.label.as_deref().unwrap_or("") })
@@ -808,39 +931,61 @@ impl<'a> Evaluator<'a> {
         usize::try_from(at).ok().and_then(|at| list.items.get(at)).copied().unwrap_or(Value::Null)
     }
 
-    fn age(&self, value: Value<'a>, inner: &'a Node) -> Value<'a> {
+    /// How long ago a moment is, and the moment.
+    fn age(&self, value: Value<'a>, inner: &'a Node) -> (Value<'a>, Option<Timestamp>) {
         let moment = match value {
             Value::DateTime(moment) => moment.moment(),
             // An undeclared instant is a text that reads as one.
             Value::Text(text) => parse_date_time(text).and_then(|moment| moment.moment()),
-            Value::Unknown(_) | Value::Null => return value,
+            Value::Unknown(_) | Value::Null => return (value, None),
             _ => None,
         };
-        match moment {
+        let age = match moment {
             Some(moment) if moment > self.now => {
                 Value::Unknown(Unknown { reason: Reason::Clock, fact: inner.label.as_deref().unwrap_or("") })
             }
             Some(moment) => Value::Duration(self.now.duration_since(moment)),
             None => mismatch(inner, inner),
-        }
+        };
+        (age, moment)
     }
 
-    /// Whether a value is met by one of the tests of an `in`.
+    /// Whether a part is met by one of the tests of an `in`; returns its value, and the outcome.
     fn membership(
         &mut self,
         condition: &'a Condition,
         node: &'a Node,
-        value: Value<'a>,
         tests: &'a [NodeTest],
-    ) -> Value<'a> {
+    ) -> (Value<'a>, Value<'a>) {
+        let (value, moving) = self.moving(condition, node);
         let mut result = Value::Boolean(false);
         for test in tests {
             let one = match test {
                 NodeTest::Compare(op, bound) => {
                     let bound_value = self.value(condition, bound);
+                    moving.into_iter().for_each(|moving| self.note_comparison(*op, moving, bound_value));
                     compare(*op, value, bound_value, node, bound)
                 }
                 NodeTest::Value(member) => match &member.op {
+                    Op::Range { low, low_included, high, high_included } if moving.is_some() => {
+                        let low = RangeEnd { value: self.value(condition, low), included: *low_included };
+                        let high = RangeEnd { value: self.value(condition, high), included: *high_included };
+                        if let Some(moving) = moving {
+                            let (from, to) = (CompareOp::GreaterEqual, CompareOp::LessEqual);
+                            self.note_comparison(
+                                if low.included { from } else { CompareOp::Greater },
+                                moving,
+                                low.value,
+                            );
+                            self.note_comparison(if high.included { to } else { CompareOp::Less }, moving, high.value);
+                        }
+                        one_of(value, Value::Range(self.arena.alloc(Range { low, high })), node, member)
+                    }
+                    _ if moving.is_some() => {
+                        self.note_always(true);
+                        let member_value = self.value(condition, member);
+                        one_of(value, member_value, node, member)
+                    }
                     // A written list is gone through without being built.
                     Op::List(items) => {
                         let mut any = Value::Boolean(false);
@@ -864,7 +1009,7 @@ impl<'a> Evaluator<'a> {
                 break;
             }
         }
-        result
+        (value, result)
     }
 
     fn call(
@@ -891,6 +1036,13 @@ impl<'a> Evaluator<'a> {
                 return Value::Unknown(unknown);
             }
             values.push(value);
+        }
+        if let Some(watch) = self.watch {
+            match function.name {
+                "now" => watch.note_always(),
+                "today" => watch.note_day(self.now, self.zone),
+                _ => {}
+            }
         }
         let context = Context { arena: self.arena, now: self.now, zone: self.zone };
         let result = (function.run)(&context, &values);
@@ -983,6 +1135,14 @@ impl Node {
             Op::And(parts) | Op::Or(parts) => parts.iter().find_map(Self::blame_label),
             _ => None,
         }
+    }
+}
+
+/// A length, made longer by a duration.
+fn lengthened(length: SignedDuration, by: Value<'_>) -> Option<SignedDuration> {
+    match by {
+        Value::Duration(by) => length.checked_add(by),
+        _ => None,
     }
 }
 

@@ -26,5 +26,6 @@ mod uses;
 pub use check::{Place, Vocabulary};
 pub use compiled::Condition;
 pub use eval::{Ambient, Evaluator};
+pub(crate) use syntax::CompareOp;
 pub use temporal::{parse_date_time, parse_duration, show_duration, show_months};
 pub(crate) use uses::{Use, Uses};

@@ -19,7 +19,7 @@ pub(super) struct Name {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum CompareOp {
+pub(crate) enum CompareOp {
     Equal,
     NotEqual,
     Less,

@@ -7,6 +7,8 @@ use proptest::prelude::*;
 use rust_decimal::Decimal;
 use serde_json::{Value as Json, json};
 
+mod until;
+
 use super::*;
 use crate::diagnostic::{Diagnostic, FileId, Severity, Text};
 use crate::dictionary::{Declaration, Dictionary, FactType};
