@@ -58,12 +58,115 @@ pub(crate) fn finding(row: &FindingRow) -> Option<Finding> {
     })
 }
 
+/// Findings of one device as bytes: quicker to read than rows.
+pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
+    let mut out = Packing(Vec::new());
+    for finding in findings {
+        out.text(finding.subject.as_str());
+        out.moment(Some(finding.opened));
+        out.moment(finding.failing_since);
+        out.text(&finding.grace.to_string());
+        out.moment(Some(finding.due));
+        out.number(finding.spell.into());
+        out.moment(finding.closed.map(|(at, _)| at));
+        out.text(finding.closed.map_or("", |(_, reason)| reason.as_str()));
+        out.moment(finding.evidence_at);
+        out.number(finding.fingerprint);
+        out.number(finding.leaves_open.len() as u64);
+        finding.leaves_open.iter().for_each(|rule| out.text(rule.as_str()));
+        out.number(finding.blames.len() as u64);
+        for blame in &finding.blames {
+            out.text(&blame.fact);
+            out.text(blame.reason.as_str());
+        }
+    }
+    out.0
+}
+
+/// Reads what [`pack_findings`] wrote; none when it was not.
+pub(crate) fn unpack_findings(bytes: &[u8], device: &str) -> Option<Vec<Finding>> {
+    let mut rest = Unpacking(bytes);
+    let mut findings = Vec::new();
+    while !rest.0.is_empty() {
+        let subject = Subject::parse(rest.text()?);
+        let (opened, failing_since) = (rest.moment()??, rest.moment()?);
+        let (grace, due) = (Period::parse(rest.text()?).ok()?, rest.moment()??);
+        let spell = u32::try_from(rest.number()?).ok()?;
+        let closed = match (rest.moment()?, rest.text()?) {
+            (Some(at), reason) => Some((at, CloseReason::parse(reason)?)),
+            (None, _) => None,
+        };
+        let (evidence_at, fingerprint) = (rest.moment()?, rest.number()?);
+        let leaves_open = (0..rest.number()?).map(|_| rest.text().map(RuleId::from)).collect::<Option<_>>()?;
+        let blames = (0..rest.number()?)
+            .map(|_| Some(Blame { fact: rest.text()?.to_owned(), reason: Reason::parse(rest.text()?)? }))
+            .collect::<Option<_>>()?;
+        let device = DeviceId::from(device);
+        findings.push(Finding {
+            device,
+            subject,
+            opened,
+            failing_since,
+            grace,
+            due,
+            spell,
+            closed,
+            evidence_at,
+            fingerprint,
+            leaves_open,
+            blames,
+        });
+    }
+    Some(findings)
+}
+
+struct Packing(Vec<u8>);
+
+impl Packing {
+    fn number(&mut self, number: u64) {
+        self.0.extend(number.to_le_bytes());
+    }
+
+    fn text(&mut self, text: &str) {
+        self.0.extend(u32::try_from(text.len()).unwrap_or(u32::MAX).to_le_bytes());
+        self.0.extend(text.as_bytes());
+    }
+
+    fn moment(&mut self, moment: Option<Timestamp>) {
+        self.0.extend(moment.map_or(i128::MIN, Timestamp::as_nanosecond).to_le_bytes());
+    }
+}
+
+struct Unpacking<'b>(&'b [u8]);
+
+impl<'b> Unpacking<'b> {
+    fn bytes<const N: usize>(&mut self) -> Option<[u8; N]> {
+        let (bytes, rest) = self.0.split_first_chunk::<N>()?;
+        self.0 = rest;
+        Some(*bytes)
+    }
+
+    fn number(&mut self) -> Option<u64> {
+        self.bytes().map(u64::from_le_bytes)
+    }
+
+    fn text(&mut self) -> Option<&'b str> {
+        let length = usize::try_from(u32::from_le_bytes(self.bytes()?)).ok()?;
+        let (text, rest) = self.0.split_at_checked(length)?;
+        self.0 = rest;
+        std::str::from_utf8(text).ok()
+    }
+
+    fn moment(&mut self) -> Option<Option<Timestamp>> {
+        match i128::from_le_bytes(self.bytes()?) {
+            i128::MIN => Some(None),
+            nanoseconds => Timestamp::from_nanosecond(nanoseconds).ok().map(Some),
+        }
+    }
+}
+
 fn blame(json: &Json) -> Option<Blame> {
-    const REASONS: [Reason; 7] =
-        [Reason::Missing, Reason::Null, Reason::WrongType, Reason::Stale, Reason::Clock, Reason::Scope, Reason::Error];
-    let word = json.get(1)?.as_str()?;
-    let reason = REASONS.into_iter().find(|reason| reason.as_str() == word)?;
-    Some(Blame { fact: json.get(0)?.as_str()?.to_owned(), reason })
+    Some(Blame { fact: json.get(0)?.as_str()?.to_owned(), reason: Reason::parse(json.get(1)?.as_str()?)? })
 }
 
 /// A decision as the ledger keeps it.
@@ -154,6 +257,11 @@ mod tests {
             leaves_open: vec![RuleId::from("a/b")],
             blames: vec![Blame { fact: "os.version".into(), reason: Reason::WrongType }],
         };
-        assert_eq!(finding(&finding_row(&original, 3)), Some(original));
+        assert_eq!(finding(&finding_row(&original, 3)).as_ref(), Some(&original));
+        let open = Finding { closed: None, failing_since: None, subject: Subject::parse("a/b"), ..original.clone() };
+        let both = [original, open];
+        let packed = pack_findings(&both);
+        assert_eq!(unpack_findings(&packed, "d").as_deref(), Some(&both[..]));
+        assert!((1..packed.len()).filter(|cut| unpack_findings(&packed[..*cut], "d").is_some()).count() <= 1);
     }
 }

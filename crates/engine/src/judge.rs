@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Ambient, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Holder, Layout, Membership, Observation,
-    Person, PersonId, ReadError, Standing, Subject, Value, VerdictOutcome, Verdicts, merge,
+    Ambient, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Holder, Layout, Membership,
+    Observation, Person, PersonId, ReadError, Standing, Subject, Value, VerdictOutcome, Verdicts, Watch, merge, unpack,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
-use fencepost_store::PersonRow;
+use fencepost_store::{FactsRow, PersonRow};
 use jiff::Timestamp;
 
 use crate::documents::Document;
@@ -21,6 +21,10 @@ pub struct People {
     memberships: HashMap<PersonId, Vec<Membership>>,
     /// What a holder belongs to whom the list does not know.
     stranger: Vec<Membership>,
+    /// Of everything that is known of a person.
+    digests: HashMap<PersonId, [u8; 16]>,
+    /// The first moment at which time alone may change who belongs to which groups; none where there is nobody.
+    until: Option<Timestamp>,
 }
 
 impl People {
@@ -37,14 +41,32 @@ impl People {
                 known.extend(fields);
             }
         }
-        let zone = &project.config.zone;
-        let memberships = persons
+        let (zone, watch) = (&project.config.zone, Watch::default());
+        let memberships: HashMap<PersonId, Vec<Membership>> = persons
             .values()
-            .map(|person| (person.id.clone(), project.rules.memberships_of_person(person, at, zone)))
+            .map(|person| (person.id.clone(), project.rules.memberships_of_person(person, at, zone, &watch)))
+            .collect();
+        let digests = persons
+            .values()
+            .map(|person| {
+                let known = format!("{:?} {:?}", person.facts, memberships.get(&person.id));
+                let digest = blake3::hash(known.as_bytes());
+                (person.id.clone(), std::array::from_fn(|at| digest.as_bytes()[at]))
+            })
             .collect();
         let groups = project.rules.groups().count();
         let stranger = vec![Membership::Unknown(fencepost_core::Reason::Missing); groups];
-        Self { persons, memberships, stranger }
+        Self { persons, memberships, stranger, digests, until: Some(watch.until()) }
+    }
+
+    /// Returns the first moment at which time alone may change who belongs to which groups.
+    pub(crate) fn until(&self) -> Timestamp {
+        self.until.unwrap_or(Timestamp::MAX)
+    }
+
+    /// Returns a digest of what is known of a person: nothing where the list does not know the id.
+    pub(crate) fn digest(&self, id: &str) -> &[u8] {
+        self.digests.get(&PersonId::from(id)).map_or(&[], |digest| digest)
     }
 
     /// Returns a person by id.
@@ -128,7 +150,25 @@ impl<'p> Judge<'p> {
             let read = JsonDocuments::default().read(&said.json, layout, arena)?;
             observations.push(self.observation(&said.source, Some(said.collected), read.slots));
         }
-        Ok(self.merged(device, &observations, layout, arena))
+        Ok(arena.alloc(self.merged(device, &observations, layout, arena)))
+    }
+
+    /// Merges what is kept packed of a device; none where some of it is not, or the device is retired.
+    pub(crate) fn packed_facts<'a>(
+        &'a self,
+        device: &str,
+        rows: &'a [FactsRow],
+        arena: &'a Bump,
+    ) -> Option<&'a Facts<'a>> {
+        let layout = self.project.rules.layout();
+        let of_this_life =
+            rows.iter().filter(|said| self.project.lives.is_of_this_life(device, said.collected, self.at));
+        let mut observations = Vec::with_capacity(rows.len());
+        for said in of_this_life {
+            let slots = unpack(said.packed.as_deref()?, layout, arena)?;
+            observations.push(self.observation(&said.source, Some(said.collected), slots));
+        }
+        (!observations.is_empty()).then(|| &*arena.alloc(self.merged(device, &observations, layout, arena)))
     }
 
     /// Returns slots as what a source said.
@@ -155,10 +195,14 @@ impl<'p> Judge<'p> {
         observations: &[Observation<'a>],
         layout: &'a Layout,
         arena: &'a Bump,
-    ) -> &'a Facts<'a> {
+    ) -> Facts<'a> {
         let observations: &'a [Observation<'a>] = arena.alloc_slice_copy(observations);
-        let corrections = self.project.corrections.iter().filter(|correction| correction.device.as_str() == device);
-        arena.alloc(merge(observations, corrections, layout, self.at, arena))
+        merge(observations, self.corrections_of(device), layout, self.at, arena)
+    }
+
+    /// Returns the corrections of a device, in the order in which they are written.
+    pub(crate) fn corrections_of(&self, device: &str) -> impl Iterator<Item = &'_ Correction> {
+        self.project.corrections.iter().filter(move |correction| correction.device.as_str() == device)
     }
 
     /// Finds the holders of a device from its facts.
@@ -166,7 +210,9 @@ impl<'p> Judge<'p> {
         let config = &self.project.config;
         let slot_at = |path: &Option<String>| {
             let node = facts.layout().child(Layout::ROOT, path.as_deref()?)?;
-            Some(facts.slot(facts.layout().slot(node)?).value)
+            let slot = facts.layout().slot(node)?;
+            facts.note_read(slot, false);
+            Some(facts.slot(slot).value)
         };
         let mut ids: Vec<&'a str> = Vec::new();
         let mut add = |value: &Value<'a>| match value {

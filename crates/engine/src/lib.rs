@@ -30,7 +30,7 @@ mod trim;
 mod workers;
 
 pub use access_view::{AccessEntry, AccessReport, Because, Other};
-pub use assess::{Assessed, FindingLine, RuleCount, StandingCounts, assess};
+pub use assess::{AssessOptions, Assessed, FindingLine, RuleCount, StandingCounts, assess};
 pub use changes::Change;
 pub use device_view::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, VerdictLine};
 pub use documents::Document;

@@ -131,6 +131,16 @@ impl Project {
         self.root.join(LEDGER)
     }
 
+    /// Returns the digest of everything but what is said of single devices by hand.
+    pub(crate) fn rules_digest(&self) -> String {
+        digest_of(self.files.iter().filter(|file| !matches!(&*file.path, "corrections.toml" | "devices.toml")))
+    }
+
+    /// Names the paths that the rules read, and how.
+    pub(crate) fn facts_stamp(&self) -> i64 {
+        i64::from_le_bytes(self.rules.layout().fingerprint().to_le_bytes())
+    }
+
     /// Returns the files as one text, to be kept with an assessment.
     pub(crate) fn text(&self) -> Vec<u8> {
         let files: Vec<serde_json::Value> =
@@ -150,7 +160,7 @@ impl Project {
     }
 }
 
-fn digest_of(files: &[FileText]) -> String {
+fn digest_of<'f>(files: impl IntoIterator<Item = &'f FileText>) -> String {
     let mut hash = Sha256::new();
     for file in files {
         for part in [&file.path, &file.text] {

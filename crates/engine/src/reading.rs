@@ -6,9 +6,9 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use bumpalo::Bump;
-use fencepost_core::{Finding, Standing, standing_at};
+use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
 use fencepost_formats::Clock;
-use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
+use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, Reader, RunRow, SpellKind};
 use jiff::Timestamp;
 
 use crate::codec;
@@ -225,6 +225,42 @@ impl<'r> Reading<'r> {
         Err(self.nobody(device, false)?)
     }
 
+    /// Goes through all devices that are not retired, ascending by id, with their facts by `layout`, which begins with the slots of
+    /// the rules. Where what the rules read tells all that is wanted, the documents are left alone.
+    pub(crate) fn for_each_with_facts(
+        &self,
+        judge: &Judge<'_>,
+        layout: &Layout,
+        wanted: &[SlotId],
+        mut each: impl for<'a> FnMut(&'a DeviceRow, &'a Facts<'a>, &'a Bump) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let rules = self.project.rules.layout();
+        // Only of what is current there is a pack; and a layout with more slots asks for what it does not have.
+        let packed_will_do = self.run.is_none() && layout.len() == rules.len();
+        let stamp = self.project.facts_stamp();
+        let mut arena = Bump::new();
+        for device in self.reader.devices(Look::All)? {
+            arena.reset();
+            let rows = if packed_will_do { self.reader.facts_of(device.number, stamp)? } else { Vec::new() };
+            if let Some(facts) = judge.packed_facts(&device.name, &rows, &arena) {
+                // The items of lists are packed without what the rules do not look at.
+                let is_whole = |slot: &SlotId| !matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_));
+                if wanted.iter().all(is_whole) {
+                    each(&device, facts, &arena)?;
+                    continue;
+                }
+            }
+            let documents = self.documents(&device.name)?;
+            if !documents.is_empty() {
+                let facts = judge
+                    .facts(&device.name, &documents, layout, &arena)
+                    .map_err(|error| damaged(self.project, &device.name, &error.message))?;
+                each(&device, facts, &arena)?;
+            }
+        }
+        Ok(())
+    }
+
     /// Goes through all devices that are not retired, ascending by id.
     pub(crate) fn for_each_device(
         &self,
@@ -255,9 +291,24 @@ impl<'r> Reading<'r> {
         Ok(by_device)
     }
 
+    /// Returns the running findings of one device; where nothing came in since the assessment, as it left them.
+    pub(crate) fn running_of(&self, device: &DeviceRow) -> Result<Vec<Finding>, EngineError> {
+        if self.run.is_none()
+            && self.assessment.is_some()
+            && let Some(row) = self.reader.assessed(device.number)?
+        {
+            let findings = codec::unpack_findings(&row.findings, &device.name)
+                .ok_or_else(|| damaged(self.project, &device.name, "its findings cannot be read"))?;
+            return Ok(findings.into_iter().filter(Finding::is_running).collect());
+        }
+        Ok(self.findings(Some(&device.name), false)?.remove(&device.name).unwrap_or_default())
+    }
+
     /// Returns the standing of every assessed device at the moment of reading, and whether any rule covers it.
     pub fn standings(&self) -> Result<BTreeMap<String, (Standing, bool)>, EngineError> {
-        let findings = self.findings(None, false)?;
+        // At the moment of the assessment they stand as it left them.
+        let moved = self.at != self.judged_at();
+        let findings = if moved { self.findings(None, false)? } else { BTreeMap::new() };
         let uncovered = self.project.config.uncovered;
         let none = Vec::new();
         Ok(self
@@ -267,7 +318,8 @@ impl<'r> Reading<'r> {
             .map(|spell| {
                 let covered = spell.detail != UNCOVERED;
                 let own = findings.get(&spell.device).unwrap_or(&none);
-                let standing = standing_at(own, covered, uncovered, self.at);
+                let left = Standing::parse(&spell.value).filter(|_| !moved);
+                let standing = left.unwrap_or_else(|| standing_at(own, covered, uncovered, self.at));
                 (spell.device, (standing, covered))
             })
             .collect())
@@ -278,7 +330,6 @@ impl<'r> Reading<'r> {
     /// `by` is `groups`, a fact, or none for what the workspace says.
     pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
         let standings = self.standings()?;
-        let findings = self.findings(None, false)?;
         let by = by.or(self.project.config.fence_by.as_deref());
         let mut lines: BTreeMap<String, Vec<(String, Standing)>> = BTreeMap::new();
         let Some(by) = by else {
@@ -286,36 +337,35 @@ impl<'r> Reading<'r> {
             return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
         };
         let judge = self.judge();
+        let asks_for_findings = by == "groups" && self.project.rules.groups_read_standing();
+        let findings = if asks_for_findings { self.findings(None, false)? } else { BTreeMap::new() };
         let mut layout = self.project.rules.layout().clone();
-        let slot = layout.want(by, &self.project.dictionary);
+        let slot = (by != "groups").then(|| layout.want(by, &self.project.dictionary));
         let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
-        let mut arena = Bump::new();
-        self.for_each_device(|device, documents| {
-            arena.reset();
+        let wanted: Vec<SlotId> = slot.into_iter().collect();
+        self.for_each_with_facts(&judge, &layout, &wanted, |device, facts, arena| {
+            let device = device.name.as_str();
             let Some((standing, _)) = standings.get(device) else { return Ok(()) };
-            let facts = judge
-                .facts(device, documents, &layout, &arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
             let post = (device.to_owned(), *standing);
-            if by == "groups" {
-                let judged = judge.judged(device, facts, &arena);
+            let Some(slot) = slot else {
+                let judged = judge.judged(device, facts, arena);
                 let zone = &self.project.config.zone;
                 let own = findings.get(device).map_or(&[][..], Vec::as_slice);
-                let ambient = surroundings(Some(*standing), own, &arena);
+                let ambient = surroundings(Some(*standing), own, arena);
                 let memberships =
-                    self.project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
+                    self.project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
                 for (group, value) in groups.iter().zip(memberships) {
-                    if matches!(value, fencepost_core::Value::Boolean(true)) && group != "every-device" {
+                    if matches!(value, Value::Boolean(true)) && group != "every-device" {
                         lines.entry(group.clone()).or_default().push(post.clone());
                     }
                 }
-            } else {
-                let label = match facts.slot(slot).value {
-                    fencepost_core::Value::Unknown(_) | fencepost_core::Value::Null => "(none)".to_owned(),
-                    value => value.show(),
-                };
-                lines.entry(label).or_default().push(post);
-            }
+                return Ok(());
+            };
+            let label = match facts.slot(slot).value {
+                Value::Unknown(_) | Value::Null => "(none)".to_owned(),
+                value => value.show(),
+            };
+            lines.entry(label).or_default().push(post);
             Ok(())
         })?;
         Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())

@@ -19,6 +19,8 @@ pub(crate) fn apply_renamings(
         if writer.rename_device(run, renaming.device.as_str(), to)? {
             let body = json!({ "device": renaming.device.as_str(), "to": to, "because": renaming.because });
             writer.add_event(run, "renamed", &body.to_string())?;
+            // Two devices may have become one, and are counted anew.
+            writer.set_setting(crate::assess::RULES, "")?;
         }
     }
     Ok(())

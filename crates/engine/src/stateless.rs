@@ -17,7 +17,7 @@ use crate::files::source_of;
 use crate::import::{identity, moment_of};
 use crate::judge::{Judge, People};
 use crate::project::Project;
-use crate::workers::in_order;
+use crate::workers::{cores, in_order};
 
 /// A line that was refused.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -146,7 +146,7 @@ pub fn assess_file<T: Default + Send>(
         };
     }
     let input = unfold(input).map_err(|error| unreadable(error.to_string()))?;
-    let workers = options.workers.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from));
+    let workers = cores(options.workers);
     let (mut before, mut failed) = (0, false);
     let outcome = in_order(
         input,
@@ -233,7 +233,7 @@ impl<E> Clerk<'_, E> {
         let collected = moment_of(&read.slots[1], judge.project)?;
         let observation = [judge.observation(self.source.id.as_str(), Some(collected), read.slots)];
         let facts = judge.merged(device, &observation, rules.layout(), arena);
-        let judged = judge.judged(device, facts, arena);
+        let judged = judge.judged(device, arena.alloc(facts), arena);
         let verdicts = judge.verdicts(&judged.input, arena);
         out.device.clear();
         out.device.push_str(device);
@@ -327,7 +327,7 @@ fn standing_now(project: &Project, verdicts: &Verdicts) -> Standing {
     let empty = Evidence::All { outcome: fencepost_core::Outcome::False, parts: Vec::new() };
     let settings = project.config.settle_settings();
     let settled =
-        fencepost_core::settle(&device, Vec::new(), project.rules.rules(), verdicts, at, &settings, &mut |_| {
+        fencepost_core::settle(&device, Vec::new(), project.rules.rules(), verdicts, at, &settings, None, &mut |_| {
             empty.clone()
         });
     settled.standing

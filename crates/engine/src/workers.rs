@@ -1,8 +1,8 @@
-//! Works on the pieces of a stream on several cores, and hands on what comes of them in the order of the stream.
+//! Works on the pieces of a stream, or on jobs, on several cores, and hands on what comes of them in order.
 
 use std::collections::BTreeMap;
 use std::io::{self, Read};
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError, mpsc};
 
 use fencepost_formats::{Piece, Pieces};
 
@@ -114,9 +114,123 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
     outlet.failure.map_or(Ok(()), Err)
 }
 
+/// Returns how many workers to take: as many as were asked for, or as there are cores.
+pub(crate) fn cores(asked: Option<usize>) -> usize {
+    asked.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from))
+}
+
+/// Works on jobs that this thread hands out, on `workers` others, and takes what comes of them back in order: for when this
+/// thread alone may touch where jobs come from and results go to. `next` gives a job, `take` gets a result; both are given
+/// `own`. At most a few jobs for each worker are under way.
+///
+/// # Errors
+/// What `next` or `take` returns first.
+pub(crate) fn handed_out<O, J: Send, W, T: Send, E>(
+    own: &mut O,
+    workers: usize,
+    mut next: impl FnMut(&mut O) -> Result<Option<J>, E>,
+    prepare: impl Fn() -> W + Sync,
+    work: impl Fn(&mut W, J) -> T + Sync,
+    mut take: impl FnMut(&mut O, T) -> Result<(), E>,
+) -> Result<(), E> {
+    if workers <= 1 {
+        let mut desk = prepare();
+        while let Some(job) = next(own)? {
+            let made = work(&mut desk, job);
+            take(own, made)?;
+        }
+        return Ok(());
+    }
+    let (jobs, waiting) = mpsc::channel::<(u64, J)>();
+    let waiting = Mutex::new(waiting);
+    let (results, done) = mpsc::channel::<Option<(u64, T)>>();
+    std::thread::scope(|scope| {
+        // Dropped on the way out, so that the workers end before they are waited for.
+        let jobs = jobs;
+        for _ in 0..workers {
+            let results = results.clone();
+            scope.spawn(|| {
+                let results = results;
+                let _alarm = Alarm(|| drop(results.send(None)));
+                let mut desk = prepare();
+                loop {
+                    let Ok((ticket, job)) = locked(&waiting).recv() else { return };
+                    if results.send(Some((ticket, work(&mut desk, job)))).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        let (mut handed, mut taken, mut more) = (0, 0, true);
+        let mut early = BTreeMap::new();
+        loop {
+            while more && handed < taken + AHEAD * (workers as u64) {
+                match next(own)? {
+                    Some(job) => {
+                        let _ = jobs.send((handed, job));
+                        handed += 1;
+                    }
+                    None => more = false,
+                }
+            }
+            if taken == handed {
+                return Ok(());
+            }
+            // When a worker panicked, so does the scope.
+            let Ok(Some((ticket, made))) = done.recv() else { return Ok(()) };
+            early.insert(ticket, made);
+            while let Some(made) = early.remove(&taken) {
+                taken += 1;
+                take(own, made)?;
+            }
+        }
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_was_handed_out_comes_back_in_order() {
+        for workers in [1, 2, 5] {
+            let mut own = (0_u64..1_000, Vec::new());
+            let outcome: Result<(), ()> = handed_out(
+                &mut own,
+                workers,
+                |own| Ok(own.0.next()),
+                || 0_u64,
+                |sum, job| {
+                    *sum += job;
+                    (0..job % 17 * 50).fold(job, |all, one| std::hint::black_box(all ^ one ^ one))
+                },
+                |own, made| {
+                    own.1.push(made);
+                    Ok(())
+                },
+            );
+            assert!(outcome.is_ok());
+            assert!(own.1.iter().copied().eq(0..1_000), "{workers}");
+        }
+    }
+
+    #[test]
+    fn whoever_hands_out_or_takes_may_stop_and_a_panic_is_passed_on() {
+        for workers in [1, 3] {
+            let stop = |at: u64, stop: u64| if at == stop { Err(at) } else { Ok(()) };
+            let mut own = 0..u64::MAX;
+            let next = |own: &mut std::ops::Range<u64>| Ok(own.next());
+            assert_eq!(handed_out(&mut own, workers, next, || (), |(), job| job, |_, made| stop(made, 40)), Err(40));
+            let failing = |own: &mut std::ops::Range<u64>| own.next().map(|at| stop(at, 70).map(|()| at)).transpose();
+            let mut own = 0..u64::MAX;
+            assert_eq!(handed_out(&mut own, workers, failing, || (), |(), job| job, |_, _| Ok(())), Err(70));
+            let panics = std::panic::catch_unwind(|| {
+                let work = |(): &mut (), job: u64| assert!(job < 30);
+                handed_out(&mut (0..u64::MAX), workers, next, || (), work, |_, ()| Ok::<(), u64>(()))
+            });
+            assert!(panics.is_err(), "{workers}");
+        }
+    }
 
     fn run(text: &str, workers: usize, fail_at: Option<usize>) -> (Vec<usize>, io::Result<()>) {
         let mut found = Vec::new();

@@ -225,11 +225,10 @@ pub fn assemble(body: &[u8], device: &str, collected: Timestamp, apart: Option<&
     let mut parts = apart.into_iter().flat_map(|apart| apart.split(|byte| *byte == SEPARATOR));
     let mut out = Vec::with_capacity(body.len() + apart.map_or(0, <[u8]>::len) + device.len() + 24);
     let mut copied = 0;
-    let holes = body.iter().enumerate().filter(|(_, byte)| matches!(**byte, DEVICE_HOLE | TIME_HOLE | HOLE));
-    for (at, hole) in holes {
+    for at in memchr::memchr3_iter(DEVICE_HOLE, TIME_HOLE, HOLE, body) {
         out.extend_from_slice(&body[copied..at]);
         copied = at + 1;
-        match *hole {
+        match body[at] {
             DEVICE_HOLE => out.extend_from_slice(Json::from(device).to_string().as_bytes()),
             TIME_HOLE => out.extend_from_slice(format!("\"{collected}\"").as_bytes()),
             _ => match parts.next() {

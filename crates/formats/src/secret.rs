@@ -38,10 +38,10 @@ impl SecretKey {
         code[..16].iter().fold(SECRET_PREFIX.to_owned(), |out, byte| format!("{out}{byte:02x}"))
     }
 
-    /// Returns 63 bits that tell one content from another, and say nothing of it without the key.
+    /// Returns 63 bits (of keyed BLAKE3) that tell one content from another, and say nothing of it without the key.
     pub fn tag(&self, content: &[u8]) -> i64 {
-        let code = self.code(content);
-        let eight: [u8; 8] = std::array::from_fn(|at| code[at]);
+        let code = blake3::keyed_hash(&self.0, content);
+        let eight: [u8; 8] = std::array::from_fn(|at| code.as_bytes()[at]);
         i64::from_le_bytes(eight) & i64::MAX
     }
 }

@@ -4,6 +4,7 @@
 //! another, findings as versions. So the ledger can be read as it was at any run. Nothing here decides
 //! anything about compliance. Start reading at [`Ledger`].
 
+mod bodies;
 mod error;
 mod rows;
 mod schema;
@@ -12,18 +13,22 @@ mod writer;
 
 use std::fs::{self, OpenOptions};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
+pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use rows::{
-    FindingRow, ImportRow, Known, PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow,
-    StoredObservation,
+    AssessedRow, DeviceRow, FactsRow, FindingRow, ImportRow, Known, Look, PackedObservation, PersonRow, Reader,
+    RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
 };
 pub use trim::Trimmed;
-pub use writer::{Added, FileRow, NewObservation, Writer};
+pub use writer::{Added, FileRow, NewBody, NewObservation, PackedFacts, Writer};
 
+use bodies::SharedBodies;
 use error::doing;
 
 /// An open ledger.
@@ -33,6 +38,7 @@ pub struct Ledger {
     path: PathBuf,
     /// It lies where nothing can be written.
     read_only: bool,
+    shared: SharedBodies,
 }
 
 impl Ledger {
@@ -50,7 +56,7 @@ impl Ledger {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let opened = Connection::open_with_flags(path, flags).map_err(doing("open", path)).and_then(|connection| {
             connection.busy_timeout(wait).map_err(doing("open", path))?;
-            let mut ledger = Self { connection, path: path.to_owned(), read_only: false };
+            let mut ledger = Self { connection, path: path.to_owned(), read_only: false, shared: Arc::default() };
             ledger.prepare_patiently(wait)?;
             Ok(ledger)
         });
@@ -72,7 +78,7 @@ impl Ledger {
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let connection =
             Connection::open_with_flags(format!("file:{name}?immutable=1"), flags).map_err(doing("open", path))?;
-        let mut ledger = Self { connection, path: path.to_owned(), read_only: true };
+        let mut ledger = Self { connection, path: path.to_owned(), read_only: true, shared: Arc::default() };
         schema::migrate(&mut ledger.connection, path)?;
         Ok(ledger)
     }
@@ -84,7 +90,7 @@ impl Ledger {
     pub fn in_memory() -> Result<Self, LedgerError> {
         let path = PathBuf::from(":memory:");
         let connection = Connection::open_in_memory().map_err(doing("open", &path))?;
-        let mut ledger = Self { connection, path, read_only: false };
+        let mut ledger = Self { connection, path, read_only: false, shared: Arc::default() };
         ledger.prepare()?;
         Ok(ledger)
     }
@@ -105,8 +111,13 @@ impl Ledger {
 
     fn prepare(&mut self) -> Result<(), LedgerError> {
         schema::migrate(&mut self.connection, &self.path)?;
+        // More than there are statements, so that each is prepared once; and not again for the values that it is given.
+        self.connection.set_prepared_statement_cache_capacity(128);
         self.connection
-            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY;")
+            .set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)
+            .map_err(doing("open", &self.path))?;
+        self.connection
+            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY; PRAGMA cache_size = -32768;")
             .map_err(doing("open", &self.path))
     }
 
@@ -133,6 +144,17 @@ impl Ledger {
         self.connection.pragma_update(None, "max_page_count", pages).map_err(doing("open", &self.path))
     }
 
+    /// Forgets everything that only saves work, so that it is worked out again from what it was made of.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    #[doc(hidden)]
+    pub fn forget_for_tests(&mut self) -> Result<(), LedgerError> {
+        let forget = "DELETE FROM assessed; DELETE FROM facts; DELETE FROM holder; INSERT OR IGNORE INTO dirty SELECT id FROM device;
+            DELETE FROM setting WHERE key IN ('assessed_by', 'assessed_workspace', 'people_until', 'reported');";
+        self.connection.execute_batch(forget).map_err(doing("write", &self.path))
+    }
+
     /// Says that the ledger is of another format.
     ///
     /// # Errors
@@ -150,7 +172,7 @@ impl Ledger {
         if self.connection.is_autocommit() {
             self.connection.execute_batch("BEGIN").map_err(doing("read", &self.path))?;
         }
-        Ok(Reader::new(&self.connection, &self.path))
+        Ok(Reader::new(&self.connection, &self.path, Arc::clone(&self.shared)))
     }
 
     /// Starts writing; nothing is seen by others before [`Writer::commit`], and nothing stays without it.
@@ -165,11 +187,13 @@ impl Ledger {
             self.connection.execute_batch("COMMIT").map_err(doing("read", &self.path))?;
         }
         let path = self.path.clone();
+        // What a writer before this one did not commit is not there.
+        *self.shared.lock().unwrap_or_else(PoisonError::into_inner) = None;
         let transaction = self
             .connection
             .transaction_with_behavior(TransactionBehavior::Immediate)
             .map_err(|error| LedgerError::from_sqlite("write", &path, error))?;
-        Ok(Writer::new(transaction, path, command))
+        Ok(Writer::new(transaction, path, command, Arc::clone(&self.shared)))
     }
 }
 

@@ -1,10 +1,13 @@
 //! What the ledger holds, as rows, and how it is read: as it is, or as it was at an earlier run.
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, PoisonError};
 
 use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
+use crate::bodies::{Bodies, BodyUnpacker, SharedBodies};
 use crate::error::{LedgerError, doing};
 
 /// What a run did.
@@ -121,6 +124,84 @@ pub struct StoredObservation {
     pub document: i64,
 }
 
+/// A device that an assessment looks at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeviceRow {
+    /// Its number in the ledger.
+    pub number: i64,
+    /// Its id.
+    pub name: String,
+    /// Something about it came in since the last assessment.
+    pub dirty: bool,
+}
+
+/// Which devices an assessment looks at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Look {
+    /// Every device.
+    All,
+    /// Those about which something came in, and those that time alone may have changed by a moment.
+    Changed(Timestamp),
+}
+
+/// What the rules read of what a source now says of a device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FactsRow {
+    /// The source's number in the ledger.
+    pub number: i64,
+    /// The source's id.
+    pub source: String,
+    /// When it was collected.
+    pub collected: Timestamp,
+    /// The facts; none where they were packed by other paths than those of the stamp that was asked for, or not at all.
+    pub packed: Option<Vec<u8>>,
+    /// Volatile facts of it are kept apart.
+    pub has_apart: bool,
+}
+
+/// What the last assessment came to on a device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AssessedRow {
+    /// A digest of everything that it was judged by.
+    pub input: Vec<u8>,
+    /// From this moment on time alone may change what it came to.
+    pub until: Timestamp,
+    /// The newest moment of collection.
+    pub collected: Option<Timestamp>,
+    /// What it came to.
+    pub outcome: Vec<u8>,
+    /// The latest finding of each rule, as the next assessment starts from them.
+    pub findings: Vec<u8>,
+}
+
+/// What a source last said of a device, its body as it is kept.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PackedObservation {
+    /// The source's id.
+    pub source: String,
+    collected: Timestamp,
+    body: Vec<u8>,
+    apart: Option<Vec<u8>>,
+    document: i64,
+}
+
+impl PackedObservation {
+    /// Unpacks the body.
+    ///
+    /// # Errors
+    /// When it cannot be.
+    pub fn unpack(&self, unpacker: &mut BodyUnpacker<'_>) -> Result<StoredObservation, LedgerError> {
+        let (source, collected, document) = (self.source.clone(), self.collected, self.document);
+        Ok(StoredObservation {
+            source,
+            collected,
+            body: unpacker.unpack(&self.body)?,
+            apart: self.apart.clone(),
+            document,
+        })
+    }
+}
+
 /// How a source is doing.
 #[derive(Clone, Debug, PartialEq)]
 pub struct SourceRow {
@@ -191,6 +272,7 @@ pub struct Known {
 pub struct Reader<'c> {
     pub(crate) connection: &'c Connection,
     path: PathBuf,
+    shared: SharedBodies,
 }
 
 /// Every run there will ever be: "as it is now".
@@ -205,8 +287,8 @@ pub(crate) fn moment(micros: i64) -> Timestamp {
 }
 
 impl<'c> Reader<'c> {
-    pub(crate) fn new(connection: &'c Connection, path: &Path) -> Self {
-        Self { connection, path: path.to_owned() }
+    pub(crate) fn new(connection: &'c Connection, path: &Path, shared: SharedBodies) -> Self {
+        Self { connection, path: path.to_owned(), shared }
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -285,11 +367,29 @@ impl<'c> Reader<'c> {
         body.map(|body| self.unpack(&body)).transpose()
     }
 
+    /// Returns what unpacks the bodies of documents.
+    pub fn bodies(&self) -> Result<Arc<Bodies>, LedgerError> {
+        let mut shared = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(bodies) = &*shared {
+            return Ok(Arc::clone(bodies));
+        }
+        let dictionaries = self.all("SELECT bytes FROM dictionary ORDER BY id", [], |row| row.get(0))?;
+        let bodies = Arc::new(Bodies::new(self.path.clone(), &dictionaries));
+        *shared = Some(Arc::clone(&bodies));
+        Ok(bodies)
+    }
+
+    /// Returns the first bytes of the hashes of all bodies: those that are not among them are new.
+    pub fn known_bodies(&self) -> Result<HashSet<[u8; 8]>, LedgerError> {
+        let beginning = |row: &Row<'_>| {
+            let hash = row.get_ref(0)?.as_blob()?;
+            Ok(std::array::from_fn(|at| hash.get(at).copied().unwrap_or(0)))
+        };
+        Ok(self.all("SELECT hash FROM document", [], beginning)?.into_iter().collect())
+    }
+
     pub(crate) fn unpack(&self, body: &[u8]) -> Result<Vec<u8>, LedgerError> {
-        zstd::decode_all(body).map_err(|error| LedgerError::Damaged {
-            path: self.path.clone(),
-            what: format!("a document cannot be unpacked: {error}"),
-        })
+        self.bodies()?.unpacker().unpack(body)
     }
 
     /// Returns whether a file was imported before, with the same mapping.
@@ -318,11 +418,97 @@ impl<'c> Reader<'c> {
             .map_err(self.failed())
     }
 
-    /// Returns the number of devices.
-    pub fn device_count(&self) -> Result<u64, LedgerError> {
-        let count: i64 =
-            self.connection.query_row("SELECT count(*) FROM device", [], |row| row.get(0)).map_err(self.failed())?;
-        Ok(count.unsigned_abs())
+    /// Returns whether there is any device.
+    pub fn has_devices(&self) -> Result<bool, LedgerError> {
+        self.connection.query_row("SELECT EXISTS (SELECT 1 FROM device)", [], |row| row.get(0)).map_err(self.failed())
+    }
+
+    /// Returns the devices that an assessment looks at, ascending by id.
+    pub fn devices(&self, look: Look) -> Result<Vec<DeviceRow>, LedgerError> {
+        let row = |row: &Row<'_>| Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: row.get(2)? });
+        match look {
+            Look::All => self.all(
+                "SELECT id, name, EXISTS (SELECT 1 FROM dirty WHERE device = id) FROM device ORDER BY name",
+                [],
+                row,
+            ),
+            Look::Changed(by) => self.all(CHANGED, [micros(by)], row),
+        }
+    }
+
+    /// Returns what every source now says of a device, as the rules read it, by source. `stamp` names the paths that they read.
+    pub fn facts_of(&self, device: i64, stamp: i64) -> Result<Vec<FactsRow>, LedgerError> {
+        self.all(
+            "SELECT c.source, s.name, c.collected, f.packed, c.apart IS NOT NULL FROM current c JOIN source s ON s.id = c.source \
+             LEFT JOIN facts f ON f.device = c.device AND f.source = c.source AND f.stamp = ?2 WHERE c.device = ?1 ORDER BY s.name",
+            [device, stamp],
+            |row| {
+                Ok(FactsRow {
+                    number: row.get(0)?,
+                    source: row.get(1)?,
+                    collected: moment(row.get(2)?),
+                    packed: row.get(3)?,
+                    has_apart: row.get(4)?,
+                })
+            },
+        )
+    }
+
+    /// Returns what the last assessment came to on a device.
+    pub fn assessed(&self, device: i64) -> Result<Option<AssessedRow>, LedgerError> {
+        let found = self.all(
+            "SELECT input, until, collected, outcome, findings FROM assessed WHERE device = ?1",
+            [device],
+            |row| {
+                Ok(AssessedRow {
+                    input: row.get(0)?,
+                    until: moment(row.get(1)?),
+                    collected: row.get::<_, Option<i64>>(2)?.map(moment),
+                    outcome: row.get(3)?,
+                    findings: row.get(4)?,
+                })
+            },
+        )?;
+        Ok(found.into_iter().next())
+    }
+
+    /// Returns the oldest and the newest of the moments at which the assessed devices were last collected.
+    pub fn assessed_collected(&self) -> Result<Option<(Timestamp, Timestamp)>, LedgerError> {
+        let (oldest, newest): (Option<i64>, Option<i64>) = self
+            .connection
+            .query_row(
+                "SELECT (SELECT min(collected) FROM assessed), (SELECT max(collected) FROM assessed)",
+                [],
+                |row| Ok((row.get(0)?, row.get(1)?)),
+            )
+            .map_err(self.failed())?;
+        Ok(oldest.map(moment).zip(newest.map(moment)))
+    }
+
+    /// Returns the findings of a device that are in effect, closed ones among them, by subject and moment of opening.
+    pub fn findings_now(&self, device: &DeviceRow) -> Result<Vec<FindingRow>, LedgerError> {
+        self.all(
+            "SELECT ?2, subject, opened, due, closed, body, from_run FROM finding \
+             WHERE device = ?1 AND to_run IS NULL ORDER BY subject, opened",
+            params![device.number, device.name],
+            finding_row,
+        )
+    }
+
+    /// Returns the findings that run at a run and fell due after one moment and up to another.
+    pub fn findings_due(
+        &self,
+        run: i64,
+        after: Option<Timestamp>,
+        up_to: Timestamp,
+    ) -> Result<Vec<FindingRow>, LedgerError> {
+        self.all(
+            "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run FROM finding f INDEXED BY finding_due \
+             JOIN device d ON d.id = f.device WHERE f.due > ?2 AND f.due <= ?3 AND f.closed IS NULL \
+             AND f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) ORDER BY d.name, f.subject, f.opened",
+            params![run, after.map_or(i64::MIN, micros), micros(up_to)],
+            finding_row,
+        )
     }
 
     /// Returns the ids of all devices, ascending.
@@ -333,12 +519,7 @@ impl<'c> Reader<'c> {
     /// Returns what every source last said of a device, as known at a run; by source.
     pub fn observations_of(&self, device: &str, run: Option<i64>) -> Result<Vec<StoredObservation>, LedgerError> {
         let rows: Vec<ObservationColumns> = match run {
-            None => self.all(
-                "SELECT s.name, c.collected, b.body, c.apart, c.document FROM device d JOIN current c ON c.device = d.id \
-                 JOIN source s ON s.id = c.source JOIN document b ON b.id = c.document WHERE d.name = ?1 ORDER BY s.name",
-                [device],
-                observation_row,
-            )?,
+            None => self.all(CURRENT, [device], observation_row)?,
             // What is still current has all its volatile facts; of what was, those remain that an assessment read.
             Some(run) => self.all(
                 "SELECT s.name, o.collected, b.body, coalesce(c.apart, o.apart), o.document FROM device d \
@@ -352,6 +533,19 @@ impl<'c> Reader<'c> {
             )?,
         };
         rows.into_iter().map(|row| self.observation(row)).collect()
+    }
+
+    /// Returns what every source now says of a device, by source, with bodies as they are kept.
+    pub fn packed_observations(&self, device: &str) -> Result<Vec<PackedObservation>, LedgerError> {
+        let rows = self.all(CURRENT, [device], observation_row)?;
+        let packed = rows.into_iter().map(|(source, collected, body, apart, document)| PackedObservation {
+            source,
+            collected: moment(collected),
+            body,
+            apart,
+            document,
+        });
+        Ok(packed.collect())
     }
 
     fn observation(
@@ -459,25 +653,6 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Goes through all devices, ascending by id, with what every source last said of them at a run.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read, or what `each` returns.
-    pub fn for_each_device<E: From<LedgerError>>(
-        &self,
-        run: Option<i64>,
-        mut each: impl FnMut(&str, &[StoredObservation]) -> Result<(), E>,
-    ) -> Result<(), E> {
-        // The names are few bytes a device; the documents are read one device at a time.
-        for name in self.device_names()? {
-            let observations = self.observations_of(&name, run)?;
-            if !observations.is_empty() {
-                each(&name, &observations)?;
-            }
-        }
-        Ok(())
-    }
-
     /// Returns every entry of a person, oldest first: the source, what it says, and from which run up to which.
     pub fn person_history(&self, id: &str) -> Result<Vec<(PersonRow, i64, Option<i64>)>, LedgerError> {
         self.all(
@@ -503,10 +678,14 @@ impl<'c> Reader<'c> {
         device: Option<&str>,
         run: Option<i64>,
     ) -> Result<Vec<SpellRow>, LedgerError> {
-        let filter = if device.is_some() { "AND d.name = ?3" } else { "AND ?3 IS NULL" };
+        // All that a run began may be very many, so the device's own are asked for by name.
+        let (index, filter) = match device {
+            Some(_) => ("INDEXED BY spell_device", "AND d.name = ?3"),
+            None => ("", "AND ?3 IS NULL"),
+        };
         self.all(
             &format!(
-                "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s JOIN device d ON d.id = s.device \
+                "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s {index} JOIN device d ON d.id = s.device \
                  WHERE s.kind = ?1 AND s.from_run <= ?2 AND (s.to_run IS NULL OR s.to_run > ?2) {filter} ORDER BY d.name, s.subject"
             ),
             params![kind.as_str(), run.unwrap_or(LATEST), device],
@@ -620,8 +799,16 @@ impl<'c> Reader<'c> {
     }
 }
 
+/// What came in is few and is gone through first; what time may have changed is found by the index. Nothing scans the fleet.
+const CHANGED: &str = "SELECT d.id, d.name, w.dirty FROM (SELECT device, 1 AS dirty FROM dirty UNION ALL \
+    SELECT device, 0 FROM assessed INDEXED BY assessed_until WHERE until <= ?1 AND device NOT IN (SELECT device FROM dirty)) w \
+    CROSS JOIN device d ON d.id = w.device ORDER BY d.name";
+
 /// The setting that names the first run whose history was not removed.
 pub(crate) const KEPT_SINCE: &str = "kept_since";
+
+const CURRENT: &str = "SELECT s.name, c.collected, b.body, c.apart, c.document FROM device d JOIN current c ON c.device = d.id \
+    JOIN source s ON s.id = c.source JOIN document b ON b.id = c.document WHERE d.name = ?1 ORDER BY s.name";
 
 const RUN: &str = "SELECT id, number, as_of, at, user, version, rule_set, summary FROM run";
 
@@ -665,4 +852,23 @@ fn spell_row(row: &Row<'_>) -> rusqlite::Result<SpellRow> {
         from_run: row.get(4)?,
         to_run: row.get(5)?,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Ledger;
+
+    #[test]
+    fn looking_for_what_changed_does_not_scan_the_fleet() {
+        let ledger = Ledger::in_memory().unwrap();
+        let reader = ledger.reader().unwrap();
+        let plan = reader.all(&format!("EXPLAIN QUERY PLAN {CHANGED}"), [0], |row| row.get::<_, String>(3)).unwrap();
+        let scans: Vec<&String> = plan.iter().filter(|step| step.starts_with("SCAN")).collect();
+        assert!(
+            scans.iter().all(|step| ["SCAN dirty", "SCAN w"].iter().any(|fine| step.starts_with(fine))),
+            "{plan:#?}"
+        );
+        assert!(plan.iter().any(|step| step.contains("assessed_until (until<?)")), "{plan:#?}");
+    }
 }

@@ -4,10 +4,11 @@ use std::path::Path;
 
 use rusqlite::{Connection, TransactionBehavior};
 
+use crate::bodies::body_hash;
 use crate::error::{LedgerError, doing};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 2] = [FIRST, SECOND];
+const STEPS: [&str; 3] = [FIRST, SECOND, THIRD];
 
 const FIRST: &str = "
     CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
@@ -164,6 +165,55 @@ const SECOND: &str = "
     ALTER TABLE reject ADD COLUMN source TEXT NOT NULL DEFAULT '';
 ";
 
+/// What assessments read and what they came to, so that the next one looks only at what may have changed.
+const THIRD: &str = "
+    -- What the rules read of what a source now says, packed; the stamp tells by which paths.
+    CREATE TABLE facts (
+        device INTEGER NOT NULL REFERENCES device (id),
+        source INTEGER NOT NULL REFERENCES source (id),
+        stamp INTEGER NOT NULL,
+        packed BLOB NOT NULL,
+        PRIMARY KEY (device, source)
+    ) STRICT, WITHOUT ROWID;
+
+    -- What the last assessment came to, of every device that is not retired.
+    CREATE TABLE assessed (
+        device INTEGER PRIMARY KEY REFERENCES device (id),
+        input BLOB NOT NULL,             -- a digest of everything that it was judged by
+        until INTEGER NOT NULL,          -- from then on time alone may change it
+        collected INTEGER,               -- the newest moment of collection
+        outcome BLOB NOT NULL,
+        findings BLOB NOT NULL           -- the latest of each rule, as the next assessment starts from them
+    ) STRICT;
+    CREATE INDEX assessed_until ON assessed (until);
+    CREATE INDEX assessed_collected ON assessed (collected);
+
+    -- What bodies of documents are compressed with; each names its own in its head.
+    CREATE TABLE dictionary (id INTEGER PRIMARY KEY, bytes BLOB NOT NULL) STRICT;
+
+    -- The digests of records are of another kind now.
+    UPDATE observation SET content = NULL;
+
+    -- Devices about which something changed since.
+    CREATE TABLE dirty (device INTEGER PRIMARY KEY REFERENCES device (id)) STRICT;
+    INSERT INTO dirty SELECT id FROM device;
+
+    -- Whom the last assessment took for the holders of a device.
+    CREATE TABLE holder (
+        person TEXT NOT NULL,
+        device INTEGER NOT NULL REFERENCES device (id),
+        PRIMARY KEY (person, device)
+    ) STRICT, WITHOUT ROWID;
+    CREATE INDEX holder_device ON holder (device);
+
+    -- What holds now is found by its device. (An index of a part of the rows would have statements prepared again and again.)
+    DROP INDEX spell_device;
+    CREATE INDEX spell_device ON spell (device, kind, to_run);
+    DROP INDEX finding_device;
+    CREATE INDEX finding_device ON finding (device, to_run, subject);
+    CREATE INDEX finding_due ON finding (due);
+";
+
 /// Brings a ledger to the newest format.
 pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
     let failed = doing("open", path);
@@ -176,26 +226,45 @@ pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), Le
     if found == known {
         return Ok(());
     }
-    connection.execute_batch("PRAGMA journal_mode = WAL; PRAGMA page_size = 16384;").map_err(&failed)?;
+    connection.execute_batch("PRAGMA page_size = 16384; PRAGMA journal_mode = WAL;").map_err(&failed)?;
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
     // Another process may have been here while this one waited.
     let found = version(&transaction).map_err(&failed)?;
     for step in STEPS.iter().skip(usize::try_from(found).unwrap_or(0)) {
         transaction.execute_batch(step).map_err(&failed)?;
     }
+    if (1..3).contains(&found) {
+        hash_again(&transaction).map_err(&failed)?;
+    }
     transaction.pragma_update(None, "user_version", known).map_err(&failed)?;
     transaction.commit().map_err(&failed)
+}
+
+/// Gives every document the hash that it is known by since the third format.
+fn hash_again(connection: &Connection) -> rusqlite::Result<()> {
+    let mut bodies = connection.prepare("SELECT id, body FROM document")?;
+    let mut update = connection.prepare("UPDATE document SET hash = ?2 WHERE id = ?1")?;
+    let mut rows = bodies.query([])?;
+    while let Some(row) = rows.next()? {
+        // What cannot be unpacked is told when it is read.
+        if let Ok(body) = zstd::decode_all(row.get_ref(1)?.as_blob().unwrap_or_default()) {
+            update.execute(rusqlite::params![row.get::<_, i64>(0)?, body_hash(&body)])?;
+        }
+    }
+    Ok(())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::Arc;
 
     #[test]
     fn a_ledger_of_the_first_format_keeps_what_it_holds() {
         let mut connection = Connection::open_in_memory().unwrap();
         connection.execute_batch(FIRST).unwrap();
         let body = zstd::encode_all(&b"{\"device\":\"a\"}"[..], 3).unwrap();
+        let other = zstd::encode_all(&b"{\"device\":\"b\"}"[..], 3).unwrap();
         connection
             .execute_batch(
                 "PRAGMA user_version = 1;
@@ -203,7 +272,7 @@ mod tests {
                  INSERT INTO device VALUES (1, 'a', 1);",
             )
             .unwrap();
-        connection.execute("INSERT INTO document VALUES (1, x'01', ?1), (2, x'02', ?1)", [&body]).unwrap();
+        connection.execute("INSERT INTO document VALUES (1, x'01', ?1), (2, x'02', ?2)", [&body, &other]).unwrap();
         connection
             .execute_batch(
                 "INSERT INTO observation VALUES (1, 's', 4, 1, 1), (1, 's', 8, 2, 2);
@@ -211,10 +280,13 @@ mod tests {
             )
             .unwrap();
         migrate(&mut connection, Path::new("ledger")).unwrap();
-        let reader = crate::rows::Reader::new(&connection, Path::new("ledger"));
+        let reader = crate::rows::Reader::new(&connection, Path::new("ledger"), Arc::default());
         let now = reader.observations_of("a", None).unwrap();
         assert_eq!((now[0].source.as_str(), now[0].document, now[0].apart.as_ref()), ("s", 2, None));
-        assert_eq!(now[0].body, b"{\"device\":\"a\"}");
+        assert_eq!(now[0].body, b"{\"device\":\"b\"}");
+        let hash: Vec<u8> =
+            connection.query_row("SELECT hash FROM document WHERE id = 2", [], |row| row.get(0)).unwrap();
+        assert_eq!(hash, body_hash(&now[0].body));
         assert_eq!(reader.observations_of("a", Some(1)).unwrap()[0].document, 1);
         assert_eq!(reader.history_of("a", None).unwrap().len(), 2);
     }

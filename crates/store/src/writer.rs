@@ -3,13 +3,14 @@
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, PoisonError};
 
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, Transaction, params};
-use sha2::{Digest, Sha256};
 
+use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
-use crate::rows::{FindingRow, Reader, RejectRow, RunKind, SpellKind, micros, moment};
+use crate::rows::{AssessedRow, FindingRow, Reader, RejectRow, RunKind, SpellKind, micros, moment};
 
 const LEVEL: i32 = 3;
 
@@ -42,13 +43,42 @@ pub struct NewObservation<'o> {
     /// When it was collected.
     pub collected: Timestamp,
     /// The document's body.
-    pub body: &'o [u8],
+    pub body: NewBody<'o>,
     /// What stood in its holes.
     pub apart: &'o [u8],
     /// A keyed digest of the record as it came.
     pub content: i64,
     /// The digest of the file it came in.
     pub file: &'o str,
+    /// What the rules read of it.
+    pub facts: PackedFacts<'o>,
+}
+
+/// A body as it goes in.
+#[derive(Clone, Copy, Debug)]
+pub struct NewBody<'o> {
+    /// What it is known by: its [`body_hash`].
+    pub hash: [u8; 32],
+    /// The body itself.
+    pub plain: &'o [u8],
+    /// The body compressed, where that was done already.
+    pub packed: Option<&'o [u8]>,
+}
+
+impl<'o> NewBody<'o> {
+    /// Creates a body that is compressed where it is new.
+    pub fn new(plain: &'o [u8]) -> Self {
+        Self { hash: body_hash(plain), plain, packed: None }
+    }
+}
+
+/// What the rules read of what a source says.
+#[derive(Clone, Copy, Debug)]
+pub struct PackedFacts<'o> {
+    /// Names the paths that they read.
+    pub stamp: i64,
+    /// The facts.
+    pub packed: &'o [u8],
 }
 
 /// What became of an observation, or of an entry of a list of people.
@@ -74,6 +104,7 @@ pub enum Added {
 pub struct Writer<'l> {
     transaction: Transaction<'l>,
     path: PathBuf,
+    shared: SharedBodies,
     devices: HashMap<String, i64>,
     sources: HashMap<String, i64>,
     events: i64,
@@ -100,9 +131,9 @@ impl Drop for NamePlate {
 }
 
 impl<'l> Writer<'l> {
-    pub(crate) fn new(transaction: Transaction<'l>, path: PathBuf, command: &str) -> Self {
+    pub(crate) fn new(transaction: Transaction<'l>, path: PathBuf, command: &str, shared: SharedBodies) -> Self {
         let _name = NamePlate::put(&path, command);
-        Self { transaction, path, devices: HashMap::new(), sources: HashMap::new(), events: 0, _name }
+        Self { transaction, path, shared, devices: HashMap::new(), sources: HashMap::new(), events: 0, _name }
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -116,7 +147,7 @@ impl<'l> Writer<'l> {
 
     /// Returns a reader that sees what was written here.
     pub fn reader(&self) -> Reader<'_> {
-        Reader::new(&self.transaction, &self.path)
+        Reader::new(&self.transaction, &self.path, Arc::clone(&self.shared))
     }
 
     /// Makes everything written here permanent.
@@ -231,15 +262,27 @@ impl<'l> Writer<'l> {
     }
 
     /// Returns the number of a body, kept when it is new.
-    fn document(&self, body: &[u8]) -> Result<i64, LedgerError> {
-        let hash = Sha256::digest(body);
-        let hash: &[u8] = hash.as_slice();
-        if let Some(known) = self.one("SELECT id FROM document WHERE hash = ?1", [hash], |row| row.get(0))? {
+    fn document(&self, body: &NewBody<'_>) -> Result<i64, LedgerError> {
+        if let Some(known) = self.one("SELECT id FROM document WHERE hash = ?1", [body.hash], |row| row.get(0))? {
             return Ok(known);
         }
-        let packed = self.pack(body)?;
-        self.run_sql("INSERT INTO document (hash, body) VALUES (?1, ?2)", params![hash, packed])?;
+        let now;
+        let packed = match body.packed {
+            Some(packed) => packed,
+            None => {
+                now = self.reader().bodies()?.packer()?.pack(body.plain)?;
+                &now
+            }
+        };
+        self.run_sql("INSERT INTO document (hash, body) VALUES (?1, ?2)", params![body.hash, packed])?;
         Ok(self.transaction.last_insert_rowid())
+    }
+
+    /// Compresses bodies with a dictionary from now on.
+    pub fn add_dictionary(&self, bytes: &[u8]) -> Result<(), LedgerError> {
+        self.run_sql("INSERT INTO dictionary (bytes) VALUES (?1)", [bytes])?;
+        *self.shared.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        Ok(())
     }
 
     /// Adds an observation. What the same file says anew, since it is read in another way, takes the place of what
@@ -247,14 +290,18 @@ impl<'l> Writer<'l> {
     pub fn add_observation(&mut self, run: i64, new: &NewObservation<'_>) -> Result<Added, LedgerError> {
         let (device, new_device) = self.device(run, new.device)?;
         let source = self.source(new.source)?;
-        let document = self.document(new.body)?;
+        let document = self.document(&new.body)?;
         let (collected, apart) = (micros(new.collected), (!new.apart.is_empty()).then_some(new.apart));
-        let there: Option<(i64, Option<i64>, bool)> = self.one(
-            "SELECT o.document, o.content, EXISTS (SELECT 1 FROM file f WHERE f.run = o.run AND f.digest = ?4) \
+        let there: Option<(i64, Option<i64>, bool)> = if new_device {
+            None
+        } else {
+            self.one(
+                "SELECT o.document, o.content, EXISTS (SELECT 1 FROM file f WHERE f.run = o.run AND f.digest = ?4) \
              FROM observation o WHERE o.device = ?1 AND o.source = ?2 AND o.collected = ?3 ORDER BY o.run DESC LIMIT 1",
-            params![device, source, collected, new.file],
-            |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
-        )?;
+                params![device, source, collected, new.file],
+                |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
+            )?
+        };
         if let Some((old, content, same_file)) = there {
             let same_content = content.map_or(old == document, |content| content == new.content);
             match (old == document, same_content || same_file) {
@@ -267,11 +314,15 @@ impl<'l> Writer<'l> {
             "INSERT OR REPLACE INTO observation (device, source, collected, run, document, content) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
             params![device, source, collected, run, document, new.content],
         )?;
-        let before: Option<(i64, i64)> = self.one(
-            "SELECT collected, document FROM current WHERE device = ?1 AND source = ?2",
-            params![device, source],
-            |row| Ok((row.get(0)?, row.get(1)?)),
-        )?;
+        let before: Option<(i64, i64)> = if new_device {
+            None
+        } else {
+            self.one(
+                "SELECT collected, document FROM current WHERE device = ?1 AND source = ?2",
+                params![device, source],
+                |row| Ok((row.get(0)?, row.get(1)?)),
+            )?
+        };
         if before.is_some_and(|(newest, _)| newest > collected) {
             return Ok(Added::Older);
         }
@@ -280,11 +331,65 @@ impl<'l> Writer<'l> {
              ON CONFLICT DO UPDATE SET collected = ?3, run = ?4, document = ?5, apart = ?6",
             params![device, source, collected, run, document, apart],
         )?;
-        self.run_sql(
-            "UPDATE absence SET to_run = ?3 WHERE device = ?1 AND source = ?2 AND to_run IS NULL",
-            params![device, source, run],
-        )?;
+        self.set_facts(device, source, new.facts)?;
+        self.run_sql("INSERT OR IGNORE INTO dirty (device) VALUES (?1)", [device])?;
+        if !new_device {
+            self.run_sql(
+                "UPDATE absence SET to_run = ?3 WHERE device = ?1 AND source = ?2 AND to_run IS NULL",
+                params![device, source, run],
+            )?;
+        }
         Ok(Added::Current { new_device, changed: before.is_none_or(|(_, old)| old != document) })
+    }
+
+    /// Keeps what the rules read of what a source now says of a device, both by their numbers.
+    pub fn set_facts(&self, device: i64, source: i64, facts: PackedFacts<'_>) -> Result<(), LedgerError> {
+        self.run_sql(
+            "INSERT INTO facts (device, source, stamp, packed) VALUES (?1, ?2, ?3, ?4) \
+             ON CONFLICT DO UPDATE SET stamp = ?3, packed = ?4",
+            params![device, source, facts.stamp, facts.packed],
+        )
+        .map(|_| ())
+    }
+
+    /// Keeps what an assessment came to on a device; nothing where the device is retired.
+    pub fn set_assessed(&self, device: i64, now: Option<&AssessedRow>) -> Result<(), LedgerError> {
+        match now {
+            Some(now) => self.run_sql(
+                "INSERT INTO assessed (device, input, until, collected, outcome, findings) VALUES (?1, ?2, ?3, ?4, ?5, ?6) \
+                 ON CONFLICT DO UPDATE SET input = ?2, until = ?3, collected = ?4, outcome = ?5, findings = ?6",
+                params![
+                    device,
+                    now.input,
+                    micros(now.until),
+                    now.collected.map(micros),
+                    now.outcome,
+                    now.findings
+                ],
+            ),
+            None => self.run_sql("DELETE FROM assessed WHERE device = ?1", [device]),
+        }
+        .map(|_| ())
+    }
+
+    /// Sets whom an assessment took for the holders of a device.
+    pub fn set_holders(&self, device: i64, people: &[String]) -> Result<(), LedgerError> {
+        self.run_sql("DELETE FROM holder WHERE device = ?1", [device])?;
+        for person in people {
+            self.run_sql("INSERT OR IGNORE INTO holder (person, device) VALUES (?1, ?2)", params![person, device])?;
+        }
+        Ok(())
+    }
+
+    /// Notes that everything that came in has been assessed.
+    pub fn clear_dirty(&self) -> Result<(), LedgerError> {
+        self.run_sql("DELETE FROM dirty", []).map(|_| ())
+    }
+
+    /// Makes the next assessment look at the devices that a person holds.
+    fn touch_devices_of(&self, person: &str) -> Result<(), LedgerError> {
+        self.run_sql("INSERT OR IGNORE INTO dirty (device) SELECT device FROM holder WHERE person = ?1", [person])
+            .map(|_| ())
     }
 
     /// Notes that a complete export of a source no longer lists a device.
@@ -353,7 +458,7 @@ impl<'l> Writer<'l> {
                 let Some((device, body, apart)) = found else { continue };
                 let body = self.reader().unpack(&body)?;
                 let Some((body, apart)) = rewrite(&device, moment(key[2]), &body, apart.as_deref()) else { continue };
-                let document = self.document(&body)?;
+                let document = self.document(&NewBody::new(&body))?;
                 let [device, source, collected, run] = key;
                 self.run_sql(
                     &format!("UPDATE {table} AS o SET document = ?5, apart = ?6 {of_key}"),
@@ -363,6 +468,8 @@ impl<'l> Writer<'l> {
             }
         }
         if count > 0 {
+            self.run_sql("DELETE FROM facts", [])?;
+            self.run_sql("INSERT OR IGNORE INTO dirty (device) SELECT id FROM device", [])?;
             self.drop_unused_documents()?;
         }
         Ok(count)
@@ -386,6 +493,9 @@ impl<'l> Writer<'l> {
         self.devices.clear();
         let Some(into) = into else {
             self.run_sql("UPDATE device SET name = ?2 WHERE id = ?1", params![from, new])?;
+            // Its own name is among what was packed.
+            self.run_sql("DELETE FROM facts WHERE device = ?1", [from])?;
+            self.run_sql("INSERT OR IGNORE INTO dirty (device) VALUES (?1)", [from])?;
             return self.note_former_name(run, old, from);
         };
         self.run_sql("UPDATE OR IGNORE observation SET device = ?2 WHERE device = ?1", [from, into])?;
@@ -413,6 +523,12 @@ impl<'l> Writer<'l> {
             "UPDATE device SET first_run = min(first_run, (SELECT first_run FROM device WHERE id = ?1)) WHERE id = ?2",
             [from, into],
         )?;
+        self.run_sql("DELETE FROM facts WHERE device IN (?1, ?2)", [from, into])?;
+        for table in ["holder", "dirty"] {
+            self.run_sql(&format!("DELETE FROM {table} WHERE device = ?1"), [from])?;
+        }
+        self.run_sql("DELETE FROM assessed WHERE device IN (?1, ?2)", [from, into])?;
+        self.run_sql("INSERT OR IGNORE INTO dirty (device) VALUES (?1)", [into])?;
         self.run_sql("DELETE FROM device WHERE id = ?1", [from])?;
         self.note_former_name(run, old, into)
     }
@@ -466,11 +582,13 @@ impl<'l> Writer<'l> {
             "INSERT INTO person (id, source, body, from_run) VALUES (?1, ?2, ?3, ?4)",
             params![id, source, body, run],
         )?;
+        self.touch_devices_of(id)?;
         Ok(Added::Current { new_device: before.is_none(), changed: true })
     }
 
     /// Ends what a source says of a person.
     pub fn end_person(&self, run: i64, source: &str, id: &str) -> Result<(), LedgerError> {
+        self.touch_devices_of(id)?;
         self.run_sql(
             "UPDATE person SET to_run = ?3 WHERE id = ?1 AND source = ?2 AND to_run IS NULL",
             params![id, source, run],
@@ -479,7 +597,7 @@ impl<'l> Writer<'l> {
     }
 
     /// Makes the spells of a kind on a device be `now`, pairs of subject with value and detail; returns
-    /// whether any began or ended. A spell goes on while its value is the same.
+    /// whether any began or ended. A spell goes on while its value is the same, that of a standing while its detail is, too.
     pub fn set_spells(
         &mut self,
         run: i64,
@@ -489,27 +607,33 @@ impl<'l> Writer<'l> {
     ) -> Result<bool, LedgerError> {
         let failed = self.failed();
         let (device, _) = self.device(run, device)?;
-        let before: Vec<(i64, String, String)> = {
+        let before: Vec<(i64, (String, String, String))> = {
             let mut statement = self
                 .transaction
                 .prepare_cached(
-                    "SELECT id, subject, value FROM spell WHERE device = ?1 AND kind = ?2 AND to_run IS NULL",
+                    "SELECT id, subject, value, detail FROM spell \
+                     WHERE device = ?1 AND kind = ?2 AND to_run IS NULL",
                 )
                 .map_err(&failed)?;
             let rows = statement
-                .query_map(params![device, kind.as_str()], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
+                .query_map(params![device, kind.as_str()], |row| {
+                    Ok((row.get(0)?, (row.get(1)?, row.get(2)?, row.get(3)?)))
+                })
                 .map_err(&failed)?;
             rows.collect::<Result<_, _>>().map_err(&failed)?
         };
         let mut changed = false;
-        for (id, subject, value) in &before {
-            if !now.iter().any(|(s, v, _)| s == subject && v == value) {
+        let same = |one: &(String, String, String), other: &(String, String, String)| {
+            one.0 == other.0 && one.1 == other.1 && (kind != SpellKind::Standing || one.2 == other.2)
+        };
+        for (id, held) in &before {
+            if !now.iter().any(|holds| same(holds, held)) {
                 self.run_sql("UPDATE spell SET to_run = ?2 WHERE id = ?1", params![id, run])?;
                 changed = true;
             }
         }
-        for (subject, value, detail) in now {
-            if !before.iter().any(|(_, s, v)| s == subject && v == value) {
+        for holds @ (subject, value, detail) in now {
+            if !before.iter().any(|(_, held)| same(holds, held)) {
                 self.run_sql(
                     "INSERT INTO spell (kind, device, subject, value, detail, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
                     params![kind.as_str(), device, subject, value, detail, run],
@@ -550,6 +674,16 @@ impl<'l> Writer<'l> {
         self.run_sql(
             "INSERT INTO finding (device, subject, opened, due, closed, body, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
             params![device, finding.subject, opened, due, closed, finding.body, run],
+        )
+        .map(|_| ())
+    }
+
+    /// Writes the body of a finding's version anew, for what is of no version: how new its evidence is.
+    pub fn touch_finding(&mut self, run: i64, finding: &FindingRow) -> Result<(), LedgerError> {
+        let (device, _) = self.device(run, &finding.device)?;
+        self.run_sql(
+            "UPDATE finding SET body = ?4 WHERE device = ?1 AND to_run IS NULL AND subject = ?2 AND opened = ?3",
+            params![device, finding.subject, micros(finding.opened), finding.body],
         )
         .map(|_| ())
     }

@@ -3,7 +3,10 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use fencepost_store::{Added, FileRow, FindingRow, Ledger, LedgerError, NewObservation, RunKind, SpellKind, Writer};
+use fencepost_store::{
+    Added, FileRow, FindingRow, Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts, RunKind, SpellKind,
+    Writer,
+};
 use jiff::Timestamp;
 
 fn moment(text: &str) -> Timestamp {
@@ -21,10 +24,11 @@ fn said<'o>(device: &'o str, at: &str, body: &'o str, apart: &'o str) -> NewObse
         device,
         source: "s",
         collected: moment(at),
-        body: body.as_bytes(),
+        body: NewBody::new(body.as_bytes()),
         apart: apart.as_bytes(),
         content,
         file: "file",
+        facts: PackedFacts { stamp: 1, packed: b"" },
     }
 }
 
@@ -43,7 +47,7 @@ fn nothing_stays_without_a_commit() {
     let run = begin(&mut writer, RunKind::Import, D1);
     writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
     drop(writer);
-    assert_eq!(ledger.reader().unwrap().device_count().unwrap(), 0);
+    assert_eq!(ledger.reader().unwrap().devices(Look::All).unwrap().len(), 0);
     assert!(ledger.reader().unwrap().last_run().unwrap().is_none());
 }
 
@@ -148,7 +152,7 @@ fn a_full_disk_is_told_and_leaves_the_ledger_as_it_was() {
     let run = begin(&mut writer, RunKind::Import, D2);
     writer.add_observation(run, &said("next", D2, "{}", "")).unwrap();
     writer.commit().unwrap();
-    assert_eq!(ledger.reader().unwrap().device_count().unwrap(), 2);
+    assert_eq!(ledger.reader().unwrap().devices(Look::All).unwrap().len(), 2);
 }
 
 #[test]
@@ -174,11 +178,11 @@ fn one_writes_at_a_time_and_readers_see_what_was_before() {
     assert!(
         matches!(second.writer("second"), Err(LedgerError::Busy { holder, .. }) if holder.contains("fencepost first"))
     );
-    assert_eq!(second.reader().unwrap().device_count().unwrap(), 0);
+    assert_eq!(second.reader().unwrap().devices(Look::All).unwrap().len(), 0);
     writer.commit().unwrap();
     drop(second);
     let second = Ledger::open(&path, false, Duration::ZERO).unwrap();
-    assert_eq!(second.reader().unwrap().device_count().unwrap(), 1);
+    assert_eq!(second.reader().unwrap().devices(Look::All).unwrap().len(), 1);
 }
 
 #[test]

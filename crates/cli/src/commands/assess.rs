@@ -7,8 +7,8 @@ use std::process::ExitCode;
 use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
 use fencepost_engine::{
-    Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RuleCount, StandingCounts, Stateless, assess,
-    assess_file, open_ledger,
+    AssessOptions, Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RuleCount, StandingCounts, Stateless,
+    assess, assess_file, open_ledger,
 };
 use jiff::Timestamp;
 
@@ -23,7 +23,7 @@ use crate::view::text::{count, harmless, shell};
 use crate::view::time::Clock;
 use crate::view::verdict_lines::VerdictLines;
 
-/// Evaluate every device, move the findings, and decide who reaches what
+/// Evaluate the devices that may have changed, move the findings, and decide who reaches what
 ///
 /// With --state FILE it evaluates the documents of a file instead, without reading or writing a ledger.
 #[derive(Args, Debug)]
@@ -46,9 +46,12 @@ pub struct AssessArgs {
     /// With --state: give the proof of each verdict
     #[arg(long, requires = "state")]
     evidence: bool,
-    /// With --state: work on so many cores, instead of on all
-    #[arg(long, value_name = "COUNT", requires = "state")]
+    /// Work on so many cores, instead of on all
+    #[arg(long, value_name = "COUNT")]
     workers: Option<NonZeroU16>,
+    /// Evaluate every device, and not only those about which something may have changed
+    #[arg(long, conflicts_with = "state")]
+    anew: bool,
     /// With --state: fail when a line was refused
     #[arg(long, requires = "state")]
     strict: bool,
@@ -93,9 +96,12 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     let project = open_project(ui, common)?;
     let mut ledger = open_ledger(&project, false, common.wait)?;
     let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
-    let devices = ledger.reader()?.device_count()?;
-    let bar = ui.progress(devices, "assessing", false);
-    let assessed = assess(&project, &mut ledger, &moment, &mut |done| bar.set_position(done));
+    let bar = ui.progress(0, "assessing", false);
+    let options = AssessOptions { anew: args.anew, workers: args.workers.map(|workers| workers.get().into()) };
+    let assessed = assess(&project, &mut ledger, &moment, options, &mut |done, of| {
+        bar.set_length(of);
+        bar.set_position(done);
+    });
     bar.finish_and_clear();
     let assessed = assessed?;
     warn(ui, &project.files, &assessed.warnings);

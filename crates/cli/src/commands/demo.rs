@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{ImportOptions, Moment, Project, Reading, assess, import, open_ledger};
+use fencepost_engine::{AssessOptions, ImportOptions, Moment, Project, Reading, assess, import, open_ledger};
 use jiff::Timestamp;
 
 use super::assess::Page;
@@ -56,7 +56,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
             write(&path, &feed.text)?;
             set_aside += import(&project, &mut ledger, &path, &options, &moment, &mut |_| {})?.rejects.len();
         }
-        let assessed = assess(&project, &mut ledger, &moment, &mut |_| {})?;
+        let assessed = assess(&project, &mut ledger, &moment, AssessOptions::default(), &mut |_, _| {})?;
         let clock = Clock { now: as_of, zone: project.config.zone.clone() };
         let rejects = if set_aside > 0 {
             format!("; {} set aside", count(set_aside as u64, "record", "records"))

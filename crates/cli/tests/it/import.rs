@@ -1,5 +1,7 @@
 //! Importing: what goes in, what is set aside, and what stays the same.
 
+use serde_json::json;
+
 use crate::env::{Env, STEPPED};
 
 const AT: &str = "2027-03-01T06:00:00Z";
@@ -212,4 +214,55 @@ fn corrections_outrank_feeds_and_are_shown() {
     // It ends with its last day, and the clock that ran before runs on.
     let ended = env.json(&["assess", "--as-of", "2027-03-03T23:00:00Z"]);
     assert_eq!(ended["opened"][0]["how"], "relapsed");
+}
+
+#[test]
+fn a_large_file_is_taken_in_its_order_and_every_document_comes_back_whole() {
+    let env = Env::new();
+    env.write(
+        "facts.toml",
+        "[facts]\n\"where\" = { type = \"text\", company_only = true }\n\"up\" = { volatile = true }\n",
+    );
+    env.write("fencepost.toml", format!("{STEPPED}company_device = 'owner = \"us\"'\n"));
+    env.rules(&[("small", "0", "n < 1500 and count(apps[name = \"app 7\"]) = 1")]);
+    let line = |n: usize| {
+        let apps: Vec<_> =
+            (0..40).map(|at| json!({ "name": format!("app {at}"), "version": format!("{}.{n}", at * 7) })).collect();
+        let owner = if n.is_multiple_of(3) { "us" } else { "them" };
+        json!({
+            "device": format!("d{n:04}"), "collected_at": "2027-03-01T05:00:00Z", "n": n, "owner": owner, "where": format!("deck {n}"),
+            "up": n * 3, "password": format!("p{n}"), "apps": apps,
+        })
+    };
+    let mut lines: Vec<String> = (0..2_000).map(|n| line(n).to_string()).collect();
+    lines.insert(1_000, "{\"device\":\"broken\"".to_owned());
+    lines.push(line(7).to_string().replace("deck", "berth"));
+    env.write("all.jsonl", lines.join("\n"));
+    let ran = env.run(&["import", "all.jsonl", "--as-of", AT]);
+    assert!(ran.out.contains("2002 records, 2000 new devices"), "{}", ran.out);
+    // Of a device that is not the company's, where it is was left out of both, so the second says nothing else.
+    let rejects = env.json(&["list", "rejects"]);
+    let places: Vec<_> = rejects["rows"].as_array().unwrap().iter().map(|row| row["line"].as_i64().unwrap()).collect();
+    assert_eq!(places, [1_001, 2_002], "{rejects}");
+    for n in [0, 7, 999, 1_998] {
+        let shown = env.ok(&["show", &format!("d{n:04}"), "--format", "csv"]);
+        let own = n % 3 == 0;
+        assert_eq!(shown.contains(&format!("deck {n}")), own, "{shown}");
+        assert!(shown.contains(&format!("35.{n}}}")) && shown.contains(&(n * 3).to_string()), "{shown}");
+        assert!(!shown.contains(&format!("p{n},")), "{shown}");
+    }
+    let assessed = env.json(&["assess", "--as-of", AT, "--workers", "2"]);
+    assert_eq!(assessed["rules"][0]["fail"], 500);
+    // What is known already is not new, and what changed is.
+    lines[3] = lines[3].replace("\"n\":3", "\"n\":1700").replace("05:00:00Z", "05:30:00Z");
+    lines.pop();
+    env.write("again.jsonl", lines.join("\n"));
+    let again = env.ok(&["import", "again.jsonl", "--as-of", AT]);
+    assert!(again.contains("0 new devices, 1 changed, 1999 unchanged"), "{again}");
+    let assessed = env.json(&["assess", "--as-of", AT]);
+    assert_eq!(assessed["rules"][0]["fail"], 501);
+    // The same when everything is evaluated again, which is an assessment of its own.
+    let anew = env.json(&["assess", "--anew", "--as-of", AT, "--workers", "1"]);
+    assert_eq!((&anew["rules"], &anew["devices"]), (&assessed["rules"], &assessed["devices"]));
+    assert_eq!(anew["assessment"].as_i64(), assessed["assessment"].as_i64().map(|number| number + 1));
 }

@@ -1,16 +1,15 @@
 //! Devices, with how they stand and what is asked of their facts.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use bumpalo::Bump;
-use fencepost_core::{Diagnostic, Dictionary, Evaluator, GroupId, Layout, SlotId, Value, Vocabulary};
+use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, GroupId, Layout, SlotId, Value, Vocabulary};
 use fencepost_formats::json_of_value;
 use serde_json::{Value as Json, json};
 
 use super::{Filter, Listing, Row, compile_filter};
 use crate::error::EngineError;
 use crate::judge::surroundings;
-use crate::reading::{Reading, damaged};
+use crate::reading::Reading;
 use crate::survey::reported_paths;
 
 impl Reading<'_> {
@@ -45,31 +44,33 @@ impl Reading<'_> {
             .map(|column| (column.clone(), layout.want(column, &project.dictionary)))
             .collect();
         let standings = self.standings()?;
-        let findings = self.findings(None, false)?;
         let judge = self.judge();
+        // Most devices are passed over, so their findings are left alone unless they are asked for.
+        let asks_for_findings =
+            project.rules.groups_read_standing() || compiled.condition.as_ref().is_some_and(Condition::reads_standing);
+        let findings = if asks_for_findings { self.findings(None, false)? } else { BTreeMap::new() };
+        let wanted: Vec<SlotId> = unseen.iter().copied().chain(extra.iter().map(|(_, slot)| *slot)).collect();
         let (mut rows, mut total) = (Vec::new(), 0);
-        let mut arena = Bump::new();
-        self.for_each_device(|device, documents| {
-            arena.reset();
+        self.for_each_with_facts(&judge, &layout, &wanted, |row, facts, arena| {
+            let device = row.name.as_str();
             total += 1;
-            let facts = judge
-                .facts(device, documents, &layout, &arena)
-                .map_err(|error| damaged(project, device, &error.message))?;
-            let judged = judge.judged(device, facts, &arena);
+            let judged = judge.judged(device, facts, arena);
             let own = findings.get(device).map_or(&[][..], Vec::as_slice);
-            let ambient = surroundings(standings.get(device).map(|(standing, _)| *standing), own, &arena);
+            let ambient = surroundings(standings.get(device).map(|(standing, _)| *standing), own, arena);
             let standing = ambient.standing;
             let zone = &project.config.zone;
-            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
+            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
             if let Some(condition) = &compiled.condition {
                 unseen.retain(|slot| facts.slot(*slot).origin.is_none());
-                let mut evaluator = Evaluator::new(Some(facts), self.at, zone, &arena);
+                let mut evaluator = Evaluator::new(Some(facts), self.at, zone, arena);
                 evaluator.set_groups(memberships);
                 evaluator.set_ambient(ambient);
                 if !matches!(evaluator.holds(condition), Value::Boolean(true)) {
                     return Ok(());
                 }
             }
+            let of_device = if asks_for_findings { Vec::new() } else { self.running_of(row)? };
+            let own = if asks_for_findings { own } else { &of_device };
             let overdue = own.iter().filter(|finding| finding.due <= self.at).count();
             let holders: Vec<&str> = judged
                 .input
@@ -77,29 +78,29 @@ impl Reading<'_> {
                 .iter()
                 .map(|holder| holder.person.map_or(holder.id, |person| person.name()))
                 .collect();
-            let mut row = Row::new();
-            row.insert("device".into(), json!(device));
-            row.insert("standing".into(), json!(standing));
-            row.insert("holder".into(), if holders.is_empty() { Json::Null } else { json!(holders.join(", ")) });
-            row.insert("open".into(), json!(own.len() - overdue));
-            row.insert("overdue".into(), json!(overdue));
-            row.insert("collected_at".into(), json!(facts.collected().map(|moment| moment.to_string())));
+            let mut cells = Row::new();
+            cells.insert("device".into(), json!(device));
+            cells.insert("standing".into(), json!(standing));
+            cells.insert("holder".into(), if holders.is_empty() { Json::Null } else { json!(holders.join(", ")) });
+            cells.insert("open".into(), json!(own.len() - overdue));
+            cells.insert("overdue".into(), json!(overdue));
+            cells.insert("collected_at".into(), json!(facts.collected().map(|moment| moment.to_string())));
             let member: Vec<&str> = groups
                 .iter()
                 .zip(memberships)
                 .filter(|(id, value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
                 .map(|(id, _)| id.as_str())
                 .collect();
-            row.insert("groups".into(), json!(member.join(", ")));
+            cells.insert("groups".into(), json!(member.join(", ")));
             let sources: Vec<&str> = facts.observations().iter().map(|said| said.source).collect();
-            row.insert("sources".into(), json!(sources.join(", ")));
+            cells.insert("sources".into(), json!(sources.join(", ")));
             let absent: Vec<String> =
                 self.reader.absences_of(device, self.run)?.into_iter().map(|(source, _)| source).collect();
-            row.insert("absent".into(), if absent.is_empty() { Json::Null } else { json!(absent.join(", ")) });
+            cells.insert("absent".into(), if absent.is_empty() { Json::Null } else { json!(absent.join(", ")) });
             for (column, slot) in &extra {
-                row.insert(column.clone(), json_of_value(&facts.slot(*slot).value));
+                cells.insert(column.clone(), json_of_value(&facts.slot(*slot).value));
             }
-            rows.push(row);
+            rows.push(cells);
             Ok(())
         })?;
         if let (Some(filter), false) = (filter, unseen.is_empty()) {

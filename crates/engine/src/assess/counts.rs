@@ -1,0 +1,142 @@
+//! What devices come to together: standings, and what each rule says.
+
+use fencepost_core::{Rule, Standing, VerdictOutcome};
+use serde_json::{Value as Json, json};
+
+/// How many devices stand how.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct StandingCounts {
+    /// All devices.
+    pub total: u64,
+    /// Compliant ones.
+    pub compliant: u64,
+    /// Ones on notice.
+    pub on_notice: u64,
+    /// Unproven ones.
+    pub unproven: u64,
+    /// Non-compliant ones.
+    pub non_compliant: u64,
+    /// Devices that no enforced rule covers.
+    pub uncovered: u64,
+    /// Devices of which nothing is fresh any more.
+    pub stale: u64,
+}
+
+impl StandingCounts {
+    /// Adds what was counted elsewhere.
+    pub fn merge(&mut self, other: &Self) {
+        self.total += other.total;
+        self.compliant += other.compliant;
+        self.on_notice += other.on_notice;
+        self.unproven += other.unproven;
+        self.non_compliant += other.non_compliant;
+        self.uncovered += other.uncovered;
+        self.stale += other.stale;
+    }
+
+    /// Counts one more device.
+    pub fn add(&mut self, standing: Standing) {
+        self.total += 1;
+        *self.of(standing) += 1;
+    }
+
+    pub(super) fn of(&mut self, standing: Standing) -> &mut u64 {
+        match standing {
+            Standing::Compliant => &mut self.compliant,
+            Standing::OnNotice => &mut self.on_notice,
+            Standing::Unproven => &mut self.unproven,
+            Standing::NonCompliant => &mut self.non_compliant,
+        }
+    }
+
+    /// As the summary of an assessment has it.
+    pub(super) fn to_json(self) -> Json {
+        let Self { total, compliant, on_notice, unproven, non_compliant, uncovered, stale } = self;
+        json!([total, compliant, on_notice, unproven, non_compliant, uncovered, stale])
+    }
+
+    pub(super) fn of_json(json: &Json) -> Option<Self> {
+        let number = |at: usize| json.get(at)?.as_u64();
+        Some(Self {
+            total: number(0)?,
+            compliant: number(1)?,
+            on_notice: number(2)?,
+            unproven: number(3)?,
+            non_compliant: number(4)?,
+            uncovered: number(5)?,
+            stale: number(6)?,
+        })
+    }
+}
+
+/// What one rule came to over the fleet.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RuleCount {
+    /// The rule.
+    pub rule: String,
+    /// `trial` or `enforced`.
+    pub stage: String,
+    /// Devices that pass, vacuous ones among them.
+    pub pass: u64,
+    /// Devices that fail.
+    pub fail: u64,
+    /// Devices of which it is not known.
+    pub unknown: u64,
+    /// Devices that it does not cover, excepted ones among them.
+    pub not_applicable: u64,
+    /// Devices that pass because there was nothing to check.
+    pub vacuous: u64,
+    /// Devices that it would cover but for an exception.
+    pub excepted: u64,
+}
+
+impl RuleCount {
+    /// Adds what was counted elsewhere for the same rule.
+    pub fn merge(&mut self, other: &Self) {
+        self.pass += other.pass;
+        self.fail += other.fail;
+        self.unknown += other.unknown;
+        self.not_applicable += other.not_applicable;
+        self.vacuous += other.vacuous;
+        self.excepted += other.excepted;
+    }
+
+    /// Counts nothing yet for a rule.
+    pub fn of(rule: &Rule) -> Self {
+        Self { rule: rule.id.to_string(), stage: rule.stage.as_str().to_owned(), ..Self::default() }
+    }
+
+    /// Counts one more device.
+    pub fn add(&mut self, outcome: VerdictOutcome) {
+        *self.of_outcome(outcome) += 1;
+    }
+
+    pub(super) fn of_outcome(&mut self, outcome: VerdictOutcome) -> &mut u64 {
+        match outcome {
+            VerdictOutcome::Pass => &mut self.pass,
+            VerdictOutcome::Fail => &mut self.fail,
+            VerdictOutcome::Unknown(_) => &mut self.unknown,
+            VerdictOutcome::NotApplicable => &mut self.not_applicable,
+        }
+    }
+
+    /// As the summary of an assessment has it.
+    pub(super) fn to_json(&self) -> Json {
+        let Self { rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted } = self;
+        json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted])
+    }
+
+    pub(super) fn of_json(json: &Json) -> Option<Self> {
+        let number = |at: usize| json.get(at)?.as_u64();
+        Some(Self {
+            rule: json.get(0)?.as_str()?.to_owned(),
+            stage: json.get(1)?.as_str()?.to_owned(),
+            pass: number(2)?,
+            fail: number(3)?,
+            unknown: number(4)?,
+            not_applicable: number(5)?,
+            vacuous: number(6)?,
+            excepted: number(7)?,
+        })
+    }
+}

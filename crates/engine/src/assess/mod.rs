@@ -1,0 +1,325 @@
+//! Assesses the fleet: evaluates every device about which something may have changed, weighs the verdicts against earlier
+//! findings, decides who reaches what, and writes all of it in one transaction.
+//!
+//! A device is evaluated again when what it is judged by has changed ([`inputs`]), or when the moment has come at which time alone
+//! may change what it came to. Everything else stays as it was, and costs nothing.
+
+mod counts;
+mod inputs;
+mod outcome;
+mod report;
+mod tally;
+mod weigh;
+
+use fencepost_core::{Finding, TransitionKind};
+use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer};
+use jiff::Timestamp;
+use serde_json::{Value as Json, json};
+
+pub use counts::{RuleCount, StandingCounts};
+pub use report::{Assessed, FindingLine};
+
+use crate::codec;
+use crate::documents::hide_new_secrets;
+use crate::error::EngineError;
+use crate::judge::{Judge, People};
+use crate::project::Project;
+use crate::reading::Moment;
+use crate::renames::apply_renamings;
+use crate::workers::{cores, handed_out};
+use inputs::Inputs;
+use tally::Tally;
+use weigh::{Desk, Job, Judgement, Settling, Weighed, Weigher, needs_documents};
+
+/// What the last assessment went by, in the settings of a ledger; where it says nothing, the next one begins afresh.
+pub(crate) const RULES: &str = "assessed_by";
+/// Which workspace it was of.
+const WORKSPACE: &str = "assessed_workspace";
+/// From when on time alone may change who belongs to which groups of people.
+const PEOPLE_UNTIL: &str = "people_until";
+/// How many devices are handed to a worker at once.
+const DEVICES: usize = 64;
+
+/// How to assess.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct AssessOptions {
+    /// Evaluate every device, whether or not anything about it has changed.
+    pub anew: bool,
+    /// On how many cores; none: on all that there are.
+    pub workers: Option<usize>,
+}
+
+/// Assesses the devices of the ledger. `progress` is told how many of those to be looked at are done, and how many they are.
+///
+/// # Errors
+/// When the ledger would not have it, or the moment lies before the last assessment; then nothing is changed.
+pub fn assess(
+    project: &Project,
+    ledger: &mut Ledger,
+    moment: &Moment,
+    options: AssessOptions,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<Assessed, EngineError> {
+    let (assessed, hidden) = assess_and_commit(project, ledger, moment, options, progress)?;
+    if hidden > 0 {
+        ledger.compact()?;
+    }
+    Ok(assessed)
+}
+
+/// Also tells how many documents were written again, since something in them is secret now.
+fn assess_and_commit(
+    project: &Project,
+    ledger: &mut Ledger,
+    moment: &Moment,
+    options: AssessOptions,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<(Assessed, u64), EngineError> {
+    let at = moment.as_of;
+    let mut writer = ledger.writer("assess")?;
+    let last = writer.reader().assessments(None, 1)?.into_iter().next();
+    if let Some(last) = &last {
+        if at < last.as_of {
+            return Err(EngineError::refused(
+                format!(
+                    "assessments never go back in time: assessment {} is as of {}",
+                    last.number.unwrap_or(0),
+                    last.as_of
+                ),
+                "give a later --as-of, or none",
+            ));
+        }
+        let same = at == last.as_of && last.rule_set.as_deref() == Some(&project.digest) && !options.anew;
+        if same && writer.reader().imports_after(last.id)? == 0 {
+            return Ok((Assessed { existing: true, ..Assessed::load(project, &writer.reader(), last)? }, 0));
+        }
+    }
+    if !writer.reader().has_devices()? {
+        return Err(EngineError::refused(
+            "there is no device to assess",
+            "bring state in first: fencepost import FILE",
+        ));
+    }
+    let run = writer.begin_run(
+        RunKind::Assess,
+        at,
+        moment.wall,
+        &moment.user,
+        env!("CARGO_PKG_VERSION"),
+        Some(&project.digest),
+    )?;
+    writer.keep_rule_set(&project.digest, &project.text())?;
+    let hidden = hide_new_secrets(&mut writer, project, &project.secret_key()?)?;
+    apply_renamings(&mut writer, project, run, at)?;
+    let inputs = Inputs::of(project);
+    let Plan { tally, look, anew, same_rules } =
+        plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
+    let devices = writer.reader().devices(look)?;
+    let (stamp, total) = (inputs.stamp, devices.len() as u64);
+    let mut pass = Pass { project, run, stamp, anew, writer, tally, seen: 0, total, progress };
+    if !devices.is_empty() {
+        let people = People::load(&pass.writer.reader().people(None)?, project, at);
+        let judge = Judge::new(project, &people, at);
+        let bodies = pass.writer.reader().bodies()?;
+        let weigher = Weigher { judge: &judge, inputs: &inputs, anew, same_rules };
+        let mut devices = devices.into_iter();
+        // A few devices are not worth a thread.
+        let workers = if pass.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
+        handed_out(
+            &mut pass,
+            workers,
+            |pass| {
+                let jobs = devices.by_ref().take(DEVICES).map(|device| pass.job(device));
+                let jobs = jobs.collect::<Result<Vec<Job>, LedgerError>>()?;
+                Ok((!jobs.is_empty()).then_some(jobs))
+            },
+            || Desk::new(&bodies),
+            |desk, jobs: Vec<Job>| jobs.into_iter().map(|job| weigher.weigh(desk, job)).collect::<Vec<_>>(),
+            |pass, weighed| weighed.into_iter().try_for_each(|weighed| pass.save(weighed?)),
+        )?;
+        pass.writer.set_setting(PEOPLE_UNTIL, &people.until().as_microsecond().to_string())?;
+    }
+    let Pass { writer, tally, .. } = pass;
+    writer.clear_dirty()?;
+    writer.set_setting(RULES, &inputs.rules)?;
+    writer.set_setting(WORKSPACE, &inputs.workspace)?;
+    let collected = writer.reader().assessed_collected()?;
+    writer.end_run(run, &tally.summary(last.as_ref().map(|last| last.as_of), collected).to_string())?;
+    let written = writer
+        .reader()
+        .run(run)?
+        .ok_or_else(|| EngineError::refused("the assessment was not written", "run it again"))?;
+    let mut assessed = Assessed::load(project, &writer.reader(), &written)?;
+    assessed.warnings = tally.unreported(project, &writer)?;
+    writer.commit()?;
+    Ok((assessed, hidden))
+}
+
+/// What an assessment sets out to do.
+struct Plan {
+    /// What is counted already.
+    tally: Tally,
+    look: Look,
+    /// Devices are evaluated whether or not they changed, and counted from nothing.
+    anew: bool,
+    /// The last assessment went by the same rules.
+    same_rules: bool,
+}
+
+fn plan(
+    writer: &Writer<'_>,
+    project: &Project,
+    inputs: &Inputs,
+    last: Option<&RunRow>,
+    at: Timestamp,
+) -> Result<Plan, EngineError> {
+    let reader = writer.reader();
+    let is_now = |key: &str, now: &str| Ok::<_, LedgerError>(reader.setting(key)?.as_deref() == Some(now));
+    let same_rules = is_now(RULES, &inputs.rules)?;
+    let summary = |run: &RunRow| serde_json::from_str::<Json>(&run.summary).ok();
+    let counted = last.and_then(summary).and_then(|summary| Tally::after(project, &summary));
+    let Some(tally) = counted.filter(|_| same_rules) else {
+        return Ok(Plan { tally: Tally::new(project), look: Look::All, anew: true, same_rules });
+    };
+    let people_until = reader.setting(PEOPLE_UNTIL)?.and_then(|text| text.parse::<i64>().ok());
+    let stays = is_now(WORKSPACE, &inputs.workspace)? && people_until.is_some_and(|until| at.as_microsecond() < until);
+    Ok(Plan { tally, look: if stays { Look::Changed(at) } else { Look::All }, anew: false, same_rules })
+}
+
+/// An assessment on its way through the devices.
+struct Pass<'a, 'l> {
+    project: &'a Project,
+    run: i64,
+    stamp: i64,
+    /// Counting began afresh.
+    anew: bool,
+    writer: Writer<'l>,
+    tally: Tally,
+    seen: u64,
+    total: u64,
+    progress: &'a mut dyn FnMut(u64, u64),
+}
+
+impl Pass<'_, '_> {
+    /// Gathers what the ledger holds of a device.
+    fn job(&self, device: DeviceRow) -> Result<Job, LedgerError> {
+        let reader = self.writer.reader();
+        let before = reader.assessed(device.number)?;
+        let facts = reader.facts_of(device.number, self.stamp)?;
+        let documents =
+            if needs_documents(&device, &facts) { reader.packed_observations(&device.name)? } else { Vec::new() };
+        let findings = if before.is_none() { reader.findings_now(&device)? } else { Vec::new() };
+        Ok(Job { device, facts, documents, before, findings })
+    }
+
+    /// Writes what a device came to.
+    fn save(&mut self, weighed: Weighed) -> Result<(), EngineError> {
+        let Weighed { device, packed, apart, over, before, result } = weighed;
+        let counted = before.as_ref().filter(|_| !self.anew);
+        for (source, packed) in packed {
+            self.writer.set_facts(device.number, source, PackedFacts { stamp: self.stamp, packed: &packed })?;
+        }
+        for (source, apart) in apart {
+            self.writer.keep_apart(self.run, &source, &device.name, &apart)?;
+        }
+        for finding in &over {
+            self.writer.set_finding(self.run, &codec::finding_row(finding, self.run))?;
+            self.add_finding_event("closed", finding, finding.closed.map(|(_, reason)| reason.as_str()))?;
+        }
+        match result {
+            Judgement::Same if self.anew => self.tally.replace(self.project, None, before.as_ref()),
+            Judgement::Same => {}
+            Judgement::Retired => {
+                self.retire(&device)?;
+                self.tally.replace(self.project, counted, None);
+            }
+            Judgement::Settled(settling) => {
+                self.save_findings(&device, &settling)?;
+                self.save_spells(&device, &settling)?;
+                self.tally.replace(self.project, counted, Some(&settling.outcome));
+            }
+        }
+        self.seen += 1;
+        (self.progress)(self.seen, self.total);
+        Ok(())
+    }
+
+    /// Ends what held of a device that is retired.
+    fn retire(&mut self, device: &DeviceRow) -> Result<(), LedgerError> {
+        let (run, name) = (self.run, device.name.as_str());
+        self.writer.set_assessed(device.number, None)?;
+        self.writer.set_holders(device.number, &[])?;
+        self.writer.set_spells(run, SpellKind::Verdict, name, &[])?;
+        self.writer.set_spells(run, SpellKind::Decision, name, &[])?;
+        if self.writer.set_spells(run, SpellKind::Standing, name, &[])? {
+            self.writer.add_event(run, "retired", &json!({ "device": name }).to_string())?;
+        }
+        Ok(())
+    }
+
+    fn add_finding_event(&mut self, what: &str, finding: &Finding, how: Option<&str>) -> Result<(), LedgerError> {
+        let body = json!({
+            "device": finding.device.as_str(), "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
+            "due": finding.due.to_string(), "how": how,
+        });
+        self.writer.add_event(self.run, what, &body.to_string())
+    }
+
+    fn save_findings(&mut self, device: &DeviceRow, settling: &Settling) -> Result<(), LedgerError> {
+        let Settling { earlier, settled, .. } = settling;
+        for finding in earlier {
+            let followed = settled.findings.iter().any(|now| now.subject == finding.subject);
+            if !followed {
+                self.writer.end_finding(self.run, &device.name, finding.subject.as_str(), finding.opened)?;
+            }
+        }
+        for finding in settled.findings.iter().filter(|now| !earlier.contains(now)) {
+            let row = codec::finding_row(finding, self.run);
+            let seen_again = |before: &Finding| {
+                *finding
+                    == Finding { evidence_at: finding.evidence_at, fingerprint: finding.fingerprint, ..before.clone() }
+            };
+            // That it was seen again in newer state is no new version of it.
+            if earlier.iter().any(seen_again) {
+                self.writer.touch_finding(self.run, &row)?;
+            } else {
+                self.writer.set_finding(self.run, &row)?;
+            }
+        }
+        for transition in &settled.transitions {
+            let finding = &settled.findings[transition.finding];
+            let reason = match transition.kind {
+                TransitionKind::Closed(reason) => Some(reason.as_str()),
+                TransitionKind::Relapsed => Some("relapsed"),
+                TransitionKind::Opened | TransitionKind::DueMoved { .. } => None,
+            };
+            self.add_finding_event(transition.kind.as_str(), finding, reason)?;
+        }
+        Ok(())
+    }
+
+    fn save_spells(&mut self, device: &DeviceRow, settling: &Settling) -> Result<(), LedgerError> {
+        let (run, name) = (self.run, device.name.as_str());
+        if let Some(row) = &settling.row {
+            self.writer.set_assessed(device.number, Some(row))?;
+        }
+        if let Some(holders) = &settling.holders {
+            self.writer.set_holders(device.number, holders)?;
+        }
+        if let Some(verdicts) = &settling.verdicts {
+            self.writer.set_spells(run, SpellKind::Verdict, name, verdicts)?;
+        }
+        if let Some(standing) = &settling.standing
+            && self.writer.set_spells(run, SpellKind::Standing, name, std::slice::from_ref(standing))?
+        {
+            let body = json!({ "device": name, "standing": standing.1 });
+            self.writer.add_event(run, "standing", &body.to_string())?;
+        }
+        if let Some(decisions) = &settling.decisions
+            && self.writer.set_spells(run, SpellKind::Decision, name, decisions)?
+        {
+            self.writer.add_event(run, "decisions", &json!({ "device": name }).to_string())?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,135 @@
+//! What an assessment came to on one device, as bytes beside it in the ledger: enough to tell whether anything about it changed,
+//! and to take it out of the counts of the fleet again.
+
+use fencepost_core::{Reason, SlotId, Standing, Verdict, VerdictOutcome};
+
+use crate::judge::Judged;
+
+/// The first byte of every outcome.
+const FORMAT: u8 = 1;
+
+/// A digest of what is kept of a device, in eight bytes.
+pub(super) type Digest = [u8; 8];
+
+/// What an assessment came to on a device.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Outcome {
+    /// How it stands.
+    pub standing: u8,
+    /// Whether an enforced rule covers it.
+    pub covered: bool,
+    /// Nothing of it is fresh.
+    pub stale: bool,
+    /// Digests of its verdicts that are no pass, of the decisions about it, and of its holders.
+    pub kept: [Digest; 3],
+    /// A code for the verdict of each rule that is no draft.
+    pub verdicts: Vec<u8>,
+    /// A bit for each slot that some source reports.
+    pub reported: Vec<u8>,
+}
+
+const VACUOUS: u8 = 0x40;
+const EXCEPTED: u8 = 0x80;
+
+/// Returns the code of a verdict.
+pub(super) fn code_of(verdict: &Verdict) -> u8 {
+    let code = match verdict.outcome {
+        VerdictOutcome::Pass => 0,
+        VerdictOutcome::Fail => 1,
+        VerdictOutcome::NotApplicable => 2,
+        VerdictOutcome::Unknown(reason) => 3 + reason.number(),
+    };
+    code | if verdict.vacuous { VACUOUS } else { 0 } | if verdict.excepted { EXCEPTED } else { 0 }
+}
+
+/// Returns the verdict of a rule from its code.
+pub(super) fn verdict_of(rule: usize, code: u8) -> Verdict {
+    let outcome = match code & !(VACUOUS | EXCEPTED) {
+        0 => VerdictOutcome::Pass,
+        1 => VerdictOutcome::Fail,
+        2 => VerdictOutcome::NotApplicable,
+        unknown => VerdictOutcome::Unknown(Reason::of_number(unknown - 3)),
+    };
+    Verdict { rule, outcome, vacuous: code & VACUOUS != 0, excepted: code & EXCEPTED != 0 }
+}
+
+/// Returns a bit for each slot of a device that some source reports.
+pub(super) fn reported(judged: &Judged<'_>) -> Vec<u8> {
+    let facts = judged.input.facts;
+    let slots = facts.layout().len();
+    let mut bits = vec![0; slots.div_ceil(8)];
+    for at in 0..slots {
+        if facts.slot(SlotId(u32::try_from(at).unwrap_or(u32::MAX))).origin.is_some() {
+            bits[at / 8] |= 1 << (at % 8);
+        }
+    }
+    bits
+}
+
+impl Outcome {
+    /// Returns how the device stands.
+    pub(super) fn standing(&self) -> Standing {
+        Standing::ALL.get(usize::from(self.standing)).copied().unwrap_or(Standing::NonCompliant)
+    }
+
+    /// Returns whether a slot is reported.
+    pub(super) fn reports(&self, slot: usize) -> bool {
+        self.reported.get(slot / 8).is_some_and(|bits| bits & (1 << (slot % 8)) != 0)
+    }
+
+    pub(super) fn to_bytes(&self) -> Vec<u8> {
+        let flags = u8::from(self.covered) | u8::from(self.stale) << 1;
+        let mut bytes = vec![FORMAT, self.standing, flags];
+        bytes.extend(self.kept.concat());
+        bytes.extend(u16::try_from(self.verdicts.len()).unwrap_or(u16::MAX).to_le_bytes());
+        bytes.extend(&self.verdicts);
+        bytes.extend(&self.reported);
+        bytes
+    }
+
+    /// Reads what [`Self::to_bytes`] wrote; none when it was not.
+    pub(super) fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        let ([FORMAT, standing, flags], rest) = bytes.split_first_chunk::<3>()? else { return None };
+        let (kept, rest) = rest.split_first_chunk::<24>()?;
+        let (count, rest) = rest.split_first_chunk::<2>()?;
+        let (verdicts, reported) = rest.split_at_checked(u16::from_le_bytes(*count).into())?;
+        let digest = |at: usize| std::array::from_fn(|byte| kept[8 * at + byte]);
+        Some(Self {
+            standing: *standing,
+            covered: flags & 1 != 0,
+            stale: flags & 2 != 0,
+            kept: [digest(0), digest(1), digest(2)],
+            verdicts: verdicts.to_vec(),
+            reported: reported.to_vec(),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_outcome_comes_back_as_it_went() {
+        let verdict = |outcome| Verdict { rule: 3, outcome, vacuous: true, excepted: false };
+        let mut all = vec![verdict(VerdictOutcome::Pass), verdict(VerdictOutcome::Fail)];
+        all.extend(Reason::ALL.map(|reason| verdict(VerdictOutcome::Unknown(reason))));
+        all.push(Verdict { vacuous: false, excepted: true, ..verdict(VerdictOutcome::NotApplicable) });
+        let outcome = Outcome {
+            standing: 2,
+            covered: true,
+            stale: false,
+            kept: [[1; 8], [2; 8], [3; 8]],
+            verdicts: all.iter().map(code_of).collect(),
+            reported: vec![0b101, 1],
+        };
+        let bytes = outcome.to_bytes();
+        assert_eq!(Outcome::from_bytes(&bytes), Some(outcome.clone()));
+        assert!(outcome.verdicts.iter().map(|code| verdict_of(3, *code)).eq(all));
+        assert_eq!(
+            (outcome.reports(0), outcome.reports(1), outcome.reports(8), outcome.reports(99)),
+            (true, false, true, false)
+        );
+        assert!((0..27).all(|cut| Outcome::from_bytes(&bytes[..cut]).is_none()));
+    }
+}

@@ -1,0 +1,141 @@
+//! What an assessment came to, as it is told and as it is read back from the ledger.
+
+use fencepost_core::{Diagnostic, Finding, Phase};
+use fencepost_store::{LedgerError, Reader, RunRow};
+use jiff::Timestamp;
+use serde_json::Value as Json;
+
+use super::counts::{RuleCount, StandingCounts};
+use crate::codec;
+use crate::error::EngineError;
+use crate::project::Project;
+
+/// A finding in a list of what happened.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FindingLine {
+    /// The device.
+    pub device: String,
+    /// The rule, or the word for silence.
+    pub rule: String,
+    /// When it was first seen.
+    pub opened: Timestamp,
+    /// When its grace ends.
+    pub due: Timestamp,
+    /// `open`, `overdue` or `closed`.
+    pub phase: &'static str,
+    /// Why it closed, or `relapsed` where it reopened.
+    pub how: Option<String>,
+}
+
+/// What an assessment came to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Assessed {
+    /// Its number.
+    pub number: i64,
+    /// Its run.
+    pub run: i64,
+    /// The moment it judged by.
+    pub as_of: Timestamp,
+    /// It was there already: the same moment and nothing new.
+    pub existing: bool,
+    /// Devices by standing.
+    pub devices: StandingCounts,
+    /// Every rule on trial or enforced, in the order of the rule set.
+    pub rules: Vec<RuleCount>,
+    /// Findings that opened, or reopened.
+    pub opened: Vec<FindingLine>,
+    /// Findings that closed.
+    pub closed: Vec<FindingLine>,
+    /// Findings that fell due since the assessment before.
+    pub overdue: Vec<FindingLine>,
+    /// When the state was collected that was judged: the oldest and the newest of the devices' latest.
+    pub collected: Option<(Timestamp, Timestamp)>,
+    /// The assessment before, if there is one.
+    pub before: Option<Timestamp>,
+    /// Facts that conditions name and no device reports.
+    pub warnings: Vec<Diagnostic>,
+}
+
+impl Assessed {
+    /// Reads an assessment back from the ledger.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn load(project: &Project, reader: &Reader<'_>, run: &RunRow) -> Result<Self, EngineError> {
+        let broken =
+            || LedgerError::Damaged { path: project.ledger_path(), what: format!("the summary of run {}", run.id) };
+        let summary: Json = serde_json::from_str(&run.summary).map_err(|_| broken())?;
+        let devices = StandingCounts::of_json(&summary["devices"]).ok_or_else(broken)?;
+        let rows = summary["rules"].as_array().ok_or_else(broken)?;
+        let rules = rows.iter().map(RuleCount::of_json).collect::<Option<_>>().ok_or_else(broken)?;
+        let moment = |json: &Json| json.as_str().and_then(|text| text.parse::<Timestamp>().ok());
+        let before = moment(&summary["before"]);
+        let collected = moment(&summary["collected"][0]).zip(moment(&summary["collected"][1]));
+        let (mut opened, mut closed) = (Vec::new(), Vec::new());
+        for (what, body) in reader.events(run.id)? {
+            let into = match what.as_str() {
+                "opened" | "relapsed" => &mut opened,
+                "closed" => &mut closed,
+                _ => continue,
+            };
+            into.extend(
+                serde_json::from_str(&body).ok().and_then(|body| event_line(&body, run.as_of, what == "closed")),
+            );
+        }
+        // What opened since is due later still.
+        let overdue = reader
+            .findings_due(run.id, before, run.as_of)?
+            .iter()
+            .filter_map(codec::finding)
+            .map(|finding| finding_line(&finding, run.as_of))
+            .collect();
+        Ok(Self {
+            number: run.number.unwrap_or(0),
+            run: run.id,
+            as_of: run.as_of,
+            existing: false,
+            devices,
+            rules,
+            opened,
+            closed,
+            overdue,
+            collected,
+            before,
+            warnings: Vec::new(),
+        })
+    }
+}
+
+fn event_line(body: &Json, at: Timestamp, closed: bool) -> Option<FindingLine> {
+    let due: Timestamp = body["due"].as_str()?.parse().ok()?;
+    Some(FindingLine {
+        device: body["device"].as_str()?.to_owned(),
+        rule: body["rule"].as_str()?.to_owned(),
+        opened: body["opened"].as_str()?.parse().ok()?,
+        due,
+        phase: match (closed, due <= at) {
+            (true, _) => "closed",
+            (false, true) => "overdue",
+            (false, false) => "open",
+        },
+        how: body["how"].as_str().map(str::to_owned),
+    })
+}
+
+/// A finding as a line of a list, in its phase at `at`.
+pub(crate) fn finding_line(finding: &Finding, at: Timestamp) -> FindingLine {
+    let phase = finding.phase(at);
+    let how = match phase {
+        Phase::Closed { reason, .. } => Some(reason.as_str().to_owned()),
+        Phase::Open { .. } | Phase::Overdue { .. } if finding.spell > 1 => Some("relapsed".to_owned()),
+        Phase::Open { .. } | Phase::Overdue { .. } => None,
+    };
+    FindingLine {
+        device: finding.device.to_string(),
+        rule: finding.subject.as_str().to_owned(),
+        opened: finding.opened,
+        due: finding.due,
+        phase: phase.as_str(),
+        how,
+    }
+}

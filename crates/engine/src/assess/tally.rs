@@ -1,0 +1,121 @@
+//! What the devices come to together. An assessment that looks at some of them only starts from what the one before counted.
+
+use std::collections::BTreeSet;
+
+use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage};
+use fencepost_store::{Reader, Writer};
+use jiff::Timestamp;
+use serde_json::{Value as Json, json};
+
+use super::counts::{RuleCount, StandingCounts};
+use super::outcome::{Outcome, verdict_of};
+use crate::error::EngineError;
+use crate::project::Project;
+use crate::survey::reported_paths;
+
+/// Where the paths are kept that devices report, in the settings of a ledger.
+const REPORTED: &str = "reported";
+
+/// Counts over the fleet.
+pub(super) struct Tally {
+    devices: StandingCounts,
+    /// One a rule, drafts among them.
+    rules: Vec<RuleCount>,
+    /// How many devices report each slot.
+    reported: Vec<u64>,
+}
+
+impl Tally {
+    pub(super) fn new(project: &Project) -> Self {
+        Self {
+            devices: StandingCounts::default(),
+            rules: project.rules.rules().iter().map(RuleCount::of).collect(),
+            reported: vec![0; project.rules.layout().len()],
+        }
+    }
+
+    /// Goes on from what an assessment by the same rules counted; none when its summary does not fit them.
+    pub(super) fn after(project: &Project, summary: &Json) -> Option<Self> {
+        let mut tally = Self::new(project);
+        tally.devices = StandingCounts::of_json(&summary["devices"])?;
+        let mut rows = summary["rules"].as_array()?.iter();
+        for count in tally.rules.iter_mut().filter(|count| count.stage != Stage::Draft.as_str()) {
+            let before = RuleCount::of_json(rows.next()?)?;
+            if (&before.rule, &before.stage) != (&count.rule, &count.stage) {
+                return None;
+            }
+            *count = before;
+        }
+        let reported = summary["reported"].as_array()?;
+        if rows.next().is_some() || reported.len() != tally.reported.len() {
+            return None;
+        }
+        tally.reported = reported.iter().map(Json::as_u64).collect::<Option<_>>()?;
+        Some(tally)
+    }
+
+    /// Counts a device as it is now instead of as it was before.
+    pub(super) fn replace(&mut self, project: &Project, before: Option<&Outcome>, now: Option<&Outcome>) {
+        for (outcome, adds) in [(before, false), (now, true)] {
+            let Some(outcome) = outcome else { continue };
+            // Taken out is what was counted earlier, so nothing falls below zero.
+            let step = |count: &mut u64, by: bool| {
+                *count = if adds { *count + u64::from(by) } else { count.saturating_sub(u64::from(by)) };
+            };
+            step(&mut self.devices.total, true);
+            step(self.devices.of(outcome.standing()), true);
+            step(&mut self.devices.uncovered, !outcome.covered);
+            step(&mut self.devices.stale, outcome.stale);
+            let judged =
+                project.rules.rules().iter().zip(&mut self.rules).filter(|(rule, _)| rule.stage != Stage::Draft);
+            for ((_, count), code) in judged.zip(&outcome.verdicts) {
+                let verdict = verdict_of(0, *code);
+                step(count.of_outcome(verdict.outcome), true);
+                step(&mut count.vacuous, verdict.vacuous);
+                step(&mut count.excepted, verdict.excepted);
+            }
+            for (slot, count) in self.reported.iter_mut().enumerate() {
+                step(count, outcome.reports(slot));
+            }
+        }
+    }
+
+    pub(super) fn summary(&self, before: Option<Timestamp>, collected: Option<(Timestamp, Timestamp)>) -> Json {
+        let rules = self.rules.iter().filter(|count| count.stage != Stage::Draft.as_str());
+        json!({
+            "devices": self.devices.to_json(),
+            "rules": rules.map(RuleCount::to_json).collect::<Vec<_>>(),
+            "reported": self.reported,
+            "before": before.map(|moment| moment.to_string()),
+            "collected": collected.map(|(oldest, newest)| [oldest.to_string(), newest.to_string()]),
+        })
+    }
+
+    /// Warns of facts that conditions name and no device of the fleet reports.
+    pub(super) fn unreported(&self, project: &Project, writer: &Writer<'_>) -> Result<Vec<Diagnostic>, EngineError> {
+        let reports = |slot: &SlotId| self.reported[slot.0 as usize] > 0;
+        if project.rules.named_slots().iter().all(reports) {
+            return Ok(Vec::new());
+        }
+        let mut known = known_paths(writer)?;
+        let layout = project.rules.layout();
+        let slots = (0..layout.len()).map(|at| SlotId(u32::try_from(at).unwrap_or(u32::MAX)));
+        known.extend(slots.filter(reports).map(|slot| layout.slot_path(slot).to_owned()));
+        let dictionary = Dictionary { reported: Some(known), ..project.dictionary.clone() };
+        let (_, mistakes) = RuleSet::compile(&project.source, &dictionary, &[]);
+        Ok(mistakes.into_iter().filter(|mistake| mistake.code == "unknown-fact").collect())
+    }
+}
+
+/// Returns the paths that devices report, looked for again when something was imported since.
+fn known_paths(writer: &Writer<'_>) -> Result<BTreeSet<String>, EngineError> {
+    let reader: Reader<'_> = writer.reader();
+    let imports = reader.imports_after(0)?;
+    let kept = reader.setting(REPORTED)?.and_then(|text| serde_json::from_str::<(i64, BTreeSet<String>)>(&text).ok());
+    if let Some((_, paths)) = kept.filter(|(of, _)| *of == imports) {
+        return Ok(paths);
+    }
+    let paths = reported_paths(&reader)?;
+    writer.set_setting(REPORTED, &json!([imports, paths]).to_string())?;
+    Ok(paths)
+}

@@ -1,0 +1,317 @@
+//! Weighs one device: what is known of it in, what is to be written out. Reads and writes no ledger, so that it can be done on
+//! several cores.
+
+use std::collections::BTreeMap;
+
+use bumpalo::Bump;
+use fencepost_core::{
+    CloseReason, DeviceId, DocumentReader, Finding, Observation, Packer, Rule, Settled, Standing, Subject, Verdict,
+    VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
+};
+use fencepost_formats::{JsonDocuments, thin_out};
+use fencepost_store::{
+    AssessedRow, Bodies, BodyUnpacker, DeviceRow, FactsRow, FindingRow, LedgerError, PackedObservation,
+};
+use jiff::Timestamp;
+use serde_json::json;
+
+use super::inputs::Inputs;
+use super::outcome::{Digest, Outcome, code_of, reported};
+use crate::codec;
+use crate::decisions::usual_decisions;
+use crate::documents::Document;
+use crate::judge::{Judge, Judged};
+use crate::reading::{UNCOVERED, damaged};
+
+/// What the ledger holds of a device.
+pub(super) struct Job {
+    pub device: DeviceRow,
+    pub facts: Vec<FactsRow>,
+    /// The documents, where they are needed besides the facts.
+    pub documents: Vec<PackedObservation>,
+    pub before: Option<AssessedRow>,
+    /// Its findings, where they are not in what was kept of it before.
+    pub findings: Vec<FindingRow>,
+}
+
+/// A spell: subject, value and detail.
+pub(super) type Spell = (String, String, String);
+
+/// What is to be written of a device.
+pub(super) struct Weighed {
+    pub device: DeviceRow,
+    /// Facts by the number of their source, to be kept anew.
+    pub packed: Vec<(i64, Vec<u8>)>,
+    /// Volatile facts that the rules read, by source.
+    pub apart: Vec<(String, Vec<u8>)>,
+    /// Findings of an earlier life that ran, closed.
+    pub over: Vec<Finding>,
+    pub before: Option<Outcome>,
+    pub result: Judgement,
+}
+
+/// What became of a device.
+pub(super) enum Judgement {
+    /// Nothing that it is judged by has changed, nor has time changed anything; evaluated again or not.
+    Same,
+    /// It is retired.
+    Retired,
+    /// It was evaluated and settled.
+    Settled(Box<Settling>),
+}
+
+/// How a device came out.
+pub(super) struct Settling {
+    pub earlier: Vec<Finding>,
+    pub settled: Settled,
+    pub outcome: Outcome,
+    /// What is kept of it, where it differs from what was kept before.
+    pub row: Option<AssessedRow>,
+    /// Verdicts that are no pass, decisions and holders; each where they differ from those before.
+    pub verdicts: Option<Vec<Spell>>,
+    pub standing: Option<Spell>,
+    pub decisions: Option<Vec<Spell>>,
+    pub holders: Option<Vec<String>>,
+}
+
+/// Weighs devices.
+pub(super) struct Weigher<'w> {
+    pub judge: &'w Judge<'w>,
+    pub inputs: &'w Inputs,
+    /// Evaluate even what did not change.
+    pub anew: bool,
+    /// What devices came to before was by the same rules.
+    pub same_rules: bool,
+}
+
+/// What a worker uses again and again.
+pub(super) struct Desk<'b> {
+    arena: Bump,
+    packer: Packer,
+    unpacker: BodyUnpacker<'b>,
+}
+
+impl<'b> Desk<'b> {
+    pub(super) fn new(bodies: &'b Bodies) -> Self {
+        Self { arena: Bump::new(), packer: Packer::default(), unpacker: bodies.unpacker() }
+    }
+}
+
+impl Weigher<'_> {
+    pub(super) fn weigh(&self, desk: &mut Desk<'_>, job: Job) -> Result<Weighed, LedgerError> {
+        desk.arena.reset();
+        let (arena, judge) = (&desk.arena, self.judge);
+        let project = judge.project;
+        let Job { device, facts, documents, before, findings } = job;
+        let name = device.name.as_str();
+        let broken = |message: &str| damaged(project, name, message);
+        let layout = project.rules.layout();
+        let mut weighed = Weighed {
+            packed: Vec::new(),
+            apart: Vec::new(),
+            over: Vec::new(),
+            before: before.as_ref().and_then(|row| Outcome::from_bytes(&row.outcome)),
+            result: Judgement::Retired,
+            device: device.clone(),
+        };
+        let mut observations: Vec<Observation<'_>> = Vec::with_capacity(facts.len());
+        let mut bytes: Vec<&[u8]> = Vec::with_capacity(facts.len());
+        for said in &facts {
+            let stored = documents.iter().find(|document| document.source == said.source);
+            let stored = stored.map(|stored| stored.unpack(&mut desk.unpacker)).transpose()?;
+            if let Some(stored) = &stored
+                && let Some(apart) = &stored.apart
+                && let Some(apart) = thin_out(&stored.body, apart, |path| self.inputs.reads(path))
+            {
+                weighed.apart.push((said.source.clone(), apart));
+            }
+            if !project.lives.is_of_this_life(name, said.collected, judge.at) {
+                continue;
+            }
+            let packed: &[u8] = match (&said.packed, stored) {
+                (Some(packed), _) => arena.alloc_slice_copy(packed),
+                (None, Some(stored)) => {
+                    let document = Document::of(name, stored);
+                    let read = JsonDocuments::default()
+                        .read(&document.json, layout, arena)
+                        .map_err(|error| broken(&error.message))?;
+                    let mut packed = Vec::new();
+                    if !desk.packer.pack(read.slots, layout, &mut packed) {
+                        return Err(broken("it holds what no document can"));
+                    }
+                    weighed.packed.push((said.number, packed.clone()));
+                    arena.alloc_slice_copy(&packed)
+                }
+                (None, None) => return Err(broken("it is not there")),
+            };
+            let slots = unpack(packed, layout, arena).ok_or_else(|| broken("its packed facts cannot be read"))?;
+            observations.push(judge.observation(&said.source, Some(said.collected), slots));
+            bytes.push(packed);
+        }
+        let findings = || match &before {
+            Some(before) => {
+                codec::unpack_findings(&before.findings, name).ok_or_else(|| broken("its findings cannot be read"))
+            }
+            None => Ok(latest_of(&findings)),
+        };
+        if observations.is_empty() {
+            weighed.over = self.by_life(name, &facts, findings()?).over;
+            return Ok(weighed);
+        }
+        let watch: &Watch = arena.alloc(Watch::default());
+        let merged = arena.alloc(judge.merged(name, &observations, layout, arena).watched(watch));
+        let judged = judge.judged(name, merged, arena);
+        let input = self.inputs.of_device(judge, &judged, &observations, &bytes);
+        let holds =
+            self.same_rules && before.as_ref().is_some_and(|before| before.input == input && judge.at < before.until);
+        if holds && !self.anew {
+            weighed.result = Judgement::Same;
+            return Ok(weighed);
+        }
+        let verdicts = judge.verdicts(&judged.input, arena);
+        let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
+        if holds && weighed.before.as_ref().is_some_and(|before| before.verdicts == codes) {
+            // The same verdicts by the same facts and rules: there is nothing to settle.
+            weighed.result = Judgement::Same;
+            return Ok(weighed);
+        }
+        let ByLife { current: earlier, past, over } = self.by_life(name, &facts, findings()?);
+        weighed.over = over;
+        let settled = settle(
+            &DeviceId::from(name),
+            earlier.clone(),
+            project.rules.rules(),
+            &verdicts,
+            judge.at,
+            &project.config.settle_settings(),
+            judged.input.facts.collected(),
+            &mut |rule| judge.explain(rule, &judged.input, arena).1,
+        );
+        let decisions: Vec<Spell> =
+            usual_decisions(judge, &judged, settled.standing, &settled.findings, judge.at, arena)
+                .into_iter()
+                .map(|(key, decision)| (key.subject(), decision.words.clone(), decision.detail()))
+                .collect();
+        let holders: Vec<String> = judged.input.holders.iter().map(|holder| holder.id.to_owned()).collect();
+        let outcome = Outcome {
+            standing: Standing::ALL.iter().position(|known| *known == settled.standing).unwrap_or(0) as u8,
+            covered: settled.covered,
+            stale: !judged.input.facts.is_fresh(),
+            kept: [
+                digest(
+                    failing(judge, &verdicts).flat_map(|(rule, verdict)| [rule.id.as_str(), verdict.outcome.as_str()]),
+                ),
+                digest(decisions.iter().flat_map(|(subject, words, _)| [subject.as_str(), words])),
+                digest(holders.iter().map(String::as_str)),
+            ],
+            verdicts: codes,
+            reported: reported(&judged),
+        };
+        let next_due = moments_ahead(&settled.findings, judge.at).into_iter().next();
+        let next_retirement = project.lives.next_retirement(name, judge.at).map(|retirement| retirement.from);
+        let row = AssessedRow {
+            input,
+            until: watch.until().min(next_due.unwrap_or(Timestamp::MAX)).min(next_retirement.unwrap_or(Timestamp::MAX)),
+            collected: judged.input.facts.collected(),
+            outcome: outcome.to_bytes(),
+            findings: codec::pack_findings(&with_past(&settled.findings, past)),
+        };
+        let was = weighed.before.as_ref();
+        let differs = |which: usize| was.is_none_or(|was| was.kept[which] != outcome.kept[which]);
+        let stands_otherwise = was.is_none_or(|was| (was.standing, was.covered) != (outcome.standing, outcome.covered));
+        let cover = if settled.covered { "covered" } else { UNCOVERED };
+        weighed.result = Judgement::Settled(Box::new(Settling {
+            verdicts: differs(0).then(|| failing(judge, &verdicts).map(verdict_spell).collect()),
+            decisions: differs(1).then_some(decisions),
+            holders: differs(2).then_some(holders),
+            standing: stands_otherwise.then(|| (String::new(), settled.standing.as_str().to_owned(), cover.to_owned())),
+            row: (before.as_ref() != Some(&row)).then_some(row),
+            earlier,
+            settled,
+            outcome,
+        }));
+        Ok(weighed)
+    }
+
+    /// Parts the findings of a device by its lives.
+    fn by_life(&self, device: &str, facts: &[FactsRow], findings: Vec<Finding>) -> ByLife {
+        let Some(retirement) = self.judge.project.lives.last_retirement(device, self.judge.at) else {
+            return ByLife { current: findings, past: Vec::new(), over: Vec::new() };
+        };
+        let alive = facts.iter().any(|said| said.collected > retirement.last);
+        let (current, mut past): (Vec<Finding>, Vec<Finding>) =
+            findings.into_iter().partition(|finding| alive && finding.opened > retirement.from);
+        let mut over = Vec::new();
+        for finding in past.iter_mut().filter(|finding| finding.is_running()) {
+            finding.closed = Some((self.judge.at, CloseReason::Retired));
+            finding.failing_since = None;
+            over.push(finding.clone());
+        }
+        ByLife { current, past, over }
+    }
+}
+
+/// The findings of a device, by its lives.
+struct ByLife {
+    /// Those of the life it leads.
+    current: Vec<Finding>,
+    /// Those of lives that are over, all of them closed.
+    past: Vec<Finding>,
+    /// Of the past, those that are closed only now.
+    over: Vec<Finding>,
+}
+
+/// Returns the latest finding of each subject, whichever life it is of: a retirement may be taken back.
+fn with_past(settled: &[Finding], past: Vec<Finding>) -> Vec<Finding> {
+    let is_followed = |past: &Finding| settled.iter().any(|finding| finding.subject == past.subject);
+    let mut all: Vec<Finding> = past.into_iter().filter(|past| !is_followed(past)).collect();
+    all.extend_from_slice(settled);
+    all
+}
+
+/// Returns the latest finding of each subject; by the order of the ledger, the last one opened.
+fn latest_of(rows: &[FindingRow]) -> Vec<Finding> {
+    let mut latest: BTreeMap<Subject, Finding> = BTreeMap::new();
+    for finding in rows.iter().filter_map(codec::finding) {
+        latest.insert(finding.subject.clone(), finding);
+    }
+    latest.into_values().collect()
+}
+
+/// The verdicts that are no pass.
+fn failing<'v>(judge: &'v Judge<'_>, verdicts: &'v Verdicts) -> impl Iterator<Item = (&'v Rule, &'v Verdict)> {
+    let rules = judge.project.rules.rules();
+    let is_quiet = |verdict: &Verdict| matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
+    verdicts.all.iter().filter(move |verdict| !is_quiet(verdict)).map(|verdict| (&rules[verdict.rule], verdict))
+}
+
+fn verdict_spell((rule, verdict): (&Rule, &Verdict)) -> Spell {
+    let reason = match verdict.outcome {
+        VerdictOutcome::Unknown(reason) => Some(reason.as_str()),
+        VerdictOutcome::Pass | VerdictOutcome::Fail | VerdictOutcome::NotApplicable => None,
+    };
+    let detail = json!({ "reason": reason, "stage": rule.stage.as_str() });
+    (rule.id.to_string(), verdict.outcome.as_str().to_owned(), detail.to_string())
+}
+
+fn digest<'t>(texts: impl IntoIterator<Item = &'t str>) -> Digest {
+    let mut hash = blake3::Hasher::new();
+    for text in texts {
+        hash.update(&text.len().to_le_bytes());
+        hash.update(text.as_bytes());
+    }
+    let whole = hash.finalize();
+    std::array::from_fn(|at| whole.as_bytes()[at])
+}
+
+/// Whether a device that is looked at again has to be read from its documents too.
+pub(super) fn needs_documents(device: &DeviceRow, facts: &[FactsRow]) -> bool {
+    facts.iter().any(|said| said.packed.is_none() || device.dirty && said.has_apart)
+}
+
+impl Judged<'_> {
+    /// Returns the ids of the holders.
+    pub(super) fn holder_ids(&self) -> impl Iterator<Item = &str> {
+        self.input.holders.iter().map(|holder| holder.id)
+    }
+}

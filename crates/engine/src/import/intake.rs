@@ -1,0 +1,190 @@
+//! Takes prepared records into the ledger, in the order of the file.
+
+use std::collections::HashSet;
+
+use bumpalo::Bump;
+use fencepost_formats::{Keeper, Record, SecretKey, assemble, mask_secrets};
+use fencepost_store::{Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
+use jiff::Timestamp;
+
+use super::prepare::{Desk, Prepared, Preparer, Refusal, Unprepared};
+use super::{ChangedDevice, Imported, MAX_ID, SHOWN, escaped};
+use crate::changes::changes_between;
+use crate::documents::Document;
+use crate::project::Project;
+
+/// A file on its way into the ledger.
+pub(super) struct Intake<'i, 'l> {
+    pub project: &'i Project,
+    pub source: &'i str,
+    pub key: &'i SecretKey,
+    pub writer: Writer<'l>,
+    pub imported: Imported,
+    pub run: i64,
+    /// Names the paths that the rules read.
+    pub stamp: i64,
+    /// The file's digest.
+    pub file: String,
+    /// The file, as shown.
+    pub path: String,
+    /// The moment of the import.
+    pub at: Timestamp,
+    pub dry_run: bool,
+    /// Ids of devices or people seen, those of bad records among them.
+    pub listed: HashSet<String>,
+    /// Bad records that name nobody.
+    pub unnamed: u64,
+    /// The newest moment of collection.
+    pub newest: Option<Timestamp>,
+}
+
+impl<'i> Intake<'i, '_> {
+    /// Takes what a record of state was prepared to; the error is that the ledger would not have it.
+    pub(super) fn take(
+        &mut self,
+        line: u64,
+        offset: u64,
+        prepared: Result<Prepared, Unprepared>,
+        preparer: &Preparer<'i>,
+        desk: &mut Desk<'i>,
+    ) -> Result<(), LedgerError> {
+        self.imported.records += 1;
+        let taken = match prepared {
+            Ok(prepared) => self.device(prepared, preparer, desk),
+            Err(unprepared) => Err(unprepared),
+        };
+        self.unless_refused(line, offset, taken)
+    }
+
+    /// Sets a record aside that was refused; the error is that the ledger would not have it.
+    fn unless_refused(&mut self, line: u64, offset: u64, taken: Result<(), Unprepared>) -> Result<(), LedgerError> {
+        let Refusal { reason, id, collected } = match taken {
+            Ok(()) => return Ok(()),
+            Err(Unprepared::Failed(failure)) => return Err(failure),
+            Err(Unprepared::Refused(refusal)) => refusal,
+        };
+        match id {
+            Some(id) => {
+                self.listed.insert(id);
+            }
+            None => self.unnamed += 1,
+        }
+        self.newest = self.newest.max(collected);
+        self.imported.rejects.push(RejectRow {
+            run: self.run,
+            source: self.source.to_owned(),
+            path: self.path.clone(),
+            line: i64::try_from(line).unwrap_or(i64::MAX),
+            offset: i64::try_from(offset).unwrap_or(i64::MAX),
+            reason,
+        });
+        Ok(())
+    }
+
+    fn device(
+        &mut self,
+        mut prepared: Prepared,
+        preparer: &Preparer<'i>,
+        desk: &mut Desk<'i>,
+    ) -> Result<(), Unprepared> {
+        if let Some(document) = prepared.undecided.take() {
+            // Whether the device is the company's may be known from other sources.
+            let stored = self.writer.reader().observations_of(&prepared.device, None).map_err(Unprepared::Failed)?;
+            let others = self.project.documents(&prepared.device, stored, self.at);
+            prepared = preparer.document(desk, document.into(), Some(&others))?;
+        }
+        let Prepared { device, collected, kept, hash, compressed, packed, content, .. } = prepared;
+        self.newest = self.newest.max(Some(collected));
+        for path in &kept.secrets {
+            if !self.imported.secrets.contains(path) {
+                self.imported.secrets.push(path.clone());
+            }
+        }
+        self.imported.left_out += u64::from(kept.left_out);
+        if self.dry_run {
+            self.preview(&device, collected, &kept.body, &kept.apart);
+        }
+        let new = NewObservation {
+            device: &device,
+            source: self.source,
+            collected,
+            body: NewBody { hash, plain: &kept.body, packed: compressed.as_deref() },
+            apart: &kept.apart,
+            content,
+            file: &self.file,
+            facts: PackedFacts { stamp: self.stamp, packed: &packed },
+        };
+        let added = self.writer.add_observation(self.run, &new).map_err(Unprepared::Failed)?;
+        match added {
+            Added::Current { new_device: true, .. } => self.imported.new += 1,
+            Added::Current { changed: true, .. } => self.imported.changed += 1,
+            Added::Current { .. } | Added::Known => self.imported.unchanged += 1,
+            Added::Older => self.imported.older += 1,
+            Added::Conflict => {
+                let reason =
+                    format!("`{}` was collected twice at {collected}, with different content", escaped(&device));
+                return Err(Unprepared::Refused(Refusal::new(reason, Some(device))));
+            }
+        }
+        self.listed.insert(device);
+        Ok(())
+    }
+
+    /// Notes what a dry run shows of a record.
+    fn preview(&mut self, device: &str, collected: Timestamp, body: &[u8], apart: &[u8]) {
+        let document = assemble(body, device, collected, Some(apart));
+        if self.imported.first.len() < SHOWN {
+            self.imported.first.push(mask_secrets(&String::from_utf8_lossy(&document).replace('\u{3}', "null")));
+        }
+        if self.imported.first_changed.len() < SHOWN
+            && let Ok(stored) = self.writer.reader().observations_of(device, None)
+            && let Some(before) = stored.into_iter().find(|said| said.source == self.source)
+            && before.body != body
+            && before.collected < collected
+        {
+            let before = Document::of(device, before);
+            let changes = changes_between(&before.json, &document, &self.project.dictionary);
+            self.imported.first_changed.push(ChangedDevice { device: device.to_owned(), changes });
+        }
+    }
+
+    /// Takes one record of the list of people; the error is that the ledger would not have it.
+    pub(super) fn take_person(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
+        self.imported.records += 1;
+        let (line, offset) = (record.line, record.offset);
+        let taken = self.person(record);
+        self.unless_refused(line, offset, taken)
+    }
+
+    fn person(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
+        let refused = |reason: String, id: Option<String>| Unprepared::Refused(Refusal::new(reason, id));
+        let document = record.document.map_err(|error| refused(error.reason, error.id))?;
+        let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: true };
+        let kept = keeper
+            .keep(&document, true, &Bump::new())
+            .map_err(|error| refused(format!("byte {}: {}", error.offset, error.message), None))?;
+        let text = String::from_utf8_lossy(&kept.body);
+        let json: serde_json::Value = serde_json::from_str(&text).map_err(|error| refused(error.to_string(), None))?;
+        let Some(id) = json["id"].as_str().filter(|id| !id.is_empty() && id.len() <= MAX_ID) else {
+            return Err(refused("the record names no person".to_owned(), None));
+        };
+        if !self.listed.insert(id.to_owned()) {
+            return Err(refused(format!("`{}` is listed twice", escaped(id)), Some(id.to_owned())));
+        }
+        for path in kept.secrets {
+            if !self.imported.secrets.contains(&path) {
+                self.imported.secrets.push(path);
+            }
+        }
+        if self.dry_run && self.imported.first.len() < SHOWN {
+            self.imported.first.push(mask_secrets(&text));
+        }
+        let added = self.writer.set_person(self.run, self.source, id, &text).map_err(Unprepared::Failed)?;
+        match added {
+            Added::Current { new_device: true, .. } => self.imported.new += 1,
+            Added::Current { changed: true, .. } => self.imported.changed += 1,
+            _ => self.imported.unchanged += 1,
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,66 @@
+//! Devices and people that a complete list does not name any more.
+
+use std::collections::HashSet;
+
+use fencepost_store::Writer;
+use jiff::Timestamp;
+
+use super::{ImportOptions, Imported};
+use crate::error::EngineError;
+
+/// Whom a complete list does not name.
+pub(super) struct Missing<'m> {
+    pub run: i64,
+    pub source: &'m str,
+    pub people: bool,
+    pub listed: &'m HashSet<String>,
+    pub unnamed: u64,
+    pub newest: Option<Timestamp>,
+}
+
+impl Missing<'_> {
+    /// Marks devices as absent from the feed, and ends people, unless they are too many to be believed.
+    pub(super) fn mark(
+        &self,
+        writer: &mut Writer<'_>,
+        options: &ImportOptions,
+        imported: &mut Imported,
+    ) -> Result<(), EngineError> {
+        let before: Vec<String> = if self.people {
+            let all = writer.reader().people(None)?;
+            all.into_iter().filter(|person| person.source == self.source).map(|person| person.id).collect()
+        } else {
+            // What is known from a newer file than this one, this one cannot miss.
+            let all = writer.reader().listed_by(self.source)?;
+            all.into_iter()
+                .filter(|(_, collected)| self.newest.is_none_or(|newest| *collected <= newest))
+                .map(|(device, _)| device)
+                .collect()
+        };
+        let missing: Vec<&String> = before.iter().filter(|id| !self.listed.contains(id.as_str())).collect();
+        if missing.is_empty() {
+            return Ok(());
+        }
+        imported.kept_because = match (self.unnamed, missing.len() * 5 > before.len()) {
+            _ if options.accept_missing => None,
+            (0, false) => None,
+            (_, true) => Some("more than a fifth of the feed"),
+            (_, false) => Some("and records that name nobody were set aside, which may be theirs"),
+        };
+        if imported.kept_because.is_some() {
+            imported.kept_missing = missing.len() as u64;
+            return Ok(());
+        }
+        for id in &missing {
+            if self.people {
+                writer.end_person(self.run, self.source, id)?;
+            } else {
+                writer.set_absent(self.run, self.source, id)?;
+                let body = serde_json::json!({ "device": id, "source": self.source });
+                writer.add_event(self.run, "absent", &body.to_string())?;
+            }
+        }
+        imported.missing = missing.len() as u64;
+        Ok(())
+    }
+}

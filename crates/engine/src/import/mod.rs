@@ -1,0 +1,536 @@
+//! Brings files of state and people into the ledger: one transaction a file, bad records set aside.
+
+mod intake;
+mod missing;
+mod prepare;
+
+use std::collections::HashSet;
+use std::fs::{self, File};
+use std::io::{self, BufRead, BufReader, Read};
+use std::path::{Path, PathBuf};
+
+use fencepost_core::{Text, Value, parse_collected};
+use fencepost_formats::{
+    Format, Mapped, NameFrom, Piece, Pieces, Source, SourceKind, read_piece, read_records, unfold,
+};
+use fencepost_store::{FileRow, Ledger, LedgerError, RejectRow, RunKind, Writer, train_dictionary};
+use jiff::Timestamp;
+use sha2::{Digest, Sha256};
+
+use crate::changes::Change;
+use crate::documents::hide_new_secrets;
+use crate::error::EngineError;
+use crate::files::{Claim, named_source, shown_path, source_of};
+use crate::judge::{Judge, People};
+use crate::project::{Project, hex};
+use crate::reading::Moment;
+use crate::renames::apply_renamings;
+use crate::workers::{cores, handed_out};
+use intake::Intake;
+use missing::Missing;
+use prepare::{Desk, Prepared, Preparer, Unprepared};
+
+/// How the reason starts when a record lies in the future.
+const CLOCK: &str = "clock";
+/// The longest id of a device or person, in bytes.
+const MAX_ID: usize = 500;
+/// How many records, and how many changed devices, a dry run shows of each file.
+const SHOWN: usize = 3;
+/// A dictionary is made of so many bytes of a file, and not of fewer than half of them.
+const SAMPLE: u64 = 2 * 1024 * 1024;
+
+/// How to import.
+#[derive(Clone, Debug, Default)]
+pub struct ImportOptions {
+    /// The source that the files belong to, whatever they are called.
+    pub source: Option<String>,
+    /// Refuse a file with a bad record, instead of setting the record aside.
+    pub strict: bool,
+    /// Believe a complete list about who is missing, however many they are.
+    pub accept_missing: bool,
+    /// Only say what would be done.
+    pub dry_run: bool,
+}
+
+/// A device that is known and of which a file says something new.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ChangedDevice {
+    /// The device.
+    pub device: String,
+    /// What changes, by path.
+    pub changes: Vec<Change>,
+}
+
+/// What became of a file, or would become of it.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Imported {
+    /// The file.
+    pub path: String,
+    /// The source that it belongs to.
+    pub source: String,
+    /// How that was told.
+    pub because: String,
+    /// The format it was read in.
+    pub format: &'static str,
+    /// State or people.
+    pub people: bool,
+    /// It was imported before: nothing was done.
+    pub already: bool,
+    /// Records read, the bad ones among them.
+    pub records: u64,
+    /// Different devices or people in it.
+    pub listed: u64,
+    /// Devices or people not known before.
+    pub new: u64,
+    /// Devices or people about whom something changed.
+    pub changed: u64,
+    /// Devices or people about whom nothing changed, or only what always does.
+    pub unchanged: u64,
+    /// Observations older than what was known: history.
+    pub older: u64,
+    /// Devices or people who are no longer listed.
+    pub missing: u64,
+    /// Devices or people who are no longer listed, and were kept as they were.
+    pub kept_missing: u64,
+    /// Why they were kept.
+    pub kept_because: Option<&'static str>,
+    /// Paths of texts that were taken for secrets by their names.
+    pub secrets: Vec<String>,
+    /// Records of which facts were left out, since the device is not the company's.
+    pub left_out: u64,
+    /// Documents of earlier imports whose secrets were hidden now.
+    pub hidden: u64,
+    /// Records set aside.
+    pub rejects: Vec<RejectRow>,
+    /// Of a dry run: the first records, as they would be kept.
+    pub first: Vec<String>,
+    /// Of a dry run: the first devices that change.
+    pub first_changed: Vec<ChangedDevice>,
+}
+
+/// Imports one file. `progress` is told the number of bytes read so far.
+///
+/// # Errors
+/// When the file or the ledger would not have it; then nothing of the file stays.
+pub fn import(
+    project: &Project,
+    ledger: &mut Ledger,
+    path: &Path,
+    options: &ImportOptions,
+    moment: &Moment,
+    progress: &mut (dyn FnMut(u64) + Send),
+) -> Result<Imported, EngineError> {
+    let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
+    let claim = source_of(project, path, options.source.as_deref())?;
+    let digest = digest_of(File::open(path).map_err(failed)?).map_err(failed)?;
+    let written =
+        fs::metadata(path).and_then(|meta| meta.modified()).ok().and_then(|time| Timestamp::try_from(time).ok());
+    let file = File::open(path).map_err(failed)?;
+    let counted = Counted { inner: file, bytes: 0, progress };
+    let shown = shown_path(project, path);
+    let input = Input { claim, path: shown, file: Some(path.to_owned()), digest: Some(digest), written };
+    run(project, ledger, input, BufReader::with_capacity(1 << 18, counted), options, moment)
+}
+
+/// Imports a stream that has no name, such as standard input.
+///
+/// # Errors
+/// As [`import`].
+pub fn import_stream(
+    project: &Project,
+    ledger: &mut Ledger,
+    stream: impl Read + Send,
+    options: &ImportOptions,
+    moment: &Moment,
+) -> Result<Imported, EngineError> {
+    let claim = match (&options.source, project.config.sources.as_slice()) {
+        (None, []) => source_of(project, Path::new("-"), None)?,
+        (None, [only]) => Claim { source: only.clone(), because: "it is the only source".to_owned() },
+        (None, _) => {
+            return Err(EngineError::refused(
+                "standard input has no name to tell its source by",
+                "say which source it is with --source",
+            ));
+        }
+        (Some(named), _) => named_source(project, named)?,
+    };
+    let input = Input { claim, path: "standard input".to_owned(), file: None, digest: None, written: None };
+    run(project, ledger, input, BufReader::with_capacity(1 << 18, stream), options, moment)
+}
+
+/// Returns everything that decides what is kept of a record of a source, as one text: the same text, nothing new to be read.
+fn reading_text(project: &Project, source: &Source) -> String {
+    let facts: Vec<_> = project
+        .dictionary
+        .facts
+        .iter()
+        .map(|(path, said)| (path, said.ty, &said.unit, said.volatile, said.secret, said.company_only))
+        .collect();
+    let text = |text: &Option<Text>| text.as_ref().map(|text| text.as_str().to_owned());
+    let gates = (text(&source.speaks_for), text(&project.config.company_device), project.config.zone.iana_name());
+    format!("{}\n{gates:?}\n{facts:?}", source.mapping_text())
+}
+
+/// A file to be imported.
+struct Input {
+    claim: Claim,
+    /// Its path, as shown.
+    path: String,
+    /// Where it is; nowhere when it is a stream.
+    file: Option<PathBuf>,
+    /// The digest of what it holds; of a stream it is known at its end.
+    digest: Option<[u8; 32]>,
+    /// When it was last written.
+    written: Option<Timestamp>,
+}
+
+fn digest_of(mut file: File) -> io::Result<[u8; 32]> {
+    let mut hash = blake3::Hasher::new();
+    io::copy(&mut file, &mut hash)?;
+    Ok(*hash.finalize().as_bytes())
+}
+
+struct Counted<'p> {
+    inner: File,
+    bytes: u64,
+    progress: &'p mut (dyn FnMut(u64) + Send),
+}
+
+impl Read for Counted<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.bytes += read as u64;
+        (self.progress)(self.bytes);
+        Ok(read)
+    }
+}
+
+/// Takes the digest of what is read through it.
+struct Hashed<R> {
+    inner: R,
+    /// None where the digest is known.
+    hash: Option<blake3::Hasher>,
+}
+
+impl<R: Read> Read for &mut Hashed<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.hash.iter_mut().for_each(|hash| {
+            hash.update(&buffer[..read]);
+        });
+        Ok(read)
+    }
+}
+
+fn run(
+    project: &Project,
+    ledger: &mut Ledger,
+    input: Input,
+    stream: impl BufRead + Send,
+    options: &ImportOptions,
+    moment: &Moment,
+) -> Result<Imported, EngineError> {
+    let imported = bring_in(project, ledger, input, stream, options, moment)?;
+    if imported.hidden > 0 && !options.dry_run {
+        ledger.compact()?;
+    }
+    Ok(imported)
+}
+
+fn bring_in(
+    project: &Project,
+    ledger: &mut Ledger,
+    input: Input,
+    stream: impl BufRead + Send,
+    options: &ImportOptions,
+    moment: &Moment,
+) -> Result<Imported, EngineError> {
+    let Input { claim, path, file: sample, digest, written } = input;
+    let source = &claim.source;
+    let people = source.kind == SourceKind::People;
+    let mut imported = Imported {
+        path: path.clone(),
+        source: source.id.to_string(),
+        because: claim.because,
+        format: source.format.as_str(),
+        people,
+        ..Imported::default()
+    };
+    // A dry run keeps nothing, its key neither.
+    let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
+    // The digest of a file could tell what a secret in it is, so it is taken with the key.
+    let file_name = |digest: [u8; 32]| {
+        let mut told = digest.to_vec();
+        // What a file does not say, but its name or its time does, tells it from others that hold the same.
+        if source.id_from != NameFrom::Field {
+            told.extend_from_slice(path.as_bytes());
+        }
+        if let (None, SourceKind::State, Some(written)) = (&source.collected_field, source.kind, written) {
+            told.extend_from_slice(written.to_string().as_bytes());
+        }
+        key.digest(&told)
+    };
+    let mapping = hex(&Sha256::digest(reading_text(project, source)));
+    let mut writer = ledger.writer("import")?;
+    let known = |writer: &Writer<'_>, file: &str| writer.reader().known_file(file, source.id.as_str(), &mapping);
+    // A file whose missing devices were kept can be given once more, to be believed about them.
+    let is_done = |known: &fencepost_store::Known| !(known.kept_missing && options.accept_missing);
+    let mut file = digest.map(file_name);
+    let before = file.as_deref().map_or(Ok(None), |file| known(&writer, file))?;
+    if before.as_ref().is_some_and(is_done) {
+        imported.already = true;
+        return Ok(imported);
+    }
+    let run =
+        writer.begin_run(RunKind::Import, moment.as_of, moment.wall, &moment.user, env!("CARGO_PKG_VERSION"), None)?;
+    imported.hidden = hide_new_secrets(&mut writer, project, &key)?;
+    apply_renamings(&mut writer, project, run, moment.as_of)?;
+    let with = Mapped {
+        dictionary: &project.dictionary,
+        zone: &project.config.zone,
+        file_time: written,
+        path: digest.is_some().then_some(path.as_str()),
+    };
+    let nobody = People::default();
+    let judge = Judge::new(project, &nobody, moment.as_of);
+    let in_pieces = source.format == Format::JsonLines && !people;
+    if let Some(sample) = sample.filter(|_| in_pieces && !options.dry_run)
+        && !writer.reader().bodies()?.has_dictionary()
+    {
+        let bodies = writer.reader().bodies()?;
+        let preparer = Preparer::new(project, source, &key, &judge, &bodies, HashSet::new());
+        if let Some(dictionary) = dictionary_of(&preparer, &sample, &with) {
+            writer.add_dictionary(&dictionary)?;
+        }
+    }
+    let bodies = writer.reader().bodies()?;
+    let kept = if people { HashSet::new() } else { writer.reader().known_bodies()? };
+    let preparer = Preparer::new(project, source, &key, &judge, &bodies, kept);
+    let mut intake = Intake {
+        project,
+        source: source.id.as_str(),
+        key: &key,
+        writer,
+        imported,
+        run,
+        stamp: project.facts_stamp(),
+        file: file.clone().unwrap_or_default(),
+        path: path.clone(),
+        at: moment.as_of,
+        dry_run: options.dry_run,
+        listed: HashSet::new(),
+        unnamed: 0,
+        newest: None,
+    };
+    let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
+    let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
+    let (mut desk, mut failure, mut part) = (Desk::new(), None, false);
+    let outcome = if in_pieces {
+        take_pieces(&mut intake, &preparer, &with, buffered).map_err(|error| match error {
+            Untaken::Failed(error) => {
+                failure = Some(error);
+                String::new()
+            }
+            Untaken::Unreadable(message) => message,
+        })
+    } else {
+        read_records(buffered, source, &with, |record| {
+            let (line, offset) = (record.line, record.offset);
+            let taken = if people {
+                intake.take_person(record)
+            } else {
+                let prepared = preparer.record(&mut desk, record);
+                intake.take(line, offset, prepared, &preparer, &mut desk)
+            };
+            taken.map_err(|error| {
+                failure = Some(error);
+                String::new()
+            })
+        })
+        .map(|read| part = read.part)
+    };
+    let Intake { mut writer, mut imported, listed, unnamed, newest, .. } = intake;
+    if let Some(failure) = failure {
+        return Err(failure.into());
+    }
+    outcome
+        .map_err(|message| EngineError::refused(format!("{path}: {message}"), "nothing of this file was imported"))?;
+    imported.listed = listed.len() as u64;
+    if let (true, Some(first)) = (options.strict, imported.rejects.first()) {
+        return Err(EngineError::refused(
+            format!(
+                "{path}: {} of {} records are bad; the first is line {}: {}",
+                imported.rejects.len(),
+                imported.records,
+                first.line,
+                first.reason
+            ),
+            "mend the file, or import without --strict to set bad records aside",
+        ));
+    }
+    if file.is_none() {
+        // What follows the last record belongs to the stream as well.
+        io::copy(&mut &mut hashed, &mut io::sink()).map_err(|error| EngineError::File {
+            act: "read",
+            path: path.clone().into(),
+            error,
+        })?;
+        let whole = hashed.hash.as_ref().map(blake3::Hasher::finalize).unwrap_or_else(|| blake3::hash(&[]));
+        let digest = file_name(*whole.as_bytes());
+        if known(&writer, &digest)?.as_ref().is_some_and(is_done) {
+            return Ok(Imported { already: true, records: 0, ..imported });
+        }
+        file = Some(digest);
+    }
+    if source.complete && !part {
+        let absent = Missing { run, source: source.id.as_str(), people, listed: &listed, unnamed, newest };
+        absent.mark(&mut writer, options, &mut imported)?;
+    }
+    if before.is_none() {
+        for reject in &imported.rejects {
+            writer.add_reject(reject)?;
+        }
+    }
+    // What lies in the future today may be taken tomorrow, so such a file is read again.
+    if !imported.rejects.iter().any(|reject| reject.reason.starts_with(CLOCK)) {
+        writer.add_file(
+            run,
+            &FileRow {
+                digest: file.as_deref().unwrap_or_default(),
+                source: source.id.as_str(),
+                mapping: &mapping,
+                path: &path,
+                records: i64::try_from(imported.records).unwrap_or(i64::MAX),
+                rejected: i64::try_from(imported.rejects.len()).unwrap_or(i64::MAX),
+                kept_missing: i64::try_from(imported.kept_missing).unwrap_or(i64::MAX),
+            },
+        )?;
+    }
+    let summary = serde_json::json!({
+        "path": path, "source": imported.source, "records": imported.records, "rejected": imported.rejects.len(),
+        "new": imported.new, "changed": imported.changed, "missing": imported.missing,
+    });
+    writer.add_event(run, "imported", &summary.to_string())?;
+    writer.end_run(run, &summary.to_string())?;
+    if options.dry_run {
+        // Nothing of it stays without a commit.
+        return Ok(imported);
+    }
+    writer.commit()?;
+    Ok(imported)
+}
+
+/// Why a file was not taken.
+enum Untaken {
+    /// The ledger would not have it.
+    Failed(LedgerError),
+    /// Something is wrong with it as a whole.
+    Unreadable(String),
+}
+
+/// A file of JSON Lines on its way in: pieces of it out to the workers, prepared records back.
+struct Passage<'a, 'i, 'l, R> {
+    intake: &'a mut Intake<'i, 'l>,
+    desk: Desk<'i>,
+    pieces: Pieces<R>,
+    /// Pieces to be filled again.
+    spare: Vec<Piece>,
+    /// Lines taken so far.
+    lines: u64,
+}
+
+/// What came of a piece: the piece, how many lines it has, and each of its records with line and offset.
+type Worked = (Piece, u64, Vec<(u64, u64, Result<Prepared, Unprepared>)>);
+
+/// Takes a file of JSON Lines: its records are prepared on all cores, and taken in their order.
+fn take_pieces<'i>(
+    intake: &mut Intake<'i, '_>,
+    preparer: &Preparer<'i>,
+    with: &Mapped<'_>,
+    input: impl BufRead + Send,
+) -> Result<(), Untaken> {
+    let input = unfold(input).map_err(|error| Untaken::Unreadable(error.to_string()))?;
+    let mut passage = Passage { intake, desk: Desk::new(), pieces: Pieces::new(input), spare: Vec::new(), lines: 0 };
+    handed_out(
+        &mut passage,
+        cores(None),
+        |passage| {
+            let mut piece = passage.spare.pop().unwrap_or_default();
+            match passage.pieces.read_into(&mut piece) {
+                Ok(more) => Ok(more.then_some(piece)),
+                Err(error) => Err(Untaken::Unreadable(error.to_string())),
+            }
+        },
+        Desk::new,
+        |desk: &mut Desk<'i>, piece: Piece| -> Worked {
+            let mut records = Vec::new();
+            let lines = read_piece(&piece, preparer.source, with, |record| {
+                let (line, offset) = (record.line, record.offset);
+                records.push((line, offset, preparer.record(desk, record)));
+                Ok(())
+            });
+            (piece, lines.unwrap_or(0), records)
+        },
+        |passage, (piece, lines, records): Worked| {
+            for (line, offset, prepared) in records {
+                let Passage { intake, desk, lines: before, .. } = passage;
+                intake.take(*before + line, offset, prepared, preparer, desk).map_err(Untaken::Failed)?;
+            }
+            passage.lines += lines;
+            passage.spare.push(piece);
+            Ok(())
+        },
+    )
+}
+
+/// Makes a dictionary of the first documents of a file; none where they are few.
+fn dictionary_of(preparer: &Preparer<'_>, path: &Path, with: &Mapped<'_>) -> Option<Vec<u8>> {
+    let mut pieces = Pieces::new(unfold(BufReader::new(File::open(path).ok()?)).ok()?);
+    let (mut piece, mut desk) = (Piece::default(), Desk::new());
+    let (mut bodies, mut size) = (Vec::new(), 0);
+    while size < SAMPLE && pieces.read_into(&mut piece).ok()? {
+        let _ = read_piece(&piece, preparer.source, with, |record| {
+            if let Ok(prepared) = preparer.record(&mut desk, record) {
+                size += prepared.kept.body.len() as u64;
+                bodies.push(prepared.kept.body);
+            }
+            Ok(())
+        });
+    }
+    if size < SAMPLE / 2 { None } else { train_dictionary(&bodies) }
+}
+
+/// Returns the id of a document.
+pub(crate) fn identity<'a>(value: &Value<'a>, key: &str) -> Result<&'a str, String> {
+    match value {
+        Value::Text(id) if id.trim().is_empty() => Err(format!("`{key}` is empty: the record names no {key}")),
+        Value::Text(id) if id.len() > MAX_ID => Err(format!("`{key}` is longer than {MAX_ID} bytes")),
+        Value::Text(id) => Ok(id),
+        Value::Unknown(_) if value.is_missing() => Err(format!("no `{key}`: the record names no {key}")),
+        other => Err(format!("`{key}` is a {}, not a text", other.type_name())),
+    }
+}
+
+/// Returns when a document was collected.
+pub(crate) fn moment_of(value: &Value<'_>, project: &Project) -> Result<Timestamp, String> {
+    let zone = &project.config.zone;
+    let wanted = "write it as 2027-03-04T10:00:00+01:00";
+    match value {
+        Value::Text(text) => {
+            parse_collected(text, zone).ok_or_else(|| format!("`collected_at` is no moment; {wanted}"))
+        }
+        Value::DateTime(moment) => moment.moment().ok_or_else(|| format!("`collected_at` has no offset; {wanted}")),
+        Value::Unknown(_) if value.is_missing() => {
+            Err("no `collected_at`: the record does not say when it was collected".to_owned())
+        }
+        other => Err(format!("`collected_at` is a {}, not a moment; {wanted}", other.type_name())),
+    }
+}
+
+/// Device text inside a message, cut short and without control characters.
+pub(crate) fn escaped(text: &str) -> String {
+    text.chars()
+        .take(80)
+        .flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] })
+        .collect()
+}

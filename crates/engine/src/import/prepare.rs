@@ -1,0 +1,189 @@
+//! What becomes of one record before the ledger is asked anything: read, parted, packed and compressed. Done on several cores.
+
+use std::borrow::Cow;
+use std::collections::HashSet;
+
+use bumpalo::Bump;
+use fencepost_core::{DocumentReader, Facts, Observation, Packer, Read as ReadSlots};
+use fencepost_formats::{JsonDocuments, Keeper, Kept, Record, SecretKey, Source, assemble};
+use fencepost_store::{Bodies, BodyPacker, LedgerError, body_hash};
+use jiff::{SignedDuration, Timestamp};
+
+use super::{CLOCK, identity, moment_of};
+use crate::documents::Document;
+use crate::judge::Judge;
+use crate::project::Project;
+
+/// An observation may claim to be this much later than the import, for clocks that go fast.
+const CLOCK_TOLERANCE: SignedDuration = SignedDuration::from_mins(5);
+
+/// Why a record is set aside.
+pub(super) struct Refusal {
+    pub reason: String,
+    /// The device that it names, where that can be told.
+    pub id: Option<String>,
+    /// When it was collected, where that can be told.
+    pub collected: Option<Timestamp>,
+}
+
+impl Refusal {
+    pub(super) fn new(reason: String, id: Option<String>) -> Self {
+        Self { reason, id, collected: None }
+    }
+}
+
+/// A record that came to nothing: set aside, or the ledger would not have it.
+pub(super) enum Unprepared {
+    Refused(Refusal),
+    Failed(LedgerError),
+}
+
+/// A record of state as it will be kept.
+pub(super) struct Prepared {
+    pub device: String,
+    pub collected: Timestamp,
+    pub kept: Kept,
+    pub hash: [u8; 32],
+    /// The body compressed, where it is new.
+    pub compressed: Option<Vec<u8>>,
+    /// What the rules read of it.
+    pub packed: Vec<u8>,
+    /// A keyed digest of the record as it came.
+    pub content: i64,
+    /// The record as it came, where facts were left out and what else is known of the device decides whether they are kept.
+    pub undecided: Option<Vec<u8>>,
+}
+
+/// Prepares records of state.
+pub(super) struct Preparer<'p> {
+    pub project: &'p Project,
+    pub source: &'p Source,
+    pub key: &'p SecretKey,
+    pub judge: &'p Judge<'p>,
+    pub bodies: &'p Bodies,
+    /// The beginnings of the hashes of bodies that are kept already.
+    pub known: HashSet<[u8; 8]>,
+    /// Some facts are the company's devices' alone.
+    pub company_only: bool,
+}
+
+/// What a worker uses again and again.
+pub(super) struct Desk<'b> {
+    arena: Bump,
+    packer: Packer,
+    compressor: Option<BodyPacker<'b>>,
+}
+
+impl Desk<'_> {
+    pub(super) fn new() -> Self {
+        Self { arena: Bump::new(), packer: Packer::default(), compressor: None }
+    }
+}
+
+fn unnamed(reason: String) -> Unprepared {
+    Unprepared::Refused(Refusal::new(reason, None))
+}
+
+impl<'p> Preparer<'p> {
+    pub(super) fn new(
+        project: &'p Project,
+        source: &'p Source,
+        key: &'p SecretKey,
+        judge: &'p Judge<'p>,
+        bodies: &'p Bodies,
+        known: HashSet<[u8; 8]>,
+    ) -> Self {
+        let company_only = project.dictionary.facts.values().any(|declared| declared.company_only);
+        Self { project, source, key, judge, bodies, known, company_only }
+    }
+
+    /// Prepares a record.
+    pub(super) fn record(&self, desk: &mut Desk<'p>, record: Record<'_>) -> Result<Prepared, Unprepared> {
+        let document = record.document.map_err(|error| Unprepared::Refused(Refusal::new(error.reason, error.id)))?;
+        self.document(desk, document, None)
+    }
+
+    /// Prepares a document; `others` is what else is known of the device, where that decides what is kept.
+    pub(super) fn document(
+        &self,
+        desk: &mut Desk<'p>,
+        document: Cow<'_, [u8]>,
+        others: Option<&[Document]>,
+    ) -> Result<Prepared, Unprepared> {
+        desk.arena.reset();
+        let (arena, at) = (&desk.arena, self.judge.at);
+        let mut reader = JsonDocuments { secrets: Some(self.key) };
+        let read = reader
+            .read(&document, &self.project.gates.layout, arena)
+            .map_err(|error| unnamed(format!("byte {}: {}", error.offset, error.message)))?;
+        let name = identity(&read.slots[0], "device").map_err(unnamed)?;
+        let device = self.project.lives.name(name, at);
+        let named = |reason: String| Refusal::new(reason, Some(device.to_owned()));
+        let collected = moment_of(&read.slots[1], self.project).map_err(|reason| Unprepared::Refused(named(reason)))?;
+        if collected > at.checked_add(CLOCK_TOLERANCE).unwrap_or(Timestamp::MAX) {
+            return Err(Unprepared::Refused(named(format!(
+                "{CLOCK}: collected at {collected}, which is after this import ({at})"
+            ))));
+        }
+        let set_aside = |reason: String| Unprepared::Refused(Refusal { collected: Some(collected), ..named(reason) });
+        let source = self.source.id.as_str();
+        let zone = &self.project.config.zone;
+        if self.project.gates.guards(source) {
+            let facts = self.facts(device, &read, collected, &[], arena).map_err(set_aside)?;
+            self.project.gates.admits(source, facts, at, zone, arena).map_err(set_aside)?;
+        }
+        let company = match others {
+            // Nothing is left out of a device that may be the company's before that is told.
+            None => !self.company_only,
+            Some(others) => {
+                let facts = self.facts(device, &read, collected, others, arena).map_err(set_aside)?;
+                self.project.gates.is_company_device(facts, at, zone, arena)
+            }
+        };
+        let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: false };
+        let kept = keeper
+            .keep(&document, company, arena)
+            .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
+        let whole = assemble(&kept.body, device, collected, Some(&kept.apart));
+        let layout = self.project.rules.layout();
+        let read = JsonDocuments::default()
+            .read(&whole, layout, arena)
+            .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
+        let mut packed = Vec::with_capacity(1024);
+        if !desk.packer.pack(read.slots, layout, &mut packed) {
+            return Err(set_aside("it holds what no document can".to_owned()));
+        }
+        let hash = body_hash(&kept.body);
+        let mut compressed = None;
+        if !self.known.contains(&hash[..8]) {
+            let compressor = match &mut desk.compressor {
+                Some(compressor) => compressor,
+                none => none.insert(self.bodies.packer().map_err(Unprepared::Failed)?),
+            };
+            compressed = Some(compressor.pack(&kept.body).map_err(Unprepared::Failed)?);
+        }
+        let device = device.to_owned();
+        let undecided = (kept.left_out && others.is_none()).then(|| document.to_vec());
+        let content = self.key.tag(&document);
+        Ok(Prepared { device, collected, kept, hash, compressed, packed, content, undecided })
+    }
+
+    /// Merges a record with what other sources say of the device, as far as conditions on records read it.
+    fn facts<'a>(
+        &'a self,
+        device: &str,
+        read: &ReadSlots<'a>,
+        collected: Timestamp,
+        others: &'a [Document],
+        arena: &'a Bump,
+    ) -> Result<&'a Facts<'a>, String> {
+        let layout = &self.project.gates.layout;
+        let source = self.source.id.as_str();
+        let mut said: Vec<Observation<'a>> = vec![self.judge.observation(source, Some(collected), read.slots)];
+        for other in others.iter().filter(|other| other.source != source) {
+            let read = JsonDocuments::default().read(&other.json, layout, arena).map_err(|error| error.message)?;
+            said.push(self.judge.observation(&other.source, Some(other.collected), read.slots));
+        }
+        Ok(arena.alloc(self.judge.merged(device, &said, layout, arena)))
+    }
+}

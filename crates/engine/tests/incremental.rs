@@ -1,0 +1,404 @@
+//! An assessment that looks only at what may have changed comes to the same as one that remembers nothing of how it came to what
+//! it came to before, whatever was brought in or edited and at moments around every edge.
+
+use std::cell::OnceCell;
+use std::fs;
+use std::time::Duration;
+
+use bumpalo::Bump;
+use fencepost_engine::{
+    AssessOptions, ImportOptions, Judge, Moment, People, Project, Reading, assess, import, open_ledger,
+};
+use fencepost_store::{Ledger, Look, SpellKind};
+use jiff::{SignedDuration, Timestamp};
+use proptest::prelude::*;
+use serde_json::{Value as Json, json};
+
+const CONFIG: &str = r#"
+name = "Test"
+time_zone = "Europe/Oslo"
+clock = "stepped"
+holder = "person"
+relapse = "2d"
+
+[silence]
+grace = "1d"
+
+[[source]]
+id = "agent"
+files = ["agent-*.jsonl"]
+trust = 10
+fresh_for = "3d"
+
+[[source]]
+id = "list"
+files = ["list-*.jsonl"]
+trust = 1
+fresh_for = "5d"
+
+[[source]]
+id = "people"
+files = ["people-*.csv"]
+format = "csv"
+person = "No"
+complete = true
+[source.fields]
+"Unit" = "unit"
+"Since" = "since"
+"#;
+
+const FACTS: &str = r#"
+[facts]
+"os.version" = { type = "version", fresh_for = "2d" }
+"seen" = { type = "instant", volatile = true }
+"scan" = { type = "instant" }
+"#;
+
+const GROUPS: &str = r#"
+[[group]]
+id = "crew"
+of = "people"
+units = ["ships"]
+
+[[group]]
+id = "new-crew"
+of = "people"
+where = 'age(date and time(since)) < duration("P4D")'
+
+[[group]]
+id = "crewed"
+held_by = ["crew"]
+
+[[group]]
+id = "new-hands"
+held_by = ["new-crew"]
+where = 'kind = "tablet"'
+"#;
+
+const ACCESS: &str = r#"
+[[service]]
+id = "mail"
+default = "deny"
+usual = [{ client = "app" }]
+
+[[access]]
+id = "good"
+services = ["mail"]
+people = ["crew"]
+needs = 'standing in ("compliant", "on-notice") and age(device.scan) < duration("P6D")'
+"#;
+
+fn rules(edition: usize) -> String {
+    let version = ["4.1", "4.2", "5"][edition % 3];
+    let stage = ["enforced", "trial"][edition / 3 % 2];
+    let rules = [
+        ("patched", "every-device", format!("os.version >= version(\"{version}\")"), "2d", "enforced"),
+        ("seen-lately", "every-device", "age(seen) <= duration(\"P2DT12H\")".to_owned(), "1d", "enforced"),
+        ("scanned", "crewed", "scan > now() - duration(\"P4D\")".to_owned(), "0", "enforced"),
+        ("in-season", "every-device", "today() < date(\"2027-03-12\") or ok".to_owned(), "36h", stage),
+        ("new-hands-only", "new-hands", "ok = true".to_owned(), "0", "enforced"),
+        (
+            "apps",
+            "every-device",
+            "every a in apps satisfies age(date and time(a.at)) < duration(\"P9D\")".to_owned(),
+            "0",
+            "trial",
+        ),
+    ];
+    rules
+        .iter()
+        .map(|(id, group, require, grace, stage)| {
+            format!("[[rule]]\nid = \"{id}\"\ngroups = [\"{group}\"]\ngrace = \"{grace}\"\nstage = \"{stage}\"\nrequire = '{require}'\n\n")
+        })
+        .collect()
+}
+
+/// One thing that happens before an assessment.
+#[derive(Clone, Debug)]
+enum Step {
+    /// A source speaks of some devices: by which, and how old what it says is.
+    State {
+        list: bool,
+        devices: Vec<(usize, u8, i64)>,
+    },
+    People(Vec<(usize, bool, i64)>),
+    Rules(usize),
+    Corrections(Vec<(usize, i64)>),
+    Devices(Vec<(usize, i64)>),
+    Nothing,
+}
+
+/// When the next assessment is.
+#[derive(Clone, Debug)]
+enum Next {
+    /// So many hours later.
+    Hours(i64),
+    /// At the first edge ahead, and so many microseconds beside it.
+    Edge(i64),
+}
+
+fn start() -> Timestamp {
+    "2027-03-08T06:00:00Z".parse().unwrap()
+}
+
+/// A workspace and its ledger.
+struct Side {
+    folder: tempfile::TempDir,
+    how: How,
+}
+
+/// How a side assesses.
+#[derive(Clone, Copy, PartialEq)]
+enum How {
+    /// What may have changed.
+    Changed,
+    /// Everything, having forgotten all that only saves work.
+    Forgetful,
+    /// Everything, on request.
+    Anew,
+}
+
+impl Side {
+    fn new(how: How) -> Self {
+        let side = Self { folder: tempfile::tempdir().unwrap(), how };
+        side.write("fencepost.toml", CONFIG);
+        side.write("facts.toml", FACTS);
+        side.write("groups.toml", GROUPS);
+        side.write("access.toml", ACCESS);
+        side.write("rules/test.toml", &rules(0));
+        side
+    }
+
+    fn write(&self, name: &str, text: &str) {
+        let path = self.folder.path().join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    fn project(&self) -> Project {
+        match Project::open(self.folder.path()) {
+            Ok(project) => project,
+            Err(fencepost_engine::ProjectError::Mistakes { mistakes, .. }) => panic!("{mistakes:?}"),
+            Err(other) => panic!("{other:?}"),
+        }
+    }
+
+    fn bring_in(&self, name: &str, text: &str, at: Timestamp) {
+        self.write(name, text);
+        let project = self.project();
+        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        let path = self.folder.path().join(name);
+        import(
+            &project,
+            &mut ledger,
+            &path,
+            &ImportOptions { accept_missing: true, ..ImportOptions::default() },
+            &moment(at),
+            &mut |_| {},
+        )
+        .unwrap();
+    }
+
+    fn apply(&self, step: &Step, number: usize, at: Timestamp) {
+        match step {
+            Step::State { list, devices } => {
+                let lines: Vec<String> = devices
+                    .iter()
+                    .map(|(device, bits, hours)| {
+                        document(*device, *bits, at - SignedDuration::from_hours(*hours)).to_string()
+                    })
+                    .collect();
+                let source = if *list { "list" } else { "agent" };
+                self.bring_in(&format!("{source}-{number}.jsonl"), &lines.join("\n"), at);
+            }
+            Step::People(people) => {
+                let mut text = "No,Unit,Since\n".to_owned();
+                let mut listed = Vec::new();
+                for (person, crew, hours) in people {
+                    if !listed.contains(person) {
+                        listed.push(*person);
+                        let unit = if *crew { "ships/tern" } else { "office" };
+                        text += &format!("p{person},{unit},{}\n", at - SignedDuration::from_hours(*hours));
+                    }
+                }
+                self.bring_in(&format!("people-{number}.csv"), &text, at);
+            }
+            Step::Rules(edition) => self.write("rules/test.toml", &rules(*edition)),
+            Step::Corrections(all) => {
+                let text = all.iter().map(|(device, hours)| {
+                    let until = at + SignedDuration::from_hours(*hours);
+                    format!("[[correction]]\ndevice = \"d{device}\"\nfact = \"ok\"\nvalue = true\nbecause = \"seen\"\nby = \"us\"\nuntil = {until}\n\n")
+                });
+                self.write("corrections.toml", &text.collect::<String>());
+            }
+            Step::Devices(all) => {
+                let text = all.iter().map(|(device, hours)| {
+                    let from = at + SignedDuration::from_hours(*hours);
+                    format!("[[device]]\nid = \"d{device}\"\nretired = {from}\nbecause = \"sold\"\n\n")
+                });
+                self.write("devices.toml", &text.collect::<String>());
+            }
+            Step::Nothing => {}
+        }
+    }
+
+    /// Assesses; returns everything that the ledger then says, and the edges ahead.
+    fn assess(&self, at: Timestamp) -> (Json, Vec<Timestamp>) {
+        let project = self.project();
+        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        if self.how == How::Forgetful {
+            ledger.forget_for_tests().unwrap();
+        }
+        let options = AssessOptions { anew: self.how == How::Anew, workers: Some(2) };
+        let assessed = assess(&project, &mut ledger, &moment(at), options, &mut |_, _| {}).unwrap();
+        let reader = ledger.reader().unwrap();
+        let mut edges: Vec<Timestamp> = Vec::new();
+        for device in reader.devices(Look::All).unwrap() {
+            edges.extend(reader.assessed(device.number).unwrap().map(|row| row.until));
+        }
+        edges.retain(|edge| *edge > at && *edge < at + SignedDuration::from_hours(400));
+        edges.sort();
+        let spells = |kind| {
+            let spells = reader.spells(kind, None, None).unwrap();
+            spells
+                .into_iter()
+                .map(|spell| json!([spell.device, spell.subject, spell.value, spell.detail, spell.from_run]))
+                .collect::<Vec<_>>()
+        };
+        let findings = reader.findings(None, None, true).unwrap();
+        let findings: Vec<String> = findings.iter().map(|finding| format!("{finding:?}")).collect();
+        let told = json!({
+            "verdicts": spells(SpellKind::Verdict), "standings": spells(SpellKind::Standing),
+            "decisions": spells(SpellKind::Decision), "findings": findings,
+            "events": reader.events(assessed.run).unwrap(), "assessed": format!("{assessed:?}"),
+        });
+        check_verdicts(&project, &ledger, at);
+        (told, edges)
+    }
+}
+
+/// Works every verdict out from the documents, and compares it with the ledger's.
+fn check_verdicts(project: &Project, ledger: &Ledger, at: Timestamp) {
+    let earlier = OnceCell::new();
+    let reading = Reading::open(project, &earlier, ledger, at, false).unwrap();
+    let reader = ledger.reader().unwrap();
+    let people = People::load(&reader.people(None).unwrap(), project, at);
+    let judge = Judge::new(project, &people, at);
+    let arena = Bump::new();
+    for device in reader.device_names().unwrap() {
+        let documents = reading.documents(&device).unwrap();
+        let mut expected: Vec<(String, String)> = Vec::new();
+        if !documents.is_empty() {
+            let judged = judge.device(&device, &documents, &arena).unwrap();
+            for verdict in judge.verdicts(&judged.input, &arena).all {
+                if !matches!(verdict.outcome.as_str(), "pass" | "not-applicable") {
+                    expected.push((
+                        project.rules.rules()[verdict.rule].id.to_string(),
+                        verdict.outcome.as_str().to_owned(),
+                    ));
+                }
+            }
+        }
+        expected.sort();
+        let kept: Vec<(String, String)> = reader
+            .spells(SpellKind::Verdict, Some(&device), None)
+            .unwrap()
+            .into_iter()
+            .map(|spell| (spell.subject, spell.value))
+            .collect();
+        assert_eq!(kept, expected, "{device} at {at}");
+    }
+}
+
+fn moment(at: Timestamp) -> Moment {
+    Moment { as_of: at, wall: start(), user: "tester".to_owned() }
+}
+
+fn document(device: usize, bits: u8, collected: Timestamp) -> Json {
+    let hours = |hours: i64| (collected - SignedDuration::from_hours(hours)).to_string();
+    let mut document = json!({
+        "device": format!("d{device}"), "collected_at": collected.to_string(), "person": format!("p{}", bits % 3),
+        "kind": if bits & 1 == 0 { "tablet" } else { "laptop" }, "ok": bits & 2 == 0,
+        "os": { "version": (["4.0", "4.1", "4.2.1", "5"][usize::from(bits >> 2 & 3)]) },
+        "seen": hours(i64::from(bits & 7) * 5), "scan": hours(i64::from(bits >> 3) * 3),
+        "apps": [{ "at": hours(i64::from(bits)) }, { "at": hours(1) }],
+    });
+    if bits & 0x70 == 0x70 {
+        document.as_object_mut().unwrap().remove("ok");
+    }
+    document
+}
+
+fn steps() -> impl Strategy<Value = (Step, Next)> {
+    let devices = prop::collection::btree_map(0usize..4, (any::<u8>(), 0i64..30), 1..4);
+    let few = prop::collection::btree_map(0usize..4, 1i64..90, 0..3);
+    let step = prop_oneof![
+        4 => (any::<bool>(), devices).prop_map(|(list, devices)| {
+            let devices = devices.into_iter().map(|(device, (bits, hours))| (device, bits, hours)).collect();
+            Step::State { list, devices }
+        }),
+        1 => prop::collection::vec((0usize..3, any::<bool>(), 0i64..120), 1..4).prop_map(Step::People),
+        1 => (0usize..6).prop_map(Step::Rules),
+        1 => few.clone().prop_map(|few| Step::Corrections(few.into_iter().collect())),
+        1 => few.prop_map(|few| Step::Devices(few.into_iter().collect())),
+        3 => Just(Step::Nothing),
+    ];
+    let next =
+        prop_oneof![(1i64..60).prop_map(Next::Hours), prop::sample::select(vec![-1i64, 0, 1]).prop_map(Next::Edge)];
+    (step, next)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn looking_at_what_changed_is_looking_at_everything(steps in prop::collection::vec(steps(), 4..14)) {
+        let sides = [How::Changed, How::Forgetful, How::Anew].map(Side::new);
+        let first = Step::State { list: false, devices: vec![(0, 9, 1), (1, 78, 20), (2, 131, 2)] };
+        let mut at = start();
+        for side in &sides {
+            side.apply(&first, 0, at);
+            side.assess(at);
+        }
+        let mut edges: Vec<Timestamp> = Vec::new();
+        for (number, (step, next)) in steps.iter().enumerate() {
+            let later = match next {
+                Next::Hours(hours) => at + SignedDuration::from_hours(*hours),
+                Next::Edge(beside) => match edges.first() {
+                    Some(edge) => *edge + SignedDuration::from_micros(*beside),
+                    None => at + SignedDuration::from_hours(7),
+                },
+            };
+            at = later.max(at + SignedDuration::from_micros(1));
+            sides.iter().for_each(|side| side.apply(step, number + 1, at));
+            let [changed, everything, anew] = [0, 1, 2].map(|which| sides[which].assess(at));
+            for (part, expected) in everything.0.as_object().unwrap() {
+                prop_assert_eq!(&changed.0[part], expected, "{} after step {} at {}", part, number, at);
+                prop_assert_eq!(&anew.0[part], expected, "{} anew, after step {} at {}", part, number, at);
+            }
+            edges = changed.1;
+        }
+    }
+}
+
+#[test]
+fn nothing_is_evaluated_when_nothing_changed() {
+    let side = Side::new(How::Changed);
+    let all = (0..4).map(|device| (device, 64, 1)).collect();
+    side.apply(&Step::State { list: false, devices: all }, 0, start());
+    let looked_at = |at: Timestamp| {
+        let project = side.project();
+        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        let mut most = 0;
+        assess(&project, &mut ledger, &moment(at), AssessOptions::default(), &mut |_, of| most = of).unwrap();
+        most
+    };
+    assert_eq!(looked_at(start()), 4);
+    assert_eq!(looked_at(start() + SignedDuration::from_mins(1)), 0);
+    let one = Step::State { list: false, devices: vec![(2, 65, 0)] };
+    side.apply(&one, 1, start() + SignedDuration::from_mins(2));
+    assert_eq!(looked_at(start() + SignedDuration::from_mins(2)), 1);
+    // Here midnight is an edge of every device, since a rule asks for the day.
+    assert_eq!(looked_at("2027-03-08T22:59:59Z".parse().unwrap()), 0);
+    assert_eq!(looked_at("2027-03-08T23:00:00Z".parse().unwrap()), 4);
+}
