@@ -6,7 +6,10 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_benches::measure;
-use fencepost_core::{DeviceInput, DocumentReader, Facts, Observation, RuleSet, merge};
+use fencepost_core::{
+    Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet,
+    SettleSettings, Standing, Verdicts, decide, merge, settle, unpack,
+};
 use fencepost_formats::{FileText, JsonDocuments, SecretKey, Workspace, load_workspace};
 use fencepost_standin::fleet_document;
 use jiff::Timestamp;
@@ -14,17 +17,31 @@ use jiff::tz::TimeZone;
 
 const DEVICES: usize = 2_000;
 
+const ACCESS: &str = r#"
+[[service]]
+id = "mail"
+default = "deny"
+usual = [{ client = "app" }]
+
+[[access]]
+id = "good-device"
+services = ["mail"]
+needs = 'standing in ("compliant", "on-notice") and device.ownership = "company"'
+"#;
+
 fn workspace() -> Workspace {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("workspace");
     let names = ["fencepost.toml", "facts.toml", "groups.toml", "rules/twenty.toml"];
-    let files = names
+    let files: Vec<FileText> = names
         .iter()
         .map(|name| {
             let text = fs::read_to_string(folder.join(name)).unwrap_or_else(|error| panic!("{name}: {error}"));
             FileText { path: (*name).to_owned(), text }
         })
         .collect();
-    load_workspace(files)
+    load_workspace(
+        files.into_iter().chain([FileText { path: "access.toml".to_owned(), text: ACCESS.to_owned() }]).collect(),
+    )
 }
 
 fn main() {
@@ -76,6 +93,78 @@ fn main() {
             scratch.reset();
             let input = DeviceInput { id: "unit", facts, holders: &[] };
             black_box(rules.evaluate(&input, at, &zone, &scratch));
+        }
+    });
+    let mut packs: Vec<Vec<u8>> = vec![Vec::new(); DEVICES];
+    let mut packer = Packer::default();
+    measure("pack what the rules read", DEVICES, || {
+        for (facts, pack) in facts.iter().zip(&mut packs) {
+            pack.clear();
+            black_box(packer.pack(facts.observations()[0].slots, rules.layout(), pack));
+        }
+    });
+    let mut scratch = Bump::new();
+    measure("unpack", DEVICES, || {
+        for pack in &packs {
+            scratch.reset();
+            black_box(unpack(pack, rules.layout(), &scratch).is_some());
+        }
+    });
+    settling(&rules, &facts, at, &zone);
+    deciding(&rules, &facts, at, &zone);
+}
+
+/// What each device came to, by the rules.
+fn verdicts<'a>(
+    rules: &'a RuleSet,
+    facts: &[&'a Facts<'a>],
+    at: Timestamp,
+    zone: &'a TimeZone,
+    arena: &'a Bump,
+) -> Vec<Verdicts> {
+    let judged =
+        facts.iter().map(|facts| rules.evaluate(&DeviceInput { id: "unit", facts, holders: &[] }, at, zone, arena));
+    judged.collect()
+}
+
+/// Settles devices that were never settled before, and those same devices again.
+fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone: &'a TimeZone) {
+    let (arena, settings, id) = (Bump::new(), SettleSettings::default(), DeviceId::from("unit"));
+    let verdicts = verdicts(rules, facts, at, zone, &arena);
+    let mut scratch = Bump::new();
+    let mut settled: Vec<Vec<Finding>> = vec![Vec::new(); facts.len()];
+    for (what, later) in [("settle, the first time", false), ("settle again, nothing new", true)] {
+        let earlier: Vec<Vec<Finding>> = if later { settled.clone() } else { vec![Vec::new(); facts.len()] };
+        measure(what, DEVICES, || {
+            for (place, facts) in facts.iter().enumerate() {
+                scratch.reset();
+                let input = DeviceInput { id: "unit", facts, holders: &[] };
+                let mut explain = |rule| rules.explain(rule, &input, at, zone, &scratch).1;
+                let before = earlier[place].clone();
+                let newest = facts.collected();
+                settled[place] =
+                    settle(&id, before, rules.rules(), &verdicts[place], at, &settings, newest, &mut explain).findings;
+            }
+        });
+    }
+    let open = settled.iter().map(Vec::len).sum::<usize>();
+    println!("{:<34} {:>9.3} a device", "findings", open as f64 / DEVICES as f64);
+}
+
+/// Decides one sign-in with each device.
+fn deciding<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone: &'a TimeZone) {
+    let mut scratch = Bump::new();
+    let standings = [Standing::Compliant, Standing::NonCompliant];
+    measure("decide one sign-in", DEVICES, || {
+        for (place, facts) in facts.iter().enumerate() {
+            scratch.reset();
+            let standing = standings[place % 2];
+            let ambient = Ambient { standing: Some(standing.as_str()), ..Ambient::default() };
+            let input = DeviceInput { id: "unit", facts, holders: &[] };
+            let memberships = rules.memberships_of_device(&input, ambient, at, zone, &scratch);
+            let attempt =
+                Attempt { facts, memberships, holder: None, standing, failing: &[], service: 0, client: "app" };
+            black_box(decide(rules, &attempt, at, zone, &scratch));
         }
     });
 }
