@@ -348,8 +348,13 @@ fn steps() -> impl Strategy<Value = (Step, Next)> {
     (step, next)
 }
 
+/// A case takes a second or two; more of them are asked for in the environment.
+fn cases() -> u32 {
+    std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(24)
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn looking_at_what_changed_is_looking_at_everything(steps in prop::collection::vec(steps(), 4..14)) {
