@@ -15,7 +15,7 @@ fuzz_target!(|bytes: &[u8]| {
     let arena = Bump::new();
     // As they come, and not as the ledger holds them.
     let key = SecretKey::new([1; 32]);
-    let mut reader = JsonDocuments { secrets: Some(&key) };
+    let mut reader = JsonDocuments::with_secrets(&key);
     let (first, second) = (reader.read(bytes, &plain, &arena), reader.read(bytes, &wanting, &arena));
     assert_eq!(first.is_ok(), second.is_ok());
     let Ok(text) = std::str::from_utf8(bytes) else { return assert!(first.is_err()) };

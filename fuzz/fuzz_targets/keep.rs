@@ -17,7 +17,7 @@ fuzz_target!(|bytes: &[u8]| {
     let key = SecretKey::new([1; 32]);
     let keeper = Keeper { layout: &layout, key: &key, people: false };
     let arena = Bump::new();
-    let read = JsonDocuments { secrets: Some(&key) }.read(bytes, &layout, &arena);
+    let read = JsonDocuments::with_secrets(&key).read(bytes, &layout, &arena);
     let kept = keeper.keep(bytes, true, &arena);
     match (&read, &kept) {
         (Ok(_), Ok(kept)) => {

@@ -37,7 +37,7 @@ fuzz_target!(|bytes: &[u8]| {
         if let Ok(document) = &record.document
             && !native
         {
-            let read = JsonDocuments { secrets: Some(&key) }.read(document, &layout, &arena);
+            let read = JsonDocuments::with_secrets(&key).read(document, &layout, &arena);
             assert!(read.is_ok(), "{}", String::from_utf8_lossy(document));
         }
         Ok(())

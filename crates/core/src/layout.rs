@@ -5,6 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use bumpalo::Bump;
 
@@ -137,10 +138,17 @@ impl ItemFields {
 /// The wanted facts of a document.
 #[derive(Clone, Debug)]
 pub struct Layout {
+    /// Tells it from every layout of other content.
+    id: u64,
     nodes: Vec<Node>,
     slots: Vec<SlotInfo>,
     /// Of each node that is a list, what its items are looked at for; empty where lists are wanted whole.
     items: Vec<Option<ItemFields>>,
+}
+
+fn next_id() -> u64 {
+    static LAST: AtomicU64 = AtomicU64::new(0);
+    LAST.fetch_add(1, Ordering::Relaxed) + 1
 }
 
 impl Layout {
@@ -153,7 +161,7 @@ impl Layout {
 
     /// Creates a layout that wants the id and the time alone, and knows the declared types.
     pub fn new(dictionary: &Dictionary) -> Self {
-        let mut layout = Self { nodes: vec![Node::default()], slots: Vec::new(), items: Vec::new() };
+        let mut layout = Self { id: next_id(), nodes: vec![Node::default()], slots: Vec::new(), items: Vec::new() };
         layout.want("device", dictionary);
         layout.want("collected_at", dictionary);
         for (path, declaration) in &dictionary.facts {
@@ -173,6 +181,7 @@ impl Layout {
 
     /// Returns the slot of a path, made if it is new. Items of lists are wanted whole from then on.
     pub fn want(&mut self, path: &str, dictionary: &Dictionary) -> SlotId {
+        self.id = next_id();
         self.items.clear();
         let node = self.node(path);
         if let Some(slot) = self.nodes[node.0 as usize].slot {
@@ -222,6 +231,7 @@ impl Layout {
 
     /// Lets readers leave out of the items of lists what nobody looks at. What a slot is not named for stays whole.
     pub(crate) fn narrow(&mut self, uses: BTreeMap<SlotId, Use>) {
+        self.id = next_id();
         let fields_of = |slot: SlotId| uses.get(&slot).and_then(|used| used.clone().into_fields());
         self.items = (0..self.nodes.len())
             .map(|at| {
@@ -247,6 +257,11 @@ impl Layout {
     /// Returns what the items of a list at a node are looked at for; none where they are wanted whole.
     pub fn items(&self, node: NodeId) -> Option<&ItemFields> {
         self.items.get(node.0 as usize)?.as_ref()
+    }
+
+    /// Returns a number that no layout of other content has, as long as the program runs.
+    pub fn id(&self) -> u64 {
+        self.id
     }
 
     /// Returns a number that differs from the one of every layout that may fill its slots otherwise from the same document.

@@ -114,15 +114,14 @@ pub fn assess_file<T: Default + Send>(
     let judge = Judge::new(project, &people, at);
     let with =
         Mapped { dictionary: &project.dictionary, zone: &project.config.zone, file_time: None, path: path.to_str() };
-    let clerk =
-        Clerk { judge: &judge, source: &source, key: &key, options, standings: Standings::of_project(project), each };
+    let clerk = Clerk { judge: &judge, source: &source, options, standings: Standings::of_project(project), each };
     let broken = |error| EngineError::File { act: "write", path: "standard output".into(), error };
     let unreadable = |message: String| {
         EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]")
     };
     if source.format != Format::JsonLines {
         // Records of other formats are not told apart before they are read.
-        let (mut desk, mut failure) = (Desk::new(), None);
+        let (mut desk, mut failure) = (Desk::new(&key), None);
         let mut piece = Piecewise::default();
         let outcome = read_records(input, &source, &with, |record| {
             clerk.record(&mut desk, record, &mut piece);
@@ -151,7 +150,7 @@ pub fn assess_file<T: Default + Send>(
     let outcome = in_order(
         input,
         workers,
-        Desk::new,
+        || Desk::new(&key),
         |desk, piece| {
             let mut done = Piecewise::default();
             let lines = read_piece(piece, &source, &with, |record| {
@@ -184,17 +183,18 @@ fn input_source(project: &Project) -> Result<Source, EngineError> {
 }
 
 /// What a worker uses again and again.
-struct Desk {
+struct Desk<'k> {
     arena: Bump,
+    documents: JsonDocuments<'k>,
     device: DeviceVerdicts,
 }
 
-impl Desk {
-    fn new() -> Self {
+impl<'k> Desk<'k> {
+    fn new(key: &'k SecretKey) -> Self {
         let standing = Standing::Unproven;
         let device =
             DeviceVerdicts { device: String::new(), collected: None, standing, counts: [0; 5], verdicts: Vec::new() };
-        Self { arena: Bump::new(), device }
+        Self { arena: Bump::new(), documents: JsonDocuments::with_secrets(key), device }
     }
 }
 
@@ -202,31 +202,31 @@ impl Desk {
 struct Clerk<'c, E> {
     judge: &'c Judge<'c>,
     source: &'c Source,
-    key: &'c SecretKey,
     options: Stateless,
     standings: Standings,
     each: E,
 }
 
 impl<E> Clerk<'_, E> {
-    fn record<T>(&self, desk: &mut Desk, record: Record<'_>, piece: &mut Piecewise<T>)
+    fn record<T>(&self, desk: &mut Desk<'_>, record: Record<'_>, piece: &mut Piecewise<T>)
     where
         E: Fn(&mut T, &DeviceVerdicts),
     {
-        desk.arena.reset();
         let (line, offset) = (record.line, record.offset);
-        match self.judge(record, &mut desk.device, &desk.arena) {
+        match self.judge(record, desk) {
             Ok(()) => (self.each)(&mut piece.made, &desk.device),
             Err(reason) => piece.refused.push(RefusedLine { line, offset, reason }),
         }
     }
 
     /// Judges a record, and writes what comes of it where the last one stood.
-    fn judge(&self, record: Record<'_>, out: &mut DeviceVerdicts, arena: &Bump) -> Result<(), String> {
-        let (judge, options) = (self.judge, self.options);
+    fn judge(&self, record: Record<'_>, desk: &mut Desk<'_>) -> Result<(), String> {
+        desk.arena.reset();
+        let Desk { arena, documents, device: out } = desk;
+        let (judge, options, arena) = (self.judge, self.options, &*arena);
         let document = record.document.map_err(|error| error.reason)?;
         let rules = &judge.project.rules;
-        let read = JsonDocuments { secrets: Some(self.key) }
+        let read = documents
             .read(&document, rules.layout(), arena)
             .map_err(|error| format!("byte {}: {}", error.offset, error.message))?;
         let device = identity(&read.slots[0], "device")?;

@@ -80,7 +80,7 @@ pub fn try_expression(
                 Against::Document(document) => document,
                 Against::Nothing | Against::Device(..) => b"{}",
             };
-            let read = JsonDocuments { secrets: Some(&key) }.read(document, &layout, &arena).map_err(|error| {
+            let read = JsonDocuments::with_secrets(&key).read(document, &layout, &arena).map_err(|error| {
                 EngineError::refused(format!("byte {}: {}", error.offset, error.message), "facts are one JSON object")
             })?;
             let said = [Observation { source: "facts", trust: 0, collected: None, fresh_for: None, slots: read.slots }];

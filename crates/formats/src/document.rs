@@ -9,30 +9,42 @@ use std::collections::HashMap;
 use bumpalo::Bump;
 use bumpalo::collections::Vec as ArenaVec;
 use fencepost_core::{
-    DocumentReader, ItemFields, Layout, List, NodeId, Object, Read, ReadAs, ReadError, Reason, SlotId, Unknown, Value,
+    DocumentReader, ItemFields, Layout, List, NodeId, Object, Read, ReadError, Reason, SlotId, Unknown, Value,
 };
 use rust_decimal::Decimal;
 
-use crate::json_walk::{Cursor, Expected, Fault, LEFT_OUT, Quoted, Step, Walker};
+use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, Step, Walker};
+use crate::padded::Padded;
 use crate::secret::{Secrecy, SecretKey};
+use crate::shapes::{How, Inside, Meaning, Member, Met, Run, ShapeId, Shapes};
 
-/// Reads JSON documents.
-#[derive(Clone, Copy, Debug, Default)]
+/// Reads JSON documents, one after the other; quicker from one to the next where they are alike.
+#[derive(Debug, Default)]
 pub struct JsonDocuments<'k> {
-    /// Documents as they come, whose secrets are turned into digests with this key; without it, documents from the
-    /// ledger, where that was done.
-    pub secrets: Option<&'k SecretKey>,
+    secrets: Option<&'k SecretKey>,
+    shapes: Shapes,
+}
+
+impl<'k> JsonDocuments<'k> {
+    /// Creates a reader of documents as they come, whose secrets are turned into digests with this key. The default reader is
+    /// one of documents from the ledger, where that was done.
+    pub fn with_secrets(key: &'k SecretKey) -> Self {
+        Self { secrets: Some(key), shapes: Shapes::default() }
+    }
 }
 
 impl DocumentReader for JsonDocuments<'_> {
     fn read<'a>(&mut self, document: &'a [u8], layout: &'a Layout, arena: &'a Bump) -> Result<Read<'a>, ReadError> {
         let cursor = Cursor::new(document, arena, self.secrets.is_none())?;
+        self.shapes.begin(layout);
         let missing = |slot| Value::missing(layout.slot_path(SlotId(u32::try_from(slot).unwrap_or(u32::MAX))));
         let slots = arena.alloc_slice_fill_with(layout.len(), missing);
         let given = arena.alloc_slice_fill_copy(layout.node_count(), false);
         let values = ArenaVec::with_capacity_in(128, arena);
-        let mut walk = Walk { cursor, layout, arena, slots, given, values, secrets: self.secrets };
-        match walk.object(Layout::ROOT).and_then(|()| walk.cursor.finish()) {
+        let shape = self.shapes.document();
+        let mut walk =
+            Walk { cursor, layout, arena, slots, given, values, secrets: self.secrets, shapes: &mut self.shapes };
+        match walk.pass_object(shape, Some(Layout::ROOT)).and_then(|()| walk.cursor.finish()) {
             Ok(()) => Ok(Read { slots: walk.slots }),
             Err(fault) => Err(walk.cursor.explain(fault)),
         }
@@ -43,82 +55,97 @@ struct Walk<'a, 's, 'k> {
     cursor: Cursor<'a>,
     layout: &'a Layout,
     arena: &'a Bump,
-    slots: &'s mut [Value<'a>],
+    slots: &'a mut [Value<'a>],
     /// Nodes whose key has been seen.
-    given: &'s mut [bool],
+    given: &'a mut [bool],
     /// Items of the lists that are being built, the innermost last.
     values: ArenaVec<'a, Value<'a>>,
     secrets: Option<&'k SecretKey>,
+    shapes: &'s mut Shapes,
 }
 
-impl<'a> Walker<'a> for Walk<'a, 'a, '_> {
+impl<'a> Walker<'a> for Walk<'a, '_, '_> {
     fn cursor(&mut self) -> &mut Cursor<'a> {
         &mut self.cursor
-    }
-}
-
-/// What is known of a key: where it leads, and how its value is read.
-#[derive(Clone, Copy)]
-struct Member<'a> {
-    key: &'a str,
-    expected: Expected,
-    /// Somebody looks at it.
-    kept: bool,
-    /// Nothing is done to a text that stands there.
-    as_it_is: bool,
-    node: Option<NodeId>,
-    declared: Option<&'a ReadAs>,
-    secrecy: Secrecy,
-}
-
-/// The keys of the object that was read before in the same list, in their order, those that are kept all different: the next
-/// one mostly has the same, and each is found again by one comparison. What is read never depends on it.
-struct Before<'a> {
-    members: ArenaVec<'a, Member<'a>>,
-    /// How many of them are kept.
-    kept: usize,
-}
-
-impl<'a> Before<'a> {
-    fn none(capacity: usize, arena: &'a Bump) -> Self {
-        Self { members: ArenaVec::with_capacity_in(capacity, arena), kept: 0 }
-    }
-
-    /// Puts a key behind the first `known` ones, in the place of what stood there.
-    fn put(&mut self, known: usize, member: Member<'a>) {
-        self.kept -= self.members.drain(known..).filter(|member| member.kept).count();
-        self.kept += usize::from(member.kept);
-        self.members.push(member);
     }
 }
 
 /// The fields of an object that is being built.
 type Fields<'a> = ArenaVec<'a, (&'a str, Value<'a>)>;
 
+/// The keys of the members of a shape, one text for all objects of a list that have them, so that they are soon told to be
+/// the same; empty where no object had one.
+type Keys<'a> = ArenaVec<'a, &'a str>;
+
 /// More fields than this are not compared one with another to find a key that is given twice.
 const FEW_FIELDS: usize = 24;
 
-impl<'a> Walk<'a, 'a, '_> {
-    /// Walks an object whose own value nobody wants, but something below it.
-    fn object(&mut self, node: NodeId) -> Step {
-        self.members(|walk, key| {
-            let child = match key {
-                Quoted::Text(key) => walk.layout.child(node, key).filter(|child| walk.layout.is_wanted(*child)),
-                Quoted::NoText => None,
-            };
-            match (child, key) {
-                (Some(child), Quoted::Text(key)) => walk.wanted(child, key),
-                (Some(_), Quoted::NoText) | (None, _) => walk.cursor.skip(),
+impl<'a> Walk<'a, '_, '_> {
+    /// Walks an object whose own value nobody wants, but perhaps something below it: below `node`, if there is one.
+    fn pass_object(&mut self, shape: ShapeId, node: Option<NodeId>) -> Step {
+        if !self.cursor.enter(b'}')? {
+            return Ok(());
+        }
+        let (mut next, mut first) = (0, true);
+        loop {
+            let mut run = Run::new(self.shapes.members(shape), &self.cursor, next, first);
+            let mut known = None;
+            while let Some((place, _, member)) = run.key() {
+                if member.how != How::Skip || run.text().is_none() {
+                    known = Some((*member, Some(place)));
+                    break;
+                }
             }
-        })
+            (next, first) = (run.next, run.first);
+            self.cursor.go_on(run.at, run.keys);
+            let (member, place) = match known {
+                Some(known) => known,
+                None => {
+                    if !std::mem::take(&mut first) && !self.cursor.more(b'}')? {
+                        return Ok(());
+                    }
+                    let Quoted::Text(key) = self.cursor.key()? else {
+                        self.cursor.skip()?;
+                        continue;
+                    };
+                    let (layout, secret) = (self.layout, self.secrets.is_some());
+                    let met = self.shapes.meet(shape, &mut next, key, || {
+                        let child = node.and_then(|node| layout.child(node, key));
+                        match child.filter(|child| layout.is_wanted(*child)) {
+                            Some(child) if secret => Meaning::of(child, Secrecy::of(key, Some(child), layout)),
+                            Some(child) => Meaning::of(child, Secrecy::Open),
+                            None => Meaning::SKIPPED,
+                        }
+                    });
+                    (met.member, met.place)
+                }
+            };
+            match member.node {
+                Some(node) if member.how != How::Skip => self.wanted(node, member.secrecy, Inside { shape, place })?,
+                _ => self.skip(Inside { shape, place })?,
+            }
+        }
     }
 
-    fn secrecy(&self, key: &str, node: Option<NodeId>) -> Secrecy {
-        if self.secrets.is_some() { Secrecy::of(key, node, self.layout) } else { Secrecy::Open }
+    /// Goes past a value that nobody wants.
+    fn skip(&mut self, inside: Inside) -> Step {
+        match self.cursor.byte() {
+            b'{' => match self.shapes.object(inside) {
+                ShapeId::NONE => self.cursor.skip(),
+                shape => self.pass_object(shape, None),
+            },
+            b'[' => {
+                let shape = self.shapes.items(inside);
+                self.items(|walk| match walk.cursor.byte() {
+                    b'{' if shape != ShapeId::NONE => walk.pass_object(shape, None),
+                    _ => walk.cursor.skip(),
+                })
+            }
+            _ => self.cursor.skip(),
+        }
     }
 
-    fn wanted(&mut self, node: NodeId, key: &str) -> Step {
-        let secrecy = self.secrecy(key, Some(node));
+    fn wanted(&mut self, node: NodeId, secrecy: Secrecy, inside: Inside) -> Step {
         let slot = self.layout.slot(node);
         let doubled = std::mem::replace(&mut self.given[Layout::index(node)], true);
         match (doubled, slot) {
@@ -127,11 +154,14 @@ impl<'a> Walk<'a, 'a, '_> {
             _ => {}
         }
         if slot.is_none() && self.cursor.byte() == b'{' && secrecy != Secrecy::Whole {
-            self.object(node)?;
+            let shape = self.shapes.object(inside);
+            self.pass_object(shape, Some(node))?;
         } else {
             let value = match self.cursor.byte() {
-                b'[' if secrecy != Secrecy::Whole => self.build_list(Some(node), secrecy, self.layout.items(node))?,
-                _ => self.build(Some(node), secrecy)?,
+                b'[' if secrecy != Secrecy::Whole => {
+                    self.build_list(Some(node), secrecy, self.layout.items(node), inside)?
+                }
+                _ => self.build(Some(node), secrecy, inside)?,
             };
             self.assign(node, value);
         }
@@ -199,7 +229,7 @@ impl<'a> Walk<'a, 'a, '_> {
     }
 
     /// Builds the value at hand; `node` is its place in the trie, for the declared types below it.
-    fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step<Value<'a>> {
+    fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy, inside: Inside) -> Step<Value<'a>> {
         if secrecy != Secrecy::Open
             && let Some(key) = self.secrets
             && (secrecy == Secrecy::Whole || self.cursor.byte() == b'"')
@@ -207,8 +237,11 @@ impl<'a> Walk<'a, 'a, '_> {
             return self.digest(key);
         }
         match self.cursor.byte() {
-            b'{' => self.build_object(node, None, &mut Before::none(0, self.arena)),
-            b'[' => self.build_list(node, secrecy, None),
+            b'{' => {
+                let shape = self.shapes.object(inside);
+                self.build_object(shape, node, None, None)
+            }
+            b'[' => self.build_list(node, secrecy, None, inside),
             b'"' => Ok(match self.cursor.quoted()? {
                 Quoted::Text(text) => Value::Text(text),
                 Quoted::NoText => wrong(self.path(node)),
@@ -232,13 +265,19 @@ impl<'a> Walk<'a, 'a, '_> {
         node: Option<NodeId>,
         secrecy: Secrecy,
         wanted: Option<&'a ItemFields>,
+        inside: Inside,
     ) -> Step<Value<'a>> {
         let from = self.values.len();
-        let mut before = Before::none(8, self.arena);
+        let shape = self.shapes.list(inside);
+        let mut keys = Keys::new_in(self.arena);
+        let mut unlike = 0;
         self.items(|walk| {
             let value = match walk.cursor.byte() {
-                b'{' if secrecy != Secrecy::Whole => walk.build_object(node, wanted, &mut before)?,
-                _ => walk.build(node, secrecy)?,
+                b'{' if secrecy != Secrecy::Whole => match walk.object_as_before(shape, &keys, &mut unlike) {
+                    Some(object) => object,
+                    None => walk.build_object(shape, node, wanted, Some(&mut keys))?,
+                },
+                _ => walk.build(node, secrecy, Inside::NOTHING)?,
             };
             walk.values.push(value);
             Ok(())
@@ -248,150 +287,194 @@ impl<'a> Walk<'a, 'a, '_> {
         Ok(Value::List(self.arena.alloc(list)))
     }
 
-    /// Builds an object, `before` being the one before it in the same list.
+    /// Builds an object of a list in which all members of the shape stand as expected and are texts; none for others, of which
+    /// `unlike` counts so many as are worth the try.
+    #[inline(always)]
+    fn object_as_before(&mut self, shape: ShapeId, keys: &Keys<'a>, unlike: &mut u8) -> Option<Value<'a>> {
+        if *unlike > 1 || keys.is_empty() {
+            return None;
+        }
+        *unlike += 1;
+        let members = self.shapes.members(shape);
+        if !self.cursor.has_room_for(members.len()) {
+            return None;
+        }
+        let document = self.cursor.bytes();
+        let mut fields = Fields::with_capacity_in(self.shapes.kept(shape), self.arena);
+        let mut from = self.cursor.at;
+        for (place, member) in members.iter().enumerate() {
+            let value = member.expected.value_at(from);
+            if !member.expected.is_at(document, from, place == 0) || document.byte(value) != b'"' {
+                return None;
+            }
+            let (text, end) = document.plain_text(value + 1)?;
+            match member.how {
+                How::Skip => {}
+                How::Text => fields.push((keys.get(place).filter(|key| !key.is_empty())?, Value::Text(text))),
+                How::Value => return None,
+            }
+            from = end + 1;
+        }
+        if document.byte(from) != b'}' {
+            return None;
+        }
+        *unlike -= 1;
+        self.cursor.go_on(from + 1, members.len());
+        Some(Value::Object(Object { fields: fields.into_bump_slice() }))
+    }
+
+    /// Builds an object; `keys` are those of the objects before it in the same list.
     fn build_object(
         &mut self,
+        shape: ShapeId,
         node: Option<NodeId>,
         wanted: Option<&'a ItemFields>,
-        before: &mut Before<'a>,
+        mut keys: Option<&mut Keys<'a>>,
     ) -> Step<Value<'a>> {
-        let likely = if before.members.is_empty() { 8 } else { before.kept };
-        let mut fields = Fields::with_capacity_in(likely, self.arena);
-        // A copy that stays in registers. What goes further in, and what says where a mistake is, go by the original.
-        let mut cursor = self.cursor;
-        macro_rules! step {
-            ($step:expr) => {{
-                let step = $step;
-                if step.is_err() {
-                    self.cursor = cursor;
-                }
-                step?
-            }};
+        let mut fields = Fields::with_capacity_in(self.shapes.kept(shape), self.arena);
+        if !self.cursor.enter(b'}')? {
+            return Ok(Value::Object(Object { fields: &[] }));
         }
-        let mut known = 0;
-        let mut more = step!(cursor.enter(b'}'));
-        if more {
-            for member in &before.members {
-                if !step!(cursor.pass_expected(&member.expected)) {
-                    break;
-                }
-                known += 1;
-                let start = cursor.at;
-                match cursor.pass_plain() {
-                    Some(text) if member.as_it_is => fields.push((member.key, Value::Text(text))),
-                    Some(_) if !member.kept => {}
-                    Some(_) | None => {
-                        self.cursor = cursor;
-                        self.cursor.at = start;
-                        self.known_field(*member, &mut fields)?;
-                        cursor = self.cursor;
+        let (mut next, mut first) = (0, true);
+        // Where each key stands, once there are too many of them to be looked through.
+        let mut many = None;
+        loop {
+            let mut run = Run::new(self.shapes.members(shape), &self.cursor, next, first);
+            let document = self.cursor.bytes();
+            let mut known = None;
+            while let Some((place, from, member)) = run.key() {
+                match member.how {
+                    How::Skip if run.text().is_some() => {}
+                    How::Text if let Some(text) = run.text() => {
+                        let key = key_of(document, from, member, place, keys.as_deref_mut());
+                        fields.push((key, Value::Text(text)));
+                    }
+                    How::Skip | How::Text | How::Value => {
+                        known = Some((*member, place, from));
+                        break;
                     }
                 }
             }
-            if known > 0 {
-                more = step!(cursor.more(b'}'));
+            (next, first) = (run.next, run.first);
+            self.cursor.go_on(run.at, run.keys);
+            if let Some((member, place, from)) = known {
+                let inside = Inside { shape, place: Some(place) };
+                if member.how == How::Skip {
+                    self.skip(inside)?;
+                } else {
+                    let key = key_of(document, from, &member, place, keys.as_deref_mut());
+                    let value = self.field(&member, inside)?;
+                    fields.push((key, value));
+                }
+                continue;
             }
+            if !std::mem::take(&mut first) && !self.cursor.more(b'}')? {
+                return Ok(Value::Object(Object { fields: fields.into_bump_slice() }));
+            }
+            self.unexpected_field(shape, &mut next, &mut fields, &mut many, node, wanted, keys.as_deref_mut())?;
         }
-        self.cursor = cursor;
-        if more {
-            self.rest_of_object(&mut fields, known, node, wanted, before)?;
-        }
-        Ok(Value::Object(Object { fields: fields.into_bump_slice() }))
     }
 
-    /// Builds a field of which is known that its key is not given twice.
-    fn known_field(&mut self, member: Member<'a>, fields: &mut Fields<'a>) -> Step {
-        if !member.kept {
-            return self.cursor.skip();
+    /// Builds a field of an object whose key did not come where it was expected.
+    #[expect(clippy::too_many_arguments, reason = "what is known of an object that is half built")]
+    #[inline(never)]
+    fn unexpected_field(
+        &mut self,
+        shape: ShapeId,
+        next: &mut usize,
+        fields: &mut Fields<'a>,
+        many: &mut Option<HashMap<&'a str, usize>>,
+        node: Option<NodeId>,
+        wanted: Option<&ItemFields>,
+        keys: Option<&mut Keys<'a>>,
+    ) -> Step {
+        let Quoted::Text(key) = self.cursor.key()? else { return self.cursor.skip() };
+        let Met { member, place, added, ahead } = self.meet_field(shape, next, key, node, wanted);
+        if added && let Some(keys) = keys {
+            keys.clear();
         }
-        let value = self.member(member)?;
-        fields.push((member.key, value));
+        let inside = Inside { shape, place };
+        if member.how == How::Skip {
+            return self.skip(inside);
+        }
+        let twice = if ahead { None } else { position(fields, key, many) };
+        let value = self.field(&member, inside)?;
+        match twice {
+            Some(twice) => fields[twice].1 = wrong(self.path(member.node)),
+            None => fields.push((key, value)),
+        }
         Ok(())
     }
 
-    /// Builds the members of an object from one on that is not written as expected.
-    fn rest_of_object(
+    fn meet_field(
         &mut self,
-        fields: &mut Fields<'a>,
-        mut known: usize,
-        node: Option<NodeId>,
-        wanted: Option<&'a ItemFields>,
-        before: &mut Before<'a>,
-    ) -> Step {
-        // Whether all keys so far were those of the object before.
-        let mut all_known = true;
-        // Where each key stands, once there are too many of them to be looked through.
-        let mut many: HashMap<&'a str, usize> = HashMap::new();
-        loop {
-            match self.cursor.key()? {
-                Quoted::NoText => self.cursor.skip()?,
-                Quoted::Text(key) => match before.members.get(known) {
-                    Some(member) if all_known && member.key == key => {
-                        known += 1;
-                        self.known_field(*member, fields)?;
-                    }
-                    _ => {
-                        all_known = false;
-                        if let Some(member) = self.new_field(key, fields, known == 0, node, wanted, &mut many)? {
-                            before.put(known, member);
-                            known += 1;
-                        }
-                    }
-                },
-            }
-            if !self.cursor.more(b'}')? {
-                return Ok(());
-            }
-        }
-    }
-
-    /// Builds a field of an object; none for a key that is given twice.
-    fn new_field(
-        &mut self,
-        key: &'a str,
-        fields: &mut Fields<'a>,
-        first: bool,
+        shape: ShapeId,
+        next: &mut usize,
+        key: &str,
         node: Option<NodeId>,
         wanted: Option<&ItemFields>,
-        many: &mut HashMap<&'a str, usize>,
-    ) -> Step<Option<Member<'a>>> {
-        let kept = wanted.is_none_or(|wanted| wanted.keep(key));
-        let child = node.and_then(|node| self.layout.child(node, key));
-        let declared = child.and_then(|child| self.layout.declared(child));
-        let secrecy = self.secrecy(key, child);
-        let as_it_is = kept && declared.is_none() && secrecy == Secrecy::Open;
-        let expected = Expected::new(key, first);
-        let member = Member { key, expected, kept, as_it_is, node: child, declared, secrecy };
-        if !kept {
-            self.cursor.skip()?;
-            return Ok(Some(member));
-        }
-        let value = self.member(member)?;
-        if fields.len() > FEW_FIELDS && many.is_empty() {
-            many.extend(fields.iter().enumerate().map(|(at, (key, _))| (*key, at)));
-        }
-        let twice =
-            if many.is_empty() { fields.iter().position(|(known, _)| *known == key) } else { many.get(key).copied() };
-        if let Some(at) = twice {
-            fields[at].1 = wrong(child.map_or("", |child| self.layout.path(child)));
-            return Ok(None);
-        }
-        if !many.is_empty() {
-            many.insert(key, fields.len());
-        }
-        fields.push((key, value));
-        Ok(Some(member))
+    ) -> Met {
+        let (layout, secret) = (self.layout, self.secrets.is_some());
+        self.shapes.meet(shape, next, key, || {
+            if wanted.is_some_and(|wanted| !wanted.keep(key)) {
+                return Meaning::SKIPPED;
+            }
+            let child = node.and_then(|node| layout.child(node, key));
+            let secrecy = if secret { Secrecy::of(key, child, layout) } else { Secrecy::Open };
+            let declared = child.is_some_and(|child| layout.declared(child).is_some());
+            let how = if declared || secrecy != Secrecy::Open { How::Value } else { How::Text };
+            Meaning { how, node: child, secrecy }
+        })
     }
 
-    /// Builds the value of a member, read as its declared type.
+    /// Builds the value of a field, read as its declared type.
     #[inline]
-    fn member(&mut self, member: Member<'a>) -> Step<Value<'a>> {
-        let value = self.build(member.node, member.secrecy)?;
-        Ok(match member.declared {
+    fn field(&mut self, member: &Member, inside: Inside) -> Step<Value<'a>> {
+        let value = self.build(member.node, member.secrecy, inside)?;
+        Ok(match member.node.and_then(|node| self.layout.declared(node)) {
             Some(declared) => declared.read(value, self.path(member.node)),
             None => value,
         })
     }
+}
+
+/// Returns the text of a key that was expected, for all objects of the list the same.
+#[inline(always)]
+fn key_of<'a>(
+    document: Padded<'a>,
+    from: usize,
+    member: &Member,
+    place: usize,
+    keys: Option<&mut Keys<'a>>,
+) -> &'a str {
+    let Some(keys) = keys else { return member.expected.key_at(document, from) };
+    match keys.get(place) {
+        Some(key) if !key.is_empty() => key,
+        _ => new_key(keys, document, from, member, place),
+    }
+}
+
+#[cold]
+fn new_key<'a>(keys: &mut Keys<'a>, document: Padded<'a>, from: usize, member: &Member, place: usize) -> &'a str {
+    let key = member.expected.key_at(document, from);
+    if keys.len() <= place {
+        keys.resize(place + 1, "");
+    }
+    keys[place] = key;
+    key
+}
+
+/// Returns where a key stands among fields.
+fn position<'a>(fields: &Fields<'a>, key: &str, many: &mut Option<HashMap<&'a str, usize>>) -> Option<usize> {
+    if fields.len() <= FEW_FIELDS {
+        return fields.iter().position(|(known, _)| *known == key);
+    }
+    let many = many.get_or_insert_with(HashMap::new);
+    // Those that came since.
+    for (at, (key, _)) in fields.iter().enumerate().skip(many.len()) {
+        many.insert(key, at);
+    }
+    many.get(key).copied()
 }
 
 /// Reads a number of JSON; none where it is larger or finer than a decimal holds.
@@ -583,7 +666,7 @@ mod tests {
         let document = r#"{"vault":{"pin":1234},"door":{"token":"open"},"wifi":{"password":"hunter\u0032"},"users":[{"name":"x","password":"hunter2"},{"password":null}]}"#;
         let arena = Bump::new();
         let key = SecretKey::new([7; 32]);
-        let mut reader = JsonDocuments { secrets: Some(&key) };
+        let mut reader = JsonDocuments::with_secrets(&key);
         let read = reader.read(document.as_bytes(), &layout, &arena).unwrap();
         let shown: Vec<String> = slots.iter().map(|slot| read.slots[slot.0 as usize].show()).collect();
         let digest = key.digest(b"hunter2");
@@ -616,7 +699,7 @@ mod tests {
     fn items(document: &str, layout: &Layout) -> Vec<Vec<(String, String)>> {
         let arena = Bump::new();
         let key = SecretKey::new([1; 32]);
-        let read = JsonDocuments { secrets: Some(&key) }.read(document.as_bytes(), layout, &arena).unwrap();
+        let read = JsonDocuments::with_secrets(&key).read(document.as_bytes(), layout, &arena).unwrap();
         let slot = layout.child(Layout::ROOT, "list").and_then(|node| layout.slot(node)).unwrap();
         let Value::List(list) = read.slots[slot.0 as usize] else { panic!("{document}") };
         let fields = |item: &Value<'_>| match item {
@@ -672,6 +755,88 @@ mod tests {
                 .map(|item| item.into_iter().filter(|(key, _)| looked_at(key)).collect())
                 .collect();
             prop_assert_eq!(items(&document(&objects), &layout_of_rules(false)), narrow);
+        }
+    }
+
+    /// A text of JSON, well formed or not, of few different keys, so that they come twice and in other orders.
+    fn some_json() -> impl Strategy<Value = String> {
+        let leaf = prop::sample::select(vec![
+            "1",
+            "\"text\"",
+            "null",
+            "\"\\u0041\\\"\"",
+            "true",
+            "\"\"",
+            "-",
+            "\"",
+            "\"a longer text, with room for more\"",
+        ]);
+        let key = prop::sample::select(vec![
+            "a",
+            "b",
+            "c",
+            "d",
+            "e",
+            "f",
+            "g",
+            "h",
+            "i",
+            "a.b",
+            "device",
+            "password",
+            "list",
+            "\\u0061",
+            "\\ud800",
+            "a key that is longer than the others are",
+        ]);
+        leaf.prop_map(str::to_owned).prop_recursive(4, 60, 12, move |inner| {
+            let space = prop::sample::select(vec!["", "", "", " "]);
+            let member = (key.clone(), inner.clone(), space).prop_map(|(key, value, space)| format!("{space}\"{key}\"{space}:{space}{value}"));
+            let object = prop::collection::vec(member, 0..12).prop_map(|members| format!("{{{}}}", members.join(",")));
+            prop_oneof![3 => object, 1 => prop::collection::vec(inner, 0..4).prop_map(|items| format!("[{}]", items.join(",")))]
+        })
+    }
+
+    proptest! {
+        /// A reader that has read other documents reads the next as one that has read none.
+        #[test]
+        fn documents_are_read_alike_whatever_was_read_before(documents in prop::collection::vec(some_json(), 1..8), whole in any::<bool>()) {
+            let dictionary = dictionary();
+            let mut layout = layout_of_rules(whole);
+            for path in ["a", "b.c", "a.b", "d.e.f", "g.password", "h.a"] {
+                layout.want(path, &dictionary);
+            }
+            let layouts = [layout, layout_of_rules(whole)];
+            let key = SecretKey::new([1; 32]);
+            let mut reader = JsonDocuments::with_secrets(&key);
+            for (at, document) in documents.iter().chain(&documents).enumerate() {
+                // Now and then something else is wanted of them.
+                let layout = &layouts[at / 5 % 2];
+                let arena = Bump::new();
+                let show = |read: Result<Read<'_>, ReadError>| {
+                    read.map(|read| format!("{:?}", read.slots)).map_err(|error| format!("{error:?}"))
+                };
+                let found = show(reader.read(document.as_bytes(), layout, &arena));
+                let fresh = show(JsonDocuments::with_secrets(&key).read(document.as_bytes(), layout, &arena));
+                prop_assert_eq!(found, fresh, "{}", document);
+            }
+        }
+    }
+
+    #[test]
+    fn objects_of_ever_new_keys_are_read_without_remembering_them() {
+        let layout = layout_of_rules(true);
+        let arena = Bump::new();
+        let mut reader = JsonDocuments::default();
+        for turn in 0..3 {
+            let members: Vec<String> = (0..400).map(|at| format!("\"k{}\":{at}", at * (turn + 1))).collect();
+            let document = format!("{{\"list\":[{{\"a\":1,{}}}]}}", members.join(","));
+            let read = reader.read(document.as_bytes(), &layout, &arena).unwrap();
+            let slot = layout.child(Layout::ROOT, "list").and_then(|node| layout.slot(node)).unwrap();
+            let Value::List(list) = read.slots[slot.0 as usize] else { panic!() };
+            let Value::Object(object) = list.items[0] else { panic!() };
+            assert_eq!(object.fields.len(), 401);
+            assert_eq!(object.fields[400].1.show(), "399");
         }
     }
 

@@ -66,39 +66,50 @@ pub(crate) enum Quoted<'a> {
     NoText,
 }
 
-/// What stands before a value mostly: the key in its quotes and the colon, of all members but the first with the comma
-/// before it.
-#[derive(Clone, Copy)]
+/// What stands before a value mostly: the comma, the key in its quotes and the colon. Before the first member stands no comma.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Expected {
-    words: [u128; 2],
-    masks: [u128; 2],
-    /// Zero for a key that is too long, or is not written as it reads.
-    length: u8,
+    bytes: [[u8; 16]; 2],
+    /// A bit for each of the bytes that counts.
+    mask: u32,
+    length: u32,
 }
 
 impl Expected {
-    pub fn new(key: &str, first: bool) -> Self {
-        let before: &[u8] = if first { b"\"" } else { b",\"" };
-        let length = before.len() + key.len() + 2;
-        let (mut word, mut mask) = ([0; 32], [0_u8; 32]);
+    /// What stands nowhere, since no text in UTF-8 has such bytes.
+    pub const NEVER: Self = Self { bytes: [[0xff; 16]; 2], mask: u32::MAX, length: 0 };
+
+    /// Creates what is expected for a key; none for one that is too long, or is not written as it reads.
+    pub fn new(key: &str) -> Option<Self> {
+        let length = key.len() + 4;
         if length > 32 || key.bytes().any(|byte| byte < b' ' || byte == b'"' || byte == b'\\') {
-            return Self { words: [0; 2], masks: [0; 2], length: 0 };
+            return None;
         }
-        word[..before.len()].copy_from_slice(before);
-        word[before.len()..length - 2].copy_from_slice(key.as_bytes());
-        word[length - 2..length].copy_from_slice(b"\":");
-        mask[..length].fill(0xff);
-        let halves = |bytes: [u8; 32]| {
-            let (first, second) = bytes.split_at(16);
-            [first, second].map(|half| u128::from_le_bytes(half.try_into().unwrap_or_default()))
-        };
-        Self { words: halves(word), masks: halves(mask), length: length as u8 }
+        let mut bytes = [[0; 16]; 2];
+        let whole = bytes.as_flattened_mut();
+        whole[..2].copy_from_slice(b",\"");
+        whole[2..length - 2].copy_from_slice(key.as_bytes());
+        whole[length - 2..length].copy_from_slice(b"\":");
+        Some(Self { bytes, mask: u32::MAX >> (32 - length), length: length as u32 })
     }
 
+    /// Returns whether this stands at a place; before the first member, behind one byte of no matter.
     #[inline(always)]
-    fn is_at(&self, bytes: Padded<'_>, at: usize) -> bool {
-        let same = |half: usize| (bytes.sixteen(at, half * 16) ^ self.words[half]) & self.masks[half] == 0;
-        self.length != 0 && same(0) && (self.length <= 16 || same(1))
+    pub fn is_at(&self, document: Padded<'_>, from: usize, first: bool) -> bool {
+        let mask = if first { self.mask & !1 } else { self.mask };
+        document.differences(from, 0, &self.bytes[0]) & mask & 0xffff == 0
+            && (self.length <= 16 || document.differences(from, 16, &self.bytes[1]) & mask >> 16 == 0)
+    }
+
+    /// Returns where the value stands, or white space before it, if this stands at a place.
+    #[inline(always)]
+    pub fn value_at(&self, from: usize) -> usize {
+        from + self.length as usize
+    }
+
+    /// Returns the key, if this stands at a place.
+    pub fn key_at<'a>(&self, document: Padded<'a>, from: usize) -> &'a str {
+        &document.text()[from + 2..from + self.length as usize - 2]
     }
 }
 
@@ -290,7 +301,9 @@ impl<'a> Cursor<'a> {
         ReadError { offset: self.at, message: message.to_owned() }
     }
 
-    fn bytes(&self) -> Padded<'a> {
+    /// Returns the document.
+    #[inline(always)]
+    pub fn bytes(&self) -> Padded<'a> {
         self.document
     }
 
@@ -308,17 +321,6 @@ impl<'a> Cursor<'a> {
     #[inline(always)]
     pub fn space(&mut self) {
         self.at = after_space(self.bytes(), self.at);
-    }
-
-    /// Goes past a text that has no escapes in it, if one is at hand, and returns it.
-    #[inline(always)]
-    pub fn pass_plain(&mut self) -> Option<&'a str> {
-        if self.byte() != b'"' {
-            return None;
-        }
-        let (text, end) = self.document.plain_text(self.at + 1)?;
-        self.at = end + 1;
-        Some(text)
     }
 
     /// Goes into an object or a list that ends with `close`; false when nothing is in it.
@@ -365,15 +367,17 @@ impl<'a> Cursor<'a> {
         if self.fields > MAX_FIELDS { Err(Fault::ManyFields) } else { Ok(()) }
     }
 
-    /// Goes past a key to its value, if the expected one stands right here.
+    /// Returns whether so many keys more may be gone past without being counted one by one.
     #[inline(always)]
-    pub fn pass_expected(&mut self, expected: &Expected) -> Step<bool> {
-        if !expected.is_at(self.bytes(), self.at) {
-            return Ok(false);
-        }
-        self.count_field()?;
-        self.at = after_space(self.bytes(), self.at + usize::from(expected.length));
-        Ok(true)
+    pub fn has_room_for(&self, keys: usize) -> bool {
+        self.fields + keys <= MAX_FIELDS
+    }
+
+    /// Goes to a place behind so many keys, and white space there.
+    #[inline(always)]
+    pub fn go_on(&mut self, at: usize, keys: usize) {
+        self.at = after_space(self.document, at);
+        self.fields += keys;
     }
 
     /// Reads a key and goes to its value.

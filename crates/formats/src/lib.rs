@@ -9,6 +9,7 @@ mod machine;
 mod padded;
 mod records;
 mod secret;
+mod shapes;
 mod workspace;
 
 pub use document::JsonDocuments;

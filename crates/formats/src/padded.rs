@@ -58,11 +58,18 @@ impl<'a> Padded<'a> {
 
     /// Returns the sixteen bytes that begin `from` bytes, at most sixteen, behind a place; the first is the lowest.
     #[inline(always)]
-    pub fn sixteen(self, at: usize, from: usize) -> u128 {
+    fn sixteen(self, at: usize, from: usize) -> u128 {
         debug_assert!(at <= self.length() && from <= 16);
         // SAFETY: by the rule of this module `at` is at most the length, and `ROOM` bytes follow, which is 16 + 16.
         let bytes = unsafe { self.bytes.as_ptr().add(at + from).cast::<[u8; 16]>().read_unaligned() };
         u128::from_le_bytes(bytes)
+    }
+
+    /// Returns which of the sixteen bytes that begin `from` bytes behind a place, at most sixteen, are others than these, a bit for
+    /// each.
+    #[inline(always)]
+    pub fn differences(self, at: usize, from: usize, other: &[u8; 16]) -> u32 {
+        differences_of(self.sixteen(at, from), u128::from_le_bytes(*other))
     }
 
     /// Returns where the first byte at or after a place stands that plain text ends at: a quote, a backslash or a control
@@ -91,6 +98,25 @@ impl<'a> Padded<'a> {
         // so these bytes are whole characters of a text.
         Some((unsafe { std::str::from_utf8_unchecked(self.bytes.get_unchecked(start..end)) }, end))
     }
+}
+
+/// Returns a bit for each of sixteen bytes that is another than the one of the same place.
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn differences_of(one: u128, other: u128) -> u32 {
+    use std::arch::x86_64::{__m128i, _mm_cmpeq_epi8, _mm_movemask_epi8};
+    // SAFETY: every x86-64 has SSE2, and the sixteen bytes of the one type are those of the other.
+    unsafe {
+        let [one, other] = [one, other].map(|bytes| std::mem::transmute::<u128, __m128i>(bytes));
+        _mm_movemask_epi8(_mm_cmpeq_epi8(one, other)).cast_unsigned() ^ 0xffff
+    }
+}
+
+/// Returns a bit for each of sixteen bytes that is another than the one of the same place.
+#[cfg(not(target_arch = "x86_64"))]
+fn differences_of(one: u128, other: u128) -> u32 {
+    let pairs = one.to_le_bytes().into_iter().zip(other.to_le_bytes());
+    pairs.rev().fold(0, |all, (one, other)| all << 1 | u32::from(one != other))
 }
 
 /// Returns a bit for each of sixteen bytes that plain text ends at.
@@ -155,6 +181,16 @@ mod tests {
             let ends = |byte: &u8| *byte < 0x20 || *byte == b'"' || *byte == b'\\';
             let plainly = text.as_bytes()[at..].iter().position(ends).map_or(text.len(), |found| at + found);
             prop_assert_eq!(Padded::copy(&text, &Bump::new()).plain_end(at), plainly);
+        }
+
+        #[test]
+        fn differences_are_told(same in 0_usize..20, length in 0_usize..20, from in 0_usize..=16) {
+            let mut other = [b'y'; 16];
+            other[..same.min(16)].fill(b'x');
+            let document = format!("{}{}", "z".repeat(from), "x".repeat(length));
+            let found = Padded::copy(&document, &Bump::new()).differences(0, from, &other);
+            let plainly = (0..16).filter(|at| *at >= same.min(length)).fold(0, |all, at| all | 1_u32 << at);
+            prop_assert_eq!(found, plainly);
         }
     }
 }

@@ -89,11 +89,17 @@ pub(super) struct Desk<'b> {
     arena: Bump,
     packer: Packer,
     unpacker: BodyUnpacker<'b>,
+    documents: JsonDocuments<'b>,
 }
 
 impl<'b> Desk<'b> {
     pub(super) fn new(bodies: &'b Bodies) -> Self {
-        Self { arena: Bump::new(), packer: Packer::default(), unpacker: bodies.unpacker() }
+        Self {
+            arena: Bump::new(),
+            packer: Packer::default(),
+            unpacker: bodies.unpacker(),
+            documents: JsonDocuments::default(),
+        }
     }
 }
 
@@ -132,9 +138,8 @@ impl Weigher<'_> {
                 (Some(packed), _) => arena.alloc_slice_copy(packed),
                 (None, Some(stored)) => {
                     let document = Document::of(name, stored);
-                    let read = JsonDocuments::default()
-                        .read(&document.json, layout, arena)
-                        .map_err(|error| broken(&error.message))?;
+                    let read =
+                        desk.documents.read(&document.json, layout, arena).map_err(|error| broken(&error.message))?;
                     let mut packed = Vec::new();
                     if !desk.packer.pack(read.slots, layout, &mut packed) {
                         return Err(broken("it holds what no document can"));

@@ -324,7 +324,7 @@ fn bring_in(
     };
     let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
     let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
-    let (mut desk, mut failure, mut part) = (Desk::new(), None, false);
+    let (mut desk, mut failure, mut part) = (preparer.desk(), None, false);
     let outcome = if in_pieces {
         take_pieces(&mut intake, &preparer, &with, buffered).map_err(|error| match error {
             Untaken::Failed(error) => {
@@ -450,7 +450,8 @@ fn take_pieces<'i>(
     input: impl BufRead + Send,
 ) -> Result<(), Untaken> {
     let input = unfold(input).map_err(|error| Untaken::Unreadable(error.to_string()))?;
-    let mut passage = Passage { intake, desk: Desk::new(), pieces: Pieces::new(input), spare: Vec::new(), lines: 0 };
+    let mut passage =
+        Passage { intake, desk: preparer.desk(), pieces: Pieces::new(input), spare: Vec::new(), lines: 0 };
     handed_out(
         &mut passage,
         cores(None),
@@ -461,7 +462,7 @@ fn take_pieces<'i>(
                 Err(error) => Err(Untaken::Unreadable(error.to_string())),
             }
         },
-        Desk::new,
+        || preparer.desk(),
         |desk: &mut Desk<'i>, piece: Piece| -> Worked {
             let mut records = Vec::new();
             let lines = read_piece(&piece, preparer.source, with, |record| {
@@ -486,7 +487,7 @@ fn take_pieces<'i>(
 /// Makes a dictionary of the first documents of a file; none where they are few.
 fn dictionary_of(preparer: &Preparer<'_>, path: &Path, with: &Mapped<'_>) -> Option<Vec<u8>> {
     let mut pieces = Pieces::new(unfold(BufReader::new(File::open(path).ok()?)).ok()?);
-    let (mut piece, mut desk) = (Piece::default(), Desk::new());
+    let (mut piece, mut desk) = (Piece::default(), preparer.desk());
     let (mut bodies, mut size) = (Vec::new(), 0);
     while size < SAMPLE && pieces.read_into(&mut piece).ok()? {
         let _ = read_piece(&piece, preparer.source, with, |record| {

@@ -72,12 +72,10 @@ pub(super) struct Desk<'b> {
     arena: Bump,
     packer: Packer,
     compressor: Option<BodyPacker<'b>>,
-}
-
-impl Desk<'_> {
-    pub(super) fn new() -> Self {
-        Self { arena: Bump::new(), packer: Packer::default(), compressor: None }
-    }
+    /// Reads records.
+    records: JsonDocuments<'b>,
+    /// Reads what is kept of them.
+    kept: JsonDocuments<'b>,
 }
 
 fn unnamed(reason: String) -> Unprepared {
@@ -97,6 +95,16 @@ impl<'p> Preparer<'p> {
         Self { project, source, key, judge, bodies, known, company_only }
     }
 
+    pub(super) fn desk(&self) -> Desk<'p> {
+        Desk {
+            arena: Bump::new(),
+            packer: Packer::default(),
+            compressor: None,
+            records: JsonDocuments::with_secrets(self.key),
+            kept: JsonDocuments::default(),
+        }
+    }
+
     /// Prepares a record.
     pub(super) fn record(&self, desk: &mut Desk<'p>, record: Record<'_>) -> Result<Prepared, Unprepared> {
         let document = record.document.map_err(|error| Unprepared::Refused(Refusal::new(error.reason, error.id)))?;
@@ -112,8 +120,8 @@ impl<'p> Preparer<'p> {
     ) -> Result<Prepared, Unprepared> {
         desk.arena.reset();
         let (arena, at) = (&desk.arena, self.judge.at);
-        let mut reader = JsonDocuments { secrets: Some(self.key) };
-        let read = reader
+        let read = desk
+            .records
             .read(&document, &self.project.gates.layout, arena)
             .map_err(|error| unnamed(format!("byte {}: {}", error.offset, error.message)))?;
         let name = identity(&read.slots[0], "device").map_err(unnamed)?;
@@ -146,7 +154,8 @@ impl<'p> Preparer<'p> {
             .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
         let whole = assemble(&kept.body, device, collected, Some(&kept.apart));
         let layout = self.project.rules.layout();
-        let read = JsonDocuments::default()
+        let read = desk
+            .kept
             .read(&whole, layout, arena)
             .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
         let mut packed = Vec::with_capacity(1024);

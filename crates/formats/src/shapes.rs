@@ -1,0 +1,298 @@
+//! What objects of documents were like before: their keys in order, and what each means to whoever reads them.
+//!
+//! The next object at the same place of a document mostly has the same keys in the same order, so each is found by one
+//! comparison, with the comma before it and the colon behind. What is read never depends on what is known here.
+
+use fencepost_core::{Layout, NodeId};
+
+use crate::json_walk::{Cursor, Expected};
+use crate::padded::Padded;
+use crate::secret::Secrecy;
+
+/// How a member is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum How {
+    /// Nobody looks at it.
+    Skip,
+    /// Nothing is done to a text that stands there.
+    Text,
+    /// Something is done to what stands there.
+    Value,
+}
+
+/// What a key means.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Meaning {
+    pub how: How,
+    pub node: Option<NodeId>,
+    pub secrecy: Secrecy,
+}
+
+impl Meaning {
+    pub const SKIPPED: Self = Self { how: How::Skip, node: None, secrecy: Secrecy::Open };
+
+    pub fn of(node: NodeId, secrecy: Secrecy) -> Self {
+        Self { how: How::Value, node: Some(node), secrecy }
+    }
+}
+
+/// A member as objects have had it; of the size of a line of the processor's cache.
+#[derive(Clone, Copy, Debug)]
+#[repr(align(64))]
+pub(crate) struct Member {
+    pub expected: Expected,
+    pub how: How,
+    pub secrecy: Secrecy,
+    pub node: Option<NodeId>,
+    /// The shape of an object that stands there.
+    object: ShapeId,
+    /// The shape of objects in a list that stands there.
+    items: ShapeId,
+}
+
+/// The number of a shape.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct ShapeId(u32);
+
+impl ShapeId {
+    /// Of objects of which nothing is kept in mind.
+    pub const NONE: Self = Self(u32::MAX);
+}
+
+/// The member that a value stands in: of which shape, and where in it.
+#[derive(Clone, Copy)]
+pub(crate) struct Inside {
+    pub shape: ShapeId,
+    /// None where it is not kept in mind.
+    pub place: Option<usize>,
+}
+
+impl Inside {
+    pub const NOTHING: Self = Self { shape: ShapeId::NONE, place: None };
+}
+
+/// The members that objects at one place of a document have had, no key twice.
+#[derive(Debug, Default)]
+struct Shape {
+    members: Vec<Member>,
+    /// How many of them somebody looks at.
+    kept: usize,
+    /// There were too many keys to keep them in mind.
+    full: bool,
+}
+
+/// A key that was met where it was not expected.
+pub(crate) struct Met {
+    pub member: Member,
+    /// Where it is kept in mind.
+    pub place: Option<usize>,
+    /// It was kept in mind only now.
+    pub added: bool,
+    /// It was known to be one of those that may follow, so it did not come before.
+    pub ahead: bool,
+}
+
+/// An object with more different keys than this is no use to expect anything of.
+const MAX_MEMBERS: usize = 256;
+
+const MAX_SHAPES: usize = 128;
+
+/// So many members may be missing in a row.
+const AHEAD: usize = 6;
+
+/// The shapes of the objects of documents that are read by one layout.
+#[derive(Debug, Default)]
+pub(crate) struct Shapes {
+    layout: u64,
+    /// The document at hand is the first.
+    new: bool,
+    all: Vec<Shape>,
+}
+
+/// Where a run over the members of an object is that stand as expected.
+pub(crate) struct Run<'s, 'a> {
+    members: &'s [Member],
+    document: Padded<'a>,
+    /// Which byte is at hand.
+    pub at: usize,
+    /// Which member may follow.
+    pub next: usize,
+    /// No member was gone past.
+    pub first: bool,
+    /// How many keys were gone past.
+    pub keys: usize,
+}
+
+impl<'s, 'a> Run<'s, 'a> {
+    #[inline(always)]
+    pub fn new(members: &'s [Member], cursor: &Cursor<'a>, next: usize, first: bool) -> Self {
+        let members = if cursor.has_room_for(members.len()) { members } else { &[] };
+        Self { members, document: cursor.bytes(), at: cursor.at, next, first, keys: 0 }
+    }
+
+    /// Goes past the next key if it is one of those that may follow, and before it past members that nobody looks at; returns
+    /// which, and where the comma before it stands.
+    #[inline(always)]
+    pub fn key(&mut self) -> Option<(usize, usize, &'s Member)> {
+        let mut place = self.next;
+        let mut member = self.members.get(place)?;
+        if member.how == How::Skip && !self.first {
+            let (passed, at) = pass_unwanted(&self.members[place..], self.document, self.at);
+            (place, self.next, self.at) = (place + passed, place + passed, at);
+            self.keys += passed;
+            member = self.members.get(place)?;
+        }
+        let from = self.at - usize::from(self.first);
+        if !member.expected.is_at(self.document, from, self.first) {
+            if !self.first && self.document.byte(from) != b',' {
+                return None;
+            }
+            place = find_ahead(self.members, place + 1, self.document, from, self.first)?;
+            member = &self.members[place];
+        }
+        self.at = member.expected.value_at(from);
+        (self.next, self.first) = (place + 1, false);
+        self.keys += 1;
+        Some((place, from, member))
+    }
+
+    /// Goes past a text in which nothing is escaped, if one is at hand, and returns it.
+    #[inline(always)]
+    pub fn text(&mut self) -> Option<&'a str> {
+        if self.document.byte(self.at) != b'"' {
+            return None;
+        }
+        let (text, end) = self.document.plain_text(self.at + 1)?;
+        self.at = end + 1;
+        Some(text)
+    }
+}
+
+/// Goes past members that stand as expected and are texts that nobody looks at; returns how many, and where it stopped.
+#[inline(never)]
+fn pass_unwanted(members: &[Member], document: Padded<'_>, mut at: usize) -> (usize, usize) {
+    for (passed, member) in members.iter().enumerate() {
+        let value = member.expected.value_at(at);
+        if member.how != How::Skip || !member.expected.is_at(document, at, false) || document.byte(value) != b'"' {
+            return (passed, at);
+        }
+        let end = document.plain_end(value + 1);
+        if document.byte(end) != b'"' {
+            return (passed, at);
+        }
+        at = end + 1;
+    }
+    (members.len(), at)
+}
+
+#[inline(never)]
+fn find_ahead(members: &[Member], next: usize, document: Padded<'_>, from: usize, first: bool) -> Option<usize> {
+    let to = members.len().min(next + AHEAD);
+    (next..to).find(|place| members[*place].expected.is_at(document, from, first))
+}
+
+impl Shapes {
+    /// Begins another document; forgets what was read by another layout.
+    pub fn begin(&mut self, layout: &Layout) {
+        let other = self.layout != layout.id();
+        if other || self.new {
+            self.all.clear();
+            self.all.push(Shape::default());
+            self.layout = layout.id();
+        }
+        self.new = other;
+    }
+
+    /// Returns the shape of the whole document. In the first, only the objects of lists are worth keeping in mind.
+    pub fn document(&self) -> ShapeId {
+        if self.new { ShapeId::NONE } else { ShapeId(0) }
+    }
+
+    #[inline(always)]
+    pub fn members(&self, shape: ShapeId) -> &[Member] {
+        self.all.get(shape.0 as usize).map_or(&[], |shape| &shape.members)
+    }
+
+    /// Returns how many fields of an object are kept, most likely.
+    #[inline(always)]
+    pub fn kept(&self, shape: ShapeId) -> usize {
+        self.all.get(shape.0 as usize).filter(|shape| !shape.full).map_or(8, |shape| shape.kept)
+    }
+
+    /// Returns the shape of the object that is the value of a member.
+    #[inline(always)]
+    pub fn object(&mut self, inside: Inside) -> ShapeId {
+        self.within(inside, |member| &mut member.object)
+    }
+
+    /// Returns the shape of objects in the list that is the value of a member.
+    #[inline(always)]
+    pub fn items(&mut self, inside: Inside) -> ShapeId {
+        self.within(inside, |member| &mut member.items)
+    }
+
+    /// The same, for a list whose objects are kept.
+    #[inline(always)]
+    pub fn list(&mut self, inside: Inside) -> ShapeId {
+        if self.new && inside.place.is_none() && self.all.len() < MAX_SHAPES {
+            self.all.push(Shape::default());
+            return ShapeId(self.all.len() as u32 - 1);
+        }
+        self.items(inside)
+    }
+
+    #[inline(always)]
+    fn within(&mut self, inside: Inside, which: impl Fn(&mut Member) -> &mut ShapeId) -> ShapeId {
+        let count = self.all.len();
+        let Some(place) = inside.place else { return ShapeId::NONE };
+        let Some(shape) = self.all.get_mut(inside.shape.0 as usize) else { return ShapeId::NONE };
+        let Some(member) = shape.members.get_mut(place) else { return ShapeId::NONE };
+        let id = which(member);
+        if *id != ShapeId::NONE || count == MAX_SHAPES {
+            return *id;
+        }
+        let new = ShapeId(count as u32);
+        *id = new;
+        self.all.push(Shape::default());
+        new
+    }
+
+    /// Finds a key that did not come where it was expected among those of a shape, or adds it behind the one before.
+    #[inline(never)]
+    pub fn meet(&mut self, shape: ShapeId, next: &mut usize, key: &str, meaning: impl FnOnce() -> Meaning) -> Met {
+        let expected = Expected::new(key);
+        let shape = self.all.get_mut(shape.0 as usize).filter(|shape| !shape.full);
+        let shape = shape.filter(|_| expected.is_some());
+        let new = |expected: Option<Expected>, meaning: Meaning| Member {
+            expected: expected.unwrap_or(Expected::NEVER),
+            how: meaning.how,
+            secrecy: meaning.secrecy,
+            node: meaning.node,
+            object: ShapeId::NONE,
+            items: ShapeId::NONE,
+        };
+        let (Some(shape), Some(expected)) = (shape, expected) else {
+            return Met { member: new(None, meaning()), place: None, added: false, ahead: false };
+        };
+        let is_it = |member: &Member| member.expected == expected;
+        let ahead = shape.members.iter().skip(*next).position(is_it).map(|found| *next + found);
+        if let Some(place) = ahead.or_else(|| shape.members.iter().take(*next).position(is_it)) {
+            if ahead.is_some() {
+                *next = place + 1;
+            }
+            let member = shape.members[place];
+            return Met { member, place: Some(place), added: false, ahead: ahead.is_some() };
+        }
+        let member = new(Some(expected), meaning());
+        if shape.members.len() == MAX_MEMBERS {
+            *shape = Shape { full: true, ..Shape::default() };
+            *next = 0;
+            return Met { member, place: None, added: true, ahead: false };
+        }
+        let place = *next;
+        shape.members.insert(place, member);
+        shape.kept += usize::from(member.how != How::Skip);
+        *next += 1;
+        Met { member, place: Some(place), added: true, ahead: false }
+    }
+}
