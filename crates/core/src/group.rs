@@ -134,20 +134,29 @@ pub(crate) fn group_ids(sources: &[GroupSource]) -> Vec<GroupId> {
 }
 
 impl Groups {
-    /// Returns the conditions that say whether a group holds something: its own, and those of the groups it names.
-    pub fn reads(&self, group: usize) -> Vec<&Condition> {
-        let (mut asked, mut found, mut seen) = (vec![group], Vec::new(), Vec::new());
+    /// Returns a group and all those that it names or asks for.
+    fn behind(&self, group: usize) -> Vec<&Group> {
+        let (mut asked, mut seen) = (vec![group], Vec::new());
         while let Some(at) = asked.pop() {
             if seen.contains(&at) {
                 continue;
             }
             seen.push(at);
             let group = &self.all[at];
-            found.extend(&group.condition);
             asked.extend(group.groups.iter().chain(&group.except_groups));
             asked.extend(group.condition.iter().flat_map(Condition::groups));
         }
-        found
+        seen.into_iter().map(|at| &self.all[at]).collect()
+    }
+
+    /// Returns the conditions that say whether a group holds something: its own, and those of the groups it names.
+    pub fn reads(&self, group: usize) -> Vec<&Condition> {
+        self.behind(group).into_iter().filter_map(|group| group.condition.as_ref()).collect()
+    }
+
+    /// Returns whether who belongs to a group hangs on people.
+    pub fn reads_people(&self, group: usize) -> bool {
+        self.behind(group).iter().any(|group| group.kind == GroupKind::People || !group.held_by.is_empty())
     }
 
     /// Compiles the groups; index 0 is [`EVERY_DEVICE`].

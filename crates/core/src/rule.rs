@@ -269,6 +269,18 @@ impl RuleSet {
         self.groups.all.iter().any(|group| group.reads_standing)
     }
 
+    /// Returns whether some rule hangs on the people that hold a device.
+    pub fn reads_people(&self) -> bool {
+        self.rules.iter().any(|rule| {
+            let except = rule.except.iter().filter_map(|except| match except {
+                Exception::Group(group) => Some(group),
+                Exception::Device(_) => None,
+            });
+            let asked = rule.covers.iter().chain([&rule.require]).flat_map(Condition::groups);
+            rule.groups.iter().chain(except).chain(asked).any(|group| self.groups.reads_people(*group))
+        })
+    }
+
     /// Returns the facts that say whether a group holds a device and are older than promised, by path: in what they decide,
     /// their last known values count. `group` is an index into [`Self::groups`].
     pub fn last_known_of_group<'f>(&'f self, group: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {

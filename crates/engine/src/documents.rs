@@ -75,7 +75,7 @@ impl Project {
         self.known_key()?.map_or_else(|| random_key().map(SecretKey::new), Ok)
     }
 
-    fn known_key(&self) -> Result<Option<SecretKey>, EngineError> {
+    pub(crate) fn known_key(&self) -> Result<Option<SecretKey>, EngineError> {
         let path = self.key_path();
         let text = match fs::read_to_string(&path) {
             Ok(text) => text,

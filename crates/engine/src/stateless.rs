@@ -5,13 +5,17 @@ use std::io::{self, BufRead};
 use std::path::Path;
 
 use bumpalo::Bump;
-use fencepost_core::{Blame, DocumentReader, Evidence, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts};
+use fencepost_core::{
+    Blame, DocumentReader, Evidence, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
+};
 use fencepost_formats::{
     Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, read_piece, read_records,
     unfold,
 };
 use jiff::Timestamp;
 
+use crate::assess::inputs::Inputs;
+use crate::assess::outcome::code_of;
 use crate::error::EngineError;
 use crate::files::source_of;
 use crate::import::{identity, moment_of};
@@ -37,6 +41,10 @@ pub struct Judgement {
     pub rule: usize,
     /// What it says.
     pub outcome: VerdictOutcome,
+    /// It passed with nothing to check.
+    pub vacuous: bool,
+    /// It does not apply, but would without an exception.
+    pub excepted: bool,
     /// Of an unknown, the facts to blame.
     pub blames: Vec<Blame>,
     /// The proof, where it was asked for.
@@ -56,6 +64,17 @@ pub struct DeviceVerdicts {
     pub counts: [u32; 5],
     /// Verdicts that are neither a pass nor not applicable; or all of them.
     pub verdicts: Vec<Judgement>,
+    /// Until when they hold and their seal, where it was asked for.
+    pub sealed: Option<Sealed>,
+}
+
+/// What lets a ledger take over verdicts that it did not work out itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sealed {
+    /// The moment at which time alone may change the verdicts; none where it never does.
+    pub until: Option<Timestamp>,
+    /// Tells, together with the key of the workspace, what they were made of.
+    pub seal: String,
 }
 
 /// How to assess without a ledger.
@@ -63,6 +82,8 @@ pub struct DeviceVerdicts {
 pub struct Stateless {
     /// Give every rule's verdict.
     pub all: bool,
+    /// Seal the verdicts, if the workspace has a key.
+    pub sealed: bool,
     /// Give the proof of every verdict.
     pub evidence: bool,
     /// On how many cores; none: on all that there are.
@@ -103,7 +124,7 @@ pub fn assess_file<T: Default + Send>(
     } else {
         source_of(project, path, source)?.source
     };
-    let key = project.key_for_reading()?;
+    let (key, has_key) = (project.key_for_reading()?, project.known_key()?.is_some());
     if source.kind == SourceKind::People {
         return Err(EngineError::refused(
             format!("source `{}` is a list of people, not state", source.id),
@@ -114,7 +135,11 @@ pub fn assess_file<T: Default + Send>(
     let judge = Judge::new(project, &people, at);
     let with =
         Mapped { dictionary: &project.dictionary, zone: &project.config.zone, file_time: None, path: path.to_str() };
-    let clerk = Clerk { judge: &judge, source: &source, options, standings: Standings::of_project(project), each };
+    let inputs = options.sealed.then(|| Inputs::of(project));
+    // A key that is forgotten with the process makes no seal that is of use.
+    let sealing = inputs.as_ref().filter(|_| has_key).map(|inputs| (inputs, &key));
+    let clerk =
+        Clerk { judge: &judge, source: &source, options, sealing, standings: Standings::of_project(project), each };
     let broken = |error| EngineError::File { act: "write", path: "standard output".into(), error };
     let unreadable = |message: String| {
         EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]")
@@ -187,14 +212,21 @@ struct Desk<'k> {
     arena: Bump,
     documents: JsonDocuments<'k>,
     device: DeviceVerdicts,
+    packer: Packer,
 }
 
 impl<'k> Desk<'k> {
     fn new(key: &'k SecretKey) -> Self {
         let standing = Standing::Unproven;
-        let device =
-            DeviceVerdicts { device: String::new(), collected: None, standing, counts: [0; 5], verdicts: Vec::new() };
-        Self { arena: Bump::new(), documents: JsonDocuments::with_secrets(key), device }
+        let device = DeviceVerdicts {
+            device: String::new(),
+            collected: None,
+            standing,
+            counts: [0; 5],
+            verdicts: Vec::new(),
+            sealed: None,
+        };
+        Self { arena: Bump::new(), documents: JsonDocuments::with_secrets(key), device, packer: Packer::default() }
     }
 }
 
@@ -203,6 +235,8 @@ struct Clerk<'c, E> {
     judge: &'c Judge<'c>,
     source: &'c Source,
     options: Stateless,
+    /// What verdicts are sealed with, if they are.
+    sealing: Option<(&'c Inputs, &'c SecretKey)>,
     standings: Standings,
     each: E,
 }
@@ -222,7 +256,7 @@ impl<E> Clerk<'_, E> {
     /// Judges a record, and writes what comes of it where the last one stood.
     fn judge(&self, record: Record<'_>, desk: &mut Desk<'_>) -> Result<(), String> {
         desk.arena.reset();
-        let Desk { arena, documents, device: out } = desk;
+        let Desk { arena, documents, device: out, packer } = desk;
         let (judge, options, arena) = (self.judge, self.options, &*arena);
         let document = record.document.map_err(|error| error.reason)?;
         let rules = &judge.project.rules;
@@ -232,7 +266,11 @@ impl<E> Clerk<'_, E> {
         let device = identity(&read.slots[0], "device")?;
         let collected = moment_of(&read.slots[1], judge.project)?;
         let observation = [judge.observation(self.source.id.as_str(), Some(collected), read.slots)];
-        let facts = judge.merged(device, &observation, rules.layout(), arena);
+        let watch: &Watch = arena.alloc(Watch::default());
+        let mut facts = judge.merged(device, &observation, rules.layout(), arena);
+        if self.sealing.is_some() {
+            facts = facts.watched(watch);
+        }
         let judged = judge.judged(device, arena.alloc(facts), arena);
         let verdicts = judge.verdicts(&judged.input, arena);
         out.device.clear();
@@ -266,6 +304,8 @@ impl<E> Clerk<'_, E> {
                 out.verdicts.push(Judgement {
                     rule: verdict.rule,
                     outcome: verdict.outcome,
+                    vacuous: verdict.vacuous,
+                    excepted: verdict.excepted,
                     blames,
                     // Digests differ from one workspace's key to another's, and say nothing here.
                     evidence: evidence.filter(|_| options.evidence).map(|evidence| evidence.map_values(&mask_secrets)),
@@ -273,6 +313,16 @@ impl<E> Clerk<'_, E> {
             }
         }
         out.standing = self.standings.of(&verdicts);
+        if let Some((inputs, key)) = self.sealing {
+            let mut packed = Vec::with_capacity(1024);
+            if !packer.pack(observation[0].slots, rules.layout(), &mut packed) {
+                return Err("it holds what no document can".to_owned());
+            }
+            let until = Some(watch.until().max(judge.at)).filter(|until| *until < Timestamp::MAX);
+            let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
+            let seal = inputs.seal(key, judge, &judged, &observation, &[&packed], judge.at, until, &codes);
+            out.sealed = Some(Sealed { until, seal });
+        }
         Ok(())
     }
 }

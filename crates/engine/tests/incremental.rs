@@ -249,7 +249,7 @@ impl Side {
         if self.how == How::Forgetful {
             ledger.forget_for_tests().unwrap();
         }
-        let options = AssessOptions { anew: self.how == How::Anew, workers: Some(2) };
+        let options = AssessOptions { anew: self.how == How::Anew, workers: Some(2), verdicts: None };
         let assessed = assess(&project, &mut ledger, &moment(at), options, &mut |_, _| {}).unwrap();
         let reader = ledger.reader().unwrap();
         let mut edges: Vec<Timestamp> = Vec::new();

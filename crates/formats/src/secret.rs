@@ -38,6 +38,12 @@ impl SecretKey {
         code[..16].iter().fold(SECRET_PREFIX.to_owned(), |out, byte| format!("{out}{byte:02x}"))
     }
 
+    /// Returns 128 bits (of keyed BLAKE3) in hexadecimal that nobody makes for a content without the key.
+    pub fn seal(&self, content: &[u8]) -> String {
+        let code = blake3::keyed_hash(&self.0, content);
+        code.to_hex()[..32].to_owned()
+    }
+
     /// Returns 63 bits (of keyed BLAKE3) that tell one content from another, and say nothing of it without the key.
     pub fn tag(&self, content: &[u8]) -> i64 {
         let code = blake3::keyed_hash(&self.0, content);

@@ -7,8 +7,8 @@ use std::process::ExitCode;
 use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
 use fencepost_engine::{
-    AssessOptions, Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RuleCount, StandingCounts, Stateless,
-    assess, assess_file, open_ledger,
+    AssessOptions, Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RefusedLine, RuleCount, StandingCounts,
+    Stateless, TakenVerdicts, assess, assess_file, open_ledger,
 };
 use jiff::Timestamp;
 
@@ -32,10 +32,12 @@ use crate::view::verdict_lines::VerdictLines;
   fencepost assess --by groups                        the fence by groups
   fencepost assess --fail-on overdue --quiet          for a script: exit 1 when something is overdue
   fencepost assess --state fleet.jsonl --format jsonl verdicts for each device of a file
-  collect | fencepost assess --state - --format jsonl the same in a pipe")]
+  collect | fencepost assess --state - --format jsonl the same in a pipe
+  fencepost assess --verdicts verdicts.jsonl          take over verdicts that another machine worked out
+                                                      with --state FILE --all --format jsonl")]
 pub struct AssessArgs {
     /// Evaluate the documents of FILE (- for standard input) without a ledger
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", group = "input")]
     state: Option<PathBuf>,
     /// With --state: the source that the file belongs to
     #[arg(long, value_name = "ID", requires = "state")]
@@ -52,8 +54,14 @@ pub struct AssessArgs {
     /// Evaluate every device, and not only those about which something may have changed
     #[arg(long, conflicts_with = "state")]
     anew: bool,
-    /// With --state: fail when a line was refused
-    #[arg(long, requires = "state")]
+    /// Take over the verdicts of FILE (- for standard input) that were made of the same state by the same rules
+    ///
+    /// FILE is what assess --state wrote elsewhere, with --all and as JSON Lines, in a copy of this workspace with its key
+    /// (.fencepost/key). What does not bear the seal that belongs to a device's state is evaluated here.
+    #[arg(long, value_name = "FILE", group = "input", conflicts_with = "anew")]
+    verdicts: Option<PathBuf>,
+    /// Fail when a line of the input was refused
+    #[arg(long, requires = "input")]
     strict: bool,
     /// Draw the fence by the values of a fact, or by `groups`
     #[arg(long, value_name = "FACT", conflicts_with = "state")]
@@ -94,10 +102,24 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
         return stateless(ui, common, args, path);
     }
     let project = open_project(ui, common)?;
+    let verdicts = args
+        .verdicts
+        .as_deref()
+        .map(|path| TakenVerdicts::read(&project, open_input(path)?).map_err(CommandError::from));
+    let verdicts = verdicts.transpose()?;
+    let (verdicts, refused) = verdicts.map_or((None, Vec::new()), |(verdicts, refused)| (Some(verdicts), refused));
+    tell_refused(ui, &refused);
+    if args.strict && !refused.is_empty() {
+        return Ok(ExitCode::from(2));
+    }
     let mut ledger = open_ledger(&project, false, common.wait)?;
     let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
     let bar = ui.progress(0, "assessing", false);
-    let options = AssessOptions { anew: args.anew, workers: args.workers.map(|workers| workers.get().into()) };
+    let options = AssessOptions {
+        anew: args.anew,
+        workers: args.workers.map(|workers| workers.get().into()),
+        verdicts: verdicts.as_ref(),
+    };
     let assessed = assess(&project, &mut ledger, &moment, options, &mut |done, of| {
         bar.set_length(of);
         bar.set_position(done);
@@ -105,6 +127,9 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     bar.finish_and_clear();
     let assessed = assessed?;
     warn(ui, &project.files, &assessed.warnings);
+    if let Some((taken, of)) = assessed.taken {
+        ui.note(taken_over(taken, of));
+    }
     let earlier = std::cell::OnceCell::new();
     let reading = Reading::open(&project, &earlier, &ledger, assessed.as_of, false)?;
     let mut found = args.fail_on.is_some_and(|what| what.found(&assessed.devices));
@@ -131,6 +156,41 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     Ok(if found { ExitCode::from(1) } else { ExitCode::SUCCESS })
 }
 
+/// How much of a file of verdicts was of use.
+fn taken_over(taken: u64, of: u64) -> String {
+    let looked_at = count(of, "device", "devices");
+    match (taken, of) {
+        (_, 0) => "No device had to be looked at, so no verdict was needed.".to_owned(),
+        (0, _) => format!(
+            "No verdict was taken over; {looked_at} evaluated here. Verdicts are taken that were made with --all of the same state, rules and key, and still hold."
+        ),
+        (taken, of) if taken == of => format!("The verdicts of {looked_at} were taken over."),
+        (taken, of) => {
+            format!("The verdicts of {taken} of {looked_at} were taken over; {} evaluated here.", of - taken)
+        }
+    }
+}
+
+fn tell_refused(ui: &mut Ui, lines: &[RefusedLine]) {
+    for line in lines {
+        ui.complain(format!("line {}: {}", line.line, harmless(&line.reason)));
+    }
+}
+
+/// Opens a file to be read, or standard input.
+fn open_input(path: &Path) -> Result<Box<dyn BufRead + Send>, CommandError> {
+    if path.as_os_str() == "-" {
+        return Ok(Box::new(BufReader::new(std::io::stdin())));
+    }
+    let file = File::open(path).map_err(|error| {
+        CommandError::usage(
+            format!("could not read {}: {error}", path.display()),
+            "check the name, or write - for standard input",
+        )
+    })?;
+    Ok(Box::new(BufReader::new(file)))
+}
+
 /// The commands that go one level deeper.
 fn next(assessed: &Assessed) -> String {
     let worst = assessed.overdue.first().or(assessed.opened.first());
@@ -147,17 +207,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     }
     let project = open_project(ui, common)?;
     let at = parse_moment(&project, args.as_of.as_ref())?.unwrap_or_else(Timestamp::now);
-    let input: Box<dyn BufRead + Send> = if path.as_os_str() == "-" {
-        Box::new(BufReader::new(std::io::stdin()))
-    } else {
-        let file = File::open(path).map_err(|error| {
-            CommandError::usage(
-                format!("could not read {}: {error}", path.display()),
-                "check the name, or write - for standard input",
-            )
-        })?;
-        Box::new(BufReader::new(file))
-    };
+    let input = open_input(path)?;
     let rule_set = project.rules.rules();
     let lines = VerdictLines::new(rule_set, at);
     let mut whole = Told { rules: rule_set.iter().map(RuleCount::of).collect(), ..Told::default() };
@@ -167,6 +217,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     }
     let options = Stateless {
         all: args.all || args.format == Format::Table,
+        sealed: args.all && matches!(args.format, Format::Json | Format::Jsonl),
         evidence: args.evidence,
         workers: args.workers.map(|workers| workers.get().into()),
     };
@@ -197,10 +248,8 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         }
     };
     assess_file(&project, input, path, args.source.as_deref(), at, options, each, |told, refused_lines| {
-        for line in refused_lines {
-            refused += 1;
-            ui.complain(format!("line {}: {}", line.line, harmless(&line.reason)));
-        }
+        refused += refused_lines.len() as u64;
+        tell_refused(ui, &refused_lines);
         whole.counts.merge(&told.counts);
         whole.rules.iter_mut().zip(&told.rules).for_each(|(sum, rule)| sum.merge(rule));
         whole.documents.extend(told.documents);

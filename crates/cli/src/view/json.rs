@@ -4,7 +4,7 @@
 use fencepost_core::{Evidence, FactUse, Outcome, Rule, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, History, Judgement,
-    PersonReport, Remark, RuleCount, What,
+    PersonReport, Remark, RuleCount, Sealed, What,
 };
 use jiff::Timestamp;
 use serde_json::{Map, Value as Json, json};
@@ -16,7 +16,7 @@ pub fn device_verdicts(device: &DeviceVerdicts, rules: &[Rule], at: Timestamp) -
     let verdicts: Vec<Json> =
         device.verdicts.iter().map(|judgement| self::judgement(judgement, &rules[judgement.rule])).collect();
     let [pass, fail, unknown, not_applicable, trial] = device.counts;
-    json!({
+    let mut out = json!({
         "schema": SCHEMA,
         "device": device.device,
         "as_of": at.to_string(),
@@ -24,7 +24,17 @@ pub fn device_verdicts(device: &DeviceVerdicts, rules: &[Rule], at: Timestamp) -
         "standing": device.standing.as_str(),
         "counts": { "pass": pass, "fail": fail, "unknown": unknown, "not_applicable": not_applicable, "trial": trial },
         "verdicts": verdicts,
-    })
+    });
+    if let Some(sealed) = &device.sealed {
+        out["until"] = until(sealed);
+        out["seal"] = json!(sealed.seal);
+    }
+    out
+}
+
+/// Until when sealed verdicts hold; null where time never changes them.
+pub fn until(sealed: &Sealed) -> Json {
+    json!(sealed.until.map(|moment| moment.to_string()))
 }
 
 pub fn judgement(judgement: &Judgement, rule: &Rule) -> Json {
@@ -40,6 +50,11 @@ pub fn judgement(judgement: &Judgement, rule: &Rule) -> Json {
     }
     out.insert("severity".into(), json!(rule.severity.as_str()));
     out.insert("stage".into(), json!(rule.stage.as_str()));
+    for (key, holds) in [("nothing_to_check", judgement.vacuous), ("excepted", judgement.excepted)] {
+        if holds {
+            out.insert(key.into(), json!(true));
+        }
+    }
     if let Some(proof) = &judgement.evidence {
         out.insert("evidence".into(), evidence(proof));
     }
@@ -119,7 +134,7 @@ pub fn rule_rows(assessed: &Assessed) -> Vec<Json> {
 pub fn assessed(assessed: &Assessed) -> Json {
     let d = &assessed.devices;
     let all = |lines: &[FindingLine]| lines.iter().map(finding).collect::<Vec<_>>();
-    json!({
+    let mut out = json!({
         "schema": SCHEMA,
         "assessment": assessed.number,
         "as_of": assessed.as_of.to_string(),
@@ -131,7 +146,11 @@ pub fn assessed(assessed: &Assessed) -> Json {
         "opened": all(&assessed.opened),
         "closed": all(&assessed.closed),
         "overdue": all(&assessed.overdue),
-    })
+    });
+    if let Some((taken, of)) = assessed.taken {
+        out["verdicts_taken_over"] = json!({ "devices": taken, "of": of });
+    }
+    out
 }
 
 fn entry(entry: &AccessEntry, moment: &str) -> Json {

@@ -18,7 +18,8 @@ pub struct VerdictLines<'r> {
 impl<'r> VerdictLines<'r> {
     pub fn new(rules: &'r [Rule], at: Timestamp) -> Self {
         let plain = |rule: usize, outcome| {
-            let judgement = Judgement { rule, outcome, blames: Vec::new(), evidence: None };
+            let judgement =
+                Judgement { rule, outcome, vacuous: false, excepted: false, blames: Vec::new(), evidence: None };
             json::judgement(&judgement, &rules[rule]).to_string()
         };
         let outcomes = [VerdictOutcome::Pass, VerdictOutcome::Fail, VerdictOutcome::NotApplicable];
@@ -52,7 +53,7 @@ impl<'r> VerdictLines<'r> {
             }
             let [passes, fails, spared] = &self.ready[judgement.rule];
             let ready = match judgement.outcome {
-                _ if judgement.evidence.is_some() => None,
+                _ if judgement.evidence.is_some() || judgement.vacuous || judgement.excepted => None,
                 VerdictOutcome::Pass => Some(passes),
                 VerdictOutcome::Fail => Some(fails),
                 VerdictOutcome::NotApplicable => Some(spared),
@@ -63,7 +64,13 @@ impl<'r> VerdictLines<'r> {
                 None => serde_json::to_writer(&mut *out, &json::judgement(judgement, &self.rules[judgement.rule]))?,
             }
         }
-        out.extend_from_slice(b"]}\n");
+        out.push(b']');
+        if let Some(sealed) = &device.sealed {
+            out.extend_from_slice(b",\"until\":");
+            serde_json::to_writer(&mut *out, &json::until(sealed))?;
+            write!(out, ",\"seal\":\"{}\"", sealed.seal)?;
+        }
+        out.extend_from_slice(b"}\n");
         Ok(())
     }
 }

@@ -14,3 +14,4 @@ mod output;
 mod readme;
 mod state;
 mod tried;
+mod verdicts;

@@ -1,6 +1,7 @@
 //! Everything that a device is judged by, as a digest: the same digest, the same verdicts, until time changes them.
 
 use fencepost_core::Observation;
+use fencepost_formats::SecretKey;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -9,18 +10,19 @@ use crate::project::Project;
 
 /// What all devices are judged by together.
 #[derive(Debug)]
-pub(super) struct Inputs {
+pub(crate) struct Inputs {
     /// A digest of the rules, of the program and of what it knows of time zones.
     pub rules: String,
     /// A digest of the whole workspace.
     pub workspace: String,
     /// Names the paths that the rules read.
     pub stamp: i64,
+    reads_people: bool,
     paths: Vec<String>,
 }
 
 impl Inputs {
-    pub(super) fn of(project: &Project) -> Self {
+    pub(crate) fn of(project: &Project) -> Self {
         let mut hash = blake3::Hasher::new();
         for part in [env!("CARGO_PKG_VERSION"), &project.rules_digest(), &clock_changes(&project.config.zone)] {
             hash.update(part.as_bytes());
@@ -30,18 +32,19 @@ impl Inputs {
             rules: hash.finalize().to_hex().to_string(),
             workspace: project.digest.clone(),
             stamp: project.facts_stamp(),
+            reads_people: project.rules.reads_people(),
             paths: project.rules.layout().slot_paths().map(str::to_owned).collect(),
         }
     }
 
     /// Whether the rules read something at a path, above it or below it.
-    pub(super) fn reads(&self, path: &str) -> bool {
+    pub(crate) fn reads(&self, path: &str) -> bool {
         self.paths.iter().any(|wanted| is_above_or_below(wanted, path))
     }
 
     /// Returns the digest of what a device is judged by besides the rules: `packed` is what each of its observations says. What a
     /// device came to is kept with it, and by which rules once for all devices.
-    pub(super) fn of_device(
+    pub(crate) fn of_device(
         &self,
         judge: &Judge<'_>,
         judged: &Judged<'_>,
@@ -53,26 +56,73 @@ impl Inputs {
             hash.update(&part.len().to_le_bytes());
             hash.update(part);
         };
-        for (said, packed) in observations.iter().zip(packed) {
-            feed(said.source.as_bytes());
-            feed(&said.collected.map_or(i64::MIN, Timestamp::as_microsecond).to_le_bytes());
-            feed(packed);
-        }
         let id = judged.input.id;
-        for correction in judge.corrections_of(id) {
-            feed(format!("{correction:?}").as_bytes());
-        }
+        feed_state(judge, id, observations, packed, &mut feed);
         if let Some(retirement) = judge.project.lives.last_retirement(id, judge.at) {
             feed(format!("{retirement:?}").as_bytes());
         }
         if let Some(retirement) = judge.project.lives.next_retirement(id, judge.at) {
             feed(format!("{retirement:?}").as_bytes());
         }
-        for holder in judged.holder_ids() {
-            feed(holder.as_bytes());
-            feed(judge.people.digest(holder));
-        }
+        feed_holders(judge, judged, &mut feed);
         hash.finalize().as_bytes()[..16].to_vec()
+    }
+
+    /// Returns the seal of a device's verdicts: whoever has the key of the workspace and comes to the same seal would come to the
+    /// same verdicts, at every moment from `as_of` to before `until`.
+    #[expect(clippy::too_many_arguments, reason = "all that verdicts hang on")]
+    pub(crate) fn seal(
+        &self,
+        key: &SecretKey,
+        judge: &Judge<'_>,
+        judged: &Judged<'_>,
+        observations: &[Observation<'_>],
+        packed: &[&[u8]],
+        as_of: Timestamp,
+        until: Option<Timestamp>,
+        codes: &[u8],
+    ) -> String {
+        let mut whole = Vec::with_capacity(1024);
+        let mut feed = |part: &[u8]| {
+            whole.extend(part.len().to_le_bytes());
+            whole.extend(part);
+        };
+        feed(self.rules.as_bytes());
+        feed(judged.input.id.as_bytes());
+        feed_state(judge, judged.input.id, observations, packed, &mut feed);
+        feed(&as_of.as_nanosecond().to_le_bytes());
+        feed(&until.map_or(i128::MAX, Timestamp::as_nanosecond).to_le_bytes());
+        feed(codes);
+        if self.reads_people {
+            feed_holders(judge, judged, &mut feed);
+        }
+        key.seal(&whole)
+    }
+}
+
+/// What is known of a device.
+fn feed_state(
+    judge: &Judge<'_>,
+    device: &str,
+    observations: &[Observation<'_>],
+    packed: &[&[u8]],
+    feed: &mut impl FnMut(&[u8]),
+) {
+    for (said, packed) in observations.iter().zip(packed) {
+        feed(said.source.as_bytes());
+        feed(&said.collected.map_or(i64::MIN, Timestamp::as_microsecond).to_le_bytes());
+        feed(packed);
+    }
+    for correction in judge.corrections_of(device) {
+        feed(format!("{correction:?}").as_bytes());
+    }
+}
+
+/// Who holds a device, and what is known of them.
+fn feed_holders(judge: &Judge<'_>, judged: &Judged<'_>, feed: &mut impl FnMut(&[u8])) {
+    for holder in judged.holder_ids() {
+        feed(holder.as_bytes());
+        feed(judge.people.digest(holder));
     }
 }
 

@@ -5,8 +5,8 @@
 //! may change what it came to. Everything else stays as it was, and costs nothing.
 
 mod counts;
-mod inputs;
-mod outcome;
+pub(crate) mod inputs;
+pub(crate) mod outcome;
 mod report;
 mod tally;
 mod weigh;
@@ -26,6 +26,7 @@ use crate::judge::{Judge, People};
 use crate::project::Project;
 use crate::reading::Moment;
 use crate::renames::apply_renamings;
+use crate::taken::TakenVerdicts;
 use crate::workers::{cores, handed_out};
 use inputs::Inputs;
 use tally::Tally;
@@ -42,11 +43,13 @@ const DEVICES: usize = 64;
 
 /// How to assess.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct AssessOptions {
+pub struct AssessOptions<'v> {
     /// Evaluate every device, whether or not anything about it has changed.
     pub anew: bool,
     /// On how many cores; none: on all that there are.
     pub workers: Option<usize>,
+    /// Verdicts that were worked out elsewhere; they are taken where they are what would be worked out here.
+    pub verdicts: Option<&'v TakenVerdicts>,
 }
 
 /// Assesses the devices of the ledger. `progress` is told how many of those to be looked at are done, and how many they are.
@@ -57,7 +60,7 @@ pub fn assess(
     project: &Project,
     ledger: &mut Ledger,
     moment: &Moment,
-    options: AssessOptions,
+    options: AssessOptions<'_>,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<Assessed, EngineError> {
     let (assessed, hidden) = assess_and_commit(project, ledger, moment, options, progress)?;
@@ -72,7 +75,7 @@ fn assess_and_commit(
     project: &Project,
     ledger: &mut Ledger,
     moment: &Moment,
-    options: AssessOptions,
+    options: AssessOptions<'_>,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<(Assessed, u64), EngineError> {
     let at = moment.as_of;
@@ -116,12 +119,12 @@ fn assess_and_commit(
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
     let (stamp, total) = (inputs.stamp, devices.len() as u64);
-    let mut pass = Pass { project, run, stamp, anew, writer, tally, seen: 0, total, progress };
+    let mut pass = Pass { project, run, stamp, anew, writer, tally, seen: 0, total, taken: 0, progress };
     if !devices.is_empty() {
         let people = People::load(&pass.writer.reader().people(None)?, project, at);
         let judge = Judge::new(project, &people, at);
         let bodies = pass.writer.reader().bodies()?;
-        let weigher = Weigher { judge: &judge, inputs: &inputs, anew, same_rules };
+        let weigher = Weigher { judge: &judge, inputs: &inputs, anew, same_rules, taken: options.verdicts };
         let mut devices = devices.into_iter();
         // A few devices are not worth a thread.
         let workers = if pass.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
@@ -139,7 +142,7 @@ fn assess_and_commit(
         )?;
         pass.writer.set_setting(PEOPLE_UNTIL, &people.until().as_microsecond().to_string())?;
     }
-    let Pass { writer, tally, .. } = pass;
+    let Pass { writer, tally, taken, .. } = pass;
     writer.clear_dirty()?;
     writer.set_setting(RULES, &inputs.rules)?;
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
@@ -151,6 +154,7 @@ fn assess_and_commit(
         .ok_or_else(|| EngineError::refused("the assessment was not written", "run it again"))?;
     let mut assessed = Assessed::load(project, &writer.reader(), &written)?;
     assessed.warnings = tally.unreported(project, &writer)?;
+    assessed.taken = options.verdicts.map(|_| (taken, total));
     writer.commit()?;
     Ok((assessed, hidden))
 }
@@ -197,6 +201,8 @@ struct Pass<'a, 'l> {
     tally: Tally,
     seen: u64,
     total: u64,
+    /// Of how many devices verdicts were taken that were worked out elsewhere.
+    taken: u64,
     progress: &'a mut dyn FnMut(u64, u64),
 }
 
@@ -214,7 +220,8 @@ impl Pass<'_, '_> {
 
     /// Writes what a device came to.
     fn save(&mut self, weighed: Weighed) -> Result<(), EngineError> {
-        let Weighed { device, packed, apart, over, before, result } = weighed;
+        let Weighed { device, packed, apart, over, before, taken, result } = weighed;
+        self.taken += u64::from(taken);
         let counted = before.as_ref().filter(|_| !self.anew);
         for (source, packed) in packed {
             self.writer.set_facts(device.number, source, PackedFacts { stamp: self.stamp, packed: &packed })?;

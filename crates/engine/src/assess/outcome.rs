@@ -32,7 +32,7 @@ const VACUOUS: u8 = 0x40;
 const EXCEPTED: u8 = 0x80;
 
 /// Returns the code of a verdict.
-pub(super) fn code_of(verdict: &Verdict) -> u8 {
+pub(crate) fn code_of(verdict: &Verdict) -> u8 {
     let code = match verdict.outcome {
         VerdictOutcome::Pass => 0,
         VerdictOutcome::Fail => 1,
@@ -43,7 +43,7 @@ pub(super) fn code_of(verdict: &Verdict) -> u8 {
 }
 
 /// Returns the verdict of a rule from its code.
-pub(super) fn verdict_of(rule: usize, code: u8) -> Verdict {
+pub(crate) fn verdict_of(rule: usize, code: u8) -> Verdict {
     let outcome = match code & !(VACUOUS | EXCEPTED) {
         0 => VerdictOutcome::Pass,
         1 => VerdictOutcome::Fail,

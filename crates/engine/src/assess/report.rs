@@ -54,6 +54,8 @@ pub struct Assessed {
     pub before: Option<Timestamp>,
     /// Facts that conditions name and no device reports.
     pub warnings: Vec<Diagnostic>,
+    /// Where verdicts worked out elsewhere were given: of how many devices they were taken, of how many that were looked at.
+    pub taken: Option<(u64, u64)>,
 }
 
 impl Assessed {
@@ -102,6 +104,7 @@ impl Assessed {
             collected,
             before,
             warnings: Vec::new(),
+            taken: None,
         })
     }
 }

@@ -22,6 +22,7 @@ use crate::decisions::usual_decisions;
 use crate::documents::Document;
 use crate::judge::{Judge, Judged};
 use crate::reading::{UNCOVERED, damaged};
+use crate::taken::TakenVerdicts;
 
 /// What the ledger holds of a device.
 pub(super) struct Job {
@@ -47,6 +48,8 @@ pub(super) struct Weighed {
     /// Findings of an earlier life that ran, closed.
     pub over: Vec<Finding>,
     pub before: Option<Outcome>,
+    /// Its verdicts were taken from where they were worked out.
+    pub taken: bool,
     pub result: Judgement,
 }
 
@@ -82,6 +85,8 @@ pub(super) struct Weigher<'w> {
     pub anew: bool,
     /// What devices came to before was by the same rules.
     pub same_rules: bool,
+    /// Verdicts that were worked out elsewhere.
+    pub taken: Option<&'w TakenVerdicts>,
 }
 
 /// What a worker uses again and again.
@@ -117,6 +122,7 @@ impl Weigher<'_> {
             apart: Vec::new(),
             over: Vec::new(),
             before: before.as_ref().and_then(|row| Outcome::from_bytes(&row.outcome)),
+            taken: false,
             result: Judgement::Retired,
             device: device.clone(),
         };
@@ -173,7 +179,15 @@ impl Weigher<'_> {
             weighed.result = Judgement::Same;
             return Ok(weighed);
         }
-        let verdicts = judge.verdicts(&judged.input, arena);
+        let taken = self.taken.and_then(|taken| taken.of(judge, self.inputs, &judged, &observations, &bytes));
+        let verdicts = match taken {
+            Some((verdicts, until)) => {
+                weighed.taken = true;
+                until.into_iter().for_each(|until| watch.note(until));
+                verdicts
+            }
+            None => judge.verdicts(&judged.input, arena),
+        };
         let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
         if holds && weighed.before.as_ref().is_some_and(|before| before.verdicts == codes) {
             // The same verdicts by the same facts and rules: there is nothing to settle.
