@@ -411,6 +411,11 @@ impl RuleSet {
         memberships: &'a [Value<'a>],
         evaluator: &mut Evaluator<'a>,
     ) -> (Value<'a>, bool) {
+        if let ([group], None, []) = (&*rule.groups, &rule.covers, &*rule.except)
+            && let covered @ Value::Boolean(_) = memberships[*group]
+        {
+            return (covered, false);
+        }
         let excepted = any(rule.except.iter().map(|exception| match exception {
             Exception::Group(group) => memberships[*group],
             Exception::Device(device) => Value::Boolean(device.as_str() == id),

@@ -12,8 +12,41 @@ pub fn is_version(text: &str) -> bool {
     without_prefix(text).starts_with(|c: char| c.is_ascii_digit())
 }
 
+/// A number of more digits is none of the plain ones.
+const MOST_DIGITS: usize = 18;
+
 /// Compares two versions.
 pub fn compare_versions(left: &str, right: &str) -> Ordering {
+    compare_plain(left.as_bytes(), right.as_bytes()).unwrap_or_else(|| compare_any(left, right))
+}
+
+/// Compares two versions of nothing but short numbers and single dots between them; none for any others.
+fn compare_plain(mut left: &[u8], mut right: &[u8]) -> Option<Ordering> {
+    let mut order = Ordering::Equal;
+    while !(left.is_empty() && right.is_empty()) {
+        let (l, r) = (next_plain(&mut left)?, next_plain(&mut right)?);
+        order = order.then(l.cmp(&r));
+    }
+    Some(order)
+}
+
+/// Reads a number and the dot behind it; zero where nothing is left, none where it is not so plain.
+fn next_plain(rest: &mut &[u8]) -> Option<u64> {
+    let (mut number, mut at) = (0, 0);
+    while let Some(digit) = rest.get(at).filter(|byte| byte.is_ascii_digit() && at < MOST_DIGITS) {
+        number = number * 10 + u64::from(digit - b'0');
+        at += 1;
+    }
+    let is_plain = match rest.get(at) {
+        None => at > 0 || rest.is_empty(),
+        Some(b'.') => at > 0 && rest.len() > at + 1,
+        Some(_) => false,
+    };
+    *rest = rest.get(at + 1..).unwrap_or_default();
+    is_plain.then_some(number)
+}
+
+fn compare_any(left: &str, right: &str) -> Ordering {
     let (left, right) = (significant(left), significant(right));
     let (left_release, left_suffix) = left.split_at(release_length(left));
     let (right_release, right_suffix) = right.split_at(release_length(right));
@@ -123,6 +156,18 @@ fn next_token<'a>(rest: &mut &'a str) -> Token<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn plain_versions_compare_as_any_do(left in "([0-9]{0,3}|[0-9]{17,20})([.][0-9]{1,3}){0,3}[.]?[a+]?", right in "[0-9]{0,20}([.][0-9]{1,3}){0,4}") {
+            for (left, right) in [(&left, &right), (&right, &left), (&left, &left)] {
+                if let Some(order) = compare_plain(left.as_bytes(), right.as_bytes()) {
+                    prop_assert_eq!(order, compare_any(left, right), "{} against {}", left, right);
+                }
+            }
+        }
+    }
 
     #[track_caller]
     fn ascending(versions: &[&str]) {

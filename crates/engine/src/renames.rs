@@ -4,7 +4,23 @@ use fencepost_store::{LedgerError, Writer};
 use jiff::Timestamp;
 use serde_json::json;
 
+use crate::codec;
 use crate::project::Project;
+
+/// Writes how new the evidence of findings is, which is kept beside a device, into the findings themselves: two devices may become
+/// one, and then what is beside them is forgotten.
+fn keep_findings(writer: &mut Writer<'_>, run: i64, devices: [&str; 2]) -> Result<(), LedgerError> {
+    let mut found = Vec::new();
+    for name in devices {
+        let Some(device) = writer.reader().device_number(name)? else { return Ok(()) };
+        let Some(before) = writer.reader().assessed(device)? else { continue };
+        found.extend(codec::unpack_findings(&before.findings, name).into_iter().flatten());
+    }
+    for finding in found.iter().filter(|finding| finding.is_running()) {
+        writer.touch_finding(run, &codec::finding_row(finding, run))?;
+    }
+    Ok(())
+}
 
 /// Gives devices the names they have at a moment, with all that is known of them.
 pub(crate) fn apply_renamings(
@@ -16,6 +32,7 @@ pub(crate) fn apply_renamings(
     let renamings: Vec<_> = project.lives.renamings(at).collect();
     for renaming in renamings {
         let to = project.lives.name(renaming.to.as_str(), at);
+        keep_findings(writer, run, [renaming.device.as_str(), to])?;
         if writer.rename_device(run, renaming.device.as_str(), to)? {
             let body = json!({ "device": renaming.device.as_str(), "to": to, "because": renaming.because });
             writer.add_event(run, "renamed", &body.to_string())?;

@@ -144,13 +144,13 @@ impl Ledger {
         self.connection.pragma_update(None, "max_page_count", pages).map_err(doing("open", &self.path))
     }
 
-    /// Forgets everything that only saves work, so that it is worked out again from what it was made of.
+    /// Forgets everything that only saves work, so that it is worked out again from what it was made of; findings stay.
     ///
     /// # Errors
     /// When the ledger cannot be written.
     #[doc(hidden)]
     pub fn forget_for_tests(&mut self) -> Result<(), LedgerError> {
-        let forget = "DELETE FROM assessed; DELETE FROM facts; DELETE FROM holder; INSERT OR IGNORE INTO dirty SELECT id FROM device;
+        let forget = "UPDATE assessed SET input = x'', until = -9223372036854775808, outcome = x''; DELETE FROM facts; DELETE FROM holder; INSERT OR IGNORE INTO dirty SELECT id FROM device;
             DELETE FROM setting WHERE key IN ('assessed_by', 'assessed_workspace', 'people_until', 'reported');";
         self.connection.execute_batch(forget).map_err(doing("write", &self.path))
     }

@@ -511,6 +511,11 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Returns the number of the device that has a name now.
+    pub fn device_number(&self, name: &str) -> Result<Option<i64>, LedgerError> {
+        Ok(self.all("SELECT id FROM device WHERE name = ?1", [name], |row| row.get(0))?.pop())
+    }
+
     /// Returns the ids of all devices, ascending.
     pub fn device_names(&self) -> Result<Vec<String>, LedgerError> {
         self.all("SELECT name FROM device ORDER BY name", [], |row| row.get(0))

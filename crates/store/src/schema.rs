@@ -183,7 +183,8 @@ const THIRD: &str = "
         until INTEGER NOT NULL,          -- from then on time alone may change it
         collected INTEGER,               -- the newest moment of collection
         outcome BLOB NOT NULL,
-        findings BLOB NOT NULL           -- the latest of each rule, as the next assessment starts from them
+        findings BLOB NOT NULL           -- the latest of each rule, as the next assessment starts from them; how new
+                                         -- their evidence is, is kept here alone as long as nothing else changes
     ) STRICT;
     CREATE INDEX assessed_until ON assessed (until);
     CREATE INDEX assessed_collected ON assessed (collected);

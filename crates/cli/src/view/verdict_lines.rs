@@ -41,12 +41,15 @@ impl<'r> VerdictLines<'r> {
             Some(moment) => write!(out, "\"{moment}\"")?,
             None => out.extend_from_slice(b"null"),
         }
-        let [pass, fail, unknown, not_applicable, trial] = device.counts;
-        write!(
-            out,
-            ",\"standing\":\"{}\",\"counts\":{{\"pass\":{pass},\"fail\":{fail},\"unknown\":{unknown},\"not_applicable\":{not_applicable},\"trial\":{trial}}},\"verdicts\":[",
-            device.standing.as_str()
-        )?;
+        out.extend_from_slice(b",\"standing\":\"");
+        out.extend_from_slice(device.standing.as_str().as_bytes());
+        out.extend_from_slice(b"\",\"counts\":{\"");
+        let names = ["pass\":", ",\"fail\":", ",\"unknown\":", ",\"not_applicable\":", ",\"trial\":"];
+        for (name, count) in names.into_iter().zip(device.counts) {
+            out.extend_from_slice(name.as_bytes());
+            serde_json::to_writer(&mut *out, &count)?;
+        }
+        out.extend_from_slice(b"},\"verdicts\":[");
         for (at, judgement) in device.verdicts.iter().enumerate() {
             if at > 0 {
                 out.push(b',');

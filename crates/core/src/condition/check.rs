@@ -8,6 +8,7 @@ use std::sync::Arc;
 use super::bounds::Bounds;
 use super::compiled::{AmbientKey, Condition, Instance, Network, Node, NodeTest, Op, Type};
 use super::functions::{self, Function};
+use super::operate::arithmetic;
 use super::parser;
 use super::quick::Quick;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, Name, Test};
@@ -621,6 +622,12 @@ impl Checker<'_, '_> {
         if ty.is_none() {
             let message = format!("cannot compute with {} and {}", left.ty.as_str(), right.ty.as_str());
             self.error("wrong-type", message, span, "", "numbers go with numbers, dates and durations with durations");
+        }
+        // What is the same for every device is computed once.
+        if let (Op::Constant(Value::Number(l)), Op::Constant(Value::Number(r))) = (&left.op, &right.op)
+            && let Value::Number(result) = arithmetic(op, Value::Number(*l), Value::Number(*r), &left, &right)
+        {
+            return Self::node(Op::Constant(Value::Number(result)), Type::Number, None, span);
         }
         let label = left.label.clone().or_else(|| right.label.clone());
         Self::node(Op::Arithmetic(op, left, right), ty.unwrap_or(Type::Any), label, span)

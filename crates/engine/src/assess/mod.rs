@@ -281,16 +281,13 @@ impl Pass<'_, '_> {
             }
         }
         for finding in settled.findings.iter().filter(|now| !earlier.contains(now)) {
-            let row = codec::finding_row(finding, self.run);
             let seen_again = |before: &Finding| {
                 *finding
                     == Finding { evidence_at: finding.evidence_at, fingerprint: finding.fingerprint, ..before.clone() }
             };
-            // That it was seen again in newer state is no new version of it.
-            if earlier.iter().any(seen_again) {
-                self.writer.touch_finding(self.run, &row)?;
-            } else {
-                self.writer.set_finding(self.run, &row)?;
+            // That it was seen again in newer state is no new version of it, and is kept beside the device alone.
+            if !earlier.iter().any(seen_again) {
+                self.writer.set_finding(self.run, &codec::finding_row(finding, self.run))?;
             }
         }
         for transition in &settled.transitions {
