@@ -1,8 +1,9 @@
-//! Documents: what serde_json takes is taken, whatever is wanted; what it refuses is refused.
+//! Documents: what serde_json takes is taken, whatever is wanted; what it refuses is refused; and what was read before makes no
+//! difference.
 #![no_main]
 
 use bumpalo::Bump;
-use fencepost_core::{Dictionary, DocumentReader, Layout};
+use fencepost_core::{Dictionary, DocumentReader, Layout, Read, ReadError};
 use fencepost_formats::{JsonDocuments, SecretKey};
 use libfuzzer_sys::fuzz_target;
 
@@ -20,6 +21,13 @@ fuzz_target!(|bytes: &[u8]| {
     assert_eq!(first.is_ok(), second.is_ok());
     let Ok(text) = std::str::from_utf8(bytes) else { return assert!(first.is_err()) };
     let oracle = serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok() && text.trim_start_matches([' ', '\t', '\n', '\r']).starts_with('{');
+    // Parts of the input, as documents one after the other.
+    let mut after = JsonDocuments::with_secrets(&key);
+    for part in bytes.split(|byte| *byte == b'\n').chain([bytes, bytes]) {
+        let show = |read: Result<Read<'_>, ReadError>| read.map(|read| format!("{:?}", read.slots)).map_err(|error| format!("{error:?}"));
+        let alone = show(JsonDocuments::with_secrets(&key).read(part, &wanting, &arena));
+        assert_eq!(show(after.read(part, &wanting, &arena)), alone);
+    }
     match first {
         Ok(_) => assert!(oracle),
         // Depth and a doubled id are ours to refuse.

@@ -353,12 +353,9 @@ impl RuleSet {
     ) -> Verdicts {
         let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
         let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
-        let all = self
-            .rules
-            .iter()
-            .enumerate()
-            .filter(|(_, rule)| rule.stage != Stage::Draft)
-            .map(|(index, rule)| {
+        let mut all = Vec::with_capacity(self.rules.len());
+        all.extend(self.rules.iter().enumerate().filter(|(_, rule)| rule.stage != Stage::Draft).map(
+            |(index, rule)| {
                 let (scope, excepted) = self.scope(rule, input.id, memberships, &mut evaluator);
                 evaluator.take_vacuous();
                 let outcome = match scope {
@@ -368,8 +365,8 @@ impl RuleSet {
                 };
                 let vacuous = evaluator.take_vacuous() && outcome == VerdictOutcome::Pass;
                 Verdict { rule: index, outcome, vacuous, excepted }
-            })
-            .collect();
+            },
+        ));
         Verdicts { all }
     }
 

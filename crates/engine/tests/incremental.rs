@@ -124,7 +124,8 @@ enum Step {
     People(Vec<(usize, bool, i64)>),
     Rules(usize),
     Corrections(Vec<(usize, i64)>),
-    Devices(Vec<(usize, i64)>),
+    /// Devices are retired, and one may be called by another name, which another device may have.
+    Devices(Vec<(usize, i64)>, Option<(usize, usize, i64)>),
     Nothing,
 }
 
@@ -231,12 +232,22 @@ impl Side {
                 });
                 self.write("corrections.toml", &text.collect::<String>());
             }
-            Step::Devices(all) => {
+            Step::Devices(all, renamed) => {
                 let text = all.iter().map(|(device, hours)| {
                     let from = at + SignedDuration::from_hours(*hours);
                     format!("[[device]]\nid = \"d{device}\"\nretired = {from}\nbecause = \"sold\"\n\n")
                 });
-                self.write("devices.toml", &text.collect::<String>());
+                let mut text = text.collect::<String>();
+                if let Some((device, to, hours)) = renamed
+                    && device != to
+                    && all.iter().all(|(retired, _)| retired != device)
+                {
+                    let from = at + SignedDuration::from_hours(*hours);
+                    text += &format!(
+                        "[[device]]\nid = \"d{device}\"\nrenamed_to = \"d{to}\"\nfrom = {from}\nbecause = \"refit\"\n\n"
+                    );
+                }
+                self.write("devices.toml", &text);
             }
             Step::Nothing => {}
         }
@@ -340,7 +351,8 @@ fn steps() -> impl Strategy<Value = (Step, Next)> {
         1 => prop::collection::vec((0usize..3, any::<bool>(), 0i64..120), 1..4).prop_map(Step::People),
         1 => (0usize..6).prop_map(Step::Rules),
         1 => few.clone().prop_map(|few| Step::Corrections(few.into_iter().collect())),
-        1 => few.prop_map(|few| Step::Devices(few.into_iter().collect())),
+        1 => (few, prop::option::of((0usize..4, 0usize..6, -9i64..30)))
+            .prop_map(|(few, renamed)| Step::Devices(few.into_iter().collect(), renamed)),
         3 => Just(Step::Nothing),
     ];
     let next =

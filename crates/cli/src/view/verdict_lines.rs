@@ -10,7 +10,8 @@ use super::json;
 
 pub struct VerdictLines<'r> {
     rules: &'r [Rule],
-    as_of: String,
+    /// What stands before the device's id, and between it and the moment of collection.
+    around: [String; 2],
     /// Of each rule its verdict when it passes, fails and does not apply.
     ready: Vec<[String; 3]>,
 }
@@ -24,7 +25,9 @@ impl<'r> VerdictLines<'r> {
         };
         let outcomes = [VerdictOutcome::Pass, VerdictOutcome::Fail, VerdictOutcome::NotApplicable];
         let ready = (0..rules.len()).map(|rule| outcomes.map(|outcome| plain(rule, outcome))).collect();
-        Self { rules, as_of: at.to_string(), ready }
+        let around =
+            [format!("{{\"schema\":{},\"device\":", json::SCHEMA), format!(",\"as_of\":\"{at}\",\"collected_at\":")];
+        Self { rules, around, ready }
     }
 
     /// Adds a device's line.
@@ -34,9 +37,9 @@ impl<'r> VerdictLines<'r> {
     }
 
     fn try_write(&self, device: &DeviceVerdicts, out: &mut Vec<u8>) -> std::io::Result<()> {
-        write!(out, "{{\"schema\":{},\"device\":", json::SCHEMA)?;
+        out.extend_from_slice(self.around[0].as_bytes());
         serde_json::to_writer(&mut *out, &device.device)?;
-        write!(out, ",\"as_of\":\"{}\",\"collected_at\":", self.as_of)?;
+        out.extend_from_slice(self.around[1].as_bytes());
         match device.collected {
             Some(moment) => write!(out, "\"{moment}\"")?,
             None => out.extend_from_slice(b"null"),
