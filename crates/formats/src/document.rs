@@ -824,6 +824,42 @@ mod tests {
     }
 
     #[test]
+    fn limits_are_the_same_whatever_was_read_before() {
+        let layout = layout_of_rules(false);
+        let key = SecretKey::new([1; 32]);
+        let mut reader = JsonDocuments::with_secrets(&key);
+        // 250 objects of 400 fields, and the list and the settings themselves.
+        let object = |fields: usize| {
+            let fields: Vec<String> = (0..fields).map(|at| format!("\"k{}\":\"v\"", at % 200)).collect();
+            format!("{{{}}}", fields.join(","))
+        };
+        let document = |last: usize| {
+            let mut objects = vec![object(400); 249];
+            objects.push(object(last));
+            format!("{{\"list\":[{{\"a\":\"1\"}},{{\"a\":\"2\"}}],\"settings\":[{}]}}", objects.join(","))
+        };
+        for last in [400, 396, 397, 396, 10, 397] {
+            let document = document(last);
+            let arena = Bump::new();
+            let show =
+                |read: Result<Read<'_>, ReadError>| read.map(|_| ()).map_err(|error| (error.offset, error.message));
+            let found = show(reader.read(document.as_bytes(), &layout, &arena));
+            assert_eq!(
+                found,
+                show(JsonDocuments::with_secrets(&key).read(document.as_bytes(), &layout, &arena)),
+                "{last}"
+            );
+            // Four fields besides those of the settings.
+            assert_eq!(found.is_ok(), 249 * 400 + last + 4 <= MAX_FIELDS, "{last}");
+        }
+        for depth in [MAX_DEPTH - 2, MAX_DEPTH + 2, MAX_DEPTH - 2] {
+            let document = format!("{{\"x\":{}{}}}", "{\"y\":".repeat(depth) + "1", "}".repeat(depth));
+            let arena = Bump::new();
+            assert_eq!(reader.read(document.as_bytes(), &layout, &arena).is_ok(), depth < MAX_DEPTH, "{depth}");
+        }
+    }
+
+    #[test]
     fn objects_of_ever_new_keys_are_read_without_remembering_them() {
         let layout = layout_of_rules(true);
         let arena = Bump::new();

@@ -296,3 +296,115 @@ impl Shapes {
         Met { member, place: Some(place), added: true, ahead: false }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bumpalo::Bump;
+    use fencepost_core::Dictionary;
+
+    /// The members that a run finds in an object, by their place, as far as it goes.
+    fn run(members: &[Member], object: &str) -> (Vec<usize>, usize, usize) {
+        let arena = Bump::new();
+        let mut cursor = Cursor::new(object.as_bytes(), &arena, false).unwrap();
+        assert_eq!(cursor.enter(b'}'), Ok(true));
+        let mut run = Run::new(members, &cursor, 0, true);
+        let mut found = Vec::new();
+        while let Some((place, ..)) = run.key() {
+            found.push(place);
+            if run.text().is_none() {
+                break;
+            }
+        }
+        (found, run.keys, run.at)
+    }
+
+    fn shapes() -> Shapes {
+        let mut shapes = Shapes::default();
+        let (first, other) = (Layout::new(&Dictionary::default()), Layout::new(&Dictionary::default()));
+        // A second document by the same layout.
+        [&other, &first, &first].into_iter().for_each(|layout| shapes.begin(layout));
+        shapes
+    }
+
+    fn meet(shapes: &mut Shapes, next: &mut usize, key: &str, how: How) -> Met {
+        let shape = shapes.document();
+        shapes.meet(shape, next, key, || Meaning { how, ..Meaning::SKIPPED })
+    }
+
+    #[test]
+    fn keys_are_kept_in_their_order_and_none_twice() {
+        let (mut shapes, mut next) = (shapes(), 0);
+        for key in ["a", "c"] {
+            assert!(meet(&mut shapes, &mut next, key, How::Text).added);
+        }
+        // In the next object a key is new between those that are known, one comes early and one late.
+        next = 0;
+        let met = meet(&mut shapes, &mut next, "a", How::Text);
+        assert!((met.place, met.added, met.ahead, next) == (Some(0), false, true, 1));
+        let met = meet(&mut shapes, &mut next, "b", How::Skip);
+        assert!((met.place, met.added, met.ahead, next) == (Some(1), true, false, 2));
+        let met = meet(&mut shapes, &mut next, "a", How::Text);
+        assert!((met.place, met.added, met.ahead, next) == (Some(0), false, false, 2));
+        let shape = shapes.document();
+        assert_eq!((shapes.members(shape).len(), shapes.kept(shape)), (3, 2));
+        // What is too long, or is not written as it reads, is never expected.
+        for key in ["a key of more than thirty-two bytes", "a\"b", "a\\b", "\u{1}"] {
+            let met = meet(&mut shapes, &mut next, key, How::Text);
+            assert!(met.place.is_none() && !met.added, "{key}");
+        }
+        assert_eq!(shapes.members(shape).len(), 3);
+    }
+
+    #[test]
+    fn a_run_goes_as_far_as_keys_stand_as_expected() {
+        let (mut shapes, mut next) = (shapes(), 0);
+        for (key, how) in [("a", How::Text), ("b", How::Skip), ("bb", How::Skip), ("c", How::Text), ("d", How::Skip)] {
+            meet(&mut shapes, &mut next, key, how);
+        }
+        let members = shapes.members(shapes.document());
+        let found = |object: &str| run(members, object).0;
+        assert_eq!(found(r#"{"a":"1","b":"2","bb":"3","c":"4","d":"5"}"#), [0, 3]);
+        assert_eq!(run(members, r#"{"a":"1","b":"2","bb":"3","c":"4","d":"5"}"#).1, 5);
+        // Missing ones are passed over; the first may be one of them.
+        assert_eq!(found(r#"{"b":"2","c":"4"}"#), [1, 3]);
+        assert_eq!(found(r#"{ "c":"4"}"#), [3]);
+        // It stops before what is not expected, and at what is no plain text.
+        assert_eq!(run(members, r#"{"a":"1","x":"2","c":"4"}"#), (vec![0], 1, 8));
+        assert_eq!(run(members, r#"{"a":"1", "b":"2"}"#), (vec![0], 1, 8));
+        assert_eq!(run(members, r#"{"a":"1","b":2,"c":"4"}"#), (vec![0, 1], 2, 13));
+        assert_eq!(found(r#"{"a":"\u0041","b":"2"}"#), [0]);
+        assert_eq!(found(r#"{"aa":"1"}"#), [0; 0]);
+        assert_eq!(found(r#"{"a"#), [0; 0]);
+    }
+
+    #[test]
+    fn another_layout_and_too_many_keys_are_forgotten() {
+        let (mut shapes, mut next) = (shapes(), 0);
+        for at in 0..=MAX_MEMBERS {
+            meet(&mut shapes, &mut next, &format!("k{at}"), How::Skip);
+        }
+        assert!(shapes.members(shapes.document()).is_empty());
+        let met = meet(&mut shapes, &mut next, "k1", How::Text);
+        assert!(met.place.is_none() && !met.added);
+        shapes.begin(&Layout::new(&Dictionary::default()));
+        assert_eq!(shapes.document(), ShapeId::NONE);
+        assert_eq!(shapes.all.len(), 1);
+    }
+
+    #[test]
+    fn shapes_within_shapes_are_made_once_and_not_without_end() {
+        let (mut shapes, mut next) = (shapes(), 0);
+        for at in 0..MAX_SHAPES {
+            meet(&mut shapes, &mut next, &format!("k{at}"), How::Text);
+        }
+        let shape = shapes.document();
+        let inside = |place| Inside { shape, place: Some(place) };
+        let (object, items) = (shapes.object(inside(0)), shapes.items(inside(0)));
+        assert!(object != items && object != ShapeId::NONE && items != ShapeId::NONE);
+        assert_eq!((shapes.object(inside(0)), shapes.list(inside(0))), (object, items));
+        assert_eq!(shapes.object(Inside::NOTHING), ShapeId::NONE);
+        let made = (1..MAX_SHAPES).filter(|place| shapes.object(inside(*place)) != ShapeId::NONE).count();
+        assert_eq!((made, shapes.all.len()), (MAX_SHAPES - 3, MAX_SHAPES));
+    }
+}
