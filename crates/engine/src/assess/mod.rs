@@ -11,7 +11,6 @@ mod report;
 mod tally;
 mod weigh;
 
-use fencepost_core::{Finding, TransitionKind};
 use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -19,7 +18,6 @@ use serde_json::{Value as Json, json};
 pub use counts::{RuleCount, StandingCounts};
 pub use report::{Assessed, FindingLine};
 
-use crate::codec;
 use crate::documents::hide_new_secrets;
 use crate::error::EngineError;
 use crate::judge::{Judge, People};
@@ -30,7 +28,7 @@ use crate::taken::TakenVerdicts;
 use crate::workers::{cores, handed_out};
 use inputs::Inputs;
 use tally::Tally;
-use weigh::{Desk, Job, Judgement, Settling, Weighed, Weigher, needs_documents};
+use weigh::{Desk, FindingChanges, Job, Judgement, Settling, Weighed, Weigher, needs_documents};
 
 /// What the last assessment went by, in the settings of a ledger; where it says nothing, the next one begins afresh.
 pub(crate) const RULES: &str = "assessed_by";
@@ -124,7 +122,7 @@ fn assess_and_commit(
         let people = People::load(&pass.writer.reader().people(None)?, project, at);
         let judge = Judge::new(project, &people, at);
         let bodies = pass.writer.reader().bodies()?;
-        let weigher = Weigher { judge: &judge, inputs: &inputs, anew, same_rules, taken: options.verdicts };
+        let weigher = Weigher { judge: &judge, inputs: &inputs, run, anew, same_rules, taken: options.verdicts };
         let mut devices = devices.into_iter();
         // A few devices are not worth a thread.
         let workers = if pass.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
@@ -229,10 +227,7 @@ impl Pass<'_, '_> {
         for (source, apart) in apart {
             self.writer.keep_apart(self.run, &source, &device.name, &apart)?;
         }
-        for finding in &over {
-            self.writer.set_finding(self.run, &codec::finding_row(finding, self.run))?;
-            self.add_finding_event("closed", finding, finding.closed.map(|(_, reason)| reason.as_str()))?;
-        }
+        self.save_findings(&device, &over)?;
         match result {
             Judgement::Same if self.anew => self.tally.replace(self.project, None, before.as_ref()),
             Judgement::Same => {}
@@ -241,7 +236,7 @@ impl Pass<'_, '_> {
                 self.tally.replace(self.project, counted, None);
             }
             Judgement::Settled(settling) => {
-                self.save_findings(&device, &settling)?;
+                self.save_findings(&device, &settling.changes)?;
                 self.save_spells(&device, &settling)?;
                 self.tally.replace(self.project, counted, Some(&settling.outcome));
             }
@@ -264,40 +259,15 @@ impl Pass<'_, '_> {
         Ok(())
     }
 
-    fn add_finding_event(&mut self, what: &str, finding: &Finding, how: Option<&str>) -> Result<(), LedgerError> {
-        let body = json!({
-            "device": finding.device.as_str(), "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
-            "due": finding.due.to_string(), "how": how,
-        });
-        self.writer.add_event(self.run, what, &body.to_string())
-    }
-
-    fn save_findings(&mut self, device: &DeviceRow, settling: &Settling) -> Result<(), LedgerError> {
-        let Settling { earlier, settled, .. } = settling;
-        for finding in earlier {
-            let followed = settled.findings.iter().any(|now| now.subject == finding.subject);
-            if !followed {
-                self.writer.end_finding(self.run, &device.name, finding.subject.as_str(), finding.opened)?;
-            }
+    fn save_findings(&mut self, device: &DeviceRow, changes: &FindingChanges) -> Result<(), LedgerError> {
+        for (subject, opened) in &changes.ended {
+            self.writer.end_finding(self.run, &device.name, subject, *opened)?;
         }
-        for finding in settled.findings.iter().filter(|now| !earlier.contains(now)) {
-            let seen_again = |before: &Finding| {
-                *finding
-                    == Finding { evidence_at: finding.evidence_at, fingerprint: finding.fingerprint, ..before.clone() }
-            };
-            // That it was seen again in newer state is no new version of it, and is kept beside the device alone.
-            if !earlier.iter().any(seen_again) {
-                self.writer.set_finding(self.run, &codec::finding_row(finding, self.run))?;
-            }
+        for row in &changes.set {
+            self.writer.set_finding(self.run, row)?;
         }
-        for transition in &settled.transitions {
-            let finding = &settled.findings[transition.finding];
-            let reason = match transition.kind {
-                TransitionKind::Closed(reason) => Some(reason.as_str()),
-                TransitionKind::Relapsed => Some("relapsed"),
-                TransitionKind::Opened | TransitionKind::DueMoved { .. } => None,
-            };
-            self.add_finding_event(transition.kind.as_str(), finding, reason)?;
+        for (what, body) in &changes.events {
+            self.writer.add_event(self.run, what, body)?;
         }
         Ok(())
     }

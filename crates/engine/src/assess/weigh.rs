@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CloseReason, DeviceId, DocumentReader, Finding, Observation, Packer, Rule, Settled, Standing, Subject, Verdict,
-    VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
+    CloseReason, DeviceId, DocumentReader, Finding, Observation, Packer, Rule, Settled, Standing, Subject,
+    TransitionKind, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
 };
 use fencepost_formats::{JsonDocuments, thin_out};
 use fencepost_store::{
@@ -46,7 +46,7 @@ pub(super) struct Weighed {
     /// Volatile facts that the rules read, by source.
     pub apart: Vec<(String, Vec<u8>)>,
     /// Findings of an earlier life that ran, closed.
-    pub over: Vec<Finding>,
+    pub over: FindingChanges,
     pub before: Option<Outcome>,
     /// Its verdicts were taken from where they were worked out.
     pub taken: bool,
@@ -63,10 +63,71 @@ pub(super) enum Judgement {
     Settled(Box<Settling>),
 }
 
+/// What is to be written of findings.
+#[derive(Default)]
+pub(super) struct FindingChanges {
+    /// Those whose subject has got another name: subject, and when they were opened.
+    pub ended: Vec<(String, Timestamp)>,
+    /// Those that are not as they were.
+    pub set: Vec<FindingRow>,
+    /// What happened, and its body.
+    pub events: Vec<(&'static str, String)>,
+}
+
+impl FindingChanges {
+    fn of(earlier: &[Finding], settled: &Settled, run: i64) -> Self {
+        let mut changes = Self::default();
+        for finding in earlier {
+            let followed = settled.findings.iter().any(|now| now.subject == finding.subject);
+            if !followed {
+                changes.ended.push((finding.subject.as_str().to_owned(), finding.opened));
+            }
+        }
+        for finding in settled.findings.iter().filter(|now| !earlier.contains(now)) {
+            let seen_again = |before: &Finding| {
+                *finding
+                    == Finding { evidence_at: finding.evidence_at, fingerprint: finding.fingerprint, ..before.clone() }
+            };
+            // That it was seen again in newer state is no new version of it, and is kept beside the device alone.
+            if !earlier.iter().any(seen_again) {
+                changes.set.push(codec::finding_row(finding, run));
+            }
+        }
+        for transition in &settled.transitions {
+            let finding = &settled.findings[transition.finding];
+            let reason = match transition.kind {
+                TransitionKind::Closed(reason) => Some(reason.as_str()),
+                TransitionKind::Relapsed => Some("relapsed"),
+                TransitionKind::Opened | TransitionKind::DueMoved { .. } => None,
+            };
+            changes.events.push((transition.kind.as_str(), event(finding, reason)));
+        }
+        changes
+    }
+
+    /// Of findings that were closed.
+    fn closed(findings: &[Finding], run: i64) -> Self {
+        let closed = |finding: &Finding| ("closed", event(finding, finding.closed.map(|(_, reason)| reason.as_str())));
+        Self {
+            ended: Vec::new(),
+            set: findings.iter().map(|finding| codec::finding_row(finding, run)).collect(),
+            events: findings.iter().map(closed).collect(),
+        }
+    }
+}
+
+/// What is told of a finding to which something happened.
+fn event(finding: &Finding, how: Option<&str>) -> String {
+    let body = json!({
+        "device": finding.device.as_str(), "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
+        "due": finding.due.to_string(), "how": how,
+    });
+    body.to_string()
+}
+
 /// How a device came out.
 pub(super) struct Settling {
-    pub earlier: Vec<Finding>,
-    pub settled: Settled,
+    pub changes: FindingChanges,
     pub outcome: Outcome,
     /// What is kept of it, where it differs from what was kept before.
     pub row: Option<AssessedRow>,
@@ -81,6 +142,7 @@ pub(super) struct Settling {
 pub(super) struct Weigher<'w> {
     pub judge: &'w Judge<'w>,
     pub inputs: &'w Inputs,
+    pub run: i64,
     /// Evaluate even what did not change.
     pub anew: bool,
     /// What devices came to before was by the same rules.
@@ -120,7 +182,7 @@ impl Weigher<'_> {
         let mut weighed = Weighed {
             packed: Vec::new(),
             apart: Vec::new(),
-            over: Vec::new(),
+            over: FindingChanges::default(),
             before: before.as_ref().and_then(|row| Outcome::from_bytes(&row.outcome)),
             taken: false,
             result: Judgement::Retired,
@@ -166,7 +228,7 @@ impl Weigher<'_> {
             None => Ok(latest_of(&findings)),
         };
         if observations.is_empty() {
-            weighed.over = self.by_life(name, &facts, findings()?).over;
+            weighed.over = FindingChanges::closed(&self.by_life(name, &facts, findings()?).over, self.run);
             return Ok(weighed);
         }
         let watch: &Watch = arena.alloc(Watch::default());
@@ -195,7 +257,7 @@ impl Weigher<'_> {
             return Ok(weighed);
         }
         let ByLife { current: earlier, past, over } = self.by_life(name, &facts, findings()?);
-        weighed.over = over;
+        weighed.over = FindingChanges::closed(&over, self.run);
         let settled = settle(
             &DeviceId::from(name),
             earlier.clone(),
@@ -245,8 +307,7 @@ impl Weigher<'_> {
             holders: differs(2).then_some(holders),
             standing: stands_otherwise.then(|| (String::new(), settled.standing.as_str().to_owned(), cover.to_owned())),
             row: (before.as_ref() != Some(&row)).then_some(row),
-            earlier,
-            settled,
+            changes: FindingChanges::of(&earlier, &settled, self.run),
             outcome,
         }));
         Ok(weighed)
