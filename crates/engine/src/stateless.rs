@@ -124,7 +124,7 @@ pub fn assess_file<T: Default + Send>(
     } else {
         source_of(project, path, source)?.source
     };
-    let (key, has_key) = (project.key_for_reading()?, project.known_key()?.is_some());
+    let key = project.key_for_reading()?;
     if source.kind == SourceKind::People {
         return Err(EngineError::refused(
             format!("source `{}` is a list of people, not state", source.id),
@@ -135,9 +135,10 @@ pub fn assess_file<T: Default + Send>(
     let judge = Judge::new(project, &people, at);
     let with =
         Mapped { dictionary: &project.dictionary, zone: &project.config.zone, file_time: None, path: path.to_str() };
-    let inputs = options.sealed.then(|| Inputs::of(project));
     // A key that is forgotten with the process makes no seal that is of use.
-    let sealing = inputs.as_ref().filter(|_| has_key).map(|inputs| (inputs, &key));
+    let seals_with = if options.sealed { project.known_key()? } else { None };
+    let inputs = seals_with.as_ref().map(|_| Inputs::of(project));
+    let sealing = inputs.as_ref().zip(seals_with.as_ref());
     let clerk =
         Clerk { judge: &judge, source: &source, options, sealing, standings: Standings::of_project(project), each };
     let broken = |error| EngineError::File { act: "write", path: "standard output".into(), error };

@@ -67,7 +67,8 @@ impl TakenVerdicts {
     }
 
     fn add(&mut self, project: &Project, line: &[u8]) -> Result<(), String> {
-        let json: Json = serde_json::from_slice(line).map_err(|error| format!("this is no line of JSON: {error}"))?;
+        let json: Json = serde_json::from_slice(line)
+            .map_err(|error| format!("this is no JSON, from byte {} of the line on", error.column()))?;
         let text = |key: &str| json[key].as_str().ok_or_else(|| format!("`{key}` is missing"));
         let moment = |key: &str| {
             text(key)?.parse::<Timestamp>().map_err(|_| format!("`{key}` is no moment such as 2027-03-14T06:00:00Z"))

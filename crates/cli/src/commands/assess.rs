@@ -33,8 +33,7 @@ use crate::view::verdict_lines::VerdictLines;
   fencepost assess --fail-on overdue --quiet          for a script: exit 1 when something is overdue
   fencepost assess --state fleet.jsonl --format jsonl verdicts for each device of a file
   collect | fencepost assess --state - --format jsonl the same in a pipe
-  fencepost assess --verdicts verdicts.jsonl          take over verdicts that another machine worked out
-                                                      with --state FILE --all --format jsonl")]
+  fencepost assess --verdicts verdicts.jsonl          with what --state FILE --all wrote elsewhere")]
 pub struct AssessArgs {
     /// Evaluate the documents of FILE (- for standard input) without a ledger
     #[arg(long, value_name = "FILE", group = "input")]
@@ -102,15 +101,15 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
         return stateless(ui, common, args, path);
     }
     let project = open_project(ui, common)?;
-    let verdicts = args
-        .verdicts
-        .as_deref()
-        .map(|path| TakenVerdicts::read(&project, open_input(path)?).map_err(CommandError::from));
-    let verdicts = verdicts.transpose()?;
-    let (verdicts, refused) = verdicts.map_or((None, Vec::new()), |(verdicts, refused)| (Some(verdicts), refused));
-    tell_refused(ui, &refused);
-    if args.strict && !refused.is_empty() {
-        return Ok(ExitCode::from(2));
+    let mut verdicts = None;
+    if let Some(path) = &args.verdicts {
+        let (read, refused) = TakenVerdicts::read(&project, open_input(path)?)?;
+        tell_refused(ui, &refused);
+        if args.strict && !refused.is_empty() {
+            ui.complain("nothing was assessed, since lines were refused");
+            return Ok(ExitCode::from(2));
+        }
+        verdicts = Some(read);
     }
     let mut ledger = open_ledger(&project, false, common.wait)?;
     let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
@@ -158,16 +157,19 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
 
 /// How much of a file of verdicts was of use.
 fn taken_over(taken: u64, of: u64) -> String {
-    let looked_at = count(of, "device", "devices");
-    match (taken, of) {
-        (_, 0) => "No device had to be looked at, so no verdict was needed.".to_owned(),
-        (0, _) => format!(
-            "No verdict was taken over; {looked_at} evaluated here. Verdicts are taken that were made with --all of the same state, rules and key, and still hold."
+    let were = |number: u64| if number == 1 { "1 was".to_owned() } else { format!("{number} were") };
+    match of - taken {
+        _ if of == 0 => "No device had to be looked at, so no verdict was needed.".to_owned(),
+        0 => format!("The verdicts of {} were taken over.", count(of, "device", "devices")),
+        rest if taken == 0 => format!(
+            "No verdict was taken over; {} evaluated here. Only those are taken that were made with --all of the same state, rules and key, and still hold.",
+            were(rest)
         ),
-        (taken, of) if taken == of => format!("The verdicts of {looked_at} were taken over."),
-        (taken, of) => {
-            format!("The verdicts of {taken} of {looked_at} were taken over; {} evaluated here.", of - taken)
-        }
+        rest => format!(
+            "The verdicts of {taken} of {} were taken over; {} evaluated here.",
+            count(of, "device", "devices"),
+            were(rest)
+        ),
     }
 }
 

@@ -165,8 +165,14 @@ fn a_file_of_verdicts_is_read_line_by_line() {
     ];
     env.write("v.jsonl", format!("\n{}\n{}", bad.join("\n"), lines.lines().skip(1).collect::<Vec<_>>().join("\n")));
     let args = ["assess", "--verdicts", "v.jsonl", "--as-of", AT];
-    let says = ["line 2: this is no line of JSON", "line 3: it has no `seal`", "line 4: it has no `seal`", "--all"];
+    let says = [
+        "line 2: this is no JSON, from byte 2 of the line on",
+        "line 3: it has no `seal`",
+        "line 4: it has no `seal`",
+        "--all",
+    ];
     env.fails(&[&args[..], &["--strict"]].concat(), 2, &says);
+    assert!(env.json(&["list", "assessments"])["rows"].as_array().is_some_and(Vec::is_empty));
     let ran = env.run(&args);
     assert_eq!(ran.code, 0, "{}", ran.err);
     for text in [
@@ -174,7 +180,7 @@ fn a_file_of_verdicts_is_read_line_by_line() {
         "line 6: it has a verdict that there is not",
         "line 7: `as_of` is no moment",
         "line 8: `device` is missing",
-        "4 of 5 devices were taken over; 1 evaluated here",
+        "4 of 5 devices were taken over; 1 was evaluated here",
     ] {
         assert!(ran.err.contains(text), "`{text}` is not in\n{}", ran.err);
     }
