@@ -193,7 +193,7 @@ pub fn merge<'a>(
         .collect();
     // The last one written wins, as a later line in a file does.
     corrected.reverse();
-    let slot_ids = (0..layout.len()).map(|index| SlotId(u32::try_from(index).expect("slot numbers fit")));
+    let slot_ids = layout.slots();
     let slots = match observations {
         // Nobody disagrees.
         [only] if corrected.is_empty() => arena.alloc_slice_fill_iter(slot_ids.map(|id| {

@@ -341,6 +341,11 @@ impl Layout {
         self.slots[slot.0 as usize].fresh_for
     }
 
+    /// Returns all slots in their order.
+    pub fn slots(&self) -> impl ExactSizeIterator<Item = SlotId> + use<> {
+        (0..u32::try_from(self.slots.len()).unwrap_or(u32::MAX)).map(SlotId)
+    }
+
     /// Returns the paths of all slots in their order.
     pub fn slot_paths(&self) -> impl ExactSizeIterator<Item = &str> {
         self.slots.iter().map(|slot| &*slot.path)

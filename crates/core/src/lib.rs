@@ -43,7 +43,7 @@ pub use group::{GroupKind, GroupSource, Membership};
 pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
 pub use layout::{DocumentReader, ItemFields, Keeping, Layout, NodeId, Read, ReadError, SlotId};
 pub use lives::{Lives, Renaming, Retirement};
-pub use packed::{Packer, unpack};
+pub use packed::{Packer, unpack, unpack_some};
 pub use people::{Holder, Person};
 pub use period::{Period, show_span};
 pub use rule::{Exception, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity, Stage};

@@ -131,12 +131,27 @@ impl Packer {
 
 /// Unpacks slots; none where the bytes are no pack of this layout's.
 pub fn unpack<'a>(bytes: &'a [u8], layout: &'a Layout, arena: &'a Bump) -> Option<&'a [Value<'a>]> {
+    unpack_some(bytes, layout, |_| true, arena)
+}
+
+/// Unpacks those slots that are wanted; the others come out as if nobody reported them.
+pub fn unpack_some<'a>(
+    bytes: &'a [u8],
+    layout: &'a Layout,
+    wanted: impl Fn(SlotId) -> bool,
+    arena: &'a Bump,
+) -> Option<&'a [Value<'a>]> {
     let (length, rest) = bytes.split_first_chunk::<4>()?;
     let (values, texts) = rest.split_at_checked(usize::try_from(u32::from_le_bytes(*length)).ok()?)?;
     let mut reading =
         Unpacking { values, texts: std::str::from_utf8(texts).ok()?, keys: Vec::new(), arena, failed: false };
-    let slots = (0..layout.len()).map(|at| SlotId(u32::try_from(at).unwrap_or(u32::MAX)));
-    let slots = arena.alloc_slice_fill_iter(slots.map(|slot| reading.value(layout.slot_path(slot), 0)));
+    let slots = arena.alloc_slice_fill_iter(layout.slots().map(|slot| {
+        if wanted(slot) {
+            return reading.value(layout.slot_path(slot), 0);
+        }
+        reading.pass(0);
+        Value::missing(layout.slot_path(slot))
+    }));
     (!reading.failed && reading.values.is_empty() && reading.texts.is_empty()).then_some(slots)
 }
 
@@ -257,6 +272,46 @@ impl<'a> Unpacking<'a> {
         }
     }
 
+    /// Goes past a value.
+    fn pass(&mut self, depth: u32) {
+        if depth > MOST_DEPTH {
+            self.failed = true;
+        }
+        if self.failed {
+            return;
+        }
+        match self.byte() {
+            tag::MISSING | tag::NULL | tag::FALSE | tag::TRUE => {}
+            tag::UNKNOWN | tag::SMALL => {
+                self.byte();
+            }
+            tag::UNKNOWN_OF => {
+                self.byte();
+                let length = self.length();
+                self.text(length);
+            }
+            tag::NUMBER => match self.values.split_at_checked(16) {
+                Some((_, rest)) => self.values = rest,
+                None => self.failed = true,
+            },
+            tag::TEXT => {
+                let length = self.length();
+                self.text(length);
+            }
+            tag::LIST | tag::PROJECTED => (0..self.count()).for_each(|_| self.pass(depth + 1)),
+            tag::OBJECT => {
+                for _ in 0..self.count() {
+                    self.key();
+                    self.pass(depth + 1);
+                }
+            }
+            short if short >= tag::SHORT_TEXT => {
+                self.text(usize::from(short - tag::SHORT_TEXT));
+            }
+            _ => self.failed = true,
+        }
+    }
+
     fn key(&mut self) -> &'a str {
         match self.length() {
             0 => {
@@ -324,8 +379,18 @@ mod tests {
             prop_assert!(Packer::default().pack(&slots, &layout, &mut packed));
             let back = unpack(&packed, &layout, &arena).map(|slots| format!("{slots:?}"));
             prop_assert_eq!(back, Some(format!("{:?}", &slots[..])));
+            // Of some of them only those.
+            let some = |slot: SlotId| slot.0.is_multiple_of(2);
+            let back = unpack_some(&packed, &layout, some, &arena).unwrap();
+            let of = |at: usize| SlotId(u32::try_from(at).unwrap());
+            for (at, (was, now)) in slots.iter().zip(back).enumerate() {
+                let was = if some(of(at)) { *was } else { Value::missing(layout.slot_path(of(at))) };
+                prop_assert_eq!(format!("{was:?}"), format!("{now:?}"));
+            }
             // What was cut short is told, and nothing else happens.
-            prop_assert!(unpack(&packed[..cut.index(packed.len())], &layout, &arena).is_none());
+            let cut = &packed[..cut.index(packed.len())];
+            prop_assert!(unpack(cut, &layout, &arena).is_none());
+            prop_assert!(unpack_some(cut, &layout, some, &arena).is_none());
         }
 
         #[test]
@@ -335,6 +400,8 @@ mod tests {
             framed.extend(&bytes);
             let _ = unpack(&framed, &layout, &arena);
             let _ = unpack(&bytes, &layout, &arena);
+            let none = unpack_some(&framed, &layout, |_| false, &arena);
+            prop_assert_eq!(none.is_some(), unpack(&framed, &layout, &arena).is_some());
         }
     }
 }

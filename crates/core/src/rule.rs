@@ -248,6 +248,12 @@ impl RuleSet {
         self.conditions().flat_map(Condition::slots).copied().collect()
     }
 
+    /// Returns the slots of every device fact that may say which groups hold a device, ascending.
+    pub fn slots_of_groups(&self) -> BTreeSet<SlotId> {
+        let conditions = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
+        conditions.flat_map(Condition::may_read).copied().collect()
+    }
+
     fn conditions(&self) -> impl Iterator<Item = &Condition> {
         let rules = self.rules.iter().flat_map(|rule| rule.covers.iter().chain([&rule.require]));
         let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());

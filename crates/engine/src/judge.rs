@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, HashMap};
 use bumpalo::Bump;
 use fencepost_core::{
     Ambient, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Holder, Layout, Membership,
-    Observation, Person, PersonId, ReadError, Standing, Subject, Value, VerdictOutcome, Verdicts, Watch, merge, unpack,
+    Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, VerdictOutcome, Verdicts, Watch, merge,
+    unpack_some,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
@@ -153,11 +154,12 @@ impl<'p> Judge<'p> {
         Ok(arena.alloc(self.merged(device, &observations, layout, arena)))
     }
 
-    /// Merges what is kept packed of a device; none where some of it is not, or the device is retired.
+    /// Merges the wanted slots of what is kept packed of a device; none where some of it is not, or the device is retired.
     pub(crate) fn packed_facts<'a>(
         &'a self,
         device: &str,
-        rows: &'a [FactsRow],
+        rows: &'a [FactsRow<'a>],
+        wanted: impl Fn(SlotId) -> bool,
         arena: &'a Bump,
     ) -> Option<&'a Facts<'a>> {
         let layout = self.project.rules.layout();
@@ -165,10 +167,18 @@ impl<'p> Judge<'p> {
             rows.iter().filter(|said| self.project.lives.is_of_this_life(device, said.collected, self.at));
         let mut observations = Vec::with_capacity(rows.len());
         for said in of_this_life {
-            let slots = unpack(said.packed.as_deref()?, layout, arena)?;
-            observations.push(self.observation(&said.source, Some(said.collected), slots));
+            let slots = unpack_some(said.packed?, layout, &wanted, arena)?;
+            observations.push(self.observation(said.source, Some(said.collected), slots));
         }
         (!observations.is_empty()).then(|| &*arena.alloc(self.merged(device, &observations, layout, arena)))
+    }
+
+    /// Returns the slots of `layout` that say who holds a device and where on the fence it stands, and which groups hold it.
+    pub(crate) fn usual_slots(&self, layout: &Layout) -> impl Iterator<Item = SlotId> {
+        let config = &self.project.config;
+        let at = |path: &String| layout.slot(layout.child(Layout::ROOT, path)?);
+        let own: Vec<SlotId> = config.holder.iter().chain(&config.fence_by).filter_map(at).collect();
+        own.into_iter().chain(self.project.rules.slots_of_groups())
     }
 
     /// Returns slots as what a source said.

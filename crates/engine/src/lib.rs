@@ -15,6 +15,7 @@ mod drafts;
 mod error;
 mod files;
 mod gates;
+mod gather;
 mod history;
 mod import;
 mod judge;

@@ -2,20 +2,22 @@
 //! clock alone. Verdicts change only in an assessment.
 
 use std::cell::OnceCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use bumpalo::Bump;
 use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
 use fencepost_formats::Clock;
-use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, Reader, RunRow, SpellKind};
+use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Look, Reader, RunRow, SpellKind};
 use jiff::Timestamp;
 
 use crate::codec;
 use crate::documents::Document;
 use crate::error::EngineError;
+use crate::gather::{Batch, DEVICES, Job, Posture};
 use crate::judge::{Judge, People, surroundings};
 use crate::project::Project;
+use crate::workers::{cores, handed_out};
 
 /// The moment that a writing command goes by.
 #[derive(Clone, Debug)]
@@ -96,7 +98,18 @@ pub struct FenceLine {
     /// The group, or the value that its devices share.
     pub label: String,
     /// Its devices in their order, each with its standing.
-    pub posts: Vec<(String, Standing)>,
+    pub posts: Vec<Post>,
+}
+
+/// A device and its standing.
+pub type Post = (String, Standing);
+
+/// What became of looking at a device.
+enum Looked<T> {
+    /// It was looked at, if it is not retired.
+    At(Option<T>),
+    /// Its documents are needed.
+    Later,
 }
 
 /// A workspace as it stood at a moment.
@@ -225,40 +238,87 @@ impl<'r> Reading<'r> {
         Err(self.nobody(device, false)?)
     }
 
-    /// Goes through all devices that are not retired, ascending by id, with their facts by `layout`, which begins with the slots of
-    /// the rules. Where what the rules read tells all that is wanted, the documents are left alone.
-    pub(crate) fn for_each_with_facts(
+    /// Goes through all devices that are not retired, with the wanted of their facts by `layout`, which begins with the slots of the
+    /// rules; what says who holds a device, and which groups, is wanted always. Where what the rules read tells all that is wanted,
+    /// the documents are left alone. `look` is done on several cores; `take` is given
+    /// what it found, ascending by the devices' ids.
+    pub(crate) fn with_facts<T: Send>(
         &self,
         judge: &Judge<'_>,
         layout: &Layout,
         wanted: &[SlotId],
-        mut each: impl for<'a> FnMut(&'a DeviceRow, &'a Facts<'a>, &'a Bump) -> Result<(), EngineError>,
+        look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
+        mut take: impl FnMut(T),
     ) -> Result<(), EngineError> {
-        let rules = self.project.rules.layout();
+        let project = self.project;
         // Only of what is current there is a pack; and a layout with more slots asks for what it does not have.
-        let packed_will_do = self.run.is_none() && layout.len() == rules.len();
-        let stamp = self.project.facts_stamp();
-        let mut arena = Bump::new();
-        for device in self.reader.devices(Look::All)? {
+        let packed_will_do = self.run.is_none() && layout.len() == project.rules.layout().len();
+        // The items of lists are packed without what the rules do not look at.
+        let is_whole = |facts: &Facts<'_>| {
+            wanted.iter().all(|slot| !matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_)))
+        };
+        let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(wanted.iter().copied()).collect();
+        let needed: Vec<bool> = layout.slots().map(|slot| needed.contains(&slot)).collect();
+        let is_needed = |slot: SlotId| needed[slot.0 as usize];
+        let (stamp, bodies) = (project.facts_stamp(), self.reader.bodies()?);
+        let by_documents = |arena: &mut Bump, unpacker: &mut BodyUnpacker<'_>, job: &Job<'_>| {
             arena.reset();
-            let rows = if packed_will_do { self.reader.facts_of(device.number, stamp)? } else { Vec::new() };
-            if let Some(facts) = judge.packed_facts(&device.name, &rows, &arena) {
-                // The items of lists are packed without what the rules do not look at.
-                let is_whole = |slot: &SlotId| !matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_));
-                if wanted.iter().all(is_whole) {
-                    each(&device, facts, &arena)?;
-                    continue;
+            let stored = job.documents.iter().map(|stored| stored.unpack(unpacker)).collect::<Result<_, _>>()?;
+            let name = job.device.name.as_str();
+            let documents = project.documents(name, stored, judge.at);
+            if documents.is_empty() {
+                return Ok(None);
+            }
+            let facts =
+                judge.facts(name, &documents, layout, arena).map_err(|error| damaged(project, name, &error.message))?;
+            look(job, facts, arena).map(Some)
+        };
+        let all = self.reader.devices(Look::All)?;
+        // A few devices are not worth a thread.
+        let workers = if all.len() <= DEVICES { 1 } else { cores(None) };
+        let mut own = (all.into_iter(), Vec::<Batch>::new(), Bump::new(), bodies.unpacker());
+        handed_out(
+            &mut own,
+            workers,
+            |(devices, batches, ..)| {
+                let batch = batches.pop().unwrap_or_default();
+                let batch = match self.run {
+                    None => batch.fill(&self.reader, devices, stamp, |_, _, _| !packed_will_do),
+                    // What is beside the devices is of now.
+                    Some(run) => batch.fill_with_documents(&self.reader, devices, run),
+                };
+                Ok(batch?)
+            },
+            || (Bump::new(), bodies.unpacker()),
+            |(arena, unpacker), batch: Batch| {
+                let looked = batch.jobs().map(|job| {
+                    arena.reset();
+                    if !packed_will_do {
+                        return by_documents(arena, unpacker, &job).map(Looked::At);
+                    }
+                    match judge.packed_facts(&job.device.name, &job.facts, is_needed, arena) {
+                        Some(facts) if is_whole(facts) => Ok(Looked::At(Some(look(&job, facts, arena)?))),
+                        _ => Ok(Looked::Later),
+                    }
+                });
+                let looked = looked.collect::<Result<Vec<_>, EngineError>>();
+                (batch, looked)
+            },
+            |(_, batches, arena, unpacker), (mut batch, looked)| {
+                for (at, looked) in looked?.into_iter().enumerate() {
+                    let found = match looked {
+                        Looked::At(found) => found,
+                        Looked::Later => {
+                            batch.read_documents(at, &self.reader)?;
+                            by_documents(arena, unpacker, &batch.job(at))?
+                        }
+                    };
+                    found.into_iter().for_each(&mut take);
                 }
-            }
-            let documents = self.documents(&device.name)?;
-            if !documents.is_empty() {
-                let facts = judge
-                    .facts(&device.name, &documents, layout, &arena)
-                    .map_err(|error| damaged(self.project, &device.name, &error.message))?;
-                each(&device, facts, &arena)?;
-            }
-        }
-        Ok(())
+                batches.push(batch);
+                Ok(())
+            },
+        )
     }
 
     /// Goes through all devices that are not retired, ascending by id.
@@ -291,17 +351,12 @@ impl<'r> Reading<'r> {
         Ok(by_device)
     }
 
-    /// Returns the running findings of one device; where nothing came in since the assessment, as it left them.
-    pub(crate) fn running_of(&self, device: &DeviceRow) -> Result<Vec<Finding>, EngineError> {
-        if self.run.is_none()
-            && self.assessment.is_some()
-            && let Some(row) = self.reader.assessed(device.number)?
-        {
-            let findings = codec::unpack_findings(&row.findings, &device.name)
-                .ok_or_else(|| damaged(self.project, &device.name, "its findings cannot be read"))?;
-            return Ok(findings.into_iter().filter(Finding::is_running).collect());
-        }
-        Ok(self.findings(Some(&device.name), false)?.remove(&device.name).unwrap_or_default())
+    /// Returns how devices stand and what they are found with, for looking at one after another.
+    pub(crate) fn posture(&self) -> Result<Posture<'_>, EngineError> {
+        // A ledger of an earlier format keeps nothing beside its devices before it is assessed again.
+        let beside_devices = self.run.is_none() && (self.assessment.is_none() || self.reader.has_assessed()?);
+        let of_all = if beside_devices { None } else { Some((self.standings()?, self.findings(None, false)?)) };
+        Ok(Posture { project: self.project, assessed_at: self.judged_at(), at: self.at, of_all })
     }
 
     /// Returns the standing of every assessed device at the moment of reading, and whether any rule covers it.
@@ -329,44 +384,45 @@ impl<'r> Reading<'r> {
     ///
     /// `by` is `groups`, a fact, or none for what the workspace says.
     pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
-        let standings = self.standings()?;
         let by = by.or(self.project.config.fence_by.as_deref());
-        let mut lines: BTreeMap<String, Vec<(String, Standing)>> = BTreeMap::new();
+        let mut lines: BTreeMap<String, Vec<Post>> = BTreeMap::new();
         let Some(by) = by else {
-            let posts = standings.into_iter().map(|(device, (standing, _))| (device, standing)).collect();
+            let posts = self.standings()?.into_iter().map(|(device, (standing, _))| (device, standing)).collect();
             return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
         };
         let judge = self.judge();
         let asks_for_findings = by == "groups" && self.project.rules.groups_read_standing();
-        let findings = if asks_for_findings { self.findings(None, false)? } else { BTreeMap::new() };
         let mut layout = self.project.rules.layout().clone();
         let slot = (by != "groups").then(|| layout.want(by, &self.project.dictionary));
         let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
         let wanted: Vec<SlotId> = slot.into_iter().collect();
-        self.for_each_with_facts(&judge, &layout, &wanted, |device, facts, arena| {
-            let device = device.name.as_str();
-            let Some((standing, _)) = standings.get(device) else { return Ok(()) };
-            let post = (device.to_owned(), *standing);
+        let (project, posture) = (self.project, self.posture()?);
+        let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
+            let device = job.device.name.as_str();
+            let Some((standing, _)) = posture.standing(job)? else { return Ok(None) };
+            let post = (device.to_owned(), standing);
             let Some(slot) = slot else {
                 let judged = judge.judged(device, facts, arena);
-                let zone = &self.project.config.zone;
-                let own = findings.get(device).map_or(&[][..], Vec::as_slice);
-                let ambient = surroundings(Some(*standing), own, arena);
-                let memberships =
-                    self.project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
-                for (group, value) in groups.iter().zip(memberships) {
-                    if matches!(value, Value::Boolean(true)) && group != "every-device" {
-                        lines.entry(group.clone()).or_default().push(post.clone());
-                    }
-                }
-                return Ok(());
+                let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
+                let ambient = surroundings(Some(standing), &own, arena);
+                let zone = &project.config.zone;
+                let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
+                let is_line = |(group, value): (&String, &Value<'_>)| {
+                    (matches!(value, Value::Boolean(true)) && group != "every-device").then(|| group.clone())
+                };
+                return Ok(Some((groups.iter().zip(memberships).filter_map(is_line).collect(), post)));
             };
             let label = match facts.slot(slot).value {
                 Value::Unknown(_) | Value::Null => "(none)".to_owned(),
                 value => value.show(),
             };
-            lines.entry(label).or_default().push(post);
-            Ok(())
+            Ok(Some((vec![label], post)))
+        };
+        self.with_facts(&judge, &layout, &wanted, look, |found: Option<(Vec<String>, Post)>| {
+            let Some((labels, post)) = found else { return };
+            for label in labels {
+                lines.entry(label).or_default().push(post.clone());
+            }
         })?;
         Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
     }

@@ -16,7 +16,7 @@ pub use document::JsonDocuments;
 pub use draft::{DraftFor, SAMPLE, draft_source, toml_string};
 pub use json_walk::{MAX_DEPTH, MAX_FIELDS};
 pub use keep::{Keeper, Kept, assemble, stored_json, thin_out};
-pub use machine::{csv_cell, csv_line, datum_of_json, json_of_datum, json_of_value};
+pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use records::{
     FileRead, Line, LinesOf, MAX_LINE, MAX_UNFOLDED, Mapped, Piece, Pieces, Record, RecordError, read_piece,
     read_records, unfold,

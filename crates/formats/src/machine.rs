@@ -49,27 +49,52 @@ pub fn datum_of_json(json: &Json) -> Datum {
     }
 }
 
-/// Returns a cell of a CSV file (RFC 4180). A text that a spreadsheet would run as a formula gets a `'` before it.
-pub fn csv_cell(json: &Json) -> String {
+/// Adds a cell of a CSV file (RFC 4180) to a line. A text that a spreadsheet would run as a formula gets a `'` before it.
+fn add_csv_cell(line: &mut String, json: &Json) {
+    let shown;
     let text = match json {
-        Json::Null => return String::new(),
-        Json::String(text) => {
-            if text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
-                format!("'{text}")
-            } else {
-                text.clone()
-            }
+        Json::Null => return,
+        Json::String(text) => text.as_str(),
+        other => {
+            shown = other.to_string();
+            &shown
         }
-        other => other.to_string(),
     };
-    // NUL ends a cell in some readers, so it is shown instead.
-    let text = text.replace('\0', "\u{fffd}");
-    if text.contains(['"', ',', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
+    let is_formula = json.is_string() && text.starts_with(['=', '+', '-', '@', '\t', '\r']);
+    let prefix = if is_formula { "'" } else { "" };
+    let is_plain = |byte: u8| !matches!(byte, b'\0' | b'"' | b',' | b'\n' | b'\r');
+    if text.bytes().all(is_plain) {
+        line.push_str(prefix);
+        line.push_str(text);
+        return;
+    }
+    let quoted = text.contains(['"', ',', '\n', '\r']);
+    if quoted {
+        line.push('"');
+    }
+    line.push_str(prefix);
+    for symbol in text.chars() {
+        match symbol {
+            // NUL ends a cell in some readers, so it is shown instead.
+            '\0' => line.push('\u{fffd}'),
+            '"' => line.push_str("\"\""),
+            other => line.push(other),
+        }
+    }
+    if quoted {
+        line.push('"');
+    }
 }
 
 /// Returns a line of a CSV file, its end included.
 pub fn csv_line<'j>(cells: impl IntoIterator<Item = &'j Json>) -> String {
-    let mut line = cells.into_iter().map(csv_cell).collect::<Vec<_>>().join(",");
+    let mut line = String::new();
+    for (at, cell) in cells.into_iter().enumerate() {
+        if at > 0 {
+            line.push(',');
+        }
+        add_csv_cell(&mut line, cell);
+    }
     line.push_str("\r\n");
     line
 }

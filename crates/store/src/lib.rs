@@ -22,7 +22,7 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use rows::{
-    AssessedRow, DeviceRow, FactsRow, FindingRow, ImportRow, Known, Look, PackedObservation, PersonRow, Reader,
+    AssessedRow, DeviceRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation, PersonRow, Reader,
     RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
 };
 pub use trim::Trimmed;

@@ -1,11 +1,13 @@
 //! What the ledger holds, as rows, and how it is read: as it is, or as it was at an earlier run.
 
-use std::collections::HashSet;
+use std::cell::Cell;
+use std::collections::{BTreeMap, HashSet};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError};
 
 use jiff::Timestamp;
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::{Connection, OptionalExtension, Row, Statement, params};
 
 use crate::bodies::{Bodies, BodyUnpacker, SharedBodies};
 use crate::error::{LedgerError, doing};
@@ -145,33 +147,101 @@ pub enum Look {
 }
 
 /// What the rules read of what a source now says of a device.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FactsRow {
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FactsRow<'h> {
     /// The source's number in the ledger.
     pub number: i64,
     /// The source's id.
-    pub source: String,
+    pub source: &'h str,
     /// When it was collected.
     pub collected: Timestamp,
     /// The facts; none where they were packed by other paths than those of the stamp that was asked for, or not at all.
-    pub packed: Option<Vec<u8>>,
+    pub packed: Option<&'h [u8]>,
     /// Volatile facts of it are kept apart.
     pub has_apart: bool,
 }
 
-/// What the last assessment came to on a device.
+#[derive(Clone, Debug)]
+struct HeldFacts {
+    /// The position of the device.
+    device: usize,
+    number: i64,
+    source: Arc<str>,
+    collected: Timestamp,
+    packed: Option<Range<usize>>,
+    has_apart: bool,
+}
+
+/// What the last assessment came to on a device; `B` holds the bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct AssessedRow {
+pub struct AssessedRow<B = Vec<u8>> {
     /// A digest of everything that it was judged by.
-    pub input: Vec<u8>,
+    pub input: B,
     /// From this moment on time alone may change what it came to.
     pub until: Timestamp,
     /// The newest moment of collection.
     pub collected: Option<Timestamp>,
     /// What it came to.
-    pub outcome: Vec<u8>,
+    pub outcome: B,
     /// The latest finding of each rule, as the next assessment starts from them.
-    pub findings: Vec<u8>,
+    pub findings: B,
+}
+
+impl AssessedRow {
+    /// Returns the row with its bytes borrowed.
+    pub fn borrowed(&self) -> AssessedRow<&[u8]> {
+        self.map(Vec::as_slice)
+    }
+}
+
+impl<B> AssessedRow<B> {
+    fn map<'b, C>(&'b self, change: impl Fn(&'b B) -> C) -> AssessedRow<C> {
+        let Self { until, collected, .. } = *self;
+        let [input, outcome, findings] = [&self.input, &self.outcome, &self.findings].map(change);
+        AssessedRow { input, until, collected, outcome, findings }
+    }
+}
+
+/// What is held of some devices for judging them, in buffers that can be filled again.
+#[derive(Clone, Debug, Default)]
+pub struct Held {
+    bytes: Vec<u8>,
+    /// Ascending by device and source.
+    facts: Vec<HeldFacts>,
+    /// By the position of the device.
+    assessed: Vec<Option<AssessedRow<Range<usize>>>>,
+}
+
+impl Held {
+    fn clear(&mut self, devices: usize) {
+        self.bytes.clear();
+        self.facts.clear();
+        self.assessed.clear();
+        self.assessed.resize(devices, None);
+    }
+
+    fn keep(&mut self, row: &Row<'_>, column: usize) -> rusqlite::Result<Range<usize>> {
+        let from = self.bytes.len();
+        self.bytes.extend_from_slice(row.get_ref(column)?.as_blob()?);
+        Ok(from..self.bytes.len())
+    }
+
+    /// Returns what every source now says of the device at a position, as the rules read it, by source.
+    pub fn facts(&self, device: usize) -> impl Iterator<Item = FactsRow<'_>> {
+        let from = self.facts.partition_point(|said| said.device < device);
+        self.facts[from..].iter().take_while(move |said| said.device == device).map(|said| FactsRow {
+            number: said.number,
+            source: &said.source,
+            collected: said.collected,
+            packed: said.packed.clone().map(|range| &self.bytes[range]),
+            has_apart: said.has_apart,
+        })
+    }
+
+    /// Returns what the last assessment came to on the device at a position.
+    pub fn assessed(&self, device: usize) -> Option<AssessedRow<&[u8]>> {
+        self.assessed.get(device)?.as_ref().map(|row| row.map(|range| &self.bytes[range.clone()]))
+    }
 }
 
 /// What a source last said of a device, its body as it is kept.
@@ -274,6 +344,10 @@ pub struct Reader<'c> {
     path: PathBuf,
     shared: SharedBodies,
 }
+
+/// Devices whose numbers are no further apart than this are read together: a few rows that nobody asked for cost less than
+/// looking for the next.
+const CLOSE: i64 = 4;
 
 /// Every run there will ever be: "as it is now".
 const LATEST: i64 = i64::MAX;
@@ -436,38 +510,87 @@ impl<'c> Reader<'c> {
         }
     }
 
-    /// Returns what every source now says of a device, as the rules read it, by source. `stamp` names the paths that they read.
-    pub fn facts_of(&self, device: i64, stamp: i64) -> Result<Vec<FactsRow>, LedgerError> {
-        self.all(
-            "SELECT c.source, s.name, c.collected, f.packed, c.apart IS NOT NULL FROM current c JOIN source s ON s.id = c.source \
-             LEFT JOIN facts f ON f.device = c.device AND f.source = c.source AND f.stamp = ?2 WHERE c.device = ?1 ORDER BY s.name",
-            [device, stamp],
-            |row| {
-                Ok(FactsRow {
-                    number: row.get(0)?,
-                    source: row.get(1)?,
-                    collected: moment(row.get(2)?),
-                    packed: row.get(3)?,
-                    has_apart: row.get(4)?,
+    /// Takes what is held of devices into buffers; `stamp` names the paths that the rules read. Devices whose numbers lie close
+    /// together are read in one go.
+    pub fn hold(&self, devices: &[DeviceRow], stamp: i64, into: &mut Held) -> Result<(), LedgerError> {
+        into.clear(devices.len());
+        let mut order: Vec<(i64, usize)> = devices.iter().enumerate().map(|(at, device)| (device.number, at)).collect();
+        order.sort_unstable();
+        let failed = self.failed();
+        let prepare = |sql: &str| self.connection.prepare_cached(sql).map_err(&failed);
+        let sources = self.source_names()?;
+        let mut current =
+            prepare("SELECT device, source, collected, apart IS NOT NULL FROM current WHERE device BETWEEN ?1 AND ?2")?;
+        let mut facts = prepare("SELECT device, source, stamp, packed FROM facts WHERE device BETWEEN ?1 AND ?2")?;
+        let mut assessed = prepare(
+            "SELECT device, until, collected, input, outcome, findings FROM assessed WHERE device BETWEEN ?1 AND ?2",
+        )?;
+        for close in order.chunk_by(|a, b| b.0 - a.0 <= CLOSE) {
+            let (first, last) = (close[0].0, close[close.len() - 1].0);
+            let next = Cell::new(into.facts.len());
+            let mut fill =
+                |statement: &mut Statement<'_>, each: &dyn Fn(&mut Held, usize, &Row<'_>) -> rusqlite::Result<()>| {
+                    let mut rows = statement.query([first, last])?;
+                    while let Some(row) = rows.next()? {
+                        let number: i64 = row.get(0)?;
+                        if let Ok(at) = close.binary_search_by_key(&number, |(number, _)| *number) {
+                            each(into, close[at].1, row)?;
+                        }
+                    }
+                    Ok(())
+                };
+            fill(&mut current, &|held, at, row| {
+                let number = row.get(1)?;
+                let source = sources.get(&number).cloned().unwrap_or_default();
+                let (collected, has_apart) = (moment(row.get(2)?), row.get(3)?);
+                held.facts.push(HeldFacts { device: at, number, source, collected, packed: None, has_apart });
+                Ok(())
+            })
+            .and_then(|()| {
+                fill(&mut facts, &|held, at, row| {
+                    let source: i64 = row.get(1)?;
+                    if row.get::<_, i64>(2)? == stamp {
+                        let packed = held.keep(row, 3)?;
+                        // Both come in the same order.
+                        let is_its_own = |said: &HeldFacts| (said.device, said.number) == (at, source);
+                        if let Some(more) = held.facts[next.get()..].iter().position(is_its_own) {
+                            next.set(next.get() + more);
+                            held.facts[next.get()].packed = Some(packed);
+                        }
+                    }
+                    Ok(())
                 })
-            },
-        )
+            })
+            .and_then(|()| {
+                fill(&mut assessed, &|held, at, row| {
+                    held.assessed[at] = Some(assessed_row(row, |row, column| held.keep(row, column))?);
+                    Ok(())
+                })
+            })
+            .map_err(&failed)?;
+        }
+        into.facts.sort_by(|a, b| (a.device, &a.source).cmp(&(b.device, &b.source)));
+        Ok(())
+    }
+
+    /// Returns the ids of the sources, by their numbers.
+    fn source_names(&self) -> Result<BTreeMap<i64, Arc<str>>, LedgerError> {
+        let rows =
+            self.all("SELECT id, name FROM source", [], |row| Ok((row.get(0)?, Arc::from(row.get_ref(1)?.as_str()?))))?;
+        Ok(rows.into_iter().collect())
+    }
+
+    /// Returns whether there is anything that an assessment came to.
+    pub fn has_assessed(&self) -> Result<bool, LedgerError> {
+        self.connection.query_row("SELECT EXISTS (SELECT 1 FROM assessed)", [], |row| row.get(0)).map_err(self.failed())
     }
 
     /// Returns what the last assessment came to on a device.
     pub fn assessed(&self, device: i64) -> Result<Option<AssessedRow>, LedgerError> {
         let found = self.all(
-            "SELECT input, until, collected, outcome, findings FROM assessed WHERE device = ?1",
+            "SELECT device, until, collected, input, outcome, findings FROM assessed WHERE device = ?1",
             [device],
-            |row| {
-                Ok(AssessedRow {
-                    input: row.get(0)?,
-                    until: moment(row.get(1)?),
-                    collected: row.get::<_, Option<i64>>(2)?.map(moment),
-                    outcome: row.get(3)?,
-                    findings: row.get(4)?,
-                })
-            },
+            |row| assessed_row(row, |row, column| row.get(column)),
         )?;
         Ok(found.into_iter().next())
     }
@@ -523,8 +646,25 @@ impl<'c> Reader<'c> {
 
     /// Returns what every source last said of a device, as known at a run; by source.
     pub fn observations_of(&self, device: &str, run: Option<i64>) -> Result<Vec<StoredObservation>, LedgerError> {
-        let rows: Vec<ObservationColumns> = match run {
-            None => self.all(CURRENT, [device], observation_row)?,
+        self.observation_rows(device, run)?.into_iter().map(|row| self.observation(row)).collect()
+    }
+
+    /// Returns the same with bodies as they are kept.
+    pub fn packed_observations(&self, device: &str, run: Option<i64>) -> Result<Vec<PackedObservation>, LedgerError> {
+        let rows = self.observation_rows(device, run)?;
+        let packed = rows.into_iter().map(|(source, collected, body, apart, document)| PackedObservation {
+            source,
+            collected: moment(collected),
+            body,
+            apart,
+            document,
+        });
+        Ok(packed.collect())
+    }
+
+    fn observation_rows(&self, device: &str, run: Option<i64>) -> Result<Vec<ObservationColumns>, LedgerError> {
+        match run {
+            None => self.all(CURRENT, [device], observation_row),
             // What is still current has all its volatile facts; of what was, those remain that an assessment read.
             Some(run) => self.all(
                 "SELECT s.name, o.collected, b.body, coalesce(c.apart, o.apart), o.document FROM device d \
@@ -535,22 +675,8 @@ impl<'c> Reader<'c> {
                  ORDER BY n.collected DESC, n.run DESC LIMIT 1) ORDER BY s.name",
                 params![device, run],
                 observation_row,
-            )?,
-        };
-        rows.into_iter().map(|row| self.observation(row)).collect()
-    }
-
-    /// Returns what every source now says of a device, by source, with bodies as they are kept.
-    pub fn packed_observations(&self, device: &str) -> Result<Vec<PackedObservation>, LedgerError> {
-        let rows = self.all(CURRENT, [device], observation_row)?;
-        let packed = rows.into_iter().map(|(source, collected, body, apart, document)| PackedObservation {
-            source,
-            collected: moment(collected),
-            body,
-            apart,
-            document,
-        });
-        Ok(packed.collect())
+            ),
+        }
     }
 
     fn observation(
@@ -584,6 +710,21 @@ impl<'c> Reader<'c> {
             params![device, run.unwrap_or(LATEST)],
             |row| Ok((row.get(0)?, moment(row.get(1)?))),
         )
+    }
+
+    /// Returns the devices that sources no longer list at a run, each with the sources, by id.
+    pub fn absences(&self, run: Option<i64>) -> Result<BTreeMap<String, Vec<String>>, LedgerError> {
+        let mut by_device: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        let rows: Vec<(String, String)> = self.all(
+            "SELECT d.name, s.name FROM absence a JOIN device d ON d.id = a.device JOIN source s ON s.id = a.source \
+             WHERE a.from_run <= ?1 AND (a.to_run IS NULL OR a.to_run > ?1) ORDER BY d.name, s.name",
+            [run.unwrap_or(LATEST)],
+            |row| Ok((row.get(0)?, row.get(1)?)),
+        )?;
+        for (device, source) in rows {
+            by_device.entry(device).or_default().push(source);
+        }
+        Ok(by_device)
     }
 
     /// Returns how the sources are doing that speak of devices at a run, by id.
@@ -821,6 +962,19 @@ type ObservationColumns = (String, i64, Vec<u8>, Option<Vec<u8>>, i64);
 
 fn observation_row(row: &Row<'_>) -> rusqlite::Result<ObservationColumns> {
     Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?))
+}
+
+fn assessed_row<B>(
+    row: &Row<'_>,
+    mut keep: impl FnMut(&Row<'_>, usize) -> rusqlite::Result<B>,
+) -> rusqlite::Result<AssessedRow<B>> {
+    Ok(AssessedRow {
+        until: moment(row.get(1)?),
+        collected: row.get::<_, Option<i64>>(2)?.map(moment),
+        input: keep(row, 3)?,
+        outcome: keep(row, 4)?,
+        findings: keep(row, 5)?,
+    })
 }
 
 fn finding_row(row: &Row<'_>) -> rusqlite::Result<FindingRow> {

@@ -4,8 +4,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use fencepost_store::{
-    Added, FileRow, FindingRow, Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts, RunKind, SpellKind,
-    Writer,
+    Added, AssessedRow, FileRow, FindingRow, Held, Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts,
+    RunKind, SpellKind, Writer,
 };
 use jiff::Timestamp;
 
@@ -68,6 +68,49 @@ fn observations_are_current_older_known_or_in_conflict() {
     // As it was known at the run, whatever came in later.
     assert_eq!(ledger.reader().unwrap().observations_of("a", Some(run)).unwrap(), said);
     assert!(ledger.reader().unwrap().observations_of("a", Some(0)).unwrap().is_empty());
+}
+
+#[test]
+fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    let names: Vec<String> = (0..40).map(|at| format!("d{:02}", at * 7 % 40)).collect();
+    for (at, name) in names.iter().enumerate() {
+        let pack = format!("facts of {name}");
+        for source in if at % 3 == 0 { &["t", "s"][..] } else { &["s"] } {
+            // One source's facts were packed by other paths.
+            let facts = PackedFacts { stamp: if *source == "t" { 2 } else { 1 }, packed: pack.as_bytes() };
+            writer.add_observation(run, &NewObservation { source, facts, ..said(name, D1, "{}", "") }).unwrap();
+        }
+        if at % 4 == 0 {
+            let number = writer.reader().device_number(name).unwrap().unwrap();
+            let [input, outcome, findings] = ["i", "o", "f"].map(|part| format!("{part}{name}").into_bytes());
+            let row = AssessedRow { input, until: moment(D2), collected: None, outcome, findings };
+            writer.set_assessed(number, Some(&row)).unwrap();
+        }
+    }
+    writer.commit().unwrap();
+    let reader = ledger.reader().unwrap();
+    let all = reader.devices(Look::All).unwrap();
+    let mut held = Held::default();
+    // Filled again and again, with fewer and fewer devices.
+    for step in [1, 2, 5, 11] {
+        let asked: Vec<_> = all.iter().rev().step_by(step).cloned().collect();
+        reader.hold(&asked, 1, &mut held).unwrap();
+        for (at, device) in asked.iter().enumerate() {
+            let imported = names.iter().position(|name| *name == device.name).unwrap();
+            let pack = format!("facts of {}", device.name);
+            let facts: Vec<_> = held.facts(at).map(|said| (said.source, said.packed)).collect();
+            let mut expected = vec![("s", Some(pack.as_bytes()))];
+            expected.extend((imported % 3 == 0).then_some(("t", None)));
+            assert_eq!(facts, expected, "{device:?}");
+            let assessed = held.assessed(at).map(|row| [row.input, row.outcome, row.findings].concat());
+            let expected = (imported % 4 == 0).then(|| format!("i{0}o{0}f{0}", device.name).into_bytes());
+            assert_eq!(assessed, expected, "{device:?}");
+        }
+        assert!(held.facts(asked.len()).next().is_none() && held.assessed(asked.len()).is_none());
+    }
 }
 
 #[test]

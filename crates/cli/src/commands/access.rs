@@ -71,7 +71,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
     note_currency(ui, &reading);
     match args.format {
         Format::Json => write_json(ui, &json::access(&report))?,
-        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, &json::access_rows(&report, args.denied))?,
+        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, json::access_rows(&report, args.denied))?,
         Format::Table => {
             let clock = clock_of(&reading);
             let text =

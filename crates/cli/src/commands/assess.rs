@@ -138,7 +138,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     match args.format {
         Format::Json => write_json(ui, &json::assessed(&assessed))?,
         Format::Jsonl | Format::Csv => {
-            write_rows(ui, args.format, &RULE_COLUMNS, &json::rule_rows(&assessed))?;
+            write_rows(ui, args.format, &RULE_COLUMNS, json::rule_rows(&assessed))?;
         }
         Format::Table => {
             if assessed.existing {
@@ -215,7 +215,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     let mut whole = Told { rules: rule_set.iter().map(RuleCount::of).collect(), ..Told::default() };
     let mut refused = 0_u64;
     if args.format == Format::Csv {
-        write_rows(ui, Format::Csv, &DEVICE_COLUMNS, &[])?;
+        write_rows(ui, Format::Csv, &DEVICE_COLUMNS, [])?;
     }
     let options = Stateless {
         all: args.all || args.format == Format::Table,

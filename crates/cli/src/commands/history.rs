@@ -42,7 +42,7 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
             });
             write_json(ui, &document)?;
         }
-        Format::Jsonl => write_rows(ui, Format::Jsonl, &[], &json::happenings(&history))?,
+        Format::Jsonl => write_rows(ui, Format::Jsonl, &[], json::happenings(&history))?,
         Format::Csv => {
             // One row a change: a list in a cell is of no use in a spreadsheet.
             let mut rows: Vec<Json> = Vec::new();
@@ -59,7 +59,7 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
                 }
             }
             let columns = ["device", "at", "what", "source", "fact", "before", "after", "standing", "rule", "how"];
-            write_rows(ui, Format::Csv, &columns, &rows)?;
+            write_rows(ui, Format::Csv, &columns, rows)?;
         }
     }
     Ok(ExitCode::SUCCESS)

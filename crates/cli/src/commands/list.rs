@@ -8,7 +8,10 @@ use fencepost_engine::{Kind, Listing};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Desk, Format, as_file, clock_of, note_currency, warn, write_json, write_rows};
+use super::{
+    Common, Desk, Format, as_file, clock_of, note_currency, warn, write_csv_heading, write_csv_row, write_json,
+    write_rows,
+};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::fence::{post, spaced};
@@ -124,18 +127,20 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
                 .collect();
             write_json(ui, &json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "rows": rows }))?;
         }
-        Format::Jsonl | Format::Csv => {
-            let rows: Vec<Json> = listing
-                .rows
-                .iter()
-                .map(|row| {
-                    let mut out = serde_json::Map::new();
-                    out.insert("schema".into(), SCHEMA.into());
-                    out.extend(columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())));
-                    Json::Object(out)
-                })
-                .collect();
-            write_rows(ui, args.format, &columns, &rows)?;
+        Format::Csv => {
+            write_csv_heading(ui, &columns)?;
+            for row in &listing.rows {
+                write_csv_row(ui, columns.iter().map(|column| &row[*column]))?;
+            }
+        }
+        Format::Jsonl => {
+            let rows = listing.rows.iter().map(|row| {
+                let mut out = serde_json::Map::new();
+                out.insert("schema".into(), SCHEMA.into());
+                out.extend(columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())));
+                Json::Object(out)
+            });
+            write_rows(ui, args.format, &columns, rows)?;
         }
     }
     Ok(ExitCode::SUCCESS)

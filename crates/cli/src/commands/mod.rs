@@ -237,7 +237,12 @@ fn write_json(ui: &mut Ui, json: &Json) -> Result<(), CommandError> {
 }
 
 /// Writes flat objects as lines of JSON or rows of CSV.
-fn write_rows(ui: &mut Ui, format: Format, columns: &[&str], rows: &[Json]) -> Result<(), CommandError> {
+fn write_rows(
+    ui: &mut Ui,
+    format: Format,
+    columns: &[&str],
+    rows: impl IntoIterator<Item = Json>,
+) -> Result<(), CommandError> {
     match format {
         Format::Table | Format::Json | Format::Jsonl => {
             for row in rows {
@@ -245,12 +250,20 @@ fn write_rows(ui: &mut Ui, format: Format, columns: &[&str], rows: &[Json]) -> R
             }
         }
         Format::Csv => {
-            let heading: Vec<Json> = columns.iter().map(|column| Json::from(*column)).collect();
-            ui.raw(&fencepost_formats::csv_line(&heading))?;
+            write_csv_heading(ui, columns)?;
             for row in rows {
-                ui.raw(&fencepost_formats::csv_line(columns.iter().map(|column| &row[*column])))?;
+                write_csv_row(ui, columns.iter().map(|column| &row[*column]))?;
             }
         }
     }
     Ok(())
+}
+
+fn write_csv_heading(ui: &mut Ui, columns: &[&str]) -> Result<(), CommandError> {
+    let heading: Vec<Json> = columns.iter().map(|column| Json::from(*column)).collect();
+    write_csv_row(ui, &heading)
+}
+
+fn write_csv_row<'c>(ui: &mut Ui, cells: impl IntoIterator<Item = &'c Json>) -> Result<(), CommandError> {
+    Ok(ui.raw(&fencepost_formats::csv_line(cells))?)
 }

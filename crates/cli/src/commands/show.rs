@@ -60,7 +60,7 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
                 ui,
                 args.format,
                 &["device", "fact", "value", "unit", "source", "collected_at", "stale", "wrong_type"],
-                &rows,
+                rows,
             )?;
         }
     }
@@ -92,7 +92,7 @@ fn show_person(
                     serde_json::json!({ "schema": json::SCHEMA, "person": person.id, "fact": fact, "value": value })
                 })
                 .collect();
-            write_rows(ui, format, &["person", "fact", "value"], &rows)?;
+            write_rows(ui, format, &["person", "fact", "value"], rows)?;
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -68,7 +68,7 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
                 ui,
                 args.format,
                 &["device", "rule", "outcome", "reason", "severity", "stage", "phase", "opened", "due", "title", "fix"],
-                &rows,
+                rows,
             )?;
         }
     }

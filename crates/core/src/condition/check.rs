@@ -16,7 +16,7 @@ use super::temporal::{parse_at_literal, parse_date_time, parse_day, parse_durati
 use crate::diagnostic::{Diagnostic, Text, nearest};
 use crate::dictionary::{Dictionary, FactType};
 use crate::id::GroupId;
-use crate::layout::Layout;
+use crate::layout::{Layout, SlotId};
 use crate::value::{DateTime, Value};
 use crate::version::is_version;
 
@@ -157,15 +157,17 @@ impl Condition {
             scopes: Vec::new(),
             next_local: 0,
             slots: BTreeSet::new(),
+            may_read: BTreeSet::new(),
             groups: BTreeSet::new(),
             reads_standing: false,
         };
         let root = checker.expr(tree);
-        let Checker { failed, slots, groups, reads_standing, .. } = checker;
+        let Checker { failed, slots, may_read, groups, reads_standing, .. } = checker;
         (!failed).then(|| Self {
             root,
             text: text.clone(),
             slots: slots.into_iter().collect(),
+            may_read: may_read.into_iter().collect(),
             groups: groups.into_iter().collect(),
             reads_standing,
         })
@@ -187,7 +189,8 @@ struct Checker<'c, 'v> {
     failed: bool,
     scopes: Vec<Scope>,
     next_local: usize,
-    slots: BTreeSet<crate::layout::SlotId>,
+    slots: BTreeSet<SlotId>,
+    may_read: BTreeSet<SlotId>,
     groups: BTreeSet<usize>,
     reads_standing: bool,
 }
@@ -522,6 +525,7 @@ impl Checker<'_, '_> {
             self.check_known(path, span);
         }
         let slot = self.vocabulary.layout.want(path, self.vocabulary.dictionary);
+        self.may_read.insert(slot);
         if hold {
             self.slots.insert(slot);
         }

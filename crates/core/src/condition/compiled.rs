@@ -224,6 +224,8 @@ pub struct Condition {
     pub(super) text: Text,
     /// Slots of the device facts it names, ascending.
     pub(super) slots: Vec<SlotId>,
+    /// Slots of all device facts that it may read, ascending.
+    pub(super) may_read: Vec<SlotId>,
     /// Groups it asks about, by index, ascending.
     pub(super) groups: Vec<usize>,
     /// It asks for the standing, or for findings.
@@ -249,6 +251,12 @@ impl Condition {
     /// Returns the slots of the device facts it names, ascending. Names inside a filter are fields of its items first, and not among them.
     pub fn slots(&self) -> &[SlotId] {
         &self.slots
+    }
+
+    /// Returns the slots of all device facts that it may read, ascending: also those that a name inside a filter stands for where an
+    /// item has no such field.
+    pub fn may_read(&self) -> &[SlotId] {
+        &self.may_read
     }
 
     /// Returns the groups it asks about, as indexes into the list it was compiled with, ascending.

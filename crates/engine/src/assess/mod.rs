@@ -20,6 +20,7 @@ pub use report::{Assessed, FindingLine};
 
 use crate::documents::hide_new_secrets;
 use crate::error::EngineError;
+use crate::gather::{Batch, DEVICES, Job};
 use crate::judge::{Judge, People};
 use crate::project::Project;
 use crate::reading::Moment;
@@ -28,7 +29,7 @@ use crate::taken::TakenVerdicts;
 use crate::workers::{cores, handed_out};
 use inputs::Inputs;
 use tally::Tally;
-use weigh::{Desk, FindingChanges, Job, Judgement, Settling, Weighed, Weigher, needs_documents};
+use weigh::{Desk, FindingChanges, Judgement, Settling, Weighed, Weigher, needs_documents};
 
 /// What the last assessment went by, in the settings of a ledger; where it says nothing, the next one begins afresh.
 pub(crate) const RULES: &str = "assessed_by";
@@ -36,8 +37,6 @@ pub(crate) const RULES: &str = "assessed_by";
 const WORKSPACE: &str = "assessed_workspace";
 /// From when on time alone may change who belongs to which groups of people.
 const PEOPLE_UNTIL: &str = "people_until";
-/// How many devices are handed to a worker at once.
-const DEVICES: usize = 64;
 
 /// How to assess.
 #[derive(Clone, Copy, Debug, Default)]
@@ -117,7 +116,8 @@ fn assess_and_commit(
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
     let (stamp, total) = (inputs.stamp, devices.len() as u64);
-    let mut pass = Pass { project, run, stamp, anew, writer, tally, seen: 0, total, taken: 0, progress };
+    let mut pass =
+        Pass { project, run, stamp, anew, writer, tally, seen: 0, total, taken: 0, batches: Vec::new(), progress };
     if !devices.is_empty() {
         let people = People::load(&pass.writer.reader().people(None)?, project, at);
         let judge = Judge::new(project, &people, at);
@@ -130,13 +130,21 @@ fn assess_and_commit(
             &mut pass,
             workers,
             |pass| {
-                let jobs = devices.by_ref().take(DEVICES).map(|device| pass.job(device));
-                let jobs = jobs.collect::<Result<Vec<Job>, LedgerError>>()?;
-                Ok((!jobs.is_empty()).then_some(jobs))
+                let batch = pass.batches.pop().unwrap_or_default();
+                Ok(batch.fill(&pass.writer.reader(), &mut devices, pass.stamp, needs_documents)?)
             },
             || Desk::new(&bodies),
-            |desk, jobs: Vec<Job>| jobs.into_iter().map(|job| weigher.weigh(desk, job)).collect::<Vec<_>>(),
-            |pass, weighed| weighed.into_iter().try_for_each(|weighed| pass.save(weighed?)),
+            |desk, batch: Batch| {
+                let weighed: Vec<_> = batch.jobs().map(|job| weigher.weigh(desk, &job)).collect();
+                (batch, weighed)
+            },
+            |pass, (batch, weighed)| {
+                for (job, weighed) in batch.jobs().zip(weighed) {
+                    pass.save(&job, weighed?)?;
+                }
+                pass.batches.push(batch);
+                Ok::<_, EngineError>(())
+            },
         )?;
         pass.writer.set_setting(PEOPLE_UNTIL, &people.until().as_microsecond().to_string())?;
     }
@@ -201,44 +209,36 @@ struct Pass<'a, 'l> {
     total: u64,
     /// Of how many devices verdicts were taken that were worked out elsewhere.
     taken: u64,
+    /// Those that came back.
+    batches: Vec<Batch>,
     progress: &'a mut dyn FnMut(u64, u64),
 }
 
 impl Pass<'_, '_> {
-    /// Gathers what the ledger holds of a device.
-    fn job(&self, device: DeviceRow) -> Result<Job, LedgerError> {
-        let reader = self.writer.reader();
-        let before = reader.assessed(device.number)?;
-        let facts = reader.facts_of(device.number, self.stamp)?;
-        let documents =
-            if needs_documents(&device, &facts) { reader.packed_observations(&device.name)? } else { Vec::new() };
-        let findings = if before.is_none() { reader.findings_now(&device)? } else { Vec::new() };
-        Ok(Job { device, facts, documents, before, findings })
-    }
-
     /// Writes what a device came to.
-    fn save(&mut self, weighed: Weighed) -> Result<(), EngineError> {
-        let Weighed { device, packed, apart, over, before, taken, result } = weighed;
+    fn save(&mut self, job: &Job<'_>, weighed: Weighed) -> Result<(), EngineError> {
+        let Weighed { packed, apart, over, taken, result } = weighed;
+        let (device, before) = (job.device, job.outcome());
         self.taken += u64::from(taken);
-        let counted = before.as_ref().filter(|_| !self.anew);
+        let counted = before.filter(|_| !self.anew);
         for (source, packed) in packed {
             self.writer.set_facts(device.number, source, PackedFacts { stamp: self.stamp, packed: &packed })?;
         }
         for (source, apart) in apart {
             self.writer.keep_apart(self.run, &source, &device.name, &apart)?;
         }
-        self.save_findings(&device, &over)?;
+        self.save_findings(device, &over)?;
         match result {
-            Judgement::Same if self.anew => self.tally.replace(self.project, None, before.as_ref()),
+            Judgement::Same if self.anew => self.tally.replace(self.project, None, before),
             Judgement::Same => {}
             Judgement::Retired => {
-                self.retire(&device)?;
+                self.retire(device)?;
                 self.tally.replace(self.project, counted, None);
             }
             Judgement::Settled(settling) => {
-                self.save_findings(&device, &settling.changes)?;
-                self.save_spells(&device, &settling)?;
-                self.tally.replace(self.project, counted, Some(&settling.outcome));
+                self.save_findings(device, &settling.changes)?;
+                self.save_spells(device, &settling)?;
+                self.tally.replace(self.project, counted, Some(settling.outcome.borrowed()));
             }
         }
         self.seen += 1;

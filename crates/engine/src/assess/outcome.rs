@@ -1,7 +1,7 @@
 //! What an assessment came to on one device, as bytes beside it in the ledger: enough to tell whether anything about it changed,
 //! and to take it out of the counts of the fleet again.
 
-use fencepost_core::{Reason, SlotId, Standing, Verdict, VerdictOutcome};
+use fencepost_core::{Reason, Standing, Verdict, VerdictOutcome};
 
 use crate::judge::Judged;
 
@@ -9,11 +9,11 @@ use crate::judge::Judged;
 const FORMAT: u8 = 1;
 
 /// A digest of what is kept of a device, in eight bytes.
-pub(super) type Digest = [u8; 8];
+pub(crate) type Digest = [u8; 8];
 
-/// What an assessment came to on a device.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Outcome {
+/// What an assessment came to on a device; `B` holds the bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Outcome<B = Vec<u8>> {
     /// How it stands.
     pub standing: u8,
     /// Whether an enforced rule covers it.
@@ -23,9 +23,9 @@ pub(super) struct Outcome {
     /// Digests of its verdicts that are no pass, of the decisions about it, and of its holders.
     pub kept: [Digest; 3],
     /// A code for the verdict of each rule that is no draft.
-    pub verdicts: Vec<u8>,
+    pub verdicts: B,
     /// A bit for each slot that some source reports.
-    pub reported: Vec<u8>,
+    pub reported: B,
 }
 
 const VACUOUS: u8 = 0x40;
@@ -56,27 +56,28 @@ pub(crate) fn verdict_of(rule: usize, code: u8) -> Verdict {
 /// Returns a bit for each slot of a device that some source reports.
 pub(super) fn reported(judged: &Judged<'_>) -> Vec<u8> {
     let facts = judged.input.facts;
-    let slots = facts.layout().len();
-    let mut bits = vec![0; slots.div_ceil(8)];
-    for at in 0..slots {
-        if facts.slot(SlotId(u32::try_from(at).unwrap_or(u32::MAX))).origin.is_some() {
+    let mut bits = vec![0; facts.layout().len().div_ceil(8)];
+    for (at, slot) in facts.layout().slots().enumerate() {
+        if facts.slot(slot).origin.is_some() {
             bits[at / 8] |= 1 << (at % 8);
         }
     }
     bits
 }
 
-impl Outcome {
+impl<B: AsRef<[u8]>> Outcome<B> {
     /// Returns how the device stands.
-    pub(super) fn standing(&self) -> Standing {
+    pub(crate) fn standing(&self) -> Standing {
         Standing::ALL.get(usize::from(self.standing)).copied().unwrap_or(Standing::NonCompliant)
     }
 
     /// Returns whether a slot is reported.
     pub(super) fn reports(&self, slot: usize) -> bool {
-        self.reported.get(slot / 8).is_some_and(|bits| bits & (1 << (slot % 8)) != 0)
+        self.reported.as_ref().get(slot / 8).is_some_and(|bits| bits & (1 << (slot % 8)) != 0)
     }
+}
 
+impl Outcome {
     pub(super) fn to_bytes(&self) -> Vec<u8> {
         let flags = u8::from(self.covered) | u8::from(self.stale) << 1;
         let mut bytes = vec![FORMAT, self.standing, flags];
@@ -87,8 +88,16 @@ impl Outcome {
         bytes
     }
 
-    /// Reads what [`Self::to_bytes`] wrote; none when it was not.
-    pub(super) fn from_bytes(bytes: &[u8]) -> Option<Self> {
+    /// Returns it with its bytes borrowed.
+    pub(super) fn borrowed(&self) -> Outcome<&[u8]> {
+        let Self { standing, covered, stale, kept, ref verdicts, ref reported } = *self;
+        Outcome { standing, covered, stale, kept, verdicts, reported }
+    }
+}
+
+impl<'b> Outcome<&'b [u8]> {
+    /// Reads what [`Outcome::to_bytes`] wrote; none when it was not.
+    pub(crate) fn from_bytes(bytes: &'b [u8]) -> Option<Self> {
         let ([FORMAT, standing, flags], rest) = bytes.split_first_chunk::<3>()? else { return None };
         let (kept, rest) = rest.split_first_chunk::<24>()?;
         let (count, rest) = rest.split_first_chunk::<2>()?;
@@ -99,8 +108,8 @@ impl Outcome {
             covered: flags & 1 != 0,
             stale: flags & 2 != 0,
             kept: [digest(0), digest(1), digest(2)],
-            verdicts: verdicts.to_vec(),
-            reported: reported.to_vec(),
+            verdicts,
+            reported,
         })
     }
 }
@@ -124,7 +133,7 @@ mod tests {
             reported: vec![0b101, 1],
         };
         let bytes = outcome.to_bytes();
-        assert_eq!(Outcome::from_bytes(&bytes), Some(outcome.clone()));
+        assert_eq!(Outcome::from_bytes(&bytes), Some(outcome.borrowed()));
         assert!(outcome.verdicts.iter().map(|code| verdict_of(3, *code)).eq(all));
         assert_eq!(
             (outcome.reports(0), outcome.reports(1), outcome.reports(8), outcome.reports(99)),

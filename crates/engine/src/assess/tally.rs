@@ -55,7 +55,7 @@ impl Tally {
     }
 
     /// Counts a device as it is now instead of as it was before.
-    pub(super) fn replace(&mut self, project: &Project, before: Option<&Outcome>, now: Option<&Outcome>) {
+    pub(super) fn replace(&mut self, project: &Project, before: Option<Outcome<&[u8]>>, now: Option<Outcome<&[u8]>>) {
         for (outcome, adds) in [(before, false), (now, true)] {
             let Some(outcome) = outcome else { continue };
             // Taken out is what was counted earlier, so nothing falls below zero.
@@ -68,7 +68,7 @@ impl Tally {
             step(&mut self.devices.stale, outcome.stale);
             let judged =
                 project.rules.rules().iter().zip(&mut self.rules).filter(|(rule, _)| rule.stage != Stage::Draft);
-            for ((_, count), code) in judged.zip(&outcome.verdicts) {
+            for ((_, count), code) in judged.zip(outcome.verdicts) {
                 let verdict = verdict_of(0, *code);
                 step(count.of_outcome(verdict.outcome), true);
                 step(&mut count.vacuous, verdict.vacuous);
@@ -99,7 +99,7 @@ impl Tally {
         }
         let mut known = known_paths(writer)?;
         let layout = project.rules.layout();
-        let slots = (0..layout.len()).map(|at| SlotId(u32::try_from(at).unwrap_or(u32::MAX)));
+        let slots = layout.slots();
         known.extend(slots.filter(reports).map(|slot| layout.slot_path(slot).to_owned()));
         let dictionary = Dictionary { reported: Some(known), ..project.dictionary.clone() };
         let (_, mistakes) = RuleSet::compile(&project.source, &dictionary, &[]);

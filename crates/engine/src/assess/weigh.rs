@@ -9,9 +9,7 @@ use fencepost_core::{
     TransitionKind, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
 };
 use fencepost_formats::{JsonDocuments, thin_out};
-use fencepost_store::{
-    AssessedRow, Bodies, BodyUnpacker, DeviceRow, FactsRow, FindingRow, LedgerError, PackedObservation,
-};
+use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceRow, FactsRow, FindingRow, Held, LedgerError};
 use jiff::Timestamp;
 use serde_json::json;
 
@@ -20,34 +18,22 @@ use super::outcome::{Digest, Outcome, code_of, reported};
 use crate::codec;
 use crate::decisions::usual_decisions;
 use crate::documents::Document;
+use crate::gather::Job;
 use crate::judge::{Judge, Judged};
 use crate::reading::{UNCOVERED, damaged};
 use crate::taken::TakenVerdicts;
-
-/// What the ledger holds of a device.
-pub(super) struct Job {
-    pub device: DeviceRow,
-    pub facts: Vec<FactsRow>,
-    /// The documents, where they are needed besides the facts.
-    pub documents: Vec<PackedObservation>,
-    pub before: Option<AssessedRow>,
-    /// Its findings, where they are not in what was kept of it before.
-    pub findings: Vec<FindingRow>,
-}
 
 /// A spell: subject, value and detail.
 pub(super) type Spell = (String, String, String);
 
 /// What is to be written of a device.
 pub(super) struct Weighed {
-    pub device: DeviceRow,
     /// Facts by the number of their source, to be kept anew.
     pub packed: Vec<(i64, Vec<u8>)>,
     /// Volatile facts that the rules read, by source.
     pub apart: Vec<(String, Vec<u8>)>,
     /// Findings of an earlier life that ran, closed.
     pub over: FindingChanges,
-    pub before: Option<Outcome>,
     /// Its verdicts were taken from where they were worked out.
     pub taken: bool,
     pub result: Judgement,
@@ -171,7 +157,7 @@ impl<'b> Desk<'b> {
 }
 
 impl Weigher<'_> {
-    pub(super) fn weigh(&self, desk: &mut Desk<'_>, job: Job) -> Result<Weighed, LedgerError> {
+    pub(super) fn weigh(&self, desk: &mut Desk<'_>, job: &Job<'_>) -> Result<Weighed, LedgerError> {
         desk.arena.reset();
         let (arena, judge) = (&desk.arena, self.judge);
         let project = judge.project;
@@ -183,27 +169,26 @@ impl Weigher<'_> {
             packed: Vec::new(),
             apart: Vec::new(),
             over: FindingChanges::default(),
-            before: before.as_ref().and_then(|row| Outcome::from_bytes(&row.outcome)),
             taken: false,
             result: Judgement::Retired,
-            device: device.clone(),
         };
+        let outcome_before = job.outcome();
         let mut observations: Vec<Observation<'_>> = Vec::with_capacity(facts.len());
         let mut bytes: Vec<&[u8]> = Vec::with_capacity(facts.len());
-        for said in &facts {
+        for said in facts {
             let stored = documents.iter().find(|document| document.source == said.source);
             let stored = stored.map(|stored| stored.unpack(&mut desk.unpacker)).transpose()?;
             if let Some(stored) = &stored
                 && let Some(apart) = &stored.apart
                 && let Some(apart) = thin_out(&stored.body, apart, |path| self.inputs.reads(path))
             {
-                weighed.apart.push((said.source.clone(), apart));
+                weighed.apart.push((said.source.to_string(), apart));
             }
             if !project.lives.is_of_this_life(name, said.collected, judge.at) {
                 continue;
             }
-            let packed: &[u8] = match (&said.packed, stored) {
-                (Some(packed), _) => arena.alloc_slice_copy(packed),
+            let packed: &[u8] = match (said.packed, stored) {
+                (Some(packed), _) => packed,
                 (None, Some(stored)) => {
                     let document = Document::of(name, stored);
                     let read =
@@ -218,17 +203,17 @@ impl Weigher<'_> {
                 (None, None) => return Err(broken("it is not there")),
             };
             let slots = unpack(packed, layout, arena).ok_or_else(|| broken("its packed facts cannot be read"))?;
-            observations.push(judge.observation(&said.source, Some(said.collected), slots));
+            observations.push(judge.observation(said.source, Some(said.collected), slots));
             bytes.push(packed);
         }
         let findings = || match &before {
             Some(before) => {
-                codec::unpack_findings(&before.findings, name).ok_or_else(|| broken("its findings cannot be read"))
+                codec::unpack_findings(before.findings, name).ok_or_else(|| broken("its findings cannot be read"))
             }
-            None => Ok(latest_of(&findings)),
+            None => Ok(latest_of(findings)),
         };
         if observations.is_empty() {
-            weighed.over = FindingChanges::closed(&self.by_life(name, &facts, findings()?).over, self.run);
+            weighed.over = FindingChanges::closed(&self.by_life(name, facts, findings()?).over, self.run);
             return Ok(weighed);
         }
         let watch: &Watch = arena.alloc(Watch::default());
@@ -251,12 +236,12 @@ impl Weigher<'_> {
             None => judge.verdicts(&judged.input, arena),
         };
         let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
-        if holds && weighed.before.as_ref().is_some_and(|before| before.verdicts == codes) {
+        if holds && outcome_before.is_some_and(|before| before.verdicts == codes) {
             // The same verdicts by the same facts and rules: there is nothing to settle.
             weighed.result = Judgement::Same;
             return Ok(weighed);
         }
-        let ByLife { current: earlier, past, over } = self.by_life(name, &facts, findings()?);
+        let ByLife { current: earlier, past, over } = self.by_life(name, facts, findings()?);
         weighed.over = FindingChanges::closed(&over, self.run);
         let settled = settle(
             &DeviceId::from(name),
@@ -297,7 +282,7 @@ impl Weigher<'_> {
             outcome: outcome.to_bytes(),
             findings: codec::pack_findings(&with_past(&settled.findings, past)),
         };
-        let was = weighed.before.as_ref();
+        let was = outcome_before;
         let differs = |which: usize| was.is_none_or(|was| was.kept[which] != outcome.kept[which]);
         let stands_otherwise = was.is_none_or(|was| (was.standing, was.covered) != (outcome.standing, outcome.covered));
         let cover = if settled.covered { "covered" } else { UNCOVERED };
@@ -306,7 +291,7 @@ impl Weigher<'_> {
             decisions: differs(1).then_some(decisions),
             holders: differs(2).then_some(holders),
             standing: stands_otherwise.then(|| (String::new(), settled.standing.as_str().to_owned(), cover.to_owned())),
-            row: (before.as_ref() != Some(&row)).then_some(row),
+            row: (before.as_ref() != Some(&row.borrowed())).then_some(row),
             changes: FindingChanges::of(&earlier, &settled, self.run),
             outcome,
         }));
@@ -314,7 +299,7 @@ impl Weigher<'_> {
     }
 
     /// Parts the findings of a device by its lives.
-    fn by_life(&self, device: &str, facts: &[FactsRow], findings: Vec<Finding>) -> ByLife {
+    fn by_life(&self, device: &str, facts: &[FactsRow<'_>], findings: Vec<Finding>) -> ByLife {
         let Some(retirement) = self.judge.project.lives.last_retirement(device, self.judge.at) else {
             return ByLife { current: findings, past: Vec::new(), over: Vec::new() };
         };
@@ -385,8 +370,15 @@ fn digest<'t>(texts: impl IntoIterator<Item = &'t str>) -> Digest {
 }
 
 /// Whether a device that is looked at again has to be read from its documents too.
-pub(super) fn needs_documents(device: &DeviceRow, facts: &[FactsRow]) -> bool {
-    facts.iter().any(|said| said.packed.is_none() || device.dirty && said.has_apart)
+pub(super) fn needs_documents(device: &DeviceRow, held: &Held, at: usize) -> bool {
+    held.facts(at).any(|said| said.packed.is_none() || device.dirty && said.has_apart)
+}
+
+impl Job<'_> {
+    /// Returns what the device came to before.
+    pub(super) fn outcome(&self) -> Option<Outcome<&[u8]>> {
+        Outcome::from_bytes(self.before.as_ref()?.outcome)
+    }
 }
 
 impl Judged<'_> {

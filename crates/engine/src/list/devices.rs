@@ -1,13 +1,17 @@
 //! Devices, with how they stand and what is asked of their facts.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
-use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, GroupId, Layout, SlotId, Value, Vocabulary};
+use bumpalo::Bump;
+use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, GroupId, Layout, SlotId, Value, Vocabulary};
 use fencepost_formats::json_of_value;
 use serde_json::{Value as Json, json};
 
 use super::{Filter, Listing, Row, compile_filter};
 use crate::error::EngineError;
+use crate::gather::Job;
 use crate::judge::surroundings;
 use crate::reading::Reading;
 use crate::survey::reported_paths;
@@ -33,77 +37,86 @@ impl Reading<'_> {
                 Err(mistakes) => return Ok(Err(mistakes)),
             }
         }
-        let mut unseen: BTreeSet<SlotId> =
-            compiled.condition.iter().flat_map(|condition| condition.slots()).copied().collect();
+        // What the condition asks for, and whether some device reports it.
+        let asked: BTreeMap<SlotId, AtomicBool> =
+            compiled.condition.iter().flat_map(Condition::slots).map(|slot| (*slot, AtomicBool::new(false))).collect();
         const OWN: [&str; 9] =
             ["device", "standing", "holder", "open", "overdue", "collected_at", "groups", "sources", "absent"];
-        let extra: Vec<(String, _)> = columns
-            .iter()
-            .chain(&project.config.fence_by)
-            .filter(|column| !OWN.contains(&column.as_str()))
-            .map(|column| (column.clone(), layout.want(column, &project.dictionary)))
-            .collect();
-        let standings = self.standings()?;
+        let mut extra: Vec<(String, SlotId)> = Vec::new();
+        for column in columns.iter().chain(&project.config.fence_by) {
+            if !OWN.contains(&column.as_str()) && !extra.iter().any(|(known, _)| known == column) {
+                extra.push((column.clone(), layout.want(column, &project.dictionary)));
+            }
+        }
+        let names = OWN.iter().map(|own| (*own).to_owned()).chain(extra.iter().map(|(column, _)| column.clone()));
+        let names: Arc<Vec<String>> = Arc::new(names.collect());
         let judge = self.judge();
         // Most devices are passed over, so their findings are left alone unless they are asked for.
         let asks_for_findings =
             project.rules.groups_read_standing() || compiled.condition.as_ref().is_some_and(Condition::reads_standing);
-        let findings = if asks_for_findings { self.findings(None, false)? } else { BTreeMap::new() };
-        let wanted: Vec<SlotId> = unseen.iter().copied().chain(extra.iter().map(|(_, slot)| *slot)).collect();
-        let (mut rows, mut total) = (Vec::new(), 0);
-        self.for_each_with_facts(&judge, &layout, &wanted, |row, facts, arena| {
-            let device = row.name.as_str();
-            total += 1;
+        let read = compiled.condition.iter().flat_map(Condition::may_read).copied();
+        let wanted: Vec<SlotId> = read.chain(extra.iter().map(|(_, slot)| *slot)).collect();
+        let (posture, absences, at) = (self.posture()?, self.reader.absences(self.run)?, self.at);
+        let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
+            let device = job.device.name.as_str();
             let judged = judge.judged(device, facts, arena);
-            let own = findings.get(device).map_or(&[][..], Vec::as_slice);
-            let ambient = surroundings(standings.get(device).map(|(standing, _)| *standing), own, arena);
+            let mut own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
+            let ambient = surroundings(posture.standing(job)?.map(|(standing, _)| standing), &own, arena);
             let standing = ambient.standing;
             let zone = &project.config.zone;
             let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
             if let Some(condition) = &compiled.condition {
-                unseen.retain(|slot| facts.slot(*slot).origin.is_none());
-                let mut evaluator = Evaluator::new(Some(facts), self.at, zone, arena);
+                for (slot, seen) in &asked {
+                    if facts.slot(*slot).origin.is_some() {
+                        seen.store(true, Ordering::Relaxed);
+                    }
+                }
+                let mut evaluator = Evaluator::new(Some(facts), at, zone, arena);
                 evaluator.set_groups(memberships);
                 evaluator.set_ambient(ambient);
                 if !matches!(evaluator.holds(condition), Value::Boolean(true)) {
-                    return Ok(());
+                    return Ok(None);
                 }
             }
-            let of_device = if asks_for_findings { Vec::new() } else { self.running_of(row)? };
-            let own = if asks_for_findings { own } else { &of_device };
-            let overdue = own.iter().filter(|finding| finding.due <= self.at).count();
+            if !asks_for_findings {
+                own = posture.running(job)?;
+            }
+            let overdue = own.iter().filter(|finding| finding.due <= at).count();
             let holders: Vec<&str> = judged
                 .input
                 .holders
                 .iter()
                 .map(|holder| holder.person.map_or(holder.id, |person| person.name()))
                 .collect();
-            let mut cells = Row::new();
-            cells.insert("device".into(), json!(device));
-            cells.insert("standing".into(), json!(standing));
-            cells.insert("holder".into(), if holders.is_empty() { Json::Null } else { json!(holders.join(", ")) });
-            cells.insert("open".into(), json!(own.len() - overdue));
-            cells.insert("overdue".into(), json!(overdue));
-            cells.insert("collected_at".into(), json!(facts.collected().map(|moment| moment.to_string())));
             let member: Vec<&str> = groups
                 .iter()
                 .zip(memberships)
                 .filter(|(id, value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
                 .map(|(id, _)| id.as_str())
                 .collect();
-            cells.insert("groups".into(), json!(member.join(", ")));
             let sources: Vec<&str> = facts.observations().iter().map(|said| said.source).collect();
-            cells.insert("sources".into(), json!(sources.join(", ")));
-            let absent: Vec<String> =
-                self.reader.absences_of(device, self.run)?.into_iter().map(|(source, _)| source).collect();
-            cells.insert("absent".into(), if absent.is_empty() { Json::Null } else { json!(absent.join(", ")) });
-            for (column, slot) in &extra {
-                cells.insert(column.clone(), json_of_value(&facts.slot(*slot).value));
-            }
-            rows.push(cells);
-            Ok(())
+            let mut cells = Vec::with_capacity(names.len());
+            cells.extend([
+                json!(device),
+                json!(standing),
+                if holders.is_empty() { Json::Null } else { json!(holders.join(", ")) },
+                json!(own.len() - overdue),
+                json!(overdue),
+                json!(facts.collected().map(|moment| moment.to_string())),
+                json!(member.join(", ")),
+                json!(sources.join(", ")),
+                absences.get(device).map_or(Json::Null, |sources| json!(sources.join(", "))),
+            ]);
+            cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
+            Ok(Some(Row { names: Arc::clone(&names), cells }))
+        };
+        let (mut rows, mut total) = (Vec::new(), 0);
+        self.with_facts(&judge, &layout, &wanted, look, |found: Option<Row>| {
+            total += 1;
+            rows.extend(found);
         })?;
-        if let (Some(filter), false) = (filter, unseen.is_empty()) {
+        let is_unseen = |seen: &AtomicBool| !seen.load(Ordering::Relaxed);
+        if let (Some(filter), true) = (filter, asked.values().any(is_unseen)) {
             // Only a name that no device reports is worth looking through all of them for what was meant.
             let reported = Some(reported_paths(&self.reader)?);
             let dictionary = Dictionary { reported, ..project.dictionary.clone() };

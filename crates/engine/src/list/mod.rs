@@ -7,6 +7,8 @@ mod people;
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Index;
+use std::sync::Arc;
 
 use bumpalo::Bump;
 use fencepost_core::{
@@ -15,7 +17,7 @@ use fencepost_core::{
 };
 use fencepost_formats::JsonDocuments;
 use fencepost_store::SpellKind;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 
 use crate::error::EngineError;
 use crate::project::Project;
@@ -81,7 +83,49 @@ impl Kind {
     }
 }
 
-type Row = Map<String, Json>;
+/// A row: a value for each of its names, which rows of a kind share.
+#[derive(Clone, Debug)]
+pub struct Row {
+    names: Arc<Vec<String>>,
+    cells: Vec<Json>,
+}
+
+impl Row {
+    fn position(&self, name: &str) -> Option<usize> {
+        self.names.iter().position(|known| known == name)
+    }
+
+    /// Returns the value of a name; none where the row has no such name.
+    pub fn get(&self, name: &str) -> Option<&Json> {
+        self.position(name).map(|at| &self.cells[at])
+    }
+
+    /// Returns its names, in their order.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.names.iter().map(String::as_str)
+    }
+
+    /// Gives it a value for a name that it does not have.
+    fn or_insert(&mut self, name: &str, value: impl FnOnce() -> Json) {
+        if self.position(name).is_none() {
+            Arc::make_mut(&mut self.names).push(name.to_owned());
+            self.cells.push(value());
+        }
+    }
+
+    fn to_json(&self) -> Json {
+        self.names.iter().cloned().zip(self.cells.iter().cloned()).collect()
+    }
+}
+
+impl Index<&str> for Row {
+    type Output = Json;
+
+    /// Returns the value of a name; null where the row has no such name.
+    fn index(&self, name: &str) -> &Json {
+        self.get(name).unwrap_or(&Json::Null)
+    }
+}
 
 /// Rows with named columns.
 #[derive(Clone, Debug)]
@@ -134,7 +178,7 @@ impl Reading<'_> {
         let known: BTreeSet<String> = names
             .iter()
             .map(|name| (*name).to_owned())
-            .chain(rows.iter().flat_map(|row| row.keys().cloned()))
+            .chain(rows.iter().flat_map(|row| row.names().map(str::to_owned)))
             .collect();
         let mut warnings = Vec::new();
         if let Some(filter) = filter {
@@ -362,9 +406,9 @@ impl Listing {
     pub fn sort(&mut self, by: &str) -> Result<(), EngineError> {
         let (column, down) = by.strip_prefix('-').map_or((by, false), |column| (column, true));
         if let Some(first) = self.rows.first()
-            && !first.contains_key(column)
+            && first.get(column).is_none()
         {
-            return Err(unknown_column(column, first.keys().map(String::as_str)));
+            return Err(unknown_column(column, first.names()));
         }
         self.rows.sort_by(|a, b| {
             let order = compare_cells(&a[column], &b[column]);
@@ -383,8 +427,8 @@ impl Listing {
     /// When there is no such column.
     pub fn count_by(self, column: &str) -> Result<Self, EngineError> {
         let Some(first) = self.rows.first() else { return Ok(Self { columns: vec![column.to_owned()], ..self }) };
-        if !first.contains_key(column) {
-            return Err(unknown_column(column, first.keys().map(String::as_str)));
+        if first.get(column).is_none() {
+            return Err(unknown_column(column, first.names()));
         }
         const STANDINGS: [(&str, &str); 4] = [
             ("compliant", "compliant"),
@@ -392,7 +436,7 @@ impl Listing {
             ("unproven", "unproven"),
             ("non_compliant", "non-compliant"),
         ];
-        let of_devices = first.contains_key("standing") && column != "standing";
+        let of_devices = first.get("standing").is_some() && column != "standing";
         let mut groups: BTreeMap<String, (Json, u64, [u64; 4])> = BTreeMap::new();
         for row in &self.rows {
             let values: Vec<&Json> = match &row[column] {
@@ -418,14 +462,14 @@ impl Listing {
             .map(|(value, count, standings)| {
                 let mut out = row([(column, value), ("count", json!(count)), ("share", json!(percent(count, total)))]);
                 if of_devices {
-                    out.extend(
-                        STANDINGS.iter().zip(standings).map(|((name, _), count)| ((*name).to_owned(), json!(count))),
-                    );
+                    for ((name, _), count) in STANDINGS.iter().zip(standings) {
+                        out.or_insert(name, || json!(count));
+                    }
                 }
                 out
             })
             .collect();
-        let columns = rows.first().map(|row| row.keys().cloned().collect()).unwrap_or_default();
+        let columns = rows.first().map(|row| row.names().map(str::to_owned).collect()).unwrap_or_default();
         Ok(Self { columns, rows, ..self })
     }
 }
@@ -457,7 +501,8 @@ fn unknown_column<'a>(column: &str, known: impl Iterator<Item = &'a str>) -> Eng
 }
 
 fn row<const N: usize>(cells: [(&str, Json); N]) -> Row {
-    cells.into_iter().map(|(name, value)| (name.to_owned(), value)).collect()
+    let names = cells.iter().map(|(name, _)| (*name).to_owned()).collect();
+    Row { names: Arc::new(names), cells: cells.into_iter().map(|(_, value)| value).collect() }
 }
 
 fn compile_filter(filter: &str, vocabulary: &mut Vocabulary<'_>) -> Result<Filter, Vec<Diagnostic>> {
@@ -495,7 +540,7 @@ fn filter_rows(
         .into_iter()
         .filter(|row| {
             arena.reset();
-            let text = Json::Object(row.clone()).to_string();
+            let text = row.to_json().to_string();
             let Ok(read) = JsonDocuments::default().read(text.as_bytes(), &layout, &arena) else { return false };
             let observation = [fencepost_core::Observation {
                 source: "row",

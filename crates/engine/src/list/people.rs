@@ -40,16 +40,16 @@ impl Reading<'_> {
             ]);
             if let Some(Datum::Object(fields)) = person.map(|person| &person.facts) {
                 for (key, value) in fields {
-                    row.entry(key.clone()).or_insert_with(|| json_of_datum(value));
+                    row.or_insert(key, || json_of_datum(value));
                 }
             }
             rows.push(row);
         }
-        let names: BTreeSet<String> = rows.iter().flat_map(|row| row.keys().cloned()).collect();
+        let names: BTreeSet<String> = rows.iter().flat_map(|row| row.names().map(str::to_owned)).collect();
         for row in &mut rows {
             // A fact that others have is empty here, not unknown.
             for name in &names {
-                row.entry(name.clone()).or_insert(Json::Null);
+                row.or_insert(name, || Json::Null);
             }
         }
         Ok((vec!["person", "name", "unit", "devices", "denied", "remark"], rows))

@@ -1,0 +1,149 @@
+//! What the ledger holds of devices, gathered for work that reads no ledger and so can be done on several cores.
+
+use std::collections::BTreeMap;
+
+use fencepost_core::{Finding, Standing, standing_at};
+use fencepost_store::{AssessedRow, DeviceRow, FactsRow, FindingRow, Held, LedgerError, PackedObservation, Reader};
+use jiff::Timestamp;
+
+use crate::assess::outcome::Outcome;
+use crate::codec;
+use crate::project::Project;
+use crate::reading::damaged;
+
+/// How many devices are gathered and handed to a worker at once.
+pub(crate) const DEVICES: usize = 256;
+
+/// Some devices with what the ledger holds of them. It goes to a worker and comes back to be filled again, so that no memory is
+/// taken on one thread and given back on another.
+#[derive(Default)]
+pub(crate) struct Batch {
+    devices: Vec<DeviceRow>,
+    held: Held,
+    /// Documents by the position of their device, where they were asked for.
+    documents: BTreeMap<usize, Vec<PackedObservation>>,
+    /// Findings by the position of their device, where they are not in what was kept of it before.
+    findings: BTreeMap<usize, Vec<FindingRow>>,
+}
+
+/// What the ledger holds of a device.
+pub(crate) struct Job<'b> {
+    pub device: &'b DeviceRow,
+    pub facts: Vec<FactsRow<'b>>,
+    /// The documents, where they are needed besides the facts.
+    pub documents: &'b [PackedObservation],
+    pub before: Option<AssessedRow<&'b [u8]>>,
+    /// Its findings, where they are not in what was kept of it before.
+    pub findings: &'b [FindingRow],
+}
+
+impl Batch {
+    /// Gathers what the ledger holds now of the next devices, documents of those that `needs_documents` names; none when there
+    /// are no more.
+    pub(crate) fn fill(
+        mut self,
+        reader: &Reader<'_>,
+        devices: &mut impl Iterator<Item = DeviceRow>,
+        stamp: i64,
+        needs_documents: impl Fn(&DeviceRow, &Held, usize) -> bool,
+    ) -> Result<Option<Self>, LedgerError> {
+        self.take(devices);
+        reader.hold(&self.devices, stamp, &mut self.held)?;
+        for (at, device) in self.devices.iter().enumerate() {
+            if needs_documents(device, &self.held, at) {
+                self.documents.insert(at, reader.packed_observations(&device.name, None)?);
+            }
+            if self.held.assessed(at).is_none() {
+                self.findings.insert(at, reader.findings_now(device)?);
+            }
+        }
+        Ok((!self.devices.is_empty()).then_some(self))
+    }
+
+    /// Gathers only the documents of the next devices, as of a run; none when there are no more.
+    pub(crate) fn fill_with_documents(
+        mut self,
+        reader: &Reader<'_>,
+        devices: &mut impl Iterator<Item = DeviceRow>,
+        run: i64,
+    ) -> Result<Option<Self>, LedgerError> {
+        self.take(devices);
+        reader.hold(&[], 0, &mut self.held)?;
+        for (at, device) in self.devices.iter().enumerate() {
+            self.documents.insert(at, reader.packed_observations(&device.name, Some(run))?);
+        }
+        Ok((!self.devices.is_empty()).then_some(self))
+    }
+
+    fn take(&mut self, devices: &mut impl Iterator<Item = DeviceRow>) {
+        self.documents.clear();
+        self.findings.clear();
+        self.devices.clear();
+        self.devices.extend(devices.by_ref().take(DEVICES));
+    }
+
+    /// Adds what every source now says of a device.
+    pub(crate) fn read_documents(&mut self, at: usize, reader: &Reader<'_>) -> Result<(), LedgerError> {
+        self.documents.insert(at, reader.packed_observations(&self.devices[at].name, None)?);
+        Ok(())
+    }
+
+    /// Returns what is held of the device at a position.
+    pub(crate) fn job(&self, at: usize) -> Job<'_> {
+        Job {
+            device: &self.devices[at],
+            facts: self.held.facts(at).collect(),
+            documents: self.documents.get(&at).map_or(&[], Vec::as_slice),
+            before: self.held.assessed(at),
+            findings: self.findings.get(&at).map_or(&[], Vec::as_slice),
+        }
+    }
+
+    /// Returns what is held of each device, in their order.
+    pub(crate) fn jobs(&self) -> impl Iterator<Item = Job<'_>> {
+        (0..self.devices.len()).map(|at| self.job(at))
+    }
+}
+
+/// Standings, each with whether any rule covers the device, and running findings; by device.
+pub(crate) type OfAll = (BTreeMap<String, (Standing, bool)>, BTreeMap<String, Vec<Finding>>);
+
+/// How devices stand and what they are found with: as kept beside each of them, moved by time since, or as of an earlier
+/// assessment.
+pub(crate) struct Posture<'p> {
+    pub project: &'p Project,
+    pub assessed_at: Timestamp,
+    pub at: Timestamp,
+    /// Where they are not kept beside each.
+    pub of_all: Option<OfAll>,
+}
+
+impl Posture<'_> {
+    /// Returns the findings of a device that run.
+    pub(crate) fn running(&self, job: &Job<'_>) -> Result<Vec<Finding>, LedgerError> {
+        let name = job.device.name.as_str();
+        if let Some((_, findings)) = &self.of_all {
+            return Ok(findings.get(name).cloned().unwrap_or_default());
+        }
+        let all = match &job.before {
+            Some(row) => codec::unpack_findings(row.findings, name)
+                .ok_or_else(|| damaged(self.project, name, "its findings cannot be read"))?,
+            None => job.findings.iter().filter_map(codec::finding).collect(),
+        };
+        Ok(all.into_iter().filter(Finding::is_running).collect())
+    }
+
+    /// Returns the standing of a device, and whether any rule covers it; none where it was not assessed.
+    pub(crate) fn standing(&self, job: &Job<'_>) -> Result<Option<(Standing, bool)>, LedgerError> {
+        if let Some((standings, _)) = &self.of_all {
+            return Ok(standings.get(&job.device.name).copied());
+        }
+        let outcome = job.before.as_ref().and_then(|row| Outcome::from_bytes(row.outcome));
+        let Some(outcome) = outcome else { return Ok(None) };
+        let standing = match self.at == self.assessed_at {
+            true => outcome.standing(),
+            false => standing_at(&self.running(job)?, outcome.covered, self.project.config.uncovered, self.at),
+        };
+        Ok(Some((standing, outcome.covered)))
+    }
+}
