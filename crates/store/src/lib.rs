@@ -117,7 +117,7 @@ impl Ledger {
             .set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)
             .map_err(doing("open", &self.path))?;
         self.connection
-            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY; PRAGMA cache_size = -32768;")
+            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY; PRAGMA cache_size = -65536;")
             .map_err(doing("open", &self.path))
     }
 

@@ -824,15 +824,15 @@ impl<'c> Reader<'c> {
         device: Option<&str>,
         run: Option<i64>,
     ) -> Result<Vec<SpellRow>, LedgerError> {
-        // All that a run began may be very many, so the device's own are asked for by name.
-        let (index, filter) = match device {
-            Some(_) => ("INDEXED BY spell_device", "AND d.name = ?3"),
-            None => ("", "AND ?3 IS NULL"),
+        // All that a run began may be very many, so a device's own are looked for at the device.
+        let (from_run, filter) = match device {
+            Some(_) => ("+s.from_run", "AND d.name = ?3"),
+            None => ("s.from_run", "AND ?3 IS NULL"),
         };
         self.all(
             &format!(
-                "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s {index} JOIN device d ON d.id = s.device \
-                 WHERE s.kind = ?1 AND s.from_run <= ?2 AND (s.to_run IS NULL OR s.to_run > ?2) {filter} ORDER BY d.name, s.subject"
+                "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s JOIN device d ON d.id = s.device \
+                 WHERE s.kind = ?1 AND {from_run} <= ?2 AND (s.to_run IS NULL OR s.to_run > ?2) {filter} ORDER BY d.name, s.subject"
             ),
             params![kind.as_str(), run.unwrap_or(LATEST), device],
             spell_row,
@@ -906,7 +906,7 @@ impl<'c> Reader<'c> {
     pub fn finding_versions(&self, device: &str) -> Result<Vec<FindingRow>, LedgerError> {
         self.all(
             "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run FROM finding f JOIN device d ON d.id = f.device \
-             WHERE d.name = ?1 ORDER BY f.from_run, f.subject, f.row",
+             WHERE d.name = ?1 ORDER BY f.from_run, f.subject, f.seq",
             [device],
             finding_row,
         )

@@ -8,7 +8,7 @@ use crate::bodies::body_hash;
 use crate::error::{LedgerError, doing};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 3] = [FIRST, SECOND, THIRD];
+const STEPS: [&str; 4] = [FIRST, SECOND, THIRD, FOURTH];
 
 const FIRST: &str = "
     CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
@@ -215,6 +215,45 @@ const THIRD: &str = "
     CREATE INDEX finding_due ON finding (due);
 ";
 
+/// What is known of a device lies together, so that what changes of it is written to few pages.
+const FOURTH: &str = "
+    CREATE TABLE spell_of_device (
+        device INTEGER NOT NULL REFERENCES device (id),
+        kind TEXT NOT NULL,
+        from_run INTEGER NOT NULL REFERENCES run (id),
+        seq INTEGER NOT NULL,            -- tells apart what began in one run
+        subject TEXT NOT NULL,
+        value TEXT NOT NULL,
+        detail TEXT NOT NULL,
+        to_run INTEGER REFERENCES run (id),
+        PRIMARY KEY (device, kind, from_run, seq)
+    ) STRICT, WITHOUT ROWID;
+    INSERT INTO spell_of_device SELECT device, kind, from_run, id, subject, value, detail, to_run FROM spell
+        ORDER BY device, kind, from_run, id;
+    DROP TABLE spell;
+    ALTER TABLE spell_of_device RENAME TO spell;
+    CREATE INDEX spell_from ON spell (kind, from_run);
+
+    CREATE TABLE finding_of_device (
+        device INTEGER NOT NULL REFERENCES device (id),
+        from_run INTEGER NOT NULL REFERENCES run (id),
+        seq INTEGER NOT NULL,            -- tells apart what was written in one run
+        subject TEXT NOT NULL,
+        opened INTEGER NOT NULL,
+        due INTEGER NOT NULL,
+        closed INTEGER,
+        body TEXT NOT NULL,
+        to_run INTEGER REFERENCES run (id),
+        PRIMARY KEY (device, from_run, seq)
+    ) STRICT, WITHOUT ROWID;
+    INSERT INTO finding_of_device SELECT device, from_run, row, subject, opened, due, closed, body, to_run FROM finding
+        ORDER BY device, from_run, row;
+    DROP TABLE finding;
+    ALTER TABLE finding_of_device RENAME TO finding;
+    CREATE INDEX finding_closed ON finding (closed);
+    CREATE INDEX finding_due ON finding (due);
+";
+
 /// Brings a ledger to the newest format.
 pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
     let failed = doing("open", path);
@@ -227,7 +266,7 @@ pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), Le
     if found == known {
         return Ok(());
     }
-    connection.execute_batch("PRAGMA page_size = 16384; PRAGMA journal_mode = WAL;").map_err(&failed)?;
+    connection.execute_batch("PRAGMA page_size = 8192; PRAGMA journal_mode = WAL;").map_err(&failed)?;
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
     // Another process may have been here while this one waited.
     let found = version(&transaction).map_err(&failed)?;
@@ -258,6 +297,7 @@ fn hash_again(connection: &Connection) -> rusqlite::Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::rows::SpellKind;
     use std::sync::Arc;
 
     #[test]
@@ -290,5 +330,41 @@ mod tests {
         assert_eq!(hash, body_hash(&now[0].body));
         assert_eq!(reader.observations_of("a", Some(1)).unwrap()[0].document, 1);
         assert_eq!(reader.history_of("a", None).unwrap().len(), 2);
+    }
+
+    #[test]
+    fn a_ledger_of_the_third_format_keeps_its_spells_and_findings_in_their_order() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        for step in [FIRST, SECOND, THIRD] {
+            connection.execute_batch(step).unwrap();
+        }
+        connection
+            .execute_batch(
+                "PRAGMA user_version = 3;
+                 INSERT INTO run (id, kind, number, as_of, at, user, version)
+                    VALUES (1, 'assess', 1, 5, 5, 'u', '0'), (2, 'assess', 2, 9, 9, 'u', '0');
+                 INSERT INTO device VALUES (1, 'b', 1), (2, 'a', 1);
+                 INSERT INTO spell (kind, device, subject, value, detail, from_run, to_run) VALUES
+                    ('verdict', 1, 'r', 'fail', '{}', 1, 2), ('verdict', 2, 'r', 'fail', '{}', 1, NULL),
+                    ('verdict', 1, 's', 'fail', '{}', 1, NULL), ('verdict', 1, 'r', 'unknown', '{}', 2, NULL);
+                 INSERT INTO finding (device, subject, opened, due, closed, body, from_run, to_run) VALUES
+                    (1, 's', 5, 7, NULL, '{}', 1, NULL), (1, 'r', 5, 7, NULL, '{}', 1, 2), (1, 'r', 5, 7, 9, '{}', 2, NULL);",
+            )
+            .unwrap();
+        migrate(&mut connection, Path::new("ledger")).unwrap();
+        let reader = crate::rows::Reader::new(&connection, Path::new("ledger"), Arc::default());
+        let spells = |run| {
+            let spells = reader.spells(SpellKind::Verdict, Some("b"), run).unwrap();
+            spells.into_iter().map(|spell| (spell.subject, spell.value)).collect::<Vec<_>>()
+        };
+        let pair = |one: &str, other: &str| (one.to_owned(), other.to_owned());
+        assert_eq!(spells(Some(1)), [pair("r", "fail"), pair("s", "fail")]);
+        assert_eq!(spells(None), [pair("r", "unknown"), pair("s", "fail")]);
+        assert_eq!(reader.spells(SpellKind::Verdict, None, None).unwrap().len(), 3);
+        let versions = reader.finding_versions("b").unwrap();
+        let versions: Vec<_> = versions.iter().map(|row| (row.from_run, row.subject.as_str())).collect();
+        assert_eq!(versions, [(1, "r"), (1, "s"), (2, "r")]);
+        let running = reader.findings(None, None, false).unwrap();
+        assert_eq!(running.iter().map(|row| row.subject.as_str()).collect::<Vec<_>>(), ["s"]);
     }
 }

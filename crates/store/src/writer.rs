@@ -108,6 +108,8 @@ pub struct Writer<'l> {
     devices: HashMap<String, i64>,
     sources: HashMap<String, i64>,
     events: i64,
+    /// Spells and versions of findings that were written.
+    rows: i64,
     _name: NamePlate,
 }
 
@@ -133,7 +135,7 @@ impl Drop for NamePlate {
 impl<'l> Writer<'l> {
     pub(crate) fn new(transaction: Transaction<'l>, path: PathBuf, command: &str, shared: SharedBodies) -> Self {
         let _name = NamePlate::put(&path, command);
-        Self { transaction, path, shared, devices: HashMap::new(), sources: HashMap::new(), events: 0, _name }
+        Self { transaction, path, shared, devices: HashMap::new(), sources: HashMap::new(), events: 0, rows: 0, _name }
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -607,17 +609,17 @@ impl<'l> Writer<'l> {
     ) -> Result<bool, LedgerError> {
         let failed = self.failed();
         let (device, _) = self.device(run, device)?;
-        let before: Vec<(i64, (String, String, String))> = {
+        let before: Vec<([i64; 2], (String, String, String))> = {
             let mut statement = self
                 .transaction
                 .prepare_cached(
-                    "SELECT id, subject, value, detail FROM spell \
+                    "SELECT from_run, seq, subject, value, detail FROM spell \
                      WHERE device = ?1 AND kind = ?2 AND to_run IS NULL",
                 )
                 .map_err(&failed)?;
             let rows = statement
                 .query_map(params![device, kind.as_str()], |row| {
-                    Ok((row.get(0)?, (row.get(1)?, row.get(2)?, row.get(3)?)))
+                    Ok(([row.get(0)?, row.get(1)?], (row.get(2)?, row.get(3)?, row.get(4)?)))
                 })
                 .map_err(&failed)?;
             rows.collect::<Result<_, _>>().map_err(&failed)?
@@ -626,17 +628,21 @@ impl<'l> Writer<'l> {
         let same = |one: &(String, String, String), other: &(String, String, String)| {
             one.0 == other.0 && one.1 == other.1 && (kind != SpellKind::Standing || one.2 == other.2)
         };
-        for (id, held) in &before {
+        for ([from_run, seq], held) in &before {
             if !now.iter().any(|holds| same(holds, held)) {
-                self.run_sql("UPDATE spell SET to_run = ?2 WHERE id = ?1", params![id, run])?;
+                self.run_sql(
+                    "UPDATE spell SET to_run = ?5 WHERE device = ?1 AND kind = ?2 AND from_run = ?3 AND seq = ?4",
+                    params![device, kind.as_str(), from_run, seq, run],
+                )?;
                 changed = true;
             }
         }
         for holds @ (subject, value, detail) in now {
             if !before.iter().any(|(_, held)| same(holds, held)) {
+                self.rows += 1;
                 self.run_sql(
-                    "INSERT INTO spell (kind, device, subject, value, detail, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                    params![kind.as_str(), device, subject, value, detail, run],
+                    "INSERT INTO spell (device, kind, from_run, seq, subject, value, detail) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                    params![device, kind.as_str(), run, self.rows, subject, value, detail],
                 )?;
                 changed = true;
             }
@@ -649,31 +655,35 @@ impl<'l> Writer<'l> {
         let failed = self.failed();
         let (device, _) = self.device(run, &finding.device)?;
         let (opened, due, closed) = (micros(finding.opened), micros(finding.due), finding.closed.map(micros));
-        let before: Option<(i64, bool)> = {
+        let before: Option<([i64; 2], bool)> = {
             let mut statement = self
                 .transaction
                 .prepare_cached(
-                    "SELECT row, due = ?4 AND closed IS ?5 AND body = ?6 FROM finding \
+                    "SELECT from_run, seq, due = ?4 AND closed IS ?5 AND body = ?6 FROM finding \
                      WHERE device = ?1 AND subject = ?2 AND opened = ?3 AND to_run IS NULL",
                 )
                 .map_err(&failed)?;
             statement
                 .query_row(params![device, finding.subject, opened, due, closed, finding.body], |row| {
-                    Ok((row.get(0)?, row.get(1)?))
+                    Ok(([row.get(0)?, row.get(1)?], row.get(2)?))
                 })
                 .optional()
                 .map_err(&failed)?
         };
         match before {
             Some((_, true)) => return Ok(()),
-            Some((row, false)) => {
-                self.run_sql("UPDATE finding SET to_run = ?2 WHERE row = ?1", params![row, run])?;
+            Some(([from_run, seq], false)) => {
+                self.run_sql(
+                    "UPDATE finding SET to_run = ?4 WHERE device = ?1 AND from_run = ?2 AND seq = ?3",
+                    [device, from_run, seq, run],
+                )?;
             }
             None => {}
         }
+        self.rows += 1;
         self.run_sql(
-            "INSERT INTO finding (device, subject, opened, due, closed, body, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-            params![device, finding.subject, opened, due, closed, finding.body, run],
+            "INSERT INTO finding (device, from_run, seq, subject, opened, due, closed, body) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            params![device, run, self.rows, finding.subject, opened, due, closed, finding.body],
         )
         .map(|_| ())
     }
