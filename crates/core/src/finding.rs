@@ -262,7 +262,7 @@ pub fn settle(
     newest: Option<Timestamp>,
     explain: &mut dyn FnMut(usize) -> Evidence,
 ) -> Settled {
-    let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage == Stage::Enforced);
+    let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced);
     let is_quiet = |verdict: &Verdict| matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
     if earlier.is_empty() && judged().all(is_quiet) {
         // Nothing ever failed, and nothing does.
@@ -279,7 +279,7 @@ pub fn settle(
     let mut judged = Vec::new();
     for verdict in &verdicts.all {
         let rule = &rules[verdict.rule];
-        if rule.stage != Stage::Enforced {
+        if rule.stage(at) != Stage::Enforced {
             continue;
         }
         covered |= verdict.outcome != VerdictOutcome::NotApplicable;
@@ -510,7 +510,8 @@ mod tests {
             collected: &str,
             corrected: bool,
         ) -> (Vec<&'static str>, Standing) {
-            let verdicts = Verdicts { all: vec![Verdict { rule: 0, outcome, vacuous: false, excepted: false }] };
+            let verdicts =
+                Verdicts { all: vec![Verdict { rule: 0, outcome, vacuous: false, excepted: false, awaiting: false }] };
             let fact = FactUse {
                 path: "ok".into(),
                 value: "x".into(),

@@ -46,7 +46,10 @@ pub use lives::{Lives, Renaming, Retirement};
 pub use packed::{Packer, unpack, unpack_some};
 pub use people::{Holder, Person};
 pub use period::{Period, show_span};
-pub use rule::{Exception, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity, Stage};
+pub use rule::{
+    ExceptSource, Exception, Fix, FixSource, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity,
+    Stage,
+};
 pub use standing::{Standing, Uncovered, standing_at};
 pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};

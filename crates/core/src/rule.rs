@@ -101,7 +101,7 @@ pub struct RuleSource {
     /// A condition on the devices it covers.
     pub covers: Option<Text>,
     /// Groups or devices it does not cover, whatever else says so.
-    pub except: Vec<Named>,
+    pub except: Vec<ExceptSource>,
     /// What a covered device must meet.
     pub require: Option<Text>,
     /// Named conditions that each become a rule of their own.
@@ -110,14 +110,50 @@ pub struct RuleSource {
     pub severity: Severity,
     /// How far it is in force.
     pub stage: Stage,
+    /// From when on it is enforced, where it is: on trial until then.
+    pub enforced_from: Option<Timestamp>,
     /// How long a failure may last.
     pub grace: Period,
     /// Why it exists.
     pub because: Option<String>,
     /// What to do about a failure.
     pub fix: Option<String>,
+    /// What to do instead where a condition holds; the first that does is said.
+    pub fix_when: Vec<FixSource>,
+    /// Clauses of standards and orders that it answers for.
+    pub controls: Vec<String>,
     /// Earlier ids, whose findings follow.
     pub was: Vec<Named>,
+}
+
+/// What a rule does not cover, as written.
+#[derive(Clone, Debug)]
+pub struct ExceptSource {
+    /// The group or device.
+    pub name: Named,
+    /// Whether it is said to be a group, or a device; where it is not said, a group of that name comes first.
+    pub group: Option<bool>,
+    /// Why.
+    pub because: Option<String>,
+    /// Up to when, exclusively.
+    pub until: Option<Timestamp>,
+}
+
+impl From<Named> for ExceptSource {
+    fn from(name: Named) -> Self {
+        Self { name, group: None, because: None, until: None }
+    }
+}
+
+/// What to do about a failure where a condition holds, as written.
+#[derive(Clone, Debug)]
+pub struct FixSource {
+    /// The condition.
+    pub when: Text,
+    /// What to do.
+    pub say: String,
+    /// The device is on its way: what was asked for is done, and takes effect by itself or with what is said.
+    pub awaiting: bool,
 }
 
 /// Everything that is compiled together.
@@ -133,13 +169,60 @@ pub struct RuleSetSource {
     pub access: Vec<AccessSource>,
 }
 
-/// An entry of `except`.
+/// What a rule does not cover.
 #[derive(Clone, Debug)]
-pub enum Exception {
+pub struct Exception {
+    whom: Excepted,
+    /// The group or the device, as written.
+    pub name: String,
+    /// Why.
+    pub because: Option<String>,
+    /// Up to when, exclusively.
+    pub until: Option<Timestamp>,
+}
+
+#[derive(Clone, Debug)]
+enum Excepted {
     /// A group, by index.
     Group(usize),
-    /// A device.
     Device(DeviceId),
+}
+
+impl Exception {
+    fn excepts<'a>(&self, id: &str, memberships: &'a [Value<'a>]) -> Value<'a> {
+        match &self.whom {
+            Excepted::Group(group) => memberships[*group],
+            Excepted::Device(device) => Value::Boolean(device.as_str() == id),
+        }
+    }
+
+    /// Returns whether it holds at a moment.
+    pub fn holds_at(&self, at: Timestamp) -> bool {
+        self.until.is_none_or(|until| at < until)
+    }
+
+    fn group(&self) -> Option<usize> {
+        match self.whom {
+            Excepted::Group(group) => Some(group),
+            Excepted::Device(_) => None,
+        }
+    }
+}
+
+#[derive(Clone, Debug)]
+struct FixWhen {
+    when: Condition,
+    say: String,
+    awaiting: bool,
+}
+
+/// What to do about a failure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Fix<'r> {
+    /// What to do, where somebody said so.
+    pub say: Option<&'r str>,
+    /// The device is on its way, and needs no whole fix again.
+    pub awaiting: bool,
 }
 
 /// A rule, ready to be evaluated. A rule with several checks has become several of these.
@@ -153,14 +236,18 @@ pub struct Rule {
     pub topic: Option<String>,
     /// How bad a failure is.
     pub severity: Severity,
-    /// How far it is in force.
-    pub stage: Stage,
+    stage: Stage,
+    /// From when on it is enforced, where that is written.
+    pub enforced_from: Option<Timestamp>,
     /// How long a failure may last.
     pub grace: Period,
     /// Why it exists.
     pub because: Option<String>,
-    /// What to do about a failure.
+    /// What to do about a failure, where nothing more fitting is known.
     pub fix: Option<String>,
+    fix_when: Vec<FixWhen>,
+    /// Clauses of standards and orders that it answers for.
+    pub controls: Vec<String>,
     /// Earlier ids.
     pub was: Vec<RuleId>,
     /// Changes when scope or requirement do: the same for the same words.
@@ -179,6 +266,48 @@ impl Rule {
         self.require.as_str().trim()
     }
 
+    /// Returns how far it is in force at a moment.
+    pub fn stage(&self, at: Timestamp) -> Stage {
+        match self.stage {
+            Stage::Enforced if self.enforced_from.is_some_and(|from| at < from) => Stage::Trial,
+            stage => stage,
+        }
+    }
+
+    /// Returns whether it is a draft, which nobody is judged by.
+    pub fn is_draft(&self) -> bool {
+        self.stage == Stage::Draft
+    }
+
+    /// Returns what it does not cover, in the order in which it is written.
+    pub fn exceptions(&self) -> &[Exception] {
+        &self.except
+    }
+
+    /// Returns whether what to do about a failure hangs on the device.
+    pub fn asks_what_to_say(&self) -> bool {
+        !self.fix_when.is_empty()
+    }
+
+    /// Returns what to do where it fails.
+    fn said<'a>(&'a self, evaluator: &mut Evaluator<'a>) -> Fix<'a> {
+        let found = self.fix_when.iter().find(|fix| matches!(evaluator.holds(&fix.when), Value::Boolean(true)));
+        match found {
+            Some(fix) => Fix { say: Some(&fix.say), awaiting: fix.awaiting },
+            None => Fix { say: self.fix.as_deref(), awaiting: false },
+        }
+    }
+
+    /// Returns the moments at which it becomes another rule by itself.
+    fn moments(&self) -> impl Iterator<Item = Timestamp> {
+        self.enforced_from.into_iter().chain(self.except.iter().filter_map(|exception| exception.until))
+    }
+
+    /// Returns all its conditions.
+    fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        self.covers.iter().chain([&self.require]).chain(self.fix_when.iter().map(|fix| &fix.when))
+    }
+
     /// Returns the condition of its scope as written.
     pub fn covers(&self) -> Option<&str> {
         self.covers.as_ref().map(|condition| condition.as_str().trim())
@@ -193,6 +322,8 @@ pub struct RuleSet {
     layout: Layout,
     people_layout: Layout,
     access: AccessSet,
+    /// The moments at which some rule becomes another by itself, ascending.
+    moments: Vec<Timestamp>,
 }
 
 impl RuleSet {
@@ -215,7 +346,9 @@ impl RuleSet {
         let rules = compile_rules(&source.rules, &groups, &mut vocabulary, &mut mistakes);
         let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
-        let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access });
+        let moments: BTreeSet<Timestamp> = rules.iter().flat_map(Rule::moments).collect();
+        let moments = moments.into_iter().collect();
+        let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access, moments });
         let set = set.map(|mut set| {
             let mut uses = Uses::default();
             set.conditions().for_each(|condition| uses.note(condition));
@@ -255,7 +388,7 @@ impl RuleSet {
     }
 
     fn conditions(&self) -> impl Iterator<Item = &Condition> {
-        let rules = self.rules.iter().flat_map(|rule| rule.covers.iter().chain([&rule.require]));
+        let rules = self.rules.iter().flat_map(Rule::conditions);
         let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
         rules.chain(groups).chain(self.access.rules().iter().flat_map(AccessRule::conditions))
     }
@@ -278,12 +411,9 @@ impl RuleSet {
     /// Returns whether some rule hangs on the people that hold a device.
     pub fn reads_people(&self) -> bool {
         self.rules.iter().any(|rule| {
-            let except = rule.except.iter().filter_map(|except| match except {
-                Exception::Group(group) => Some(group),
-                Exception::Device(_) => None,
-            });
-            let asked = rule.covers.iter().chain([&rule.require]).flat_map(Condition::groups);
-            rule.groups.iter().chain(except).chain(asked).any(|group| self.groups.reads_people(*group))
+            let except = rule.except.iter().filter_map(Exception::group);
+            let asked = rule.conditions().flat_map(Condition::groups).copied();
+            rule.groups.iter().copied().chain(except).chain(asked).any(|group| self.groups.reads_people(group))
         })
     }
 
@@ -297,10 +427,7 @@ impl RuleSet {
     /// Returns the facts that say whether a rule covers a device and are older than promised, by path.
     pub fn last_known_of_scope<'f>(&'f self, rule: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
         let rule = &self.rules[rule];
-        let except = rule.except.iter().filter_map(|except| match except {
-            Exception::Group(group) => Some(*group),
-            Exception::Device(_) => None,
-        });
+        let except = rule.except.iter().filter_map(Exception::group);
         let asked = rule.covers.iter().flat_map(Condition::groups).copied();
         let groups = rule.groups.iter().copied().chain(except).chain(asked);
         let conditions = rule.covers.iter().chain(groups.flat_map(|group| self.groups.reads(group)));
@@ -359,20 +486,24 @@ impl RuleSet {
     ) -> Verdicts {
         let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
         let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        if let Some(watch) = input.facts.watch()
+            && let Some(next) = self.moments.get(self.moments.partition_point(|moment| *moment <= at))
+        {
+            watch.note(*next);
+        }
         let mut all = Vec::with_capacity(self.rules.len());
-        all.extend(self.rules.iter().enumerate().filter(|(_, rule)| rule.stage != Stage::Draft).map(
-            |(index, rule)| {
-                let (scope, excepted) = self.scope(rule, input.id, memberships, &mut evaluator);
-                evaluator.take_vacuous();
-                let outcome = match scope {
-                    Value::Boolean(false) => VerdictOutcome::NotApplicable,
-                    Value::Boolean(true) => outcome(evaluator.meets(&rule.require)),
-                    _ => VerdictOutcome::Unknown(Reason::Scope),
-                };
-                let vacuous = evaluator.take_vacuous() && outcome == VerdictOutcome::Pass;
-                Verdict { rule: index, outcome, vacuous, excepted }
-            },
-        ));
+        all.extend(self.rules.iter().enumerate().filter(|(_, rule)| !rule.is_draft()).map(|(index, rule)| {
+            let (scope, excepted) = self.scope(rule, input.id, at, memberships, &mut evaluator);
+            evaluator.take_vacuous();
+            let outcome = match scope {
+                Value::Boolean(false) => VerdictOutcome::NotApplicable,
+                Value::Boolean(true) => outcome(evaluator.meets(&rule.require)),
+                _ => VerdictOutcome::Unknown(Reason::Scope),
+            };
+            let vacuous = evaluator.take_vacuous() && outcome == VerdictOutcome::Pass;
+            let awaiting = outcome == VerdictOutcome::Fail && rule.said(&mut evaluator).awaiting;
+            Verdict { rule: index, outcome, vacuous, excepted, awaiting }
+        }));
         Verdicts { all }
     }
 
@@ -388,14 +519,14 @@ impl RuleSet {
         let rule = &self.rules[rule];
         let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
         let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
-        let (scope, _) = self.scope(rule, input.id, memberships, &mut evaluator);
+        let (scope, _) = self.scope(rule, input.id, at, memberships, &mut evaluator);
         match scope {
             Value::Boolean(true) => {
                 let (value, evidence) = evaluator.explain(&rule.require, true);
                 (outcome(value), evidence)
             }
             decided => {
-                let evidence = self.explain_scope(rule, input.id, memberships, &mut evaluator);
+                let evidence = self.explain_scope(rule, input.id, at, memberships, &mut evaluator);
                 let outcome = if matches!(decided, Value::Boolean(false)) {
                     VerdictOutcome::NotApplicable
                 } else {
@@ -406,11 +537,44 @@ impl RuleSet {
         }
     }
 
+    /// Returns what to do about a failure of a rule on a device: the first of what is to be said when a condition holds, or
+    /// else what the rule says for all.
+    pub fn fix<'a>(
+        &'a self,
+        rule: usize,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Fix<'a> {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        self.rules[rule].said(&mut evaluator)
+    }
+
+    /// Returns the exception by which a rule does not cover a device.
+    pub fn exception<'a>(
+        &'a self,
+        rule: usize,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Option<&'a Exception> {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let holds = |exception: &&Exception| {
+            exception.holds_at(at) && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
+        };
+        self.rules[rule].except.iter().find(holds)
+    }
+
     /// Returns whether a rule covers a device, and whether it would but for an exception.
     fn scope<'a>(
         &'a self,
         rule: &'a Rule,
         id: &str,
+        at: Timestamp,
         memberships: &'a [Value<'a>],
         evaluator: &mut Evaluator<'a>,
     ) -> (Value<'a>, bool) {
@@ -419,10 +583,8 @@ impl RuleSet {
         {
             return (covered, false);
         }
-        let excepted = any(rule.except.iter().map(|exception| match exception {
-            Exception::Group(group) => memberships[*group],
-            Exception::Device(device) => Value::Boolean(device.as_str() == id),
-        }));
+        let in_force = rule.except.iter().filter(|exception| exception.holds_at(at));
+        let excepted = any(in_force.map(|exception| exception.excepts(id, memberships)));
         let grouped = if rule.groups.is_empty() {
             Value::Boolean(true)
         } else {
@@ -450,17 +612,19 @@ impl RuleSet {
         &'a self,
         rule: &'a Rule,
         id: &str,
+        at: Timestamp,
         memberships: &'a [Value<'a>],
         evaluator: &mut Evaluator<'a>,
     ) -> Evidence {
-        let (_, excepted) = self.scope(rule, id, memberships, evaluator);
+        let (_, excepted) = self.scope(rule, id, at, memberships, evaluator);
         let member = |group: usize, wanted: bool| self.membership_evidence(group, memberships[group], wanted);
         let exceptions: Vec<Evidence> = rule
             .except
             .iter()
-            .filter_map(|exception| match exception {
-                Exception::Group(group) => Some(member(*group, false)),
-                Exception::Device(device) if device.as_str() == id => Some(Evidence::Comparison {
+            .filter(|exception| exception.holds_at(at))
+            .filter_map(|exception| match &exception.whom {
+                Excepted::Group(group) => Some(member(*group, false)),
+                Excepted::Device(device) if device.as_str() == id => Some(Evidence::Comparison {
                     subject: "the device".to_owned(),
                     observed: "named in `except`".to_owned(),
                     required: "not excepted".to_owned(),
@@ -468,7 +632,7 @@ impl RuleSet {
                     facts: Vec::new(),
                     blame: None,
                 }),
-                Exception::Device(_) => None,
+                Excepted::Device(_) => None,
             })
             .collect();
         let mut parts = Vec::new();
@@ -609,24 +773,23 @@ fn compile_rule(
             None => mistakes.push(unknown_group(named, groups.all.iter().map(|group| group.id.as_str()))),
         }
     }
-    let except: Vec<Exception> = source
-        .except
+    let except = compile_exceptions(source, groups, mistakes);
+    if let (Some(_), Stage::Trial | Stage::Draft) = (source.enforced_from, source.stage) {
+        mistakes.push(
+            Diagnostic::error(
+                "not-enforced-from",
+                format!("rule `{}` is not enforced, and says from when on it is", id.text),
+                id.span.clone(),
+            )
+            .help("write stage = \"enforced\": it is on trial until then"),
+        );
+    }
+    let fix_when: Vec<FixWhen> = source
+        .fix_when
         .iter()
-        .map(|named| match find(named) {
-            Some(at) => Exception::Group(at),
-            None => {
-                if let Some(near) = nearest(&named.text, groups.all.iter().map(|group| group.id.as_str())) {
-                    mistakes.push(
-                        Diagnostic::warning(
-                            "unknown-group",
-                            format!("`{}` is no group, and is taken for a device", named.text),
-                            named.span.clone(),
-                        )
-                        .help(format!("did you mean the group `{near}`?")),
-                    );
-                }
-                Exception::Device(DeviceId::new(named.text.as_str()))
-            }
+        .filter_map(|fix| {
+            let when = Condition::compile(&fix.when, Place::Rule, vocabulary, mistakes)?;
+            Some(FixWhen { when, say: fix.say.clone(), awaiting: fix.awaiting })
         })
         .collect();
     let covers = source.covers.as_ref().and_then(|text| Condition::compile(text, Place::Rule, vocabulary, mistakes));
@@ -659,11 +822,9 @@ fn compile_rule(
     let mut made = Vec::new();
     for (rule_id, check, text, place) in requirements {
         let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
-        let asked = covers.iter().chain([&require]).flat_map(Condition::groups).copied();
-        let excepted = except.iter().filter_map(|exception| match exception {
-            Exception::Group(group) => Some(*group),
-            Exception::Device(_) => None,
-        });
+        let conditions = covers.iter().chain([&require]).chain(fix_when.iter().map(|fix| &fix.when));
+        let asked = conditions.flat_map(Condition::groups).copied();
+        let excepted = except.iter().filter_map(Exception::group);
         if let Some(tail) =
             in_scope.iter().copied().chain(asked).chain(excepted).find(|group| groups.all[*group].reads_standing)
         {
@@ -687,9 +848,12 @@ fn compile_rule(
             topic: source.topic.clone(),
             severity: source.severity,
             stage: source.stage,
+            enforced_from: source.enforced_from,
             grace: source.grace,
             because: source.because.clone(),
             fix: source.fix.clone(),
+            fix_when: fix_when.clone(),
+            controls: source.controls.clone(),
             was: source
                 .was
                 .iter()
@@ -712,22 +876,58 @@ fn compile_rule(
     made
 }
 
+fn compile_exceptions(source: &RuleSource, groups: &Groups, mistakes: &mut Vec<Diagnostic>) -> Vec<Exception> {
+    let find = |named: &Named| groups.all.iter().position(|group| group.id.as_str() == named.text);
+    let mut made = Vec::with_capacity(source.except.len());
+    for exception in &source.except {
+        let ExceptSource { name, group, because, until } = exception;
+        let whom = match (find(name).filter(|_| *group != Some(false)), group) {
+            (Some(at), _) => Excepted::Group(at),
+            (None, Some(true)) => {
+                mistakes.push(unknown_group(name, groups.all.iter().map(|group| group.id.as_str())));
+                continue;
+            }
+            (None, _) => {
+                let near = nearest(&name.text, groups.all.iter().map(|group| group.id.as_str()));
+                if let (Some(near), None) = (near, group) {
+                    mistakes.push(
+                        Diagnostic::warning(
+                            "unknown-group",
+                            format!("`{}` is no group, and is taken for a device", name.text),
+                            name.span.clone(),
+                        )
+                        .help(format!("did you mean the group `{near}`?")),
+                    );
+                }
+                Excepted::Device(DeviceId::new(name.text.as_str()))
+            }
+        };
+        made.push(Exception { whom, name: name.text.clone(), because: because.clone(), until: *until });
+    }
+    made
+}
+
 /// FNV-1a over the words of scope and requirement: stable between versions and machines.
 fn fingerprint(source: &RuleSource, require: &Condition) -> u64 {
     let mut print = Fingerprint::new();
     print.text(require.as_str().trim());
     print.text(source.covers.as_ref().map_or("", |text| text.as_str().trim()));
-    source.groups.iter().chain(&source.except).for_each(|named| print.text(&named.text));
+    let excepted = source.except.iter().map(|exception| &exception.name);
+    source.groups.iter().chain(excepted).for_each(|named| print.text(&named.text));
     print.value()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{compile, group, mistakes, named, names, outcomes, rule};
+    use crate::testing::{compile, group, mistakes, moment, named, names, on_device, outcomes, rule};
     use crate::verdict::VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};
     use crate::{Datum, PersonId};
     use serde_json::json;
+
+    fn excepting(all: &[&str]) -> Vec<ExceptSource> {
+        names(all).into_iter().map(ExceptSource::from).collect()
+    }
 
     fn set(rules: Vec<RuleSource>, groups: Vec<GroupSource>) -> RuleSetSource {
         RuleSetSource { rules, groups, ..RuleSetSource::default() }
@@ -740,8 +940,8 @@ mod tests {
         let dock = GroupSource { members: names(&["d1"]), ..group("dock", GroupKind::Devices) };
         let base =
             RuleSource { groups: names(&["servers"]), covers: Some(Text::loose("site = \"tern\"")), ..rule("r", "ok") };
-        let excepted = RuleSource { id: named("e"), except: names(&["dock"]), ..base.clone() };
-        let by_id = RuleSource { id: named("i"), except: names(&["d1"]), ..base.clone() };
+        let excepted = RuleSource { id: named("e"), except: excepting(&["dock"]), ..base.clone() };
+        let by_id = RuleSource { id: named("i"), except: excepting(&["d1"]), ..base.clone() };
         let compiled = compile(&set(vec![base, excepted, by_id], vec![servers, dock]));
         let judge = |document| outcomes(&compiled, &document, None);
         assert_eq!(judge(json!({"role": "server", "site": "tern", "ok": false})), [Fail, NotApplicable, NotApplicable]);
@@ -750,6 +950,61 @@ mod tests {
         // What may or may not be covered is not quietly left out.
         assert_eq!(judge(json!({"role": "server", "ok": true}))[0], Unknown(Reason::Scope));
         assert_eq!(judge(json!({"site": "tern", "ok": true}))[0], Unknown(Reason::Scope));
+    }
+
+    #[test]
+    fn exceptions_end_and_rules_come_into_force_by_themselves() {
+        let (until, from) = (moment("2027-03-20T00:00:00Z"), moment("2027-04-01T00:00:00Z"));
+        let dock = GroupSource { members: names(&["d1"]), ..group("dock", GroupKind::Devices) };
+        let except =
+            vec![ExceptSource { because: Some("in dry dock".into()), until: Some(until), ..named("dock").into() }];
+        let excepted = RuleSource { except, ..rule("r", "ok") };
+        let later = RuleSource { enforced_from: Some(from), ..rule("s", "ok") };
+        let set = compile(&set(vec![excepted, later], vec![dock]));
+        on_device(&set, &json!({"ok": false}), None, |set, input, zone, arena| {
+            let before = |moment: Timestamp| moment - jiff::SignedDuration::from_secs(1);
+            let at = |at: Timestamp| {
+                let verdict = set.evaluate(input, at, zone, arena).all[0];
+                let exception = set.exception(0, input, at, zone, arena).and_then(|found| found.because.as_deref());
+                (verdict.outcome, verdict.excepted, exception)
+            };
+            assert_eq!(at(before(until)), (NotApplicable, true, Some("in dry dock")));
+            assert_eq!(at(until), (Fail, false, None));
+            let stage = |at| set.rules()[1].stage(at);
+            assert_eq!((stage(before(from)), stage(from)), (Stage::Trial, Stage::Enforced));
+            // Until when verdicts hold is the next of these moments.
+            for (now, next) in [(before(until), until), (until, from), (from, Timestamp::MAX)] {
+                let watch = Watch::default();
+                let watched = DeviceInput { facts: arena.alloc(input.facts.watched(&watch)), ..*input };
+                set.evaluate(&watched, now, zone, arena);
+                assert_eq!(watch.until(), next);
+            }
+        });
+        let trial = RuleSource { stage: Stage::Trial, enforced_from: Some(from), ..rule("r", "ok") };
+        let codes: Vec<&str> = mistakes(&self::set(vec![trial], Vec::new())).iter().map(|found| found.code).collect();
+        assert_eq!(codes, ["not-enforced-from"]);
+    }
+
+    #[test]
+    fn what_to_do_is_the_first_that_fits_and_a_device_may_be_on_its_way() {
+        let fix = |when: &str, say: &str, awaiting| FixSource { when: Text::loose(when), say: say.into(), awaiting };
+        let fix_when = vec![fix("pending", "restart", true), fix("platform = \"android\"", "tap", false)];
+        let set =
+            compile(&set(vec![RuleSource { fix: Some("turn it on".into()), fix_when, ..rule("r", "ok") }], Vec::new()));
+        let on = |document| {
+            on_device(&set, &document, None, |set, input, zone, arena| {
+                let at = moment("2027-03-14T06:00:00Z");
+                let verdict = set.evaluate(input, at, zone, arena).all[0];
+                let fix = set.fix(0, input, at, zone, arena);
+                (verdict.outcome, verdict.awaiting, fix.say.map(str::to_owned))
+            })
+        };
+        let say = |text: &str| Some(text.to_owned());
+        assert_eq!(on(json!({"ok": false, "pending": true, "platform": "android"})), (Fail, true, say("restart")));
+        assert_eq!(on(json!({"ok": false, "pending": false, "platform": "android"})), (Fail, false, say("tap")));
+        assert_eq!(on(json!({"ok": false})), (Fail, false, say("turn it on")));
+        // What passes awaits nothing.
+        assert!(!on(json!({"ok": true, "pending": true})).1);
     }
 
     #[test]
@@ -836,7 +1091,7 @@ mod tests {
         let outer = GroupSource { groups: names(&["bad"]), ..group("outer", GroupKind::Devices) };
         for tail in [
             RuleSource { groups: names(&["outer"]), ..rule("r", "ok") },
-            RuleSource { except: names(&["bad"]), ..rule("r", "ok") },
+            RuleSource { except: excepting(&["bad"]), ..rule("r", "ok") },
             rule("r", "not(in group(\"outer\"))"),
         ] {
             refused(&set(vec![tail], vec![bad.clone(), outer.clone()]), "own-tail");

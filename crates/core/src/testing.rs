@@ -55,9 +55,12 @@ pub(crate) fn rule(id: &str, require: &str) -> RuleSource {
         checks: Vec::new(),
         severity: Severity::Medium,
         stage: Stage::Enforced,
+        enforced_from: None,
         grace: Period::ZERO,
         because: None,
         fix: None,
+        fix_when: Vec::new(),
+        controls: Vec::new(),
         was: Vec::new(),
     }
 }

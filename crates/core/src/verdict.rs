@@ -40,6 +40,8 @@ pub struct Verdict {
     pub vacuous: bool,
     /// It does not apply because the device is excepted.
     pub excepted: bool,
+    /// It fails, and what was asked for is on its way.
+    pub awaiting: bool,
 }
 
 /// The verdicts of all rules that are on trial or enforced, in the order of the rule set.

@@ -139,20 +139,20 @@ impl Reading<'_> {
         for (key, held) in &now {
             let strictness = held.decision.strictness;
             if strictness == 2 && held.decision.access_rule.is_some() {
-                report.denied.push(entry(key, held.since, &held.decision, self.at));
+                report.denied.push(entry(key, held.since, &held.decision, self.at)?);
             }
             let Some(earlier) = before.get(key) else { continue };
             if strictness > earlier.strictness {
                 let into = if strictness == 2 { &mut report.lost } else { &mut report.reduced };
-                into.push(entry(key, held.since, &held.decision, self.at));
+                into.push(entry(key, held.since, &held.decision, self.at)?);
             } else if strictness < earlier.strictness {
-                let mut restored = entry(key, held.since, &held.decision, self.at);
+                let mut restored = entry(key, held.since, &held.decision, self.at)?;
                 restored.cause = earlier.cause;
                 report.restored.push(restored);
             }
         }
         for (key, moment, decision) in &losing {
-            report.losing.push(entry(key, *moment, decision, *moment));
+            report.losing.push(entry(key, *moment, decision, *moment)?);
         }
         self.blame_edits(&mut report, base.as_ref())?;
         self.place_all(&mut report)?;
@@ -268,7 +268,7 @@ impl Reading<'_> {
         findings: &[Finding],
         at: Timestamp,
         doors: &Doors<'_>,
-    ) -> AccessEntry {
+    ) -> Result<AccessEntry, EngineError> {
         let access = self.project.rules.access();
         let title = access
             .services()
@@ -281,7 +281,7 @@ impl Reading<'_> {
                 .filter(|finding| matches!(finding.phase(at), Phase::Overdue { .. }))
                 .filter(|finding| (finding.subject == Subject::Silence) == (decision.cause == Some(LossCause::Silence)))
                 .map(|finding| self.because(finding))
-                .collect(),
+                .collect::<Result<_, _>>()?,
             Some(LossCause::Uncovered | LossCause::Membership | LossCause::Condition | LossCause::RuleChanged)
             | None => Vec::new(),
         };
@@ -289,7 +289,7 @@ impl Reading<'_> {
             let devices = doors.get(&(person, key.service.as_str()))?;
             devices.iter().find(|other| **other != device).map(|other| Other { device: (*other).to_owned() })
         });
-        AccessEntry {
+        Ok(AccessEntry {
             device: device.to_owned(),
             person: key.person.clone(),
             person_name: key
@@ -307,12 +307,12 @@ impl Reading<'_> {
             cause: decision.cause,
             because,
             other,
-        }
+        })
     }
 
-    pub(crate) fn because(&self, finding: &Finding) -> Because {
-        let rule = self.project.rules.position(finding.subject.as_str()).map(|at| &self.project.rules.rules()[at]);
-        let (title, fix) = match (&finding.subject, rule) {
+    fn because(&self, finding: &Finding) -> Result<Because, EngineError> {
+        let at = self.project.rules.position(finding.subject.as_str());
+        let (title, fix) = match (&finding.subject, at) {
             (Subject::Silence, _) => {
                 let facts: Vec<&str> = finding.blames.iter().map(|blame| blame.fact.as_str()).collect();
                 (
@@ -327,10 +327,27 @@ impl Reading<'_> {
                     Some(format!("Let the device report again: {}", facts.join(", "))),
                 )
             }
-            (Subject::Rule(_), Some(rule)) => (rule.title.clone(), rule.fix.clone()),
+            (Subject::Rule(_), Some(at)) => {
+                let rule = &self.project.rules.rules()[at];
+                (rule.title.clone(), self.fix(at, finding.device.as_str())?)
+            }
             (Subject::Rule(id), None) => (id.to_string(), None),
         };
-        Because { rule: finding.subject.as_str().to_owned(), title, opened: finding.opened, due: finding.due, fix }
+        let rule = finding.subject.as_str().to_owned();
+        Ok(Because { rule, title, opened: finding.opened, due: finding.due, fix })
+    }
+
+    /// Returns what to do about a failure of a rule on a device.
+    fn fix(&self, at: usize, device: &str) -> Result<Option<String>, EngineError> {
+        let rule = &self.project.rules.rules()[at];
+        if !rule.asks_what_to_say() {
+            return Ok(rule.fix.clone());
+        }
+        let (judge, documents, arena) = (self.judge(), self.documents(device)?, Bump::new());
+        let judged =
+            judge.device(device, &documents, &arena).map_err(|error| damaged(self.project, device, &error.message))?;
+        let fix = self.project.rules.fix(at, &judged.input, judge.at, &self.project.config.zone, &arena);
+        Ok(fix.say.map(str::to_owned))
     }
 
     /// Where the rules of the earlier assessment would still open a door that is shut now, the edit of the rules shut it.

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Declaration, Evidence, Finding, Origin, Phase, Reason, Rule, Standing, Unknown, Value, VerdictOutcome,
-    moments_ahead, standing_at,
+    Declaration, Evidence, Exception, Finding, Origin, Phase, Reason, Rule, Stage, Standing, Unknown, Value,
+    VerdictOutcome, moments_ahead, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
@@ -112,8 +112,16 @@ pub struct VerdictLine {
     pub outcome: VerdictOutcome,
     /// The proof.
     pub evidence: Evidence,
+    /// How far the rule was in force at the assessment.
+    pub stage: Stage,
+    /// What to do about a failure.
+    pub fix: Option<String>,
+    /// It fails, and what was asked for is on its way.
+    pub awaiting: bool,
     /// It does not apply because the device is excepted.
     pub excepted: bool,
+    /// The exception.
+    pub exception: Option<Exception>,
     /// Facts that say whether the rule covers the device and are older than promised: their last known values counted.
     pub scope_last_known: Vec<String>,
     /// The latest finding of the rule on the device.
@@ -214,7 +222,22 @@ impl Reading<'_> {
                 let finding = findings.iter().rfind(|finding| finding.subject.as_str() == rule.id.as_str()).cloned();
                 let scope_last_known =
                     rules.last_known_of_scope(verdict.rule, facts).into_iter().map(str::to_owned).collect();
-                VerdictLine { rule, outcome, evidence, excepted: verdict.excepted, scope_last_known, finding }
+                let at = self.judged_at();
+                let zone = &self.project.config.zone;
+                let fix = rules.fix(verdict.rule, &judged.input, at, zone, &arena);
+                let exception = rules.exception(verdict.rule, &judged.input, at, zone, &arena);
+                VerdictLine {
+                    stage: rule.stage(at),
+                    fix: fix.say.filter(|_| outcome == VerdictOutcome::Fail).map(str::to_owned),
+                    awaiting: verdict.awaiting,
+                    excepted: verdict.excepted,
+                    exception: exception.filter(|_| verdict.excepted).cloned(),
+                    rule,
+                    outcome,
+                    evidence,
+                    scope_last_known,
+                    finding,
+                }
             })
             .collect();
 

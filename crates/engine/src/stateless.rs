@@ -45,6 +45,8 @@ pub struct Judgement {
     pub vacuous: bool,
     /// It does not apply, but would without an exception.
     pub excepted: bool,
+    /// It fails, and what was asked for is on its way.
+    pub awaiting: bool,
     /// Of an unknown, the facts to blame.
     pub blames: Vec<Blame>,
     /// The proof, where it was asked for.
@@ -139,8 +141,14 @@ pub fn assess_file<T: Default + Send>(
     let seals_with = if options.sealed { project.known_key()? } else { None };
     let inputs = seals_with.as_ref().map(|_| Inputs::of(project));
     let sealing = inputs.as_ref().zip(seals_with.as_ref());
-    let clerk =
-        Clerk { judge: &judge, source: &source, options, sealing, standings: Standings::of_project(project), each };
+    let clerk = Clerk {
+        judge: &judge,
+        source: &source,
+        options,
+        sealing,
+        standings: Standings::of_project(project, judge.at),
+        each,
+    };
     let broken = |error| EngineError::File { act: "write", path: "standard output".into(), error };
     let unreadable = |message: String| {
         EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]")
@@ -281,7 +289,7 @@ impl<E> Clerk<'_, E> {
         out.verdicts.clear();
         for verdict in &verdicts.all {
             let rule = &rules.rules()[verdict.rule];
-            let place = match (rule.stage, verdict.outcome) {
+            let place = match (rule.stage(judge.at), verdict.outcome) {
                 (Stage::Trial, VerdictOutcome::NotApplicable) => None,
                 (Stage::Trial | Stage::Draft, _) => Some(4),
                 (Stage::Enforced, VerdictOutcome::Pass) => Some(0),
@@ -307,6 +315,7 @@ impl<E> Clerk<'_, E> {
                     outcome: verdict.outcome,
                     vacuous: verdict.vacuous,
                     excepted: verdict.excepted,
+                    awaiting: verdict.awaiting,
                     blames,
                     // Digests differ from one workspace's key to another's, and say nothing here.
                     evidence: evidence.filter(|_| options.evidence).map(|evidence| evidence.map_values(&mask_secrets)),
@@ -341,13 +350,13 @@ struct Standings {
 
 impl Standings {
     /// Settles each case by itself: a device stands as badly as the worst of what was found.
-    fn of_project(project: &Project) -> Self {
+    fn of_project(project: &Project, at: Timestamp) -> Self {
         let rules = project.rules.rules();
-        let enforced: Vec<bool> = rules.iter().map(|rule| rule.stage == Stage::Enforced).collect();
+        let enforced: Vec<bool> = rules.iter().map(|rule| rule.stage(at) == Stage::Enforced).collect();
         let any = enforced.iter().position(|enforced| *enforced);
         let alone = |rule: Option<usize>, outcome| {
-            let verdict = |rule| Verdict { rule, outcome, vacuous: false, excepted: false };
-            standing_now(project, &Verdicts { all: rule.map(verdict).into_iter().collect() })
+            let verdict = |rule| Verdict { rule, outcome, vacuous: false, excepted: false, awaiting: false };
+            standing_now(project, at, &Verdicts { all: rule.map(verdict).into_iter().collect() })
         };
         Self {
             failing: (0..rules.len()).map(|rule| alone(Some(rule), VerdictOutcome::Fail)).collect(),
@@ -371,9 +380,7 @@ impl Standings {
 }
 
 /// How a device stands when every clock starts now.
-fn standing_now(project: &Project, verdicts: &Verdicts) -> Standing {
-    // Every failure is a finding that opens at this moment, whichever moment it is.
-    let at = Timestamp::UNIX_EPOCH;
+fn standing_now(project: &Project, at: Timestamp, verdicts: &Verdicts) -> Standing {
     let device = fencepost_core::DeviceId::from("");
     let empty = Evidence::All { outcome: fencepost_core::Outcome::False, parts: Vec::new() };
     let settings = project.config.settle_settings();

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::io::{BufRead, Read as _};
 
-use fencepost_core::{Observation, Reason, Stage, Verdict, VerdictOutcome, Verdicts};
+use fencepost_core::{Observation, Reason, Verdict, VerdictOutcome, Verdicts};
 use fencepost_formats::SecretKey;
 use jiff::Timestamp;
 use serde_json::Value as Json;
@@ -46,7 +46,7 @@ impl TakenVerdicts {
     /// When the input cannot be read.
     pub fn read(project: &Project, mut input: impl BufRead) -> Result<(Self, Vec<RefusedLine>), EngineError> {
         let all = project.rules.rules().iter().enumerate();
-        let rules: Vec<usize> = all.filter(|(_, rule)| rule.stage != Stage::Draft).map(|(at, _)| at).collect();
+        let rules: Vec<usize> = all.filter(|(_, rule)| !rule.is_draft()).map(|(at, _)| at).collect();
         let mut taken = Self { key: project.key_for_reading()?, rules, devices: HashMap::new() };
         let (mut refused, mut bytes, mut line, mut offset) = (Vec::new(), Vec::new(), 0, 0);
         loop {
@@ -121,5 +121,6 @@ fn code(rule: usize, json: &Json) -> Option<u8> {
         _ => return None,
     };
     let is = |key: &str| json[key].as_bool().unwrap_or(false);
-    Some(code_of(&Verdict { rule, outcome, vacuous: is("nothing_to_check"), excepted: is("excepted") }))
+    let (vacuous, excepted, awaiting) = (is("nothing_to_check"), is("excepted"), is("awaiting"));
+    Some(code_of(&Verdict { rule, outcome, vacuous, excepted, awaiting }))
 }

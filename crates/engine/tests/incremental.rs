@@ -105,12 +105,23 @@ fn rules(edition: usize) -> String {
             "trial",
         ),
     ];
-    rules
+    // One that comes into force by itself, an exception that ends, and what to do that hangs on the clock.
+    let dated = r#"[[rule]]
+id = "dated"
+groups = ["every-device"]
+require = 'kind = "laptop"'
+enforced_from = 2027-03-10
+grace = "1d"
+except = [{ device = "d1", until = 2027-03-09, because = "in dry dock" }, { group = "new-hands" }]
+fix_when = [{ when = 'age(seen) < duration("P3D")', say = "restart it", awaiting = true }]
+"#;
+    let plain: String = rules
         .iter()
         .map(|(id, group, require, grace, stage)| {
             format!("[[rule]]\nid = \"{id}\"\ngroups = [\"{group}\"]\ngrace = \"{grace}\"\nstage = \"{stage}\"\nrequire = '{require}'\n\n")
         })
-        .collect()
+        .collect();
+    plain + dated
 }
 
 /// One thing that happens before an assessment.

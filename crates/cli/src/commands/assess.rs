@@ -212,7 +212,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     let input = open_input(path)?;
     let rule_set = project.rules.rules();
     let lines = VerdictLines::new(rule_set, at);
-    let mut whole = Told { rules: rule_set.iter().map(RuleCount::of).collect(), ..Told::default() };
+    let mut whole = Told { rules: rule_set.iter().map(|rule| RuleCount::of(rule, at)).collect(), ..Told::default() };
     let mut refused = 0_u64;
     if args.format == Format::Csv {
         write_rows(ui, Format::Csv, &DEVICE_COLUMNS, [])?;
@@ -245,7 +245,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
             }
             Format::Table => {
                 told.rules.resize_with(rule_set.len(), RuleCount::default);
-                device.verdicts.iter().for_each(|verdict| told.rules[verdict.rule].add(verdict.outcome));
+                device.verdicts.iter().for_each(|verdict| told.rules[verdict.rule].add(verdict));
             }
         }
     };
@@ -287,8 +287,8 @@ struct Told {
     rules: Vec<RuleCount>,
 }
 
-const RULE_COLUMNS: [&str; 8] =
-    ["rule", "stage", "pass", "fail", "unknown", "not_applicable", "nothing_to_check", "excepted"];
+const RULE_COLUMNS: [&str; 9] =
+    ["rule", "stage", "pass", "fail", "unknown", "not_applicable", "nothing_to_check", "excepted", "awaiting"];
 
 const DEVICE_COLUMNS: [&str; 8] =
     ["device", "standing", "pass", "fail", "unknown", "not_applicable", "trial", "collected_at"];
@@ -433,6 +433,9 @@ impl Page {
             }
             if rule.vacuous > 0 {
                 notes.push(format!("{} passed with nothing to check", rule.vacuous));
+            }
+            if rule.awaiting > 0 {
+                notes.push(format!("{} on the way", rule.awaiting));
             }
             if rule.excepted > 0 {
                 notes.push(format!("{} excepted", rule.excepted));

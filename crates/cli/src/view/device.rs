@@ -100,6 +100,7 @@ impl Page<'_> {
         let strong = self.styles.strong;
         let (word, style) = match verdict.outcome {
             VerdictOutcome::Pass => ("passes", self.styles.good),
+            VerdictOutcome::Fail if verdict.awaiting => ("fails, and is on its way", self.styles.notice),
             VerdictOutcome::Fail => ("fails", self.styles.bad),
             VerdictOutcome::Unknown(_) => ("cannot be told", self.styles.unproven),
             VerdictOutcome::NotApplicable if verdict.excepted => {
@@ -107,7 +108,11 @@ impl Page<'_> {
             }
             VerdictOutcome::NotApplicable => ("does not apply", self.styles.faint),
         };
-        let trial = if rule.stage == Stage::Trial { ", on trial: without consequence" } else { "" };
+        let trial = match (verdict.stage, rule.enforced_from) {
+            (Stage::Trial, Some(from)) => format!(", on trial until {}: without consequence", self.clock.moment(from)),
+            (Stage::Trial, None) => ", on trial: without consequence".to_owned(),
+            (Stage::Draft | Stage::Enforced, _) => String::new(),
+        };
         let mut out =
             format!("{strong}{}{strong:#}  {style}{word}{style:#} ({}{trial})\n", rule.id, rule.severity.as_str());
         out.push_str(&format!("  {}\n", harmless(&rule.title)));
@@ -126,11 +131,20 @@ impl Page<'_> {
             let facts = harmless(&verdict.scope_last_known.join(", "));
             self.told(&mut out, "covered", &format!("as last known, by facts that are too old: {facts}"));
         }
+        if let Some(exception) = &verdict.exception {
+            let until = exception.until.map(|until| format!(" until {}", self.clock.moment(until)));
+            let because = exception.because.as_ref().map(|because| format!(": {because}"));
+            let text = format!("{}{}{}", exception.name, until.unwrap_or_default(), because.unwrap_or_default());
+            self.told(&mut out, "excepted", &harmless(&text));
+        }
         if let Some(because) = &rule.because {
             self.told(&mut out, "because", &harmless(because));
         }
-        if let (Some(fix), VerdictOutcome::Fail) = (&rule.fix, verdict.outcome) {
+        if let Some(fix) = &verdict.fix {
             self.told(&mut out, "do", &harmless(fix));
+        }
+        if !rule.controls.is_empty() {
+            self.told(&mut out, "answers", &harmless(&rule.controls.join(", ")));
         }
         out
     }

@@ -13,8 +13,8 @@ use serde_json::{Map, Value as Json, json};
 pub const SCHEMA: u32 = 1;
 
 pub fn device_verdicts(device: &DeviceVerdicts, rules: &[Rule], at: Timestamp) -> Json {
-    let verdicts: Vec<Json> =
-        device.verdicts.iter().map(|judgement| self::judgement(judgement, &rules[judgement.rule])).collect();
+    let judgement = |judgement: &Judgement| self::judgement(judgement, &rules[judgement.rule], at);
+    let verdicts: Vec<Json> = device.verdicts.iter().map(judgement).collect();
     let [pass, fail, unknown, not_applicable, trial] = device.counts;
     let mut out = json!({
         "schema": SCHEMA,
@@ -37,7 +37,7 @@ pub fn until(sealed: &Sealed) -> Json {
     json!(sealed.until.map(|moment| moment.to_string()))
 }
 
-pub fn judgement(judgement: &Judgement, rule: &Rule) -> Json {
+pub fn judgement(judgement: &Judgement, rule: &Rule, at: Timestamp) -> Json {
     let mut out = Map::new();
     out.insert("rule".into(), json!(rule.id.as_str()));
     out.insert("outcome".into(), json!(judgement.outcome.as_str()));
@@ -49,8 +49,10 @@ pub fn judgement(judgement: &Judgement, rule: &Rule) -> Json {
         out.insert("facts".into(), json!(facts));
     }
     out.insert("severity".into(), json!(rule.severity.as_str()));
-    out.insert("stage".into(), json!(rule.stage.as_str()));
-    for (key, holds) in [("nothing_to_check", judgement.vacuous), ("excepted", judgement.excepted)] {
+    out.insert("stage".into(), json!(rule.stage(at).as_str()));
+    let marks =
+        [("nothing_to_check", judgement.vacuous), ("excepted", judgement.excepted), ("awaiting", judgement.awaiting)];
+    for (key, holds) in marks {
         if holds {
             out.insert(key.into(), json!(true));
         }
@@ -119,6 +121,7 @@ fn rule(rule: &RuleCount) -> Json {
     json!({
         "rule": rule.rule, "stage": rule.stage, "pass": rule.pass, "fail": rule.fail, "unknown": rule.unknown,
         "not_applicable": rule.not_applicable, "nothing_to_check": rule.vacuous, "excepted": rule.excepted,
+        "awaiting": rule.awaiting,
     })
 }
 
@@ -245,8 +248,12 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "verdicts": report.verdicts.iter().map(|verdict| json!({
             "rule": verdict.rule.id.as_str(), "outcome": verdict.outcome.as_str(),
             "reason": match verdict.outcome { VerdictOutcome::Unknown(reason) => Some(reason.as_str()), _ => None },
-            "severity": verdict.rule.severity.as_str(), "stage": verdict.rule.stage.as_str(), "title": verdict.rule.title,
-            "because": verdict.rule.because, "fix": verdict.rule.fix, "excepted": verdict.excepted,
+            "severity": verdict.rule.severity.as_str(), "stage": verdict.stage.as_str(), "title": verdict.rule.title,
+            "because": verdict.rule.because, "fix": verdict.fix, "awaiting": verdict.awaiting, "excepted": verdict.excepted,
+            "exception": verdict.exception.as_ref().map(|exception| json!({
+                "name": exception.name, "because": exception.because, "until": exception.until.map(|until| until.to_string()),
+            })),
+            "controls": verdict.rule.controls,
             "scope_last_known": verdict.scope_last_known,
             "opened": verdict.finding.as_ref().map(|finding| finding.opened.to_string()),
             "due": verdict.finding.as_ref().map(|finding| finding.due.to_string()),

@@ -10,6 +10,7 @@ use super::json;
 
 pub struct VerdictLines<'r> {
     rules: &'r [Rule],
+    at: Timestamp,
     /// What stands before the device's id, and between it and the moment of collection.
     around: [String; 2],
     /// Of each rule its verdict when it passes, fails and does not apply.
@@ -19,15 +20,22 @@ pub struct VerdictLines<'r> {
 impl<'r> VerdictLines<'r> {
     pub fn new(rules: &'r [Rule], at: Timestamp) -> Self {
         let plain = |rule: usize, outcome| {
-            let judgement =
-                Judgement { rule, outcome, vacuous: false, excepted: false, blames: Vec::new(), evidence: None };
-            json::judgement(&judgement, &rules[rule]).to_string()
+            let judgement = Judgement {
+                rule,
+                outcome,
+                vacuous: false,
+                excepted: false,
+                awaiting: false,
+                blames: Vec::new(),
+                evidence: None,
+            };
+            json::judgement(&judgement, &rules[rule], at).to_string()
         };
         let outcomes = [VerdictOutcome::Pass, VerdictOutcome::Fail, VerdictOutcome::NotApplicable];
         let ready = (0..rules.len()).map(|rule| outcomes.map(|outcome| plain(rule, outcome))).collect();
         let around =
             [format!("{{\"schema\":{},\"device\":", json::SCHEMA), format!(",\"as_of\":\"{at}\",\"collected_at\":")];
-        Self { rules, around, ready }
+        Self { rules, at, around, ready }
     }
 
     /// Adds a device's line.
@@ -59,7 +67,8 @@ impl<'r> VerdictLines<'r> {
             }
             let [passes, fails, spared] = &self.ready[judgement.rule];
             let ready = match judgement.outcome {
-                _ if judgement.evidence.is_some() || judgement.vacuous || judgement.excepted => None,
+                _ if judgement.evidence.is_some() => None,
+                _ if judgement.vacuous || judgement.excepted || judgement.awaiting => None,
                 VerdictOutcome::Pass => Some(passes),
                 VerdictOutcome::Fail => Some(fails),
                 VerdictOutcome::NotApplicable => Some(spared),
@@ -67,7 +76,9 @@ impl<'r> VerdictLines<'r> {
             };
             match ready {
                 Some(text) => out.extend_from_slice(text.as_bytes()),
-                None => serde_json::to_writer(&mut *out, &json::judgement(judgement, &self.rules[judgement.rule]))?,
+                None => {
+                    serde_json::to_writer(&mut *out, &json::judgement(judgement, &self.rules[judgement.rule], self.at))?
+                }
             }
         }
         out.push(b']');

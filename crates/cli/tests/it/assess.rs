@@ -152,7 +152,7 @@ fn the_rules_of_an_assessment_are_rows_too() {
     let line: Json = serde_json::from_str(&env.ok(&["assess", "--format", "jsonl"])).unwrap();
     assert_eq!(line, rule);
     let csv = env.ok(&["assess", "--format", "csv"]);
-    assert_eq!(csv.lines().nth(1), Some("fine,enforced,1,1,0,0,0,0"), "{csv}");
+    assert_eq!(csv.lines().nth(1), Some("fine,enforced,1,1,0,0,0,0,0"), "{csv}");
 }
 
 #[test]

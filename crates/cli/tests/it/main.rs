@@ -12,6 +12,7 @@ mod mistakes;
 mod oracle;
 mod output;
 mod readme;
+mod rules;
 mod state;
 mod tried;
 mod verdicts;

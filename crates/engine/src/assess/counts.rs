@@ -1,7 +1,10 @@
 //! What devices come to together: standings, and what each rule says.
 
 use fencepost_core::{Rule, Standing, VerdictOutcome};
+use jiff::Timestamp;
 use serde_json::{Value as Json, json};
+
+use crate::stateless::Judgement;
 
 /// How many devices stand how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -88,6 +91,8 @@ pub struct RuleCount {
     pub vacuous: u64,
     /// Devices that it would cover but for an exception.
     pub excepted: u64,
+    /// Devices that fail, and where what was asked for is on its way.
+    pub awaiting: u64,
 }
 
 impl RuleCount {
@@ -99,16 +104,20 @@ impl RuleCount {
         self.not_applicable += other.not_applicable;
         self.vacuous += other.vacuous;
         self.excepted += other.excepted;
+        self.awaiting += other.awaiting;
     }
 
-    /// Counts nothing yet for a rule.
-    pub fn of(rule: &Rule) -> Self {
-        Self { rule: rule.id.to_string(), stage: rule.stage.as_str().to_owned(), ..Self::default() }
+    /// Counts nothing yet for a rule, at a moment.
+    pub fn of(rule: &Rule, at: Timestamp) -> Self {
+        Self { rule: rule.id.to_string(), stage: rule.stage(at).as_str().to_owned(), ..Self::default() }
     }
 
     /// Counts one more device.
-    pub fn add(&mut self, outcome: VerdictOutcome) {
-        *self.of_outcome(outcome) += 1;
+    pub fn add(&mut self, judgement: &Judgement) {
+        *self.of_outcome(judgement.outcome) += 1;
+        self.vacuous += u64::from(judgement.vacuous);
+        self.excepted += u64::from(judgement.excepted);
+        self.awaiting += u64::from(judgement.awaiting);
     }
 
     pub(super) fn of_outcome(&mut self, outcome: VerdictOutcome) -> &mut u64 {
@@ -122,8 +131,8 @@ impl RuleCount {
 
     /// As the summary of an assessment has it.
     pub(super) fn to_json(&self) -> Json {
-        let Self { rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted } = self;
-        json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted])
+        let Self { rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting } = self;
+        json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting])
     }
 
     pub(super) fn of_json(json: &Json) -> Option<Self> {
@@ -137,6 +146,8 @@ impl RuleCount {
             not_applicable: number(5)?,
             vacuous: number(6)?,
             excepted: number(7)?,
+            // Earlier summaries do not count it.
+            awaiting: number(8).unwrap_or(0),
         })
     }
 }

@@ -187,9 +187,9 @@ fn plan(
     let is_now = |key: &str, now: &str| Ok::<_, LedgerError>(reader.setting(key)?.as_deref() == Some(now));
     let same_rules = is_now(RULES, &inputs.rules)?;
     let summary = |run: &RunRow| serde_json::from_str::<Json>(&run.summary).ok();
-    let counted = last.and_then(summary).and_then(|summary| Tally::after(project, &summary));
+    let counted = last.and_then(summary).and_then(|summary| Tally::after(project, &summary, at));
     let Some(tally) = counted.filter(|_| same_rules) else {
-        return Ok(Plan { tally: Tally::new(project), look: Look::All, anew: true, same_rules });
+        return Ok(Plan { tally: Tally::new(project, at), look: Look::All, anew: true, same_rules });
     };
     let people_until = reader.setting(PEOPLE_UNTIL)?.and_then(|text| text.parse::<i64>().ok());
     let stays = is_now(WORKSPACE, &inputs.workspace)? && people_until.is_some_and(|until| at.as_microsecond() < until);

@@ -30,11 +30,14 @@ pub(crate) struct Outcome<B = Vec<u8>> {
 
 const VACUOUS: u8 = 0x40;
 const EXCEPTED: u8 = 0x80;
+/// A failure that awaits something.
+const AWAITING: u8 = 0x3f;
 
 /// Returns the code of a verdict.
 pub(crate) fn code_of(verdict: &Verdict) -> u8 {
     let code = match verdict.outcome {
         VerdictOutcome::Pass => 0,
+        VerdictOutcome::Fail if verdict.awaiting => AWAITING,
         VerdictOutcome::Fail => 1,
         VerdictOutcome::NotApplicable => 2,
         VerdictOutcome::Unknown(reason) => 3 + reason.number(),
@@ -44,13 +47,15 @@ pub(crate) fn code_of(verdict: &Verdict) -> u8 {
 
 /// Returns the verdict of a rule from its code.
 pub(crate) fn verdict_of(rule: usize, code: u8) -> Verdict {
-    let outcome = match code & !(VACUOUS | EXCEPTED) {
+    let plain = code & !(VACUOUS | EXCEPTED);
+    let outcome = match plain {
         0 => VerdictOutcome::Pass,
-        1 => VerdictOutcome::Fail,
+        1 | AWAITING => VerdictOutcome::Fail,
         2 => VerdictOutcome::NotApplicable,
         unknown => VerdictOutcome::Unknown(Reason::of_number(unknown - 3)),
     };
-    Verdict { rule, outcome, vacuous: code & VACUOUS != 0, excepted: code & EXCEPTED != 0 }
+    let (vacuous, excepted) = (code & VACUOUS != 0, code & EXCEPTED != 0);
+    Verdict { rule, outcome, vacuous, excepted, awaiting: plain == AWAITING }
 }
 
 /// Returns a bit for each slot of a device that some source reports.
@@ -120,8 +125,9 @@ mod tests {
 
     #[test]
     fn an_outcome_comes_back_as_it_went() {
-        let verdict = |outcome| Verdict { rule: 3, outcome, vacuous: true, excepted: false };
+        let verdict = |outcome| Verdict { rule: 3, outcome, vacuous: true, excepted: false, awaiting: false };
         let mut all = vec![verdict(VerdictOutcome::Pass), verdict(VerdictOutcome::Fail)];
+        all.push(Verdict { awaiting: true, ..verdict(VerdictOutcome::Fail) });
         all.extend(Reason::ALL.map(|reason| verdict(VerdictOutcome::Unknown(reason))));
         all.push(Verdict { vacuous: false, excepted: true, ..verdict(VerdictOutcome::NotApplicable) });
         let outcome = Outcome {

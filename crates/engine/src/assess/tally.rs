@@ -26,17 +26,17 @@ pub(super) struct Tally {
 }
 
 impl Tally {
-    pub(super) fn new(project: &Project) -> Self {
+    pub(super) fn new(project: &Project, at: Timestamp) -> Self {
         Self {
             devices: StandingCounts::default(),
-            rules: project.rules.rules().iter().map(RuleCount::of).collect(),
+            rules: project.rules.rules().iter().map(|rule| RuleCount::of(rule, at)).collect(),
             reported: vec![0; project.rules.layout().len()],
         }
     }
 
-    /// Goes on from what an assessment by the same rules counted; none when its summary does not fit them.
-    pub(super) fn after(project: &Project, summary: &Json) -> Option<Self> {
-        let mut tally = Self::new(project);
+    /// Goes on from what an assessment by the same rules counted; none when its summary does not fit them as they are at a moment.
+    pub(super) fn after(project: &Project, summary: &Json, at: Timestamp) -> Option<Self> {
+        let mut tally = Self::new(project, at);
         tally.devices = StandingCounts::of_json(&summary["devices"])?;
         let mut rows = summary["rules"].as_array()?.iter();
         for count in tally.rules.iter_mut().filter(|count| count.stage != Stage::Draft.as_str()) {
@@ -66,13 +66,13 @@ impl Tally {
             step(self.devices.of(outcome.standing()), true);
             step(&mut self.devices.uncovered, !outcome.covered);
             step(&mut self.devices.stale, outcome.stale);
-            let judged =
-                project.rules.rules().iter().zip(&mut self.rules).filter(|(rule, _)| rule.stage != Stage::Draft);
+            let judged = project.rules.rules().iter().zip(&mut self.rules).filter(|(rule, _)| !rule.is_draft());
             for ((_, count), code) in judged.zip(outcome.verdicts) {
                 let verdict = verdict_of(0, *code);
                 step(count.of_outcome(verdict.outcome), true);
                 step(&mut count.vacuous, verdict.vacuous);
                 step(&mut count.excepted, verdict.excepted);
+                step(&mut count.awaiting, verdict.awaiting);
             }
             for (slot, count) in self.reported.iter_mut().enumerate() {
                 step(count, outcome.reports(slot));

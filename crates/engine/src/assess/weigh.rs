@@ -287,7 +287,8 @@ impl Weigher<'_> {
         let stands_otherwise = was.is_none_or(|was| (was.standing, was.covered) != (outcome.standing, outcome.covered));
         let cover = if settled.covered { "covered" } else { UNCOVERED };
         weighed.result = Judgement::Settled(Box::new(Settling {
-            verdicts: differs(0).then(|| failing(judge, &verdicts).map(verdict_spell).collect()),
+            verdicts: differs(0)
+                .then(|| failing(judge, &verdicts).map(|failing| verdict_spell(failing, judge.at)).collect()),
             decisions: differs(1).then_some(decisions),
             holders: differs(2).then_some(holders),
             standing: stands_otherwise.then(|| (String::new(), settled.standing.as_str().to_owned(), cover.to_owned())),
@@ -350,12 +351,12 @@ fn failing<'v>(judge: &'v Judge<'_>, verdicts: &'v Verdicts) -> impl Iterator<It
     verdicts.all.iter().filter(move |verdict| !is_quiet(verdict)).map(|verdict| (&rules[verdict.rule], verdict))
 }
 
-fn verdict_spell((rule, verdict): (&Rule, &Verdict)) -> Spell {
+fn verdict_spell((rule, verdict): (&Rule, &Verdict), at: Timestamp) -> Spell {
     let reason = match verdict.outcome {
         VerdictOutcome::Unknown(reason) => Some(reason.as_str()),
         VerdictOutcome::Pass | VerdictOutcome::Fail | VerdictOutcome::NotApplicable => None,
     };
-    let detail = json!({ "reason": reason, "stage": rule.stage.as_str() });
+    let detail = json!({ "reason": reason, "stage": rule.stage(at).as_str() });
     (rule.id.to_string(), verdict.outcome.as_str().to_owned(), detail.to_string())
 }
 

@@ -117,7 +117,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             "access.toml" => access::read(reader, root, &mut rules),
             "corrections.toml" => corrections::read(reader, root, &config.zone, &mut corrections),
             "devices.toml" => lives = devices::read(reader, root, &config.zone),
-            _ => rules::read(reader, root, &mut rules),
+            _ => rules::read(reader, root, &config.zone, &mut rules),
         });
     }
     config.check_units(&dictionary, &mut mistakes);

@@ -1,16 +1,32 @@
 //! `rules/*.toml`: rules.
 
-use fencepost_core::{Named, Period, RuleSetSource, RuleSeverity, RuleSource, Stage};
+use fencepost_core::{ExceptSource, FixSource, Named, Period, RuleSetSource, RuleSeverity, RuleSource, Stage};
+use jiff::tz::TimeZone;
 
-use super::table::{Reader, Table};
+use super::table::{Item, Reader, Table};
 
 // Without `response`: until responses exist, the key would promise what does not happen.
-const KEYS: [&str; 14] = [
-    "id", "title", "topic", "covers", "groups", "except", "require", "checks", "severity", "stage", "grace", "because",
-    "fix", "was",
+const KEYS: [&str; 17] = [
+    "id",
+    "title",
+    "topic",
+    "covers",
+    "groups",
+    "except",
+    "require",
+    "checks",
+    "severity",
+    "stage",
+    "enforced_from",
+    "grace",
+    "because",
+    "fix",
+    "fix_when",
+    "controls",
+    "was",
 ];
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
     reader.known_keys(root, "a file of rules", &["rule"]);
     for table in reader.tables(root, "rule") {
         reader.known_keys(&table, "[[rule]]", &KEYS);
@@ -38,17 +54,71 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSet
             topic: reader.string(&table, "topic"),
             groups: reader.names(&table, "groups"),
             covers: reader.text(&table, "covers"),
-            except: reader.names(&table, "except"),
+            except: exceptions(reader, &table, zone),
             require: reader.text(&table, "require"),
             checks,
             severity: reader.word(&table, "severity", &severities).unwrap_or(RuleSeverity::Medium),
             stage: reader
                 .word(&table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage)))
                 .unwrap_or(Stage::Enforced),
+            // A day begins with the day.
+            enforced_from: reader.moment(&table, "enforced_from", zone).map(|(start, _)| start),
             grace: reader.period(&table, "grace").unwrap_or(Period::ZERO),
             because: reader.string(&table, "because"),
             fix: reader.string(&table, "fix"),
+            fix_when: fixes(reader, &table),
+            controls: reader.strings(&table, "controls"),
             was: reader.names(&table, "was"),
         });
     }
+}
+
+/// What a rule does not cover: names of groups and devices, or tables that also say why and until when.
+fn exceptions(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Vec<ExceptSource> {
+    let mut found = Vec::new();
+    for item in reader.names_and_tables(table, "except") {
+        let table = match item {
+            Item::Name(name) => {
+                found.push(name.into());
+                continue;
+            }
+            Item::Table(table) => table,
+        };
+        reader.known_keys(&table, "an entry of `except`", &["group", "device", "because", "until"]);
+        let (group, device) = (reader.named(&table, "group"), reader.named(&table, "device"));
+        let is_group = group.is_some();
+        let (Some(name), true) = (group.clone().or_else(|| device.clone()), group.is_some() != device.is_some()) else {
+            reader.error(
+                "incomplete",
+                "an entry of `except` names a `group` or a `device`",
+                table.heading(),
+                "write { group = \"dry-dock\", because = \"...\", until = 2027-04-01 }",
+            );
+            continue;
+        };
+        // A day ends with the day.
+        let until = reader.moment(&table, "until", zone).map(|(_, end)| end);
+        found.push(ExceptSource { name, group: Some(is_group), because: reader.string(&table, "because"), until });
+    }
+    found
+}
+
+/// What to do about a failure where a condition holds.
+fn fixes(reader: &mut Reader<'_>, table: &Table<'_>) -> Vec<FixSource> {
+    let mut found = Vec::new();
+    for table in reader.tables(table, "fix_when") {
+        reader.known_keys(&table, "an entry of `fix_when`", &["when", "say", "awaiting"]);
+        let (when, say) = (reader.text(&table, "when"), reader.string(&table, "say"));
+        let awaiting = reader.boolean(&table, "awaiting").unwrap_or(false);
+        match (when, say) {
+            (Some(when), Some(say)) => found.push(FixSource { when, say, awaiting }),
+            _ => reader.error(
+                "incomplete",
+                "an entry of `fix_when` needs a condition and what to say",
+                table.heading(),
+                "write { when = '...', say = \"...\" }",
+            ),
+        }
+    }
+    found
 }

@@ -18,6 +18,12 @@ pub(super) struct Table<'t> {
     pub span: Range<usize>,
 }
 
+/// An item of a list that holds names, and tables that say more.
+pub(super) enum Item<'t> {
+    Name(Named),
+    Table(Table<'t>),
+}
+
 /// Reads one file, collecting mistakes.
 pub(super) struct Reader<'r> {
     file: FileId,
@@ -159,16 +165,8 @@ impl<'r> Reader<'r> {
     /// A list of texts; a single text is a list of one.
     pub fn names(&mut self, table: &Table<'_>, key: &str) -> Vec<Named> {
         let Some(value) = table.get(key) else { return Vec::new() };
-        let items: Vec<&Value<'_>> = match value.get_ref() {
-            DeValue::String(_) => vec![value],
-            DeValue::Array(items) => items.iter().collect(),
-            _ => {
-                self.wrong_type(key, value, "a list of texts", "[\"...\"]");
-                return Vec::new();
-            }
-        };
         let mut names = Vec::new();
-        for item in items {
+        for item in self.items(key, value, "a list of texts") {
             match item.get_ref() {
                 DeValue::String(text) => {
                     names.push(Named { text: text.to_string(), span: Some(self.span(item.span())) })
@@ -177,6 +175,34 @@ impl<'r> Reader<'r> {
             }
         }
         names
+    }
+
+    /// A list of texts and of tables that say more; a single one is a list of one.
+    pub fn names_and_tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<Item<'t>> {
+        const WANTED: &str = "a list of texts and tables";
+        let Some(value) = table.get(key) else { return Vec::new() };
+        let mut found = Vec::new();
+        for item in self.items(key, value, WANTED) {
+            match item.get_ref() {
+                DeValue::String(text) => {
+                    found.push(Item::Name(Named { text: text.to_string(), span: Some(self.span(item.span())) }))
+                }
+                DeValue::Table(table) => found.push(Item::Table(Table { table, span: item.span() })),
+                _ => self.wrong_type(key, item, WANTED, "[\"...\"]"),
+            }
+        }
+        found
+    }
+
+    fn items<'t>(&mut self, key: &str, value: &'t Value<'t>, wanted: &str) -> Vec<&'t Value<'t>> {
+        match value.get_ref() {
+            DeValue::String(_) | DeValue::Table(_) => vec![value],
+            DeValue::Array(items) => items.iter().collect(),
+            _ => {
+                self.wrong_type(key, value, wanted, "[\"...\"]");
+                Vec::new()
+            }
+        }
     }
 
     pub fn strings(&mut self, table: &Table<'_>, key: &str) -> Vec<String> {
