@@ -139,6 +139,65 @@ impl Text {
         made
     }
 
+    /// Creates a text that stands for something else that is written at a place.
+    pub fn at(text: impl Into<Arc<str>>, span: Option<&Span>) -> Self {
+        let text = text.into();
+        let Some(Span { file, range }) = span else { return Self::loose(text) };
+        let piece = TextPiece { decoded: 0..text.len(), file: range.clone(), verbatim: false };
+        Self::new(text, *file, vec![piece], range.clone())
+    }
+
+    /// Puts texts together; those that were not written anywhere lie at the end of the one before.
+    pub fn joined(parts: impl IntoIterator<Item = Self>) -> Self {
+        let parts: Vec<Self> = parts.into_iter().collect();
+        let whole: String = parts.iter().map(|part| &*part.text).collect();
+        let mut written = parts.iter().filter(|part| part.known);
+        let Some(first) = written.next() else { return Self::loose(whole) };
+        let last = written.next_back().unwrap_or(first);
+        let (mut pieces, mut from, mut end) = (Vec::new(), 0, first.inner.start);
+        for part in &parts {
+            let decoded = |range: &Range<usize>| range.start + from..range.end + from;
+            if part.known {
+                pieces.extend(
+                    part.pieces.iter().map(|piece| TextPiece { decoded: decoded(&piece.decoded), ..piece.clone() }),
+                );
+                end = part.inner.end;
+            } else {
+                pieces.push(TextPiece { decoded: decoded(&(0..part.text.len())), file: end..end, verbatim: false });
+            }
+            from += part.text.len();
+        }
+        Self::new(whole, first.file, pieces, first.inner.start..last.inner.end)
+    }
+
+    /// Returns a part of the text.
+    #[must_use]
+    pub fn slice(&self, range: Range<usize>) -> Self {
+        let clipped = |piece: &TextPiece| {
+            let decoded = piece.decoded.start.max(range.start)..piece.decoded.end.min(range.end);
+            let file = match piece.verbatim {
+                true => {
+                    let from = piece.file.start + (decoded.start.saturating_sub(piece.decoded.start));
+                    from..from + decoded.len()
+                }
+                false => piece.file.clone(),
+            };
+            (!decoded.is_empty()).then(|| TextPiece {
+                decoded: decoded.start - range.start..decoded.end - range.start,
+                file,
+                verbatim: piece.verbatim,
+            })
+        };
+        let pieces: Vec<TextPiece> = self.pieces.iter().filter_map(clipped).collect();
+        let inner = match (pieces.first(), pieces.last()) {
+            (Some(first), Some(last)) => first.file.start..last.file.end,
+            _ => self.inner.clone(),
+        };
+        let mut slice = Self::new(&self.text[range.clone()], self.file, pieces, inner);
+        slice.known = self.known;
+        slice
+    }
+
     /// Returns the decoded text.
     pub fn as_str(&self) -> &str {
         &self.text

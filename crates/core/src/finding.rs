@@ -493,7 +493,7 @@ mod tests {
     }
 
     fn with_grace(grace: &str) -> RuleSource {
-        RuleSource { grace: Period::parse(grace).unwrap(), ..rule("r", "ok") }
+        RuleSource { grace: Some(Period::parse(grace).unwrap()), ..rule("r", "ok") }
     }
 
     impl Story {
@@ -624,8 +624,10 @@ mod tests {
     fn a_withdrawn_finding_does_not_relapse() {
         let mut story = Story::new("10d");
         story.assess(D1, Fail, D1, false);
-        let enforced =
-            std::mem::replace(&mut story.rules, compiled(RuleSource { stage: Stage::Trial, ..with_grace("10d") }));
+        let enforced = std::mem::replace(
+            &mut story.rules,
+            compiled(RuleSource { stage: Some(Stage::Trial), ..with_grace("10d") }),
+        );
         assert_eq!(story.assess(D2, Fail, D2, false).0, ["withdrawn"]);
         story.rules = enforced;
         assert_eq!(story.assess(D3, Fail, D3, false).0, ["opened"]);

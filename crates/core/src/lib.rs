@@ -6,6 +6,7 @@
 //! [`decide`], which says who reaches what.
 
 mod access;
+mod baseline;
 mod condition;
 mod diagnostic;
 mod dictionary;
@@ -32,6 +33,10 @@ mod watch;
 pub use access::{
     AccessRule, AccessSet, AccessSource, Attempt, Decision, Effect, LossCause, Otherwise, Service, ServiceSource, Step,
     StepResult, decide, moments_ahead,
+};
+pub use baseline::{
+    BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, Presence, ScopeSource,
+    Settings, YieldSource,
 };
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date_time};
 pub use diagnostic::{Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, nearest};

@@ -10,6 +10,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::access::{AccessRule, AccessSet, AccessSource, ServiceSource};
+use crate::baseline::{self, BaselineSource, FromBaseline, ScopeSource, YieldSource};
 use crate::condition::{Ambient, Condition, Evaluator, Place, Uses, Vocabulary};
 use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::dictionary::Dictionary;
@@ -106,14 +107,14 @@ pub struct RuleSource {
     pub require: Option<Text>,
     /// Named conditions that each become a rule of their own.
     pub checks: Vec<(Named, Text)>,
-    /// How bad a failure is.
-    pub severity: Severity,
-    /// How far it is in force.
-    pub stage: Stage,
+    /// How bad a failure is; medium where it is not said.
+    pub severity: Option<Severity>,
+    /// How far it is in force; enforced where it is not said.
+    pub stage: Option<Stage>,
     /// From when on it is enforced, where it is: on trial until then.
     pub enforced_from: Option<Timestamp>,
-    /// How long a failure may last.
-    pub grace: Period,
+    /// How long a failure may last; not at all where it is not said.
+    pub grace: Option<Period>,
     /// Why it exists.
     pub because: Option<String>,
     /// What to do about a failure.
@@ -124,6 +125,10 @@ pub struct RuleSource {
     pub controls: Vec<String>,
     /// Earlier ids, whose findings follow.
     pub was: Vec<Named>,
+    /// The baseline that it comes from.
+    pub baseline: Option<FromBaseline>,
+    /// Baselines that judge a device instead, where they cover it.
+    pub yields_to: Vec<YieldSource>,
 }
 
 /// What a rule does not cover, as written.
@@ -161,6 +166,8 @@ pub struct FixSource {
 pub struct RuleSetSource {
     /// Rules.
     pub rules: Vec<RuleSource>,
+    /// Baselines, which become rules.
+    pub baselines: Vec<BaselineSource>,
     /// Groups.
     pub groups: Vec<GroupSource>,
     /// Services.
@@ -254,10 +261,44 @@ pub struct Rule {
     pub fingerprint: u64,
     /// Where its id is written.
     pub place: Option<Span>,
+    /// The baseline that it comes from.
+    pub baseline: Option<FromBaseline>,
+    scope: Scope,
+    yields: Vec<Yield>,
+    require: Condition,
+}
+
+/// Whom something covers.
+#[derive(Clone, Debug)]
+struct Scope {
     groups: Vec<usize>,
     except: Vec<Exception>,
     covers: Option<Condition>,
-    require: Condition,
+}
+
+impl Scope {
+    /// Returns the groups that it names or asks about.
+    fn asks(&self) -> impl Iterator<Item = usize> {
+        let asked = self.covers.iter().flat_map(Condition::groups);
+        self.groups.iter().chain(asked).copied().chain(self.except.iter().filter_map(Exception::group))
+    }
+}
+
+/// A baseline that judges a device instead.
+#[derive(Clone, Debug)]
+struct Yield {
+    baseline: String,
+    scope: Scope,
+    stage: Stage,
+    enforced_from: Option<Timestamp>,
+}
+
+/// How far something is in force at a moment.
+fn stage_at(stage: Stage, enforced_from: Option<Timestamp>, at: Timestamp) -> Stage {
+    match stage {
+        Stage::Enforced if enforced_from.is_some_and(|from| at < from) => Stage::Trial,
+        stage => stage,
+    }
 }
 
 impl Rule {
@@ -268,10 +309,7 @@ impl Rule {
 
     /// Returns how far it is in force at a moment.
     pub fn stage(&self, at: Timestamp) -> Stage {
-        match self.stage {
-            Stage::Enforced if self.enforced_from.is_some_and(|from| at < from) => Stage::Trial,
-            stage => stage,
-        }
+        stage_at(self.stage, self.enforced_from, at)
     }
 
     /// Returns whether it is a draft, which nobody is judged by.
@@ -281,7 +319,7 @@ impl Rule {
 
     /// Returns what it does not cover, in the order in which it is written.
     pub fn exceptions(&self) -> &[Exception] {
-        &self.except
+        &self.scope.except
     }
 
     /// Returns whether what to do about a failure hangs on the device.
@@ -300,17 +338,30 @@ impl Rule {
 
     /// Returns the moments at which it becomes another rule by itself.
     fn moments(&self) -> impl Iterator<Item = Timestamp> {
-        self.enforced_from.into_iter().chain(self.except.iter().filter_map(|exception| exception.until))
+        let begin = self.enforced_from.into_iter().chain(self.yields.iter().filter_map(|heir| heir.enforced_from));
+        begin.chain(self.scopes().flat_map(|scope| &scope.except).filter_map(|exception| exception.until))
+    }
+
+    /// Returns its scope, and those of whoever judges instead.
+    fn scopes(&self) -> impl Iterator<Item = &Scope> {
+        std::iter::once(&self.scope).chain(self.yields.iter().map(|heir| &heir.scope))
     }
 
     /// Returns all its conditions.
     fn conditions(&self) -> impl Iterator<Item = &Condition> {
-        self.covers.iter().chain([&self.require]).chain(self.fix_when.iter().map(|fix| &fix.when))
+        let scopes = self.scopes().filter_map(|scope| scope.covers.as_ref());
+        scopes.chain([&self.require]).chain(self.fix_when.iter().map(|fix| &fix.when))
+    }
+
+    /// Returns the groups that it names or asks about.
+    fn asks(&self) -> impl Iterator<Item = usize> {
+        let conditions = std::iter::once(&self.require).chain(self.fix_when.iter().map(|fix| &fix.when));
+        self.scopes().flat_map(Scope::asks).chain(conditions.flat_map(Condition::groups).copied())
     }
 
     /// Returns the condition of its scope as written.
     pub fn covers(&self) -> Option<&str> {
-        self.covers.as_ref().map(|condition| condition.as_str().trim())
+        self.scope.covers.as_ref().map(|condition| condition.as_str().trim())
     }
 }
 
@@ -339,12 +390,22 @@ impl RuleSet {
         }
         let mut people_layout = Layout::new(&Dictionary::default());
         let ids = group_ids(&source.groups);
-        let rule_ids = rule_ids(&source.rules);
+        let mut sources = source.rules.clone();
+        sources.extend(baseline::expand(&source.baselines, &mut mistakes));
+        let rule_ids = rule_ids(&sources);
         let mut vocabulary =
             Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids, rules: &rule_ids };
         let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
-        let rules = compile_rules(&source.rules, &groups, &mut vocabulary, &mut mistakes);
+        let rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
         let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
+        // What several rules of a baseline have in common is told once.
+        let mut told: Vec<Diagnostic> = Vec::with_capacity(mistakes.len());
+        for mistake in mistakes {
+            if mistake.span.is_none() || !told.contains(&mistake) {
+                told.push(mistake);
+            }
+        }
+        let mistakes = told;
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
         let moments: BTreeSet<Timestamp> = rules.iter().flat_map(Rule::moments).collect();
         let moments = moments.into_iter().collect();
@@ -410,11 +471,7 @@ impl RuleSet {
 
     /// Returns whether some rule hangs on the people that hold a device.
     pub fn reads_people(&self) -> bool {
-        self.rules.iter().any(|rule| {
-            let except = rule.except.iter().filter_map(Exception::group);
-            let asked = rule.conditions().flat_map(Condition::groups).copied();
-            rule.groups.iter().copied().chain(except).chain(asked).any(|group| self.groups.reads_people(group))
-        })
+        self.rules.iter().any(|rule| rule.asks().any(|group| self.groups.reads_people(group)))
     }
 
     /// Returns the facts that say whether a group holds a device and are older than promised, by path: in what they decide,
@@ -427,10 +484,9 @@ impl RuleSet {
     /// Returns the facts that say whether a rule covers a device and are older than promised, by path.
     pub fn last_known_of_scope<'f>(&'f self, rule: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
         let rule = &self.rules[rule];
-        let except = rule.except.iter().filter_map(Exception::group);
-        let asked = rule.covers.iter().flat_map(Condition::groups).copied();
-        let groups = rule.groups.iter().copied().chain(except).chain(asked);
-        let conditions = rule.covers.iter().chain(groups.flat_map(|group| self.groups.reads(group)));
+        let groups = rule.scopes().flat_map(Scope::asks);
+        let own = rule.scopes().filter_map(|scope| scope.covers.as_ref());
+        let conditions = own.chain(groups.flat_map(|group| self.groups.reads(group)));
         self.too_old(conditions.flat_map(Condition::slots), facts)
     }
 
@@ -566,7 +622,7 @@ impl RuleSet {
         let holds = |exception: &&Exception| {
             exception.holds_at(at) && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
         };
-        self.rules[rule].except.iter().find(holds)
+        self.rules[rule].scope.except.iter().find(holds)
     }
 
     /// Returns whether a rule covers a device, and whether it would but for an exception.
@@ -578,19 +634,63 @@ impl RuleSet {
         memberships: &'a [Value<'a>],
         evaluator: &mut Evaluator<'a>,
     ) -> (Value<'a>, bool) {
-        if let ([group], None, []) = (&*rule.groups, &rule.covers, &*rule.except)
+        let scope = self.covered(&rule.scope, id, at, memberships, evaluator);
+        if rule.yields.is_empty() || matches!(scope.0, Value::Boolean(false)) {
+            return scope;
+        }
+        match self.judged_instead(rule, id, at, memberships, evaluator).map(|(_, covers)| covers) {
+            Some(Value::Boolean(true)) => (Value::Boolean(false), false),
+            Some(unknown) => (unknown, false),
+            None => scope,
+        }
+    }
+
+    /// Returns the baseline that judges a device in the place of a rule's, and whether it surely does.
+    fn judged_instead<'a>(
+        &'a self,
+        rule: &'a Rule,
+        id: &str,
+        at: Timestamp,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> Option<(&'a Yield, Value<'a>)> {
+        let mut perhaps = None;
+        for heir in &rule.yields {
+            // Who counts for less does not take the place of who counts for more.
+            if stage_at(heir.stage, heir.enforced_from, at) < rule.stage(at) {
+                continue;
+            }
+            match self.covered(&heir.scope, id, at, memberships, evaluator).0 {
+                covers @ Value::Boolean(true) => return Some((heir, covers)),
+                Value::Boolean(false) => {}
+                unknown => perhaps = perhaps.or(Some((heir, unknown))),
+            }
+        }
+        perhaps
+    }
+
+    /// Returns whether a scope covers a device, and whether it would but for an exception.
+    fn covered<'a>(
+        &'a self,
+        scope: &'a Scope,
+        id: &str,
+        at: Timestamp,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> (Value<'a>, bool) {
+        if let ([group], None, []) = (&*scope.groups, &scope.covers, &*scope.except)
             && let covered @ Value::Boolean(_) = memberships[*group]
         {
             return (covered, false);
         }
-        let in_force = rule.except.iter().filter(|exception| exception.holds_at(at));
+        let in_force = scope.except.iter().filter(|exception| exception.holds_at(at));
         let excepted = any(in_force.map(|exception| exception.excepts(id, memberships)));
-        let grouped = if rule.groups.is_empty() {
+        let grouped = if scope.groups.is_empty() {
             Value::Boolean(true)
         } else {
-            any(rule.groups.iter().map(|group| memberships[*group]))
+            any(scope.groups.iter().map(|group| memberships[*group]))
         };
-        let covered = match (grouped, &rule.covers) {
+        let covered = match (grouped, &scope.covers) {
             (Value::Boolean(false), _) => Value::Boolean(false),
             (grouped, None) => grouped,
             (grouped, Some(condition)) => match (grouped, evaluator.holds(condition)) {
@@ -616,9 +716,32 @@ impl RuleSet {
         memberships: &'a [Value<'a>],
         evaluator: &mut Evaluator<'a>,
     ) -> Evidence {
-        let (_, excepted) = self.scope(rule, id, at, memberships, evaluator);
+        let (covered, excepted) = self.covered(&rule.scope, id, at, memberships, evaluator);
+        if !matches!(covered, Value::Boolean(false))
+            && let Some((heir, covers)) = self.judged_instead(rule, id, at, memberships, evaluator)
+        {
+            let outcome = match covers {
+                Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
+                _ => Outcome::False,
+            };
+            return Evidence::Comparison {
+                subject: "the device".to_owned(),
+                observed: match outcome {
+                    Outcome::Unknown(_) => format!("perhaps judged by {}, which extends this", heir.baseline),
+                    _ => format!("judged by {}, which extends this", heir.baseline),
+                },
+                required: "judged by this baseline".to_owned(),
+                outcome,
+                facts: Vec::new(),
+                blame: match covers {
+                    Value::Unknown(unknown) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
+                    _ => None,
+                },
+            };
+        }
+        let scope = &rule.scope;
         let member = |group: usize, wanted: bool| self.membership_evidence(group, memberships[group], wanted);
-        let exceptions: Vec<Evidence> = rule
+        let exceptions: Vec<Evidence> = scope
             .except
             .iter()
             .filter(|exception| exception.holds_at(at))
@@ -637,8 +760,8 @@ impl RuleSet {
             .collect();
         let mut parts = Vec::new();
         if !excepted {
-            let groups: Vec<Evidence> = rule.groups.iter().map(|group| member(*group, true)).collect();
-            let joined = any(rule.groups.iter().map(|group| memberships[*group]));
+            let groups: Vec<Evidence> = scope.groups.iter().map(|group| member(*group, true)).collect();
+            let joined = any(scope.groups.iter().map(|group| memberships[*group]));
             if !groups.is_empty() && !matches!(joined, Value::Boolean(true)) {
                 let outcome = match joined {
                     Value::Boolean(false) => Outcome::False,
@@ -647,7 +770,7 @@ impl RuleSet {
                 };
                 parts.push(Evidence::Any { outcome, parts: groups });
             }
-            parts.extend(rule.covers.as_ref().map(|condition| evaluator.explain(condition, false).1));
+            parts.extend(scope.covers.as_ref().map(|condition| evaluator.explain(condition, false).1));
         }
         parts.extend(exceptions);
         let outcome = if parts.iter().any(|part| part.outcome() == Outcome::False) {
@@ -765,16 +888,19 @@ fn compile_rule(
                 .help("that is the name of the finding of a silent device"),
         );
     }
-    let find = |named: &Named| groups.all.iter().position(|group| group.id.as_str() == named.text);
-    let mut in_scope = Vec::new();
-    for named in &source.groups {
-        match find(named) {
-            Some(at) => in_scope.push(at),
-            None => mistakes.push(unknown_group(named, groups.all.iter().map(|group| group.id.as_str()))),
-        }
-    }
-    let except = compile_exceptions(source, groups, mistakes);
-    if let (Some(_), Stage::Trial | Stage::Draft) = (source.enforced_from, source.stage) {
+    let scope = compile_scope(&source.groups, source.covers.as_ref(), &source.except, groups, vocabulary, mistakes);
+    let yields: Vec<Yield> = source
+        .yields_to
+        .iter()
+        .map(|heir| {
+            // Its mistakes are told where it is compiled itself.
+            let ScopeSource { groups: named, covers, except } = &heir.scope;
+            let scope = compile_scope(named, covers.as_ref(), except, groups, vocabulary, &mut Vec::new());
+            let YieldSource { baseline, stage, enforced_from, .. } = heir.clone();
+            Yield { baseline, scope, stage, enforced_from }
+        })
+        .collect();
+    if let (Some(_), Some(Stage::Trial | Stage::Draft)) = (source.enforced_from, source.stage) {
         mistakes.push(
             Diagnostic::error(
                 "not-enforced-from",
@@ -792,7 +918,6 @@ fn compile_rule(
             Some(FixWhen { when, say: fix.say.clone(), awaiting: fix.awaiting })
         })
         .collect();
-    let covers = source.covers.as_ref().and_then(|text| Condition::compile(text, Place::Rule, vocabulary, mistakes));
     let mut requirements: Vec<(RuleId, Option<&str>, &Text, Option<Span>)> = Vec::new();
     match (&source.require, source.checks.is_empty()) {
         (Some(text), true) => requirements.push((RuleId::new(id.text.as_str()), None, text, id.span.clone())),
@@ -822,12 +947,8 @@ fn compile_rule(
     let mut made = Vec::new();
     for (rule_id, check, text, place) in requirements {
         let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
-        let conditions = covers.iter().chain([&require]).chain(fix_when.iter().map(|fix| &fix.when));
-        let asked = conditions.flat_map(Condition::groups).copied();
-        let excepted = except.iter().filter_map(Exception::group);
-        if let Some(tail) =
-            in_scope.iter().copied().chain(asked).chain(excepted).find(|group| groups.all[*group].reads_standing)
-        {
+        let asked = fix_when.iter().map(|fix| &fix.when).chain([&require]).flat_map(Condition::groups).copied();
+        if let Some(tail) = scope.asks().chain(asked).find(|group| groups.all[*group].reads_standing) {
             mistakes.push(
                 Diagnostic::error(
                     "own-tail",
@@ -846,10 +967,10 @@ fn compile_rule(
         made.push(Rule {
             title,
             topic: source.topic.clone(),
-            severity: source.severity,
-            stage: source.stage,
+            severity: source.severity.unwrap_or(Severity::Medium),
+            stage: source.stage.unwrap_or(Stage::Enforced),
             enforced_from: source.enforced_from,
-            grace: source.grace,
+            grace: source.grace.unwrap_or(Period::ZERO),
             because: source.because.clone(),
             fix: source.fix.clone(),
             fix_when: fix_when.clone(),
@@ -866,9 +987,9 @@ fn compile_rule(
                 .collect(),
             fingerprint: fingerprint(source, &require),
             place,
-            groups: in_scope.clone(),
-            except: except.clone(),
-            covers: covers.clone(),
+            baseline: source.baseline.clone(),
+            scope: scope.clone(),
+            yields: yields.clone(),
             require,
             id: rule_id,
         });
@@ -876,10 +997,32 @@ fn compile_rule(
     made
 }
 
-fn compile_exceptions(source: &RuleSource, groups: &Groups, mistakes: &mut Vec<Diagnostic>) -> Vec<Exception> {
+fn compile_scope(
+    named: &[Named],
+    covers: Option<&Text>,
+    except: &[ExceptSource],
+    groups: &Groups,
+    vocabulary: &mut Vocabulary<'_>,
+    mistakes: &mut Vec<Diagnostic>,
+) -> Scope {
+    let mut found = Vec::with_capacity(named.len());
+    for named in named {
+        match groups.all.iter().position(|group| group.id.as_str() == named.text) {
+            Some(at) => found.push(at),
+            None => mistakes.push(unknown_group(named, groups.all.iter().map(|group| group.id.as_str()))),
+        }
+    }
+    Scope {
+        groups: found,
+        except: compile_exceptions(except, groups, mistakes),
+        covers: covers.and_then(|text| Condition::compile(text, Place::Rule, vocabulary, mistakes)),
+    }
+}
+
+fn compile_exceptions(sources: &[ExceptSource], groups: &Groups, mistakes: &mut Vec<Diagnostic>) -> Vec<Exception> {
     let find = |named: &Named| groups.all.iter().position(|group| group.id.as_str() == named.text);
-    let mut made = Vec::with_capacity(source.except.len());
-    for exception in &source.except {
+    let mut made = Vec::with_capacity(sources.len());
+    for exception in sources {
         let ExceptSource { name, group, because, until } = exception;
         let whom = match (find(name).filter(|_| *group != Some(false)), group) {
             (Some(at), _) => Excepted::Group(at),
@@ -980,7 +1123,7 @@ mod tests {
                 assert_eq!(watch.until(), next);
             }
         });
-        let trial = RuleSource { stage: Stage::Trial, enforced_from: Some(from), ..rule("r", "ok") };
+        let trial = RuleSource { stage: Some(Stage::Trial), enforced_from: Some(from), ..rule("r", "ok") };
         let codes: Vec<&str> = mistakes(&self::set(vec![trial], Vec::new())).iter().map(|found| found.code).collect();
         assert_eq!(codes, ["not-enforced-from"]);
     }
@@ -1035,7 +1178,7 @@ mod tests {
     fn checks_become_rules_of_their_own_and_drafts_are_not_evaluated() {
         let checks = vec![(named("root"), Text::loose("root = \"no\"")), (named("logs"), Text::loose("logs >= 30"))];
         let several = RuleSource { require: None, checks, ..rule("server", "") };
-        let draft = RuleSource { stage: Stage::Draft, ..rule("later", "never") };
+        let draft = RuleSource { stage: Some(Stage::Draft), ..rule("later", "never") };
         let compiled = compile(&set(vec![several, draft], Vec::new()));
         let ids: Vec<&str> = compiled.rules().iter().map(|rule| rule.id.as_str()).collect();
         assert_eq!(ids, ["server/root", "server/logs", "later"]);
@@ -1102,7 +1245,10 @@ mod tests {
     fn the_fingerprint_follows_scope_and_requirement_and_nothing_else() {
         let print = |source: RuleSource| compile(&set(vec![source], Vec::new())).rules()[0].fingerprint;
         let base = print(rule("r", "ok"));
-        assert_eq!(base, print(RuleSource { grace: Period::days(3), fix: Some("x".into()), ..rule("other", " ok ") }));
+        assert_eq!(
+            base,
+            print(RuleSource { grace: Some(Period::days(3)), fix: Some("x".into()), ..rule("other", " ok ") })
+        );
         assert_ne!(base, print(rule("r", "ok = true")));
         assert_ne!(base, print(RuleSource { covers: Some(Text::loose("ok")), ..rule("r", "ok") }));
     }

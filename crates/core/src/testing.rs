@@ -12,8 +12,7 @@ use crate::dictionary::Dictionary;
 use crate::facts::{Observation, merge};
 use crate::group::{GroupKind, GroupSource, Membership};
 use crate::people::{Holder, Person};
-use crate::period::Period;
-use crate::rule::{Named, RuleSet, RuleSetSource, RuleSource, Severity, Stage};
+use crate::rule::{Named, RuleSet, RuleSetSource, RuleSource, Stage};
 use crate::standing::Standing;
 use crate::value::{Datum, Value};
 use crate::verdict::{DeviceInput, VerdictOutcome};
@@ -53,15 +52,17 @@ pub(crate) fn rule(id: &str, require: &str) -> RuleSource {
         except: Vec::new(),
         require: Some(Text::loose(require)),
         checks: Vec::new(),
-        severity: Severity::Medium,
-        stage: Stage::Enforced,
+        severity: None,
+        stage: None,
         enforced_from: None,
-        grace: Period::ZERO,
+        grace: None,
         because: None,
         fix: None,
         fix_when: Vec::new(),
         controls: Vec::new(),
         was: Vec::new(),
+        baseline: None,
+        yields_to: Vec::new(),
     }
 }
 

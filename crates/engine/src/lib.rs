@@ -6,6 +6,7 @@
 
 mod access_view;
 mod assess;
+mod baseline_view;
 mod changes;
 mod codec;
 mod decisions;
@@ -33,6 +34,7 @@ mod workers;
 
 pub use access_view::{AccessEntry, AccessReport, Because, Other};
 pub use assess::{AssessOptions, Assessed, FindingLine, RuleCount, StandingCounts, assess};
+pub use baseline_view::{BaselineReport, Expectation};
 pub use changes::Change;
 pub use device_view::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, VerdictLine};
 pub use documents::Document;

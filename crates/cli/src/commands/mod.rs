@@ -2,6 +2,7 @@
 
 mod access;
 mod assess;
+mod baseline;
 mod demo;
 mod draft;
 mod history;
@@ -92,6 +93,7 @@ enum Command {
     Trim(trim::TrimArgs),
     Source(draft::SourceArgs),
     Facts(draft::FactsArgs),
+    Baseline(baseline::BaselineArgs),
 }
 
 /// Carries out a command.
@@ -110,6 +112,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::History(args) => history::cmd_history(ui, common, args),
         Command::Source(args) => draft::cmd_source(ui, common, args),
         Command::Facts(args) => draft::cmd_facts(ui, common, args),
+        Command::Baseline(args) => baseline::cmd_baseline(ui, common, args),
         Command::Trim(args) => trim::cmd_trim(ui, common, args),
     }
 }

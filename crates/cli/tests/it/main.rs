@@ -2,6 +2,7 @@
 
 mod access;
 mod assess;
+mod baselines;
 mod demo;
 mod env;
 mod feeds;

@@ -26,6 +26,7 @@ mod uses;
 pub use check::{Place, Vocabulary};
 pub use compiled::Condition;
 pub use eval::{Ambient, Evaluator};
+pub(crate) use parser::is_reserved;
 pub(crate) use syntax::CompareOp;
 pub use temporal::{parse_date_time, parse_duration, show_duration, show_months};
 pub(crate) use uses::{Use, Uses};

@@ -35,7 +35,7 @@ const KEYWORDS: [&str; 15] = [
 ];
 
 /// Returns whether a name must stand in back-quotes to be one.
-pub(super) fn is_reserved(word: &str) -> bool {
+pub(crate) fn is_reserved(word: &str) -> bool {
     KEYWORDS.contains(&word) || matches!(word, "true" | "false" | "not")
 }
 

@@ -2,6 +2,7 @@
 //! of values), meaning in the core; every mistake carries its place.
 
 mod access;
+mod baselines;
 mod config;
 mod corrections;
 mod devices;
@@ -51,6 +52,8 @@ pub struct Workspace {
 
 /// The file at a workspace's root.
 pub(crate) const CONFIG: &str = "fencepost.toml";
+/// The folder of baselines.
+const BASELINES: &str = "baselines";
 
 /// Reads the workspace files below a folder, in a fixed order.
 ///
@@ -63,17 +66,19 @@ pub fn workspace_files(root: &Path) -> io::Result<Vec<FileText>> {
             names.push(name.to_owned());
         }
     }
-    let rules = root.join("rules");
-    if rules.is_dir() {
-        let mut found = Vec::new();
-        for entry in fs::read_dir(&rules).map_err(|error| named(&error, &rules))? {
-            let name = entry?.file_name();
-            if let Some(name) = name.to_str().filter(|name| name.ends_with(".toml") && !name.starts_with('.')) {
-                found.push(format!("rules/{name}"));
+    for folder in ["rules", BASELINES] {
+        let path = root.join(folder);
+        if path.is_dir() {
+            let mut found = Vec::new();
+            for entry in fs::read_dir(&path).map_err(|error| named(&error, &path))? {
+                let name = entry?.file_name();
+                if let Some(name) = name.to_str().filter(|name| name.ends_with(".toml") && !name.starts_with('.')) {
+                    found.push(format!("{folder}/{name}"));
+                }
             }
+            found.sort();
+            names.extend(found);
         }
-        found.sort();
-        names.extend(found);
     }
     names
         .into_iter()
@@ -116,6 +121,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             "groups.toml" => groups::read(reader, root, &mut rules),
             "access.toml" => access::read(reader, root, &mut rules),
             "corrections.toml" => corrections::read(reader, root, &config.zone, &mut corrections),
+            path if path.starts_with(BASELINES) => baselines::read(reader, root, &config.zone, &mut rules),
             "devices.toml" => lives = devices::read(reader, root, &config.zone),
             _ => rules::read(reader, root, &config.zone, &mut rules),
         });

@@ -1,6 +1,6 @@
 //! `rules/*.toml`: rules.
 
-use fencepost_core::{ExceptSource, FixSource, Named, Period, RuleSetSource, RuleSeverity, RuleSource, Stage};
+use fencepost_core::{ExceptSource, FixSource, Named, RuleSetSource, RuleSeverity, RuleSource, Stage};
 use jiff::tz::TimeZone;
 
 use super::table::{Item, Reader, Table};
@@ -28,6 +28,12 @@ const KEYS: [&str; 17] = [
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
     reader.known_keys(root, "a file of rules", &["rule"]);
+    into.rules.extend(all(reader, root, zone));
+}
+
+/// The rules of a file.
+pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Vec<RuleSource> {
+    let mut found = Vec::new();
     for table in reader.tables(root, "rule") {
         reader.known_keys(&table, "[[rule]]", &KEYS);
         let Some(id) = reader.id(&table, "a [[rule]]") else { continue };
@@ -48,7 +54,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
                 }
             }
         }
-        into.rules.push(RuleSource {
+        found.push(RuleSource {
             id,
             title: reader.string(&table, "title"),
             topic: reader.string(&table, "topic"),
@@ -57,24 +63,25 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
             except: exceptions(reader, &table, zone),
             require: reader.text(&table, "require"),
             checks,
-            severity: reader.word(&table, "severity", &severities).unwrap_or(RuleSeverity::Medium),
-            stage: reader
-                .word(&table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage)))
-                .unwrap_or(Stage::Enforced),
+            severity: reader.word(&table, "severity", &severities),
+            stage: reader.word(&table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage))),
             // A day begins with the day.
             enforced_from: reader.moment(&table, "enforced_from", zone).map(|(start, _)| start),
-            grace: reader.period(&table, "grace").unwrap_or(Period::ZERO),
+            grace: reader.period(&table, "grace"),
             because: reader.string(&table, "because"),
             fix: reader.string(&table, "fix"),
             fix_when: fixes(reader, &table),
             controls: reader.strings(&table, "controls"),
             was: reader.names(&table, "was"),
+            baseline: None,
+            yields_to: Vec::new(),
         });
     }
+    found
 }
 
 /// What a rule does not cover: names of groups and devices, or tables that also say why and until when.
-fn exceptions(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Vec<ExceptSource> {
+pub(super) fn exceptions(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Vec<ExceptSource> {
     let mut found = Vec::new();
     for item in reader.names_and_tables(table, "except") {
         let table = match item {

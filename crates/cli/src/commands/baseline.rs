@@ -1,0 +1,174 @@
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use fencepost_core::{Stage, VerdictOutcome};
+use fencepost_engine::{BaselineReport, Expectation, open_ledger, resolve_moment};
+use jiff::Timestamp;
+use serde_json::{Value as Json, json};
+
+use super::{Common, Desk, Format, note_currency, open_project, parse_moment, write_json, write_rows};
+use crate::error::CommandError;
+use crate::ui::Ui;
+use crate::view::json::SCHEMA;
+use crate::view::table::{Cell, Column, Table, wrap};
+use crate::view::text::{count, harmless, shell};
+
+/// What machines of one kind are expected to look like
+#[derive(Args, Debug)]
+pub struct BaselineArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Subcommand, Debug)]
+enum What {
+    Show(ShowArgs),
+}
+
+/// Show what a baseline came to, or what is expected of a device, and where each part is written
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:
+  fencepost baseline show ticket-server
+  fencepost baseline show ticket-server --device tern-tickets
+  fencepost baseline show --device tern-tickets       all that is expected of it, from everywhere")]
+struct ShowArgs {
+    /// The baseline
+    #[arg(value_name = "BASELINE", required_unless_present = "device")]
+    baseline: Option<String>,
+    /// What holds for DEVICE, with what it says of it
+    #[arg(long, value_name = "DEVICE")]
+    device: Option<String>,
+    /// Tell it as of TIME
+    #[arg(long, value_name = "TIME")]
+    as_of: Option<String>,
+    /// How to write the result
+    #[arg(long, value_enum, default_value_t)]
+    format: Format,
+}
+
+pub fn cmd_baseline(ui: &mut Ui, common: &Common, args: &BaselineArgs) -> Result<ExitCode, CommandError> {
+    match &args.what {
+        What::Show(args) => cmd_show(ui, common, args),
+    }
+}
+
+fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
+    if let Some(device) = &args.device {
+        let desk = Desk::open(ui, common, args.as_of.as_ref())?;
+        let reading = desk.reading()?;
+        let name = reading.device_name(device)?;
+        if let Some(baseline) = &args.baseline {
+            reading.project.baseline(baseline, reading.at)?;
+        }
+        let found = reading.expectations(&name, args.baseline.as_deref())?;
+        note_currency(ui, &reading);
+        if args.format == Format::Table {
+            let noun = count(found.len() as u64, "thing is", "things are");
+            let of = args.baseline.as_ref().map(|baseline| format!(" by {baseline}")).unwrap_or_default();
+            ui.line(format!("{noun} expected of {}{of}\n", harmless(&name)))?;
+            let text = expectations(ui, &found);
+            ui.raw(&text)?;
+            ui.note(format!("\nNext: fencepost why {}", shell(&name)));
+            return Ok(ExitCode::SUCCESS);
+        }
+        return write(ui, args.format, &found, json!({ "schema": SCHEMA, "device": name }));
+    }
+    let project = open_project(ui, common)?;
+    // Without a ledger it is read all the same.
+    let ledger = open_ledger(&project, false, common.wait).ok();
+    let asked = parse_moment(&project, args.as_of.as_ref())?;
+    let at = resolve_moment(ledger.as_ref(), asked, Timestamp::now(), false)?;
+    let report = project.baseline(args.baseline.as_deref().unwrap_or_default(), at)?;
+    if args.format == Format::Table {
+        head(ui, &report)?;
+        let text = expectations(ui, &report.expectations);
+        ui.raw(&text)?;
+        for (name, because) in &report.dropped {
+            ui.line(format!("\nDropped: {}. {}", harmless(name), harmless(because)))?;
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    let around = json!({
+        "schema": SCHEMA, "baseline": report.id, "title": report.title, "extends": report.extends,
+        "extended_by": report.extended_by, "covers": report.covers, "groups": report.groups,
+        "dropped": report.dropped.iter().map(|(name, because)| json!({ "name": name, "because": because })).collect::<Vec<_>>(),
+    });
+    write(ui, args.format, &report.expectations, around)
+}
+
+fn head(ui: &mut Ui, report: &BaselineReport) -> Result<(), CommandError> {
+    let strong = ui.styles.strong;
+    let title = report.title.as_ref().map(|title| format!("  {}", harmless(title))).unwrap_or_default();
+    ui.line(format!("{strong}{}{strong:#}{title}", harmless(&report.id)))?;
+    let covers = match (&report.covers, report.groups.is_empty()) {
+        (None, true) => "nobody by itself; it describes what others have in common".to_owned(),
+        (None, false) => report.groups.join(", "),
+        (Some(covers), true) => covers.clone(),
+        (Some(covers), false) => format!("{}, where {covers}", report.groups.join(", ")),
+    };
+    let lines =
+        [("covers", covers), ("extends", report.extends.join(", ")), ("extended by", report.extended_by.join(", "))];
+    for (word, text) in lines.into_iter().filter(|(_, text)| !text.is_empty()) {
+        for (at, part) in wrap(&harmless(&text), ui.width.saturating_sub(15)).into_iter().enumerate() {
+            ui.line(format!("  {:<12} {part}", if at == 0 { word } else { "" }))?;
+        }
+    }
+    Ok(ui.line("")?)
+}
+
+fn expectations(ui: &Ui, all: &[Expectation]) -> String {
+    let outcomes = all.iter().any(|found| found.outcome.is_some());
+    let mut columns = vec![("RULE", Column::Fixed), ("EXPECTED", Column::Text)];
+    if outcomes {
+        columns.push(("SAYS", Column::Fixed));
+    }
+    columns.extend([("GRACE", Column::Fixed), ("", Column::Fixed), ("WRITTEN IN", Column::Fixed)]);
+    let mut table = Table::new(&columns);
+    for found in all {
+        let place = found.place.as_ref().map(|(file, line)| format!("{file}:{line}")).unwrap_or_default();
+        let mut cells = vec![Cell::new(&found.rule), Cell::new(&found.says)];
+        if let Some(outcome) = found.outcome {
+            cells.push(match outcome {
+                VerdictOutcome::Pass => Cell::styled("pass", ui.styles.good),
+                VerdictOutcome::Fail => Cell::styled("fail", ui.styles.bad),
+                VerdictOutcome::Unknown(_) => Cell::styled("unknown", ui.styles.unproven),
+                VerdictOutcome::NotApplicable => Cell::default(),
+            });
+        }
+        let stage = if found.stage == Stage::Enforced { "" } else { found.stage.as_str() };
+        cells.extend([Cell::new(found.grace.to_string()), Cell::styled(stage, ui.styles.faint), Cell::new(place)]);
+        table.row(cells);
+    }
+    table.render(ui.width, &ui.styles)
+}
+
+const COLUMNS: [&str; 10] =
+    ["rule", "expected", "require", "outcome", "severity", "stage", "grace", "baseline", "written_in", "place"];
+
+fn row(found: &Expectation) -> Json {
+    json!({
+        "rule": found.rule, "expected": found.says, "require": found.require,
+        "outcome": found.outcome.map(VerdictOutcome::as_str), "severity": found.severity.as_str(),
+        "stage": found.stage.as_str(), "grace": found.grace.to_string(), "because": found.because,
+        "baseline": found.baseline, "written_in": found.written_in,
+        "place": found.place.as_ref().map(|(file, line)| format!("{file}:{line}")),
+    })
+}
+
+fn write(ui: &mut Ui, format: Format, all: &[Expectation], mut around: Json) -> Result<ExitCode, CommandError> {
+    match format {
+        Format::Table | Format::Json => {
+            around["expectations"] = all.iter().map(row).collect();
+            write_json(ui, &around)?;
+        }
+        Format::Jsonl | Format::Csv => {
+            let rows = all.iter().map(|found| {
+                let mut row = row(found);
+                row["schema"] = SCHEMA.into();
+                row
+            });
+            write_rows(ui, format, &COLUMNS, rows)?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}

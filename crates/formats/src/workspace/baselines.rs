@@ -1,0 +1,388 @@
+//! `baselines/*.toml`: what machines of one kind are expected to look like.
+
+use fencepost_core::{
+    BaselineSource, Datum, EntrySource, ExpectSource, Expected, ListSource, Named, Others, Presence, RuleSetSource,
+    RuleSeverity, ScopeSource, Settings, Stage,
+};
+use jiff::tz::TimeZone;
+use toml::Spanned;
+use toml::de::DeValue;
+
+use super::rules;
+use super::table::{Item, Reader, Table};
+
+/// What may be said of an expectation, a section or a whole baseline.
+const SETTINGS: [&str; 8] = ["topic", "severity", "stage", "enforced_from", "grace", "because", "fix", "controls"];
+const OWN: [&str; 8] = ["id", "title", "extends", "covers", "groups", "except", "expect", "rule"];
+const SECTION: [&str; 5] = ["from", "must", "never", "may", "others"];
+
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
+    let mut known: Vec<&str> = OWN.into_iter().chain(SETTINGS).collect();
+    let entries = root.entries();
+    let is_section = |value: &Spanned<DeValue<'_>>| {
+        Table::of(value).is_some_and(|table| SECTION.iter().any(|key| table.get(key).is_some()))
+    };
+    let sections: Vec<_> =
+        entries.iter().filter(|(key, _, value)| !known.contains(&key.as_str()) && is_section(value)).collect();
+    known.extend(sections.iter().map(|(key, ..)| key.as_str()));
+    reader.known_keys(root, "a baseline (whose lists are tables with must, never, may or others)", &known);
+    let Some(id) = reader.id(root, "a baseline") else { return };
+    let mut source = BaselineSource {
+        id,
+        title: reader.string(root, "title"),
+        extends: reader.names(root, "extends"),
+        scope: ScopeSource {
+            groups: reader.names(root, "groups"),
+            covers: reader.text(root, "covers"),
+            except: rules::exceptions(reader, root, zone),
+        },
+        settings: settings(reader, root, zone),
+        expect: Vec::new(),
+        lists: Vec::new(),
+        rules: rules::all(reader, root, zone),
+    };
+    if let Some(table) = reader.table(root, "expect") {
+        for (key, span, value) in table.entries() {
+            let fact = Named { text: key, span: Some(reader.span(span)) };
+            source.expect.extend(expectation(reader, fact, value, zone));
+        }
+    }
+    for (name, span, value) in sections {
+        let Some(table) = Table::of(value) else { continue };
+        let name = Named { text: name.clone(), span: Some(reader.span(span.clone())) };
+        source.lists.push(section(reader, name, &table, zone));
+    }
+    into.baselines.push(source);
+}
+
+fn settings(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Settings {
+    Settings {
+        topic: reader.string(table, "topic"),
+        severity: reader.word(table, "severity", &RuleSeverity::ALL.map(|severity| (severity.as_str(), severity))),
+        stage: reader.word(table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage))),
+        // A day begins with the day.
+        enforced_from: reader.moment(table, "enforced_from", zone).map(|(start, _)| start),
+        grace: reader.period(table, "grace"),
+        because: reader.string(table, "because"),
+        fix: reader.string(table, "fix"),
+        controls: reader.strings(table, "controls"),
+    }
+}
+
+fn expectation(
+    reader: &mut Reader<'_>,
+    fact: Named,
+    value: &Spanned<DeValue<'_>>,
+    zone: &TimeZone,
+) -> Option<ExpectSource> {
+    if !is_path(&fact.text) {
+        reader.error(
+            "bad-path",
+            format!("`{}` names no fact", fact.text.escape_debug()),
+            fact.span.map(|span| span.range).unwrap_or_default(),
+            "write the path of a fact, such as \"sshd.permit_root_login\"",
+        );
+        return None;
+    }
+    let Some(table) = Table::of(value) else {
+        let found = datum(reader, &fact.text, value)?;
+        let what = Expected::Value(found, Some(reader.span(value.span())));
+        return Some(ExpectSource { fact, what, settings: Settings::default() });
+    };
+    let known: Vec<&str> = ["value", "test", "drop"].into_iter().chain(SETTINGS).collect();
+    reader.known_keys(&table, "an expectation", &known);
+    let settings = settings(reader, &table, zone);
+    let what = match (table.get("value"), table.get("test"), dropped(reader, &table, &settings)?) {
+        (Some(value), None, None) => Expected::Value(datum(reader, "value", value)?, Some(reader.span(value.span()))),
+        (None, Some(_), None) => Expected::Test(reader.text(&table, "test")?),
+        (None, None, Some(because)) => Expected::Dropped(because),
+        _ => {
+            reader.error(
+                "incomplete",
+                format!("`{}` is expected to be one thing", fact.text),
+                table.heading(),
+                "write one of value = .., test = \">= 30\", or drop = true",
+            );
+            return None;
+        }
+    };
+    Some(ExpectSource { fact, what, settings })
+}
+
+/// Whether something inherited is dropped, and why; the outer none when that is not said as it must be.
+#[expect(clippy::option_option, reason = "a mistake is neither yes nor no")]
+fn dropped(reader: &mut Reader<'_>, table: &Table<'_>, settings: &Settings) -> Option<Option<String>> {
+    if !reader.boolean(table, "drop").unwrap_or(false) {
+        return Some(None);
+    }
+    if settings.because.is_none() {
+        reader.error(
+            "drop-without-reason",
+            "what is dropped needs a reason",
+            table.heading(),
+            "write { drop = true, because = \"...\" }",
+        );
+        return None;
+    }
+    Some(settings.because.clone())
+}
+
+fn section(reader: &mut Reader<'_>, name: Named, table: &Table<'_>, zone: &TimeZone) -> ListSource {
+    let known: Vec<&str> = SECTION.into_iter().chain(SETTINGS).collect();
+    reader.known_keys(table, "a list of a baseline", &known);
+    let mut entries = Vec::new();
+    for (key, presence) in [("must", Presence::Must), ("never", Presence::Never), ("may", Presence::May)] {
+        for item in reader.names_and_tables(table, key) {
+            entries.extend(entry(reader, presence, item, zone));
+        }
+    }
+    let words = [("ignore", Others::Ignore), ("note", Others::Note), ("fail", Others::Fail)];
+    ListSource {
+        name,
+        from: reader.named(table, "from").filter(|from| is_path(&from.text)),
+        entries,
+        others: reader.word(table, "others", &words),
+        settings: settings(reader, table, zone),
+    }
+}
+
+fn entry(reader: &mut Reader<'_>, presence: Presence, item: Item<'_>, zone: &TimeZone) -> Option<EntrySource> {
+    let (name, version, dropped, settings, place) = match item {
+        Item::Name(name) => {
+            let place = name.span.clone().map(|span| span.range).unwrap_or_default();
+            (Some(name), None, None, Settings::default(), place)
+        }
+        Item::Table(table) => {
+            let known: Vec<&str> = ["name", "version", "drop"].into_iter().chain(SETTINGS).collect();
+            reader.known_keys(&table, "an entry of a list", &known);
+            let settings = settings(reader, &table, zone);
+            let dropped = dropped(reader, &table, &settings)?;
+            (reader.named(&table, "name"), reader.text(&table, "version"), dropped, settings, table.heading())
+        }
+    };
+    match name {
+        Some(name) if !name.text.trim().is_empty() && !name.text.contains(char::is_control) => {
+            Some(EntrySource { presence, name, version, dropped, settings })
+        }
+        _ => {
+            reader.error("incomplete", "an entry of a list has a name", place, "write { name = \"...\" }");
+            None
+        }
+    }
+}
+
+fn is_path(text: &str) -> bool {
+    text.split('.').all(|part| !part.is_empty() && !part.contains('`') && !part.contains(char::is_control))
+}
+
+fn datum(reader: &mut Reader<'_>, key: &str, value: &Spanned<DeValue<'_>>) -> Option<Datum> {
+    let found = match value.get_ref() {
+        DeValue::String(text) => Some(Datum::Text(text.to_string())),
+        DeValue::Boolean(truth) => Some(Datum::Boolean(*truth)),
+        DeValue::Integer(number) => number.as_str().replace('_', "").parse().ok().map(Datum::Number),
+        DeValue::Float(number) => number.as_str().replace('_', "").parse().ok().map(Datum::Number),
+        DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
+    };
+    if found.is_none() {
+        reader.error(
+            "wrong-type",
+            format!("`{key}` is expected to be a text, a number, or true or false"),
+            value.span(),
+            "for anything else write { test = \"...\" }; what a list holds is a table of its own, with must, never and may",
+        );
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use fencepost_core::{Diagnostic, RuleSet};
+    use jiff::Timestamp;
+
+    use crate::workspace::{FileText, load_workspace};
+
+    fn compile(baselines: &[&str]) -> (Option<RuleSet>, Vec<Diagnostic>, Vec<FileText>) {
+        let named =
+            |(at, text): (usize, &&str)| FileText { path: format!("baselines/{at}.toml"), text: (*text).to_owned() };
+        let workspace = load_workspace(baselines.iter().enumerate().map(named).collect());
+        let (set, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &[]);
+        let mut mistakes = workspace.mistakes;
+        mistakes.extend(meaning);
+        (set, mistakes, workspace.files)
+    }
+
+    /// Every rule as its id, grace, stage and condition.
+    #[track_caller]
+    fn rules(baselines: &[&str]) -> Vec<String> {
+        let (set, mistakes, _) = compile(baselines);
+        let set = set.unwrap_or_else(|| panic!("{mistakes:?}"));
+        let stage = |rule: &fencepost_core::Rule| rule.stage(Timestamp::UNIX_EPOCH).as_str();
+        set.rules()
+            .iter()
+            .map(|rule| format!("{} {} {}: {}", rule.id, rule.grace, stage(rule), rule.require()))
+            .collect()
+    }
+
+    /// Every mistake as its code and the text at its place.
+    fn mistakes(baselines: &[&str]) -> Vec<String> {
+        let (_, mistakes, files) = compile(baselines);
+        let at = |mistake: &Diagnostic| {
+            let span = mistake.span.as_ref()?;
+            Some(files[span.file.0 as usize].text[span.range.clone()].to_owned())
+        };
+        mistakes.iter().map(|mistake| format!("{} {}", mistake.code, at(mistake).unwrap_or_default())).collect()
+    }
+
+    const COMMON: &str = r#"
+id = "common"
+covers = 'platform = "linux"'
+grace = "2d"
+
+[expect]
+"sshd.root-login" = "no \"never\""
+"log.days" = { test = ">= 30", grace = "5d" }
+ntp = true
+
+[software]
+from = "software.name"
+must = ["guardd"]
+never = ["seed?pool*", { name = "hullplan", version = "< 4.2" }]
+may = ["ebbnote"]
+others = "note"
+
+[[rule]]
+id = "room"
+require = 'disk.free > 2'
+stage = "trial"
+"#;
+
+    #[test]
+    fn every_expectation_and_entry_becomes_a_rule() {
+        assert_eq!(
+            rules(&[COMMON]),
+            [
+                r#"common/sshd.root-login 2d enforced: sshd.`root-login` = "no \"never\"""#,
+                "common/log.days 5d enforced: log.days >= 30",
+                "common/ntp 2d enforced: ntp = true",
+                r#"common/software.guardd 2d enforced: some name in software.name satisfies name = "guardd""#,
+                r#"common/software.seed?pool* 2d enforced: every name in software.name satisfies not(matches(name, "^seed.pool.*$"))"#,
+                r#"common/software.hullplan 2d enforced: every item in software satisfies not(item.name = "hullplan" and item.version < version("4.2"))"#,
+                "common/room 2d trial: disk.free > 2",
+                r#"common/software 2d trial: every name in software.name satisfies (name = "guardd" or matches(name, "^seed.pool.*$") or name = "hullplan" or name = "ebbnote")"#,
+            ]
+        );
+    }
+
+    #[test]
+    fn unary_tests_are_what_the_standard_says() {
+        let tests = [
+            (">= 30", ">= 30"),
+            ("[1..5]", "in ([1..5])"),
+            ("\\\"a\\\", \\\"b\\\"", "in (\"a\", \"b\")"),
+            ("< 3, > 7", "in (< 3, > 7)"),
+        ];
+        for (test, condition) in tests {
+            let text = format!("id = \"b\"\ngroups = [\"every-device\"]\n[expect]\nx = {{ test = \"{test}\" }}\n");
+            assert_eq!(rules(&[&text]), [format!("b/x 0 enforced: x {condition}")]);
+        }
+        let text = "id = \"b\"\ngroups = [\"every-device\"]\n[expect]\nx = { test = 'not(1, 2)' }\n";
+        assert_eq!(rules(&[text]), ["b/x 0 enforced: not(x in (1, 2))"]);
+    }
+
+    #[test]
+    fn whoever_extends_changes_adds_and_drops_under_its_own_name_and_defaults() {
+        let child = r#"
+id = "ticket-server"
+extends = ["common"]
+covers = 'role = "ticket-server"'
+grace = "1d"
+
+[expect]
+"log.days" = { test = ">= 60" }
+ntp = { drop = true, because = "the ship's clock" }
+extra = 8
+
+[software]
+must = [{ name = "guardd", drop = true, because = "none for it" }, "tillserver"]
+never = ["ebbnote"]
+others = "fail"
+
+[[rule]]
+id = "room"
+require = 'disk.free > 9'
+"#;
+        let own: Vec<String> =
+            rules(&[COMMON, child]).into_iter().filter(|rule| rule.starts_with("ticket-server")).collect();
+        assert_eq!(
+            own,
+            [
+                r#"ticket-server/sshd.root-login 1d enforced: sshd.`root-login` = "no \"never\"""#,
+                "ticket-server/log.days 1d enforced: log.days >= 60",
+                r#"ticket-server/software.seed?pool* 1d enforced: every name in software.name satisfies not(matches(name, "^seed.pool.*$"))"#,
+                r#"ticket-server/software.hullplan 1d enforced: every item in software satisfies not(item.name = "hullplan" and item.version < version("4.2"))"#,
+                r#"ticket-server/software.ebbnote 1d enforced: every name in software.name satisfies not(name = "ebbnote")"#,
+                "ticket-server/room 1d enforced: disk.free > 9",
+                "ticket-server/extra 1d enforced: extra = 8",
+                r#"ticket-server/software.tillserver 1d enforced: some name in software.name satisfies name = "tillserver""#,
+                r#"ticket-server/software 1d enforced: every name in software.name satisfies (matches(name, "^seed.pool.*$") or name = "hullplan" or name = "ebbnote" or name = "tillserver")"#,
+            ]
+        );
+        // The other way round it is the same.
+        let turned = rules(&[child, COMMON]);
+        assert_eq!(turned.iter().filter(|rule| rule.starts_with("ticket-server")).count(), own.len());
+    }
+
+    #[test]
+    fn what_only_describes_others_covers_nobody_and_a_diamond_is_no_conflict() {
+        let top = "id = \"top\"\n[expect]\na = 1\n";
+        let side = |id: &str| format!("id = \"{id}\"\nextends = [\"top\"]\n[expect]\n{id} = 1\n");
+        let bottom = "id = \"bottom\"\nextends = [\"left\", \"right\"]\ngroups = [\"every-device\"]\n";
+        let (left, right) = (side("left"), side("right"));
+        assert_eq!(
+            rules(&[top, &left, &right, bottom]),
+            ["bottom/a", "bottom/left", "bottom/right"].map(|id| format!("{id} 0 enforced: {} = 1", &id[7..]))
+        );
+        // What two of them say differently has to be decided.
+        let other = "id = \"right\"\nextends = [\"top\"]\n[expect]\na = 2\n";
+        assert_eq!(mistakes(&[top, &left, other, bottom]), ["inherited-twice \"bottom\""]);
+        let decided =
+            "id = \"bottom\"\nextends = [\"left\", \"right\"]\ngroups = [\"every-device\"]\n[expect]\na = 3\n";
+        assert!(mistakes(&[top, &left, other, decided]).is_empty());
+    }
+
+    #[test]
+    fn mistakes_are_told_where_they_are() {
+        let b = |more: &str| format!("id = \"b\"\ngroups = [\"every-device\"]\n{more}\n");
+        for (text, expected) in [
+            ("id = \"b\"\n[expect]\na = 1\n".to_owned(), vec!["scope-for-nobody \"b\""]),
+            (b("extends = [\"nobody\"]"), vec!["unknown-baseline \"nobody\""]),
+            (b("extends = [\"b\"]"), vec!["baseline-cycle \"b\""]),
+            (b("expct = 1"), vec!["unknown-key expct"]),
+            (b("[expect]\na = { drop = true, because = \"x\" }"), vec!["nothing-to-drop a"]),
+            (b("[expect]\na = { drop = true }"), vec!["drop-without-reason { drop = true }"]),
+            (b("[expect]\na = { value = 1, test = \"> 1\" }"), vec!["incomplete { value = 1, test = \"> 1\" }"]),
+            (b("[expect]\na = [1]"), vec!["wrong-type [1]"]),
+            (b("[expect]\na = { test = \">= \" }"), vec!["expected-value "]),
+            (b("[software]\nmust = [\"x\"]\nnever = [\"x\"]"), vec!["said-twice \"x\""]),
+            (b("[software]\nmust = [{ name = \"x\", version = \"< 4\" }]"), vec!["no-version < 4"]),
+            (
+                b("[software]\nfrom = \"software.name\"\nmust = [{ name = \"x\", version = \"new\" }]"),
+                vec!["bad-version-test new"],
+            ),
+            (b("[software]\nothers = \"maybe\""), vec!["bad-word \"maybe\""]),
+        ] {
+            let found = mistakes(&[&text]);
+            let same = found.len() == expected.len()
+                && found.iter().zip(&expected).all(|(found, expected)| {
+                    found == expected || (expected.starts_with("expected-value") && !found.is_empty())
+                });
+            assert!(same, "{text}\n{found:?}");
+        }
+        // A mistake in whom it covers is told once, however much it expects.
+        let text = "id = \"b\"\ncovers = 'platform ='\n[expect]\na = 1\nb = 2\n";
+        assert_eq!(mistakes(&[text]).len(), 1);
+        // The caret stands in the test, and not somewhere beside it.
+        let text = b("[expect]\na = { test = \">= dayz(3)\" }");
+        assert_eq!(mistakes(&[&text]), ["unknown-function dayz"]);
+    }
+}
