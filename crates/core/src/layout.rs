@@ -268,6 +268,7 @@ impl Layout {
     pub fn fingerprint(&self) -> u64 {
         let mut print = Fingerprint::new();
         print.text(env!("CARGO_PKG_VERSION"));
+        print.text(crate::packed::FORMAT);
         self.slot_paths().for_each(|path| print.text(path));
         for (at, node) in self.nodes.iter().enumerate().filter(|(_, node)| node.wanted || node.declared.is_some()) {
             print.text(&node.path);

@@ -5,10 +5,15 @@
 //! other; see [`Layout::fingerprint`].
 
 use bumpalo::Bump;
+use jiff::tz::Offset;
+use jiff::{SignedDuration, Timestamp, civil};
 use rust_decimal::Decimal;
 
 use crate::layout::{Layout, SlotId};
-use crate::value::{List, Object, Reason, Unknown, Value};
+use crate::value::{DateTime, List, Object, Reason, Unknown, Value, Zone};
+
+/// Changes when packs are written otherwise.
+pub(crate) const FORMAT: &str = "2";
 
 mod tag {
     pub(super) const MISSING: u8 = 0;
@@ -30,8 +35,20 @@ mod tag {
     pub(super) const PROJECTED: u8 = 10;
     /// A number of fields, then each key and value.
     pub(super) const OBJECT: u8 = 11;
+    // What a field of a list's items was read as.
+    /// A length.
+    pub(super) const VERSION: u8 = 12;
+    /// Year, month and day.
+    pub(super) const DATE: u8 = 13;
+    /// A moment, and the offset it was written in.
+    pub(super) const MOMENT: u8 = 14;
+    /// A moment, and the length of the name of the zone it was written in.
+    pub(super) const MOMENT_IN_ZONE: u8 = 15;
+    /// Seconds and nanoseconds.
+    pub(super) const DURATION: u8 = 16;
+    pub(super) const MONTHS: u8 = 17;
     /// From here on texts with their lengths.
-    pub(super) const SHORT_TEXT: u8 = 16;
+    pub(super) const SHORT_TEXT: u8 = 18;
 }
 
 /// Packs slots; kept from device to device for its buffers.
@@ -123,9 +140,47 @@ impl Packer {
                     }
                 }
             }
-            _ => return false,
+            Value::Version(text) => {
+                self.values.push(tag::VERSION);
+                self.length(text.len());
+                self.texts.extend_from_slice(text.as_bytes());
+            }
+            Value::Date(day) => {
+                self.values.push(tag::DATE);
+                self.values.extend(day.year().to_le_bytes());
+                self.values.extend([day.month() as u8, day.day() as u8]);
+            }
+            Value::DateTime(DateTime::At(moment, zone)) => {
+                let (seconds, nanoseconds) = (moment.as_second(), moment.subsec_nanosecond());
+                let in_zone = matches!(zone, Zone::Named(_));
+                self.values.push(if in_zone { tag::MOMENT_IN_ZONE } else { tag::MOMENT });
+                self.span(seconds, nanoseconds);
+                match zone {
+                    Zone::Offset(offset) => self.values.extend(offset.seconds().to_le_bytes()),
+                    Zone::Named(name) => {
+                        let name = name.as_str();
+                        self.length(name.len());
+                        self.texts.extend_from_slice(name.as_bytes());
+                    }
+                }
+            }
+            Value::Duration(length) => {
+                self.values.push(tag::DURATION);
+                self.span(length.as_secs(), length.subsec_nanos());
+            }
+            Value::Months(months) => {
+                self.values.push(tag::MONTHS);
+                self.values.extend(months.to_le_bytes());
+            }
+            // No type of a fact is read as one of these.
+            Value::List(_) | Value::DateTime(DateTime::Local(_)) | Value::Time(_) | Value::Range(_) => return false,
         }
         true
+    }
+
+    fn span(&mut self, seconds: i64, nanoseconds: i32) {
+        self.values.extend(seconds.to_le_bytes());
+        self.values.extend(nanoseconds.to_le_bytes());
     }
 }
 
@@ -238,16 +293,7 @@ impl<'a> Unpacking<'a> {
                 Value::Unknown(Unknown { reason, fact: self.text(length) })
             }
             tag::SMALL => Value::Number(self.byte().into()),
-            tag::NUMBER => match self.values.split_first_chunk::<16>() {
-                Some((number, rest)) => {
-                    self.values = rest;
-                    Value::Number(Decimal::deserialize(*number))
-                }
-                None => {
-                    self.failed = true;
-                    Value::Null
-                }
-            },
+            tag::NUMBER => Value::Number(Decimal::deserialize(self.bytes())),
             tag::TEXT => {
                 let length = self.length();
                 Value::Text(self.text(length))
@@ -264,12 +310,59 @@ impl<'a> Unpacking<'a> {
                 let fields = arena.alloc_slice_fill_with(count, |_| (self.key(), self.value(slot, depth + 1)));
                 Value::Object(Object { fields })
             }
+            tag::VERSION => {
+                let length = self.length();
+                Value::Version(self.text(length))
+            }
+            tag::DATE => {
+                let [low, high, month, day] = self.bytes();
+                let day = civil::Date::new(i16::from_le_bytes([low, high]), month as i8, day as i8);
+                self.found(day.ok().map(Value::Date))
+            }
+            moment @ (tag::MOMENT | tag::MOMENT_IN_ZONE) => {
+                let (seconds, nanoseconds) = self.span();
+                let zone = match moment {
+                    tag::MOMENT => Offset::from_seconds(i32::from_le_bytes(self.bytes())).ok().map(Zone::Offset),
+                    _ => {
+                        let length = self.length();
+                        Zone::named(self.text(length))
+                    }
+                };
+                let moment = Timestamp::new(seconds, nanoseconds).ok();
+                self.found(moment.zip(zone).map(|(moment, zone)| Value::DateTime(DateTime::At(moment, zone))))
+            }
+            tag::DURATION => {
+                let (seconds, nanoseconds) = self.span();
+                let whole = nanoseconds.unsigned_abs() < 1_000_000_000;
+                self.found(whole.then(|| Value::Duration(SignedDuration::new(seconds, nanoseconds))))
+            }
+            tag::MONTHS => Value::Months(i64::from_le_bytes(self.bytes())),
             short if short >= tag::SHORT_TEXT => Value::Text(self.text(usize::from(short - tag::SHORT_TEXT))),
-            _ => {
+            _ => self.found(None),
+        }
+    }
+
+    /// A value that was found, or the end of reading.
+    fn found(&mut self, value: Option<Value<'a>>) -> Value<'a> {
+        self.failed |= value.is_none();
+        value.unwrap_or(Value::Null)
+    }
+
+    fn bytes<const N: usize>(&mut self) -> [u8; N] {
+        match self.values.split_first_chunk::<N>() {
+            Some((bytes, rest)) => {
+                self.values = rest;
+                *bytes
+            }
+            None => {
                 self.failed = true;
-                Value::Null
+                [0; N]
             }
         }
+    }
+
+    fn span(&mut self) -> (i64, i32) {
+        (i64::from_le_bytes(self.bytes()), i32::from_le_bytes(self.bytes()))
     }
 
     /// Goes past a value.
@@ -290,14 +383,20 @@ impl<'a> Unpacking<'a> {
                 let length = self.length();
                 self.text(length);
             }
-            tag::NUMBER => match self.values.split_at_checked(16) {
-                Some((_, rest)) => self.values = rest,
-                None => self.failed = true,
-            },
-            tag::TEXT => {
+            tag::NUMBER => self.skip::<16>(),
+            tag::TEXT | tag::VERSION => {
                 let length = self.length();
                 self.text(length);
             }
+            tag::DATE => self.skip::<4>(),
+            tag::MOMENT => self.skip::<16>(),
+            tag::MOMENT_IN_ZONE => {
+                self.skip::<12>();
+                let length = self.length();
+                self.text(length);
+            }
+            tag::DURATION => self.skip::<12>(),
+            tag::MONTHS => self.skip::<8>(),
             tag::LIST | tag::PROJECTED => (0..self.count()).for_each(|_| self.pass(depth + 1)),
             tag::OBJECT => {
                 for _ in 0..self.count() {
@@ -310,6 +409,10 @@ impl<'a> Unpacking<'a> {
             }
             _ => self.failed = true,
         }
+    }
+
+    fn skip<const N: usize>(&mut self) {
+        let _: [u8; N] = self.bytes();
     }
 
     fn key(&mut self) -> &'a str {
@@ -354,6 +457,20 @@ mod tests {
             Just(Value::Text("x".repeat(500).leak())),
             prop::sample::select(vec!["a", "list", "elsewhere"]).prop_map(Value::missing),
             Just(Value::Unknown(Unknown { reason: Reason::WrongType, fact: "a" })),
+            "[0-9]{1,3}[.][0-9]{1,3}".prop_map(|text| Value::Version(text.leak())),
+            (-9999i16..=9999, 1i8..=12, 1i8..=28)
+                .prop_map(|(year, month, day)| Value::Date(civil::Date::constant(year, month, day))),
+            (any::<i32>(), 0i32..1_000_000_000, -90_000i32..90_000).prop_map(|(seconds, nanoseconds, offset)| {
+                let moment = Timestamp::new(seconds.into(), nanoseconds).unwrap();
+                Value::DateTime(DateTime::At(moment, Zone::Offset(Offset::from_seconds(offset).unwrap())))
+            }),
+            any::<i32>().prop_map(|seconds| {
+                let moment = Timestamp::from_second(seconds.into()).unwrap();
+                Value::DateTime(DateTime::At(moment, Zone::named("Europe/Oslo").unwrap()))
+            }),
+            (any::<i64>(), 0i32..1_000_000_000)
+                .prop_map(|(seconds, rest)| Value::Duration(SignedDuration::new(seconds.max(0), rest))),
+            any::<i64>().prop_map(Value::Months),
         ];
         leaf.prop_recursive(4, 24, 5, move |inner| {
             let items = prop::collection::vec(inner.clone(), 0..5);

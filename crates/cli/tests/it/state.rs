@@ -380,3 +380,34 @@ fn what_is_too_old_still_says_where_a_device_belongs_and_is_said_to() {
         env.ok(&["show", "a"]).contains("as last known, by facts that are too old: holder (person), bridge (role)")
     );
 }
+
+#[test]
+fn what_fields_of_lists_are_read_as_is_kept() {
+    let env = Env::new();
+    env.write(
+        "facts.toml",
+        "[facts]\n\"apps.version\" = { type = \"version\" }\n\"apps.seen\" = { type = \"instant\" }\n\"apps.bought\" = { type = \"date\" }\n\"apps.used\" = { type = \"duration\" }\n",
+    );
+    let all = [
+        ("version", "every a in apps satisfies a.version >= version(\"4.2\")"),
+        ("seen", "every a in apps satisfies age(a.seen) < duration(\"P3D\")"),
+        ("bought", "every a in apps satisfies a.bought > date(\"2027-01-31\")"),
+        ("used", "every a in apps satisfies a.used < duration(\"PT2H\")"),
+    ];
+    env.rules(&all.map(|(id, require)| (id, "1d", require)));
+    let app = |version: &str, seen: &str, bought: &str, used: &str| json!({ "version": version, "seen": seen, "bought": bought, "used": used });
+    let device = |id: &str, app: Json| json!({ "device": id, "collected_at": "2027-03-02T05:00:00Z", "apps": [app] });
+    let devices = [
+        device("fine", app("4.10", "2027-03-01T06:00:00+01:00", "2027-02-01", "PT90M")),
+        device("not", app("4.1", "2027-02-20T06:00:00@Europe/Oslo", "2027-01-31", "PT2H")),
+        device("odd", app("new", "lately", "once", "long")),
+    ];
+    let assessed = env.morning("2027-03-02T06:00:00Z", &devices);
+    for rule in assessed["rules"].as_array().unwrap() {
+        assert_eq!((&rule["pass"], &rule["fail"], &rule["unknown"]), (&1.into(), &1.into(), &1.into()), "{rule}");
+    }
+    // From what was kept, it is the same.
+    let again = env.json(&["assess", "--anew", "--as-of", "2027-03-02T07:00:00Z"]);
+    assert_eq!(again["rules"], assessed["rules"]);
+    assert!(env.ok(&["list", "rejects", "--format", "csv"]).lines().count() <= 1);
+}
