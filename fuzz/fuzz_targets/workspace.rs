@@ -6,7 +6,16 @@ use fencepost_formats::{FileText, load_workspace};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|input: (u8, &str)| {
-    const NAMES: [&str; 6] = ["fencepost.toml", "facts.toml", "groups.toml", "access.toml", "corrections.toml", "rules/r.toml"];
+    const NAMES: [&str; 8] = [
+        "fencepost.toml",
+        "facts.toml",
+        "groups.toml",
+        "access.toml",
+        "corrections.toml",
+        "devices.toml",
+        "rules/r.toml",
+        "baselines/b.toml",
+    ];
     let path = NAMES[usize::from(input.0) % NAMES.len()].to_owned();
     let text = input.1.to_owned();
     let workspace = load_workspace(vec![FileText { path, text }]);

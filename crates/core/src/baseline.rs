@@ -651,7 +651,7 @@ impl Writer<'_, '_> {
             Presence::May => return None,
             Presence::Must => (
                 Text::joined([Text::loose(format!("some {item} in ")), over, Text::loose(" satisfies "), condition]),
-                format!("{} has {}{words}", list.name.text, name.text),
+                format!("{}{words} is in {}", name.text, list.name.text),
             ),
             Presence::Never => (
                 Text::joined([
@@ -661,7 +661,7 @@ impl Writer<'_, '_> {
                     condition,
                     Text::loose(")"),
                 ]),
-                format!("{} has no {}{words}", list.name.text, name.text),
+                format!("no {}{words} in {}", name.text, list.name.text),
             ),
         };
         let below = format!("{}.{}", list.name.text, name.text);
@@ -691,7 +691,7 @@ impl Writer<'_, '_> {
             over,
             Text::loose(format!(" satisfies ({known})")),
         ]);
-        Some(self.rule(*written_in, section, &list.name, &format!("{section} has nothing else"), require, &settings))
+        Some(self.rule(*written_in, section, &list.name, &format!("nothing else in {section}"), require, &settings))
     }
 }
 

@@ -6,13 +6,17 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 8] {
+pub fn workspace_files() -> [(&'static str, &'static str); 12] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
         ("groups.toml", include_str!("../demo/groups.toml")),
         ("access.toml", include_str!("../demo/access.toml")),
         ("corrections.toml", include_str!("../demo/corrections.toml")),
+        ("baselines/kiosks.toml", include_str!("../demo/baselines/kiosks.toml")),
+        ("baselines/laptops.toml", include_str!("../demo/baselines/laptops.toml")),
+        ("baselines/ticket-servers.toml", include_str!("../demo/baselines/ticket-servers.toml")),
+        ("baselines/unattended.toml", include_str!("../demo/baselines/unattended.toml")),
         ("rules/handhelds.toml", include_str!("../demo/rules/handhelds.toml")),
         ("rules/laptops.toml", include_str!("../demo/rules/laptops.toml")),
         ("rules/ships.toml", include_str!("../demo/rules/ships.toml")),

@@ -126,7 +126,10 @@ fn expectations(ui: &Ui, all: &[Expectation]) -> String {
     let mut table = Table::new(&columns);
     for found in all {
         let place = found.place.as_ref().map(|(file, line)| format!("{file}:{line}")).unwrap_or_default();
-        let mut cells = vec![Cell::new(&found.rule), Cell::new(&found.says)];
+        // The rule names the fact already.
+        let fact = found.rule.split_once('/').map_or("", |(_, fact)| fact);
+        let says = found.says.strip_prefix(fact).filter(|rest| rest.starts_with(' ')).unwrap_or(&found.says);
+        let mut cells = vec![Cell::new(&found.rule), Cell::new(says.trim_start())];
         if let Some(outcome) = found.outcome {
             cells.push(match outcome {
                 VerdictOutcome::Pass => Cell::styled("pass", ui.styles.good),

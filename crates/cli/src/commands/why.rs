@@ -14,7 +14,7 @@ use crate::view::text::shell;
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost why tern-tickets
-  fencepost why tern-tickets ssh-root-login")]
+  fencepost why tern-tickets ticket-server/sshd.permit_root_login")]
 pub struct WhyArgs {
     /// The device
     device: String,

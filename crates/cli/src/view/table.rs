@@ -110,7 +110,8 @@ impl Table {
         texts.sort_by_key(|at| widths[*at]);
         let mut left = texts.len();
         for at in texts {
-            let share = (room / left.max(1)).max(LEAST_TEXT);
+            let words = self.rows.iter().flat_map(|row| row[at].text.split(' ')).map(UnicodeWidthStr::width);
+            let share = (room / left.max(1)).max(LEAST_TEXT).max(words.max().unwrap_or(0));
             widths[at] = widths[at].min(share);
             room = room.saturating_sub(widths[at]);
             left -= 1;

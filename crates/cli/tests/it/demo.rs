@@ -31,9 +31,9 @@ fn the_story_comes_out_as_told() {
     // (device, rule, the morning it opens, the morning it is overdue, the morning it is gone)
     let never = 99;
     for (device, rule, opens, overdue, gone) in [
-        ("tern-tickets", "ticket-server/root-login", 2, 8, never),
-        ("tern-tickets", "ticket-server/log-retention", 2, 8, never),
-        ("fulmar-kiosk-2", "guardd-runs", 3, 8, never),
+        ("tern-tickets", "ticket-server/sshd.permit_root_login", 2, 8, never),
+        ("tern-tickets", "ticket-server/log.retention_days", 2, 8, never),
+        ("fulmar-kiosk-2", "kiosk/processes.guardd", 3, 8, never),
         ("razorbill-phone-4", "not-rooted", 4, 4, never),
         ("gannet-phone-2", "android-supported", 1, 6, never),
         ("puffin-bridge-1", "charts-current", 2, 14, never),
@@ -42,8 +42,8 @@ fn the_story_comes_out_as_told() {
         ("tern-phone-5", "silence", 1, 5, never),
         ("puffin-laptop-chief", "disk-encrypted", 9, 12, never),
         ("ness-pier-tickets", "certificate-valid", 13, never, never),
-        ("office-laptop-7", "no-forbidden-programs", 6, 10, never),
-        ("office-laptop-2", "no-forbidden-programs", 9, never, 12),
+        ("office-laptop-7", "laptop/software.seedpool", 6, 10, never),
+        ("office-laptop-2", "laptop/software.peepcam", 9, never, 12),
         ("office-laptop-9", "silence", 12, never, never),
     ] {
         for day in [opens - 1, opens, overdue - 1, overdue, gone - 1, gone] {

@@ -62,3 +62,8 @@ fn every_output_in_the_readme_is_true() {
 fn every_output_in_the_manual_of_feeds_is_true() {
     assert!(check("docs/feeds.md") >= 8);
 }
+
+#[test]
+fn every_output_in_the_manual_of_rules_is_true() {
+    assert!(check("docs/rules.md") >= 8);
+}
