@@ -312,6 +312,12 @@ impl Rule {
         stage_at(self.stage, self.enforced_from, at)
     }
 
+    /// Returns whether another rule judges as this one does: the same devices by the same words, as strictly.
+    pub fn judges_as(&self, other: &Self) -> bool {
+        let print = |rule: &Self| (rule.fingerprint, rule.stage, rule.enforced_from, rule.grace, rule.severity);
+        print(self) == print(other)
+    }
+
     /// Returns whether it is a draft, which nobody is judged by.
     pub fn is_draft(&self) -> bool {
         self.stage == Stage::Draft

@@ -107,7 +107,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             let noun = Kind::ALL
                 .iter()
                 .find(|(kind, ..)| *kind == args.kind.0)
-                .map_or("row", |(_, many, one, _)| if listing.total == 1 { *one } else { *many });
+                .map_or("row", |(_, _, [one, many], _)| if listing.total == 1 { *one } else { *many });
             let of = if matched == listing.total {
                 format!("{} {noun}", listing.total)
             } else {
@@ -147,7 +147,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
 }
 
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 17] = [
+const SENTENCES: [&str; 18] = [
+    "names",
     "title",
     "about",
     "reason",

@@ -85,6 +85,18 @@ fn the_story_comes_out_as_told() {
             .iter()
             .any(|entry| entry["device"] == "petrel-tickets" && entry["at"] == "2027-03-11T06:00:00Z")
     );
+    // Who was left out of the rule about encryption is named, before all else.
+    let coverage = rows(&ferry(&env, &["list", "coverage"]));
+    assert_eq!(
+        ["topic", "role", "devices", "covered", "left_out"].map(|key| coverage[0][key].to_string().replace('"', "")),
+        ["encryption", "scanner", "15", "10", "5"]
+    );
+    assert_eq!(coverage[0]["names"].as_array().unwrap().len(), 5);
+    assert!(coverage[0]["names"][1] == "ness-pier-scanner-2" && coverage[1]["left_out"] == 0);
+    // As of an earlier morning it is told from what was known then.
+    let earlier = rows(&ferry(&env, &["list", "coverage", "--as-of", "2027-03-06T06:00:00Z"]));
+    assert_eq!(earlier.len(), coverage.len());
+    assert_eq!(earlier[0], coverage[0]);
     let lagging = ferry(&env, &["show", "tern-bridge-1"]);
     let version =
         lagging["facts"].as_array().unwrap().iter().find(|fact| fact["fact"] == "os.version").unwrap().clone();

@@ -127,3 +127,22 @@ fn half_of_what_is_needed_is_told_with_its_place() {
         env.fails(&["list", "rules"], 2, says);
     }
 }
+
+#[test]
+fn since_when_a_rule_judges_as_it_does_is_listed() {
+    let env = Env::new();
+    env.write("rules/test.toml", RULES);
+    fleet(&env, 2);
+    let edit = |from: &str, to: &str, at: &str| {
+        let text = std::fs::read_to_string(env.path("rules/test.toml")).unwrap();
+        env.write("rules/test.toml", text.replace(from, to));
+        env.ok(&["assess", "--as-of", at]);
+    };
+    // Other words about it are not another rule; another grace is.
+    edit("Turn encryption on.", "Please turn it on.", "2027-03-02T07:00:00Z");
+    edit("enforced_from =", "grace = \"2d\"\nenforced_from =", "2027-03-02T08:00:00Z");
+    env.ok(&["assess", "--as-of", "2027-03-02T09:00:00Z"]);
+    let rows = env.json(&["list", "rules"])["rows"].clone();
+    let of = |at: usize| format!("{} {} {}", rows[at]["rule"], rows[at]["changed"], rows[at]["reach"]).replace('"', "");
+    assert_eq!([of(0), of(1)], ["encrypted 2027-03-02T06:00:00Z 3", "walled 2027-03-02T08:00:00Z 5"]);
+}

@@ -377,7 +377,7 @@ pub(super) fn needs_documents(device: &DeviceRow, held: &Held, at: usize) -> boo
 
 impl Job<'_> {
     /// Returns what the device came to before.
-    pub(super) fn outcome(&self) -> Option<Outcome<&[u8]>> {
+    pub(crate) fn outcome(&self) -> Option<Outcome<&[u8]>> {
         Outcome::from_bytes(self.before.as_ref()?.outcome)
     }
 }

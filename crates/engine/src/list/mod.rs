@@ -1,5 +1,6 @@
 //! Lists of what there is, as rows with named columns, filtered by a condition, sorted, or counted.
 
+mod coverage;
 mod devices;
 mod facts;
 mod feeds;
@@ -32,6 +33,8 @@ pub enum Kind {
     Facts,
     /// Rules, with what they came to.
     Rules,
+    /// Topics by platform and role, with how many devices they cover.
+    Coverage,
     /// Groups, with how many belong to them.
     Groups,
     /// Findings that run.
@@ -51,19 +54,25 @@ pub enum Kind {
 }
 
 impl Kind {
-    /// All kinds: the word for it, what one row is called, and what it lists.
-    pub const ALL: [(Self, &'static str, &'static str, &'static str); 11] = [
-        (Self::Devices, "devices", "device", "Devices, with their standing"),
-        (Self::Facts, "facts", "fact", "Facts that devices report, with their commonest values"),
-        (Self::Rules, "rules", "rule", "Rules, with what they came to"),
-        (Self::Groups, "groups", "group", "Groups, with how many belong to them"),
-        (Self::Findings, "findings", "finding", "Findings that run, the longest overdue first"),
-        (Self::People, "people", "person", "People, with their devices"),
-        (Self::Services, "services", "service", "Services, with who reaches them"),
-        (Self::Assessments, "assessments", "assessment", "Assessments, newest first"),
-        (Self::Sources, "sources", "source", "Feeds, with when they last came and how old they are"),
-        (Self::Corrections, "corrections", "correction", "Facts set by hand, with what the feeds say"),
-        (Self::Rejects, "rejects", "reject", "Records that imports set aside"),
+    /// All kinds: the word for it, what one row and several are called, and what it lists.
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 12] = [
+        (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
+        (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
+        (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
+        (
+            Self::Coverage,
+            "coverage",
+            ["kind of device for one topic", "kinds of devices, topic by topic"],
+            "Topics by platform and role: who is covered, and who was left out",
+        ),
+        (Self::Groups, "groups", ["group", "groups"], "Groups, with how many belong to them"),
+        (Self::Findings, "findings", ["finding", "findings"], "Findings that run, the longest overdue first"),
+        (Self::People, "people", ["person", "people"], "People, with their devices"),
+        (Self::Services, "services", ["service", "services"], "Services, with who reaches them"),
+        (Self::Assessments, "assessments", ["assessment", "assessments"], "Assessments, newest first"),
+        (Self::Sources, "sources", ["source", "sources"], "Feeds, with when they last came and how old they are"),
+        (Self::Corrections, "corrections", ["correction", "corrections"], "Facts set by hand, with what the feeds say"),
+        (Self::Rejects, "rejects", ["reject", "rejects"], "Records that imports set aside"),
     ];
 }
 
@@ -74,6 +83,7 @@ impl Kind {
             Self::Facts | Self::Sources | Self::Corrections | Self::Rejects => true,
             Self::Devices
             | Self::Rules
+            | Self::Coverage
             | Self::Groups
             | Self::Findings
             | Self::People
@@ -165,6 +175,7 @@ impl Reading<'_> {
             Kind::Devices => (Vec::new(), Vec::new()),
             Kind::Facts => self.fact_rows()?,
             Kind::Rules => self.rules()?,
+            Kind::Coverage => self.coverage()?,
             Kind::Groups => self.groups()?,
             Kind::Findings => self.finding_rows()?,
             Kind::People => self.people_rows()?,
@@ -207,12 +218,14 @@ impl Reading<'_> {
                 .collect(),
             None => BTreeMap::new(),
         };
+        let changed = self.last_changes()?;
         let rows = self
             .project
             .rules
             .rules()
             .iter()
-            .map(|rule| {
+            .zip(changed)
+            .map(|(rule, changed)| {
                 let count = counts.get(rule.id.as_str());
                 let number = |get: fn(&crate::assess::RuleCount) -> u64| json!(count.map(get));
                 row([
@@ -221,10 +234,12 @@ impl Reading<'_> {
                     ("stage", json!(rule.stage(self.judged_at()).as_str())),
                     ("enforced_from", json!(rule.enforced_from.map(|from| from.to_string()))),
                     ("grace", json!(rule.grace.to_string())),
+                    ("reach", number(|count| count.pass + count.fail + count.unknown)),
                     ("pass", number(|count| count.pass)),
                     ("fail", number(|count| count.fail)),
                     ("unknown", number(|count| count.unknown)),
                     ("not_applicable", number(|count| count.not_applicable)),
+                    ("changed", json!(changed.map(|moment| moment.to_string()))),
                     ("excepted", number(|count| count.excepted)),
                     ("awaiting", number(|count| count.awaiting)),
                     ("controls", json!(rule.controls)),
@@ -235,7 +250,38 @@ impl Reading<'_> {
                 ])
             })
             .collect();
-        Ok((vec!["rule", "severity", "stage", "grace", "pass", "fail", "unknown", "not_applicable", "title"], rows))
+        Ok((vec!["rule", "severity", "stage", "grace", "reach", "pass", "fail", "unknown", "changed", "title"], rows))
+    }
+
+    /// Returns of each rule the assessment since which it judges as it does now; none before the first.
+    fn last_changes(&self) -> Result<Vec<Option<jiff::Timestamp>>, EngineError> {
+        let rules = self.project.rules.rules();
+        let mut since = vec![None; rules.len()];
+        let mut same = vec![true; rules.len()];
+        let Some(last) = &self.assessment else { return Ok(since) };
+        let runs = self.reader.assessments(Some(last.as_of), u32::MAX)?;
+        for group in runs.chunk_by(|a, b| a.rule_set == b.rule_set) {
+            let oldest = group.last().map(|run| run.as_of);
+            if group[0].rule_set == last.rule_set {
+                since.iter_mut().zip(&same).filter(|(_, same)| **same).for_each(|(since, _)| *since = oldest);
+                continue;
+            }
+            let text = group[0].rule_set.as_deref().map(|digest| self.reader.rule_set(digest)).transpose()?.flatten();
+            let earlier = text.and_then(|text| Project::from_text(&self.project.root, &text));
+            for ((rule, since), same) in rules.iter().zip(&mut since).zip(&mut same).filter(|(_, same)| **same) {
+                let then = earlier
+                    .as_ref()
+                    .and_then(|earlier| earlier.rules.position(rule.id.as_str()).map(|at| &earlier.rules.rules()[at]));
+                *same = then.is_some_and(|then| then.judges_as(rule));
+                if *same {
+                    *since = oldest;
+                }
+            }
+            if !same.contains(&true) {
+                break;
+            }
+        }
+        Ok(since)
     }
 
     fn groups(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
