@@ -82,8 +82,18 @@ impl Project {
     /// # Errors
     /// When there are mistakes in them.
     pub fn from_files(root: &Path, files: Vec<FileText>) -> Result<Self, ProjectError> {
+        Self::compiled(root, files, |_| {})
+    }
+
+    /// Compiles workspace files after `change` had its way with what they say of rules.
+    pub(crate) fn compiled(
+        root: &Path,
+        files: Vec<FileText>,
+        change: impl FnOnce(&mut RuleSetSource),
+    ) -> Result<Self, ProjectError> {
         let digest = digest_of(&files);
-        let workspace = load_workspace(files);
+        let mut workspace = load_workspace(files);
+        change(&mut workspace.rules);
         let extra: Vec<&str> =
             workspace.config.holder.iter().chain(&workspace.config.fence_by).map(String::as_str).collect();
         // What a broken file leaves out is noise beside why it is broken.

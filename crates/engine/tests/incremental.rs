@@ -2,12 +2,13 @@
 //! it came to before, whatever was brought in or edited and at moments around every edge.
 
 use std::cell::OnceCell;
+use std::collections::BTreeMap;
 use std::fs;
 use std::time::Duration;
 
 use bumpalo::Bump;
 use fencepost_engine::{
-    AssessOptions, ImportOptions, Judge, Moment, People, Project, Reading, assess, import, open_ledger,
+    AssessOptions, ImportOptions, Judge, Moment, People, Project, Reading, assess, import, open_ledger, preview,
 };
 use fencepost_store::{Ledger, Look, SpellKind};
 use jiff::{SignedDuration, Timestamp};
@@ -159,6 +160,10 @@ struct Side {
     how: How,
 }
 
+/// Verdicts by device and rule, and standings by device.
+#[derive(Default)]
+struct Says(BTreeMap<(String, String), &'static str>, BTreeMap<String, &'static str>);
+
 /// How a side assesses.
 #[derive(Clone, Copy, PartialEq)]
 enum How {
@@ -262,6 +267,51 @@ impl Side {
             }
             Step::Nothing => {}
         }
+    }
+
+    /// A side of its own that has come as far as this one.
+    fn copy(&self) -> Self {
+        let copy = Self { folder: tempfile::tempdir().unwrap(), how: How::Changed };
+        for name in [
+            "fencepost.toml",
+            "facts.toml",
+            "groups.toml",
+            "access.toml",
+            "rules/test.toml",
+            "corrections.toml",
+            "devices.toml",
+        ] {
+            if let Ok(text) = fs::read_to_string(self.folder.path().join(name)) {
+                copy.write(name, &text);
+            }
+        }
+        fs::create_dir_all(copy.folder.path().join(".fencepost")).unwrap();
+        for name in [".fencepost/ledger.sqlite", ".fencepost/key"] {
+            fs::copy(self.folder.path().join(name), copy.folder.path().join(name)).unwrap();
+        }
+        copy
+    }
+
+    /// What the last assessment said, rule by rule, and how devices stood.
+    fn says(&self, at: Timestamp) -> Says {
+        let project = self.project();
+        let ledger = open_ledger(&project, false, Duration::ZERO).unwrap();
+        let earlier = OnceCell::new();
+        let reading = Reading::open(&project, &earlier, &ledger, at, false).unwrap();
+        let mut says = Says::default();
+        for device in reading.reader.device_names().unwrap() {
+            if reading.documents(&device).unwrap().is_empty() {
+                continue;
+            }
+            let report = reading.device(&device).unwrap();
+            for verdict in report.verdicts {
+                says.0.insert((device.clone(), verdict.rule.id.to_string()), verdict.outcome.as_str());
+            }
+            if let Some(standing) = report.standing {
+                says.1.insert(device, standing.as_str());
+            }
+        }
+        says
     }
 
     /// Assesses; returns everything that the ledger then says, and the edges ahead.
@@ -371,6 +421,49 @@ fn steps() -> impl Strategy<Value = (Step, Next)> {
     (step, next)
 }
 
+/// What a preview of edited rules foresees is what comes of assessing by the old ones and by the new ones, and it keeps nothing.
+fn foreseen(edited: &Side, before: &Side, at: Timestamp) -> Result<(), TestCaseError> {
+    let file = edited.folder.path().join(".fencepost/ledger.sqlite");
+    let kept = fs::read(&file).unwrap();
+    let project = edited.project();
+    let candidate = project.candidate(project.files.clone()).unwrap();
+    let found = {
+        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        preview(&project, &candidate, &mut ledger, &moment(at)).unwrap()
+    };
+    prop_assert!(kept == fs::read(&file).unwrap(), "a preview wrote something");
+    let after = edited.copy();
+    for side in [before, &after] {
+        side.assess(at);
+    }
+    let [before, after] = [before, &after].map(|side| side.says(at));
+    let mut expected: Vec<(String, String, Option<&str>, Option<&str>)> = Vec::new();
+    for key in before.0.keys().chain(after.0.keys()).collect::<std::collections::BTreeSet<_>>() {
+        let [was, is] = [&before, &after].map(|says| says.0.get(key).copied());
+        let quiet = |word: Option<&str>| word.is_none_or(|word| word == "not-applicable");
+        if was != is && !(quiet(was) && quiet(is)) {
+            expected.push((key.1.clone(), key.0.clone(), was, is));
+        }
+    }
+    expected.sort();
+    let flips = found.verdicts.iter().filter(|flips| flips.before != flips.after).flat_map(|flips| {
+        flips.devices.iter().map(|device| (flips.rule.clone(), device.clone(), flips.before, flips.after))
+    });
+    let mut flips: Vec<_> = flips.collect();
+    flips.sort();
+    prop_assert_eq!(flips, expected, "verdicts at {}", at);
+    let stands = |says: &Says, device: &String| says.1.get(device).copied();
+    let otherwise = after.1.keys().filter(|device| stands(&before, device) != stands(&after, device));
+    let otherwise: Vec<&String> = otherwise.collect();
+    prop_assert_eq!(
+        found.standings.iter().map(|flip| &flip.device).collect::<Vec<_>>(),
+        otherwise,
+        "standings at {}",
+        at
+    );
+    Ok(())
+}
+
 /// A case takes a second or two; more of them are asked for in the environment.
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(24)
@@ -398,7 +491,11 @@ proptest! {
                 },
             };
             at = later.max(at + SignedDuration::from_micros(1));
+            let before = matches!(step, Step::Rules(_)).then(|| sides[0].copy());
             sides.iter().for_each(|side| side.apply(step, number + 1, at));
+            if let Some(before) = before {
+                foreseen(&sides[0], &before, at)?;
+            }
             let [changed, everything, anew] = [0, 1, 2].map(|which| sides[which].assess(at));
             for (part, expected) in everything.0.as_object().unwrap() {
                 prop_assert_eq!(&changed.0[part], expected, "{} after step {} at {}", part, number, at);

@@ -9,6 +9,7 @@ mod history;
 mod import;
 mod init;
 mod list;
+mod preview;
 mod show;
 mod tried;
 mod trim;
@@ -94,6 +95,7 @@ enum Command {
     Source(draft::SourceArgs),
     Facts(draft::FactsArgs),
     Baseline(baseline::BaselineArgs),
+    Preview(preview::PreviewArgs),
 }
 
 /// Carries out a command.
@@ -113,6 +115,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Source(args) => draft::cmd_source(ui, common, args),
         Command::Facts(args) => draft::cmd_facts(ui, common, args),
         Command::Baseline(args) => baseline::cmd_baseline(ui, common, args),
+        Command::Preview(args) => preview::cmd_preview(ui, common, args),
         Command::Trim(args) => trim::cmd_trim(ui, common, args),
     }
 }

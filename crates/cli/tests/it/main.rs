@@ -12,6 +12,7 @@ mod import;
 mod mistakes;
 mod oracle;
 mod output;
+mod preview;
 mod readme;
 mod rules;
 mod state;

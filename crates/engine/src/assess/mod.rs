@@ -75,8 +75,23 @@ fn assess_and_commit(
     options: AssessOptions<'_>,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<(Assessed, u64), EngineError> {
+    let writer = ledger.writer("assess")?;
+    let (writer, assessed, hidden) = assess_within(project, writer, moment, options, progress)?;
+    if !assessed.existing {
+        writer.commit()?;
+    }
+    Ok((assessed, hidden))
+}
+
+/// Assesses, and leaves to the caller whether it is to stay.
+pub(crate) fn assess_within<'l>(
+    project: &Project,
+    mut writer: Writer<'l>,
+    moment: &Moment,
+    options: AssessOptions<'_>,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<(Writer<'l>, Assessed, u64), EngineError> {
     let at = moment.as_of;
-    let mut writer = ledger.writer("assess")?;
     let last = writer.reader().assessments(None, 1)?.into_iter().next();
     if let Some(last) = &last {
         if at < last.as_of {
@@ -91,7 +106,8 @@ fn assess_and_commit(
         }
         let same = at == last.as_of && last.rule_set.as_deref() == Some(&project.digest) && !options.anew;
         if same && writer.reader().imports_after(last.id)? == 0 {
-            return Ok((Assessed { existing: true, ..Assessed::load(project, &writer.reader(), last)? }, 0));
+            let assessed = Assessed { existing: true, ..Assessed::load(project, &writer.reader(), last)? };
+            return Ok((writer, assessed, 0));
         }
     }
     if !writer.reader().has_devices()? {
@@ -161,8 +177,7 @@ fn assess_and_commit(
     let mut assessed = Assessed::load(project, &writer.reader(), &written)?;
     assessed.warnings = tally.unreported(project, &writer)?;
     assessed.taken = options.verdicts.map(|_| (taken, total));
-    writer.commit()?;
-    Ok((assessed, hidden))
+    Ok((writer, assessed, hidden))
 }
 
 /// What an assessment sets out to do.
