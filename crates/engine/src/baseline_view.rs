@@ -25,6 +25,8 @@ pub struct Expectation {
     pub grace: Period,
     /// Why it exists.
     pub because: Option<String>,
+    /// What to do about a failure.
+    pub fix: Option<String>,
     /// The baseline it belongs to; none where it is a rule of its own.
     pub baseline: Option<String>,
     /// The baseline in which it is written; none where it is a rule of its own.
@@ -71,6 +73,7 @@ impl Project {
             stage: rule.stage(at),
             grace: rule.grace,
             because: rule.because.clone(),
+            fix: rule.fix.clone(),
             baseline: from.map(|from| from.baseline.clone()),
             written_in: from.map(|from| from.written_in.clone()),
             place,

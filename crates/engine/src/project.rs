@@ -195,18 +195,88 @@ pub const STARTER: [(&str, &str); 6] = [
     (".gitignore", ".fencepost/\n"),
 ];
 
-/// Writes a starter workspace into a folder, made when there is none.
+/// A kind of machine that a starter workspace may begin with: a baseline, a group, and the types of the facts that it reads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct StarterKind {
+    /// The word for it, and the name of its baseline.
+    pub name: &'static str,
+    /// What it is about.
+    pub about: &'static str,
+    baseline: &'static str,
+    group: &'static str,
+    facts: &'static str,
+}
+
+impl StarterKind {
+    /// All of them.
+    pub const ALL: [Self; 3] = [
+        Self {
+            name: "laptops",
+            about: "Lock, password, firewall, programs",
+            baseline: include_str!("../starter/with/laptops.toml"),
+            // The starter has it.
+            group: "",
+            facts: "\"lock.idle_minutes\" = { type = \"number\", unit = \"min\" }\n\"firewall.enabled\" = { type = \"boolean\" }\n\
+                    \"password.length\" = { type = \"number\" }\n\"software\" = { type = \"list\", key = \"name\" }\n",
+        },
+        Self {
+            name: "phones",
+            about: "Integrity, encryption, lock, updates",
+            baseline: include_str!("../starter/with/phones.toml"),
+            group: "\n[[group]]\nid    = \"phones\"\ntitle = \"Phones and tablets\"\nwhere = 'platform in (\"android\", \"ios\")'\n",
+            facts: "\"lock.idle_minutes\" = { type = \"number\", unit = \"min\" }\n\"security.rooted\" = { type = \"boolean\" }\n\
+                    \"disk.encrypted\" = { type = \"boolean\" }\n",
+        },
+        Self {
+            name: "servers",
+            about: "Root login, logs, room, certificates, protection",
+            baseline: include_str!("../starter/with/servers.toml"),
+            group: "\n[[group]]\nid    = \"servers\"\ntitle = \"Servers\"\nwhere = 'role = \"server\"'   # or members = [\"..\"]\n",
+            facts: "\"role\" = { type = \"text\", about = \"What the device is for\" }\n\"log.retention_days\" = { type = \"number\", unit = \"d\" }\n\
+                    \"sshd.permit_root_login\" = { type = \"text\" }\n\"certificate.not_after\" = { type = \"instant\" }\n\
+                    \"processes\" = { type = \"list\", key = \"name\" }\n",
+        },
+    ];
+}
+
+/// The files of a starter workspace that begins with some kinds of machines.
+fn starter_files(with: &[StarterKind]) -> Vec<(String, String)> {
+    let mut files: Vec<(String, String)> =
+        STARTER.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
+    for kind in with {
+        for (name, text) in &mut files {
+            match name.as_str() {
+                "groups.toml" => text.push_str(kind.group),
+                "facts.toml" => {
+                    for line in kind.facts.lines().filter(|line| !line.is_empty()) {
+                        // Several kinds read some of the same facts.
+                        if !text.contains(line) {
+                            text.push_str(line);
+                            text.push('\n');
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+        files.push((format!("baselines/{}.toml", kind.name), kind.baseline.to_owned()));
+    }
+    files
+}
+
+/// Writes a starter workspace into a folder, made when there is none; with baselines for some kinds of machines.
 ///
 /// # Errors
 /// When a file of it is there already, or cannot be written; then nothing is changed.
-pub fn write_starter(folder: &Path) -> Result<Vec<PathBuf>, io::Error> {
-    let paths: Vec<PathBuf> = STARTER.iter().map(|(name, _)| folder.join(name)).collect();
+pub fn write_starter(folder: &Path, with: &[StarterKind]) -> Result<Vec<PathBuf>, io::Error> {
+    let files = starter_files(with);
+    let paths: Vec<PathBuf> = files.iter().map(|(name, _)| folder.join(name)).collect();
     // A .gitignore of the user's own is left as it is.
     if let Some(there) = paths.iter().find(|path| path.exists() && !path.ends_with(".gitignore")) {
         return Err(io::Error::new(io::ErrorKind::AlreadyExists, format!("{} is there already", there.display())));
     }
     let mut written = Vec::new();
-    for ((_, text), path) in STARTER.iter().zip(paths) {
+    for ((_, text), path) in files.iter().zip(paths) {
         if path.exists() {
             continue;
         }

@@ -2,7 +2,9 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use fencepost_core::{Stage, VerdictOutcome};
-use fencepost_engine::{BaselineReport, Expectation, open_ledger, resolve_moment};
+use fencepost_engine::{
+    BaselineReport, DeriveOptions, Derived, DerivedAs, Difference, Expectation, open_ledger, resolve_moment,
+};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -23,6 +25,28 @@ pub struct BaselineArgs {
 #[derive(Subcommand, Debug)]
 enum What {
     Show(ShowArgs),
+    Derive(DeriveArgs),
+}
+
+/// Write a baseline from devices that are as they should be
+///
+/// Keeps what all of them agree on, leaves out what changes anyway or is each device's own, and says what it left out and why. Of lists
+/// it says what all of them have and what some do. The baseline is on trial until you have read it. Where the workspace has a baseline
+/// of this id, the differences to it are told instead.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:
+  fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server > baselines/ticket-server.toml
+  fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'")]
+struct DeriveArgs {
+    /// Devices that are as they should be
+    #[arg(value_name = "DEVICE", required = true)]
+    devices: Vec<String>,
+    /// The id of the baseline
+    #[arg(long, value_name = "ID")]
+    id: String,
+    /// Only facts whose path fits PATTERN, with * for any text
+    #[arg(long, value_name = "PATTERN,..", value_delimiter = ',')]
+    only: Vec<String>,
 }
 
 /// Show what a baseline came to, or what is expected of a device, and where each part is written
@@ -49,7 +73,39 @@ struct ShowArgs {
 pub fn cmd_baseline(ui: &mut Ui, common: &Common, args: &BaselineArgs) -> Result<ExitCode, CommandError> {
     match &args.what {
         What::Show(args) => cmd_show(ui, common, args),
+        What::Derive(args) => cmd_derive(ui, common, args),
     }
+}
+
+fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCode, CommandError> {
+    let desk = Desk::open(ui, common, None)?;
+    let reading = desk.state()?;
+    let options = DeriveOptions { id: args.id.clone(), only: args.only.clone() };
+    let Derived { what, doubts } = reading.derive(&args.devices, &options)?;
+    for doubt in &doubts {
+        ui.complain(harmless(doubt));
+    }
+    match what {
+        DerivedAs::File(text) => {
+            ui.raw(&text)?;
+            ui.note(format!("\nPut it into baselines/{}.toml, finish it, then: fencepost preview", args.id));
+        }
+        DerivedAs::Differences(all) if all.is_empty() => {
+            let devices = count(args.devices.len() as u64, "device meets", "devices meet");
+            ui.line(format!("{devices} all that {} expects, and agree on nothing that it does not mention.", args.id))?;
+        }
+        DerivedAs::Differences(all) => {
+            for difference in &all {
+                ui.line(match difference {
+                    Difference::Agreed(what) => format!("not in {}: {}", args.id, harmless(what)),
+                    Difference::Broken(rule, says, devices) => {
+                        format!("not so on {}: {} ({})", harmless(&devices.join(", ")), harmless(says), harmless(rule))
+                    }
+                })?;
+            }
+        }
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
@@ -152,7 +208,7 @@ fn row(found: &Expectation) -> Json {
     json!({
         "rule": found.rule, "expected": found.says, "require": found.require,
         "outcome": found.outcome.map(VerdictOutcome::as_str), "severity": found.severity.as_str(),
-        "stage": found.stage.as_str(), "grace": found.grace.to_string(), "because": found.because,
+        "stage": found.stage.as_str(), "grace": found.grace.to_string(), "because": found.because, "fix": found.fix,
         "baseline": found.baseline, "written_in": found.written_in,
         "place": found.place.as_ref().map(|(file, line)| format!("{file}:{line}")),
     })

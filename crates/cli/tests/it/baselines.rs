@@ -157,3 +157,139 @@ fn a_mistake_in_a_baseline_is_told_with_its_place() {
     env.write("baselines/common.toml", COMMON.replace("must   =", "musst   ="));
     env.fails(&["list", "rules"], 2, &["musst", "did you mean `must`?"]);
 }
+
+#[test]
+fn a_workspace_may_begin_with_baselines_for_its_kinds_of_machines() {
+    let env = Env::new();
+    let out = env.ok(&["init", "fleet", "--with", "laptops,phones,servers,phones"]);
+    assert_eq!(out.lines().filter(|line| line.contains("baselines")).count(), 3, "{out}");
+    let fleet = |args: &[&str]| {
+        let mut all = vec!["--workspace", "fleet"];
+        all.extend(args);
+        all.iter().map(|arg| (*arg).to_owned()).collect::<Vec<_>>()
+    };
+    for kind in ["laptops", "phones", "servers"] {
+        let args = fleet(&["baseline", "show", kind]);
+        let shown = env.json(&args.iter().map(String::as_str).collect::<Vec<_>>());
+        let all = shown["expectations"].as_array().unwrap();
+        assert!(all.len() >= 4, "{shown}");
+        // Nobody loses anything by it before somebody has read it; and each says why, and what to do.
+        for found in all {
+            assert_eq!(found["stage"], "trial", "{found}");
+            assert!(found["because"].is_string() && found["fix"].is_string(), "{found}");
+        }
+    }
+    // What it makes of machines as they come.
+    let device = |id: &str, more: Json| {
+        let mut device = json!({ "device": id, "collected_at": "2027-03-02T05:00:00Z" });
+        device.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        format!("{device}\n")
+    };
+    env.write("fleet/feeds/state.jsonl", [
+        device("l", json!({ "platform": "windows", "lock": { "idle_minutes": 60 }, "password": { "length": 12 }, "firewall": { "enabled": true }, "software": [{ "name": "seedpool-gtk" }] })),
+        device("p", json!({ "platform": "android", "os": { "version": "11" }, "security": { "rooted": false }, "disk": { "encrypted": true }, "lock": { "idle_minutes": 5 } })),
+        device("s", json!({ "platform": "linux", "role": "server", "sshd": { "permit_root_login": "no" }, "log": { "retention_days": 7 }, "disk": { "free_bytes": 9e9 }, "processes": [{ "name": "guardd" }], "certificate": { "not_after": "2027-03-10T00:00:00Z" } })),
+    ].concat());
+    let args = fleet(&[
+        "assess",
+        "--state",
+        "fleet/feeds/state.jsonl",
+        "--as-of",
+        "2027-03-02T06:00:00Z",
+        "--format",
+        "jsonl",
+    ]);
+    let lines = env.ok(&args.iter().map(String::as_str).collect::<Vec<_>>());
+    let mut failing: Vec<String> = Vec::new();
+    for line in lines.lines() {
+        let line: Json = serde_json::from_str(line).unwrap();
+        for verdict in line["verdicts"].as_array().unwrap().iter().filter(|verdict| verdict["outcome"] == "fail") {
+            failing.push(format!("{} {}", line["device"], verdict["rule"]).replace('"', ""));
+        }
+    }
+    assert_eq!(
+        failing,
+        [
+            "l laptops/lock.idle_minutes",
+            "l laptops/software.seedpool*",
+            "p phones/supported",
+            "s servers/log.retention_days",
+            "s servers/certificate",
+        ]
+    );
+    env.fails(&["init", "other", "--with", "toasters"], 2, &["toasters", "laptops"]);
+}
+
+#[test]
+fn a_baseline_is_derived_from_good_devices_and_they_pass_it() {
+    let env = Env::new();
+    env.write(
+        "facts.toml",
+        "[facts]\n\"net.token\" = { secret = true }\n\"disk.room\" = { type = \"number\", volatile = true }\n",
+    );
+    env.rules(&[("root", "1d", "sshd.root = \"no\"")]);
+    let machine = |id: &str, days: u32, program: &str| {
+        json!({
+            "device": id, "collected_at": "2027-03-02T05:00:00Z", "platform": "linux", "role": "till", "serial": format!("S-{id}"),
+            "sshd": { "root": "no", "note": "a \"quoted\" \\ text" }, "log": { "days": days }, "ntp": true, "disk": { "room": days },
+            "net": { "token": "x", "address": "192.0.2.1" }, "updated": "2027-03-01T05:00:00Z", "empty": [], "odd key": { "a.b": 4.50 },
+            "software": [{ "name": "guardd", "version": "1" }, { "name": program, "version": "2" }], "tags": ["sea", "till"],
+            "groups": ["x"], "deep": [{ "n": 1 }],
+        })
+    };
+    let bad = {
+        let mut bad = machine("c", 7, "\u{1b}[31mred");
+        bad["sshd"]["root"] = "yes".into();
+        bad
+    };
+    env.morning("2027-03-02T06:00:00Z", &[machine("a", 35, "ebbnote"), machine("b", 35, "soundings"), bad]);
+    let text = env.ok(&["baseline", "derive", "a", "b", "--id", "till"]);
+    for says in [
+        "# Derived from 2 devices on 2027-03-02 07:00: a, b.",
+        "# Left out, since they change anyway, or are each device's own: disk.room, net.address, serial, updated.",
+        "# Left out, since they are secret: net.token.",
+        "covers = \"platform = \\\"linux\\\" and role = \\\"till\\\"\"",
+        "\"log.days\"    ",
+        "[software]\nfrom   = \"software.name\"\nmust   = [\n  \"guardd\",\n]",
+        "  \"ebbnote\",   # seen on 1 of 2",
+        "[list-of-groups]\nfrom   = \"groups\"",
+        "[tags]\nfrom   = \"tags\"",
+    ] {
+        assert!(text.contains(says), "{says}\n{text}");
+    }
+    assert!(!text.contains("192.0.2.1") && !text.contains("deep]"), "{text}");
+    // It is taken as it is, and the devices pass it.
+    env.write("baselines/till.toml", &text);
+    env.ok(&["assess", "--as-of", "2027-03-02T07:00:00Z"]);
+    for device in ["a", "b"] {
+        let verdicts = verdicts(&env, device);
+        assert!(verdicts.iter().all(|verdict| verdict.ends_with("pass")) && verdicts.len() > 7, "{verdicts:?}");
+    }
+    assert!(verdicts(&env, "c").contains(&"till/sshd.root fail".to_owned()));
+    // Again: what is there is met, and nothing is new; then something changes on both sides.
+    let again = |devices: &[&str]| {
+        let args: Vec<&str> =
+            ["baseline", "derive"].into_iter().chain(devices.iter().copied()).chain(["--id", "till"]).collect();
+        env.ok(&args)
+    };
+    assert!(again(&["a", "b"]).starts_with("2 devices meet all that till expects"), "{}", again(&["a", "b"]));
+    env.write("baselines/till.toml", text.replace("\"ntp\"", "# \"ntp\""));
+    env.ok(&["assess", "--as-of", "2027-03-02T08:00:00Z"]);
+    let told = again(&["a", "c"]);
+    assert!(
+        told.contains("not in till: ntp is true") && told.contains("not so on c: sshd.root is no (till/sshd.root)"),
+        "{told}"
+    );
+    // Whoever is no good example is told, and so is what cannot be.
+    let doubted = env.run(&["baseline", "derive", "c", "--id", "other"]);
+    assert!(
+        doubted.err.contains("c is on-notice, so it may be no good example") && doubted.code == 0,
+        "{}",
+        doubted.err
+    );
+    assert!(!doubted.out.contains('\u{1b}'), "{}", doubted.out);
+    let only = env.ok(&["baseline", "derive", "a", "--id", "ssh", "--only", "sshd.*"]);
+    assert!(only.contains("\"sshd.root\"") && !only.contains("log.days"), "{only}");
+    env.fails(&["baseline", "derive", "a", "--id", "No Id"], 2, &["not an id"]);
+    env.fails(&["baseline", "derive", "nobody", "--id", "x"], 2, &["nobody"]);
+}
