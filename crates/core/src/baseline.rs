@@ -604,9 +604,11 @@ impl Writer<'_, '_> {
         entry: &EntrySource,
         mistakes: &mut Vec<Diagnostic>,
     ) -> Option<RuleSource> {
-        let (from, span) = self.names_in(&list.name.text);
-        let span = span.or(list.name.span.as_ref());
         let name = &entry.name;
+        let (from, span) = self.names_in(&list.name.text);
+        // What is wrong with an entry is told at the entry, wherever its list is described.
+        let own = |span: &&Span| name.span.as_ref().is_none_or(|own| own.file == span.file);
+        let span = span.filter(own).or(name.span.as_ref());
         let item = if entry.version.is_some() { "item" } else { item_of(from) };
         let (words, condition) = match &entry.version {
             None => (String::new(), Text::at(is_named(item, &name.text), name.span.as_ref())),
@@ -685,7 +687,8 @@ impl Writer<'_, '_> {
         });
         let known: Vec<String> = named.map(|name| is_named(item_of(from), name)).collect();
         let known = if known.is_empty() { "false".to_owned() } else { known.join(" or ") };
-        let over = Text::at(spelled(from), span.or(list.name.span.as_ref()));
+        let own = |span: &&Span| list.name.span.as_ref().is_none_or(|own| own.file == span.file);
+        let over = Text::at(spelled(from), span.filter(own).or(list.name.span.as_ref()));
         let require = Text::joined([
             Text::loose(format!("every {} in ", item_of(from))),
             over,

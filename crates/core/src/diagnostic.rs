@@ -147,17 +147,18 @@ impl Text {
         Self::new(text, *file, vec![piece], range.clone())
     }
 
-    /// Puts texts together; those that were not written anywhere lie at the end of the one before.
+    /// Puts texts together; those that were not written anywhere, or in another file than the first, lie at the end of the one
+    /// before.
     pub fn joined(parts: impl IntoIterator<Item = Self>) -> Self {
         let parts: Vec<Self> = parts.into_iter().collect();
         let whole: String = parts.iter().map(|part| &*part.text).collect();
-        let mut written = parts.iter().filter(|part| part.known);
-        let Some(first) = written.next() else { return Self::loose(whole) };
-        let last = written.next_back().unwrap_or(first);
+        let Some(first) = parts.iter().find(|part| part.known) else { return Self::loose(whole) };
+        let is_there = |part: &Self| part.known && part.file == first.file;
+        let last = parts.iter().rfind(|part| is_there(part)).unwrap_or(first);
         let (mut pieces, mut from, mut end) = (Vec::new(), 0, first.inner.start);
         for part in &parts {
             let decoded = |range: &Range<usize>| range.start + from..range.end + from;
-            if part.known {
+            if is_there(part) {
                 pieces.extend(
                     part.pieces.iter().map(|piece| TextPiece { decoded: decoded(&piece.decoded), ..piece.clone() }),
                 );
@@ -252,12 +253,38 @@ pub fn nearest<'a>(typed: &str, candidates: impl IntoIterator<Item = &'a str>) -
 
 #[cfg(test)]
 mod tests {
-    use super::nearest;
+    use super::*;
 
     #[test]
     fn near_names_are_found_and_far_ones_are_not() {
         assert_eq!(nearest("disk.encryptd", ["disk.encrypted", "os.version"]), Some("disk.encrypted"));
         assert_eq!(nearest("Severty", ["severity", "stage"]), Some("severity"));
         assert_eq!(nearest("bananas", ["severity", "stage"]), None);
+    }
+
+    #[test]
+    fn texts_put_together_and_cut_lead_back_to_where_they_were_written() {
+        let file = |at: u32| FileId(at);
+        // 0123456789: `ab` is written at 2, `cd` at 6.
+        let piece = |decoded: std::ops::Range<usize>, from: usize| TextPiece {
+            file: from..from + decoded.len(),
+            decoded,
+            verbatim: true,
+        };
+        let one = Text::new("ab", file(1), vec![piece(0..2, 2)], 2..4);
+        let two = Text::new("cd", file(1), vec![piece(0..2, 6)], 6..8);
+        let elsewhere = Text::at("ef", Some(&Span { file: file(2), range: 90..99 }));
+        let whole = Text::joined([Text::loose("<"), one, Text::loose(" + "), two, elsewhere, Text::loose(">")]);
+        assert_eq!(whole.as_str(), "<ab + cdef>");
+        let at = |range| whole.span(range).map(|span| (span.file.0, span.range));
+        assert_eq!(at(1..3), Some((1, 2..4)));
+        assert_eq!(at(2..3), Some((1, 3..4)));
+        assert_eq!(at(6..8), Some((1, 6..8)));
+        // What stands in no file, or in another, lies at the end of what came before.
+        assert_eq!((at(0..1), at(4..5), at(9..10)), (Some((1, 2..2)), Some((1, 4..4)), Some((1, 8..8))));
+        assert_eq!(whole.whole_span().map(|span| span.range), Some(2..8));
+        let cut = whole.slice(2..7);
+        assert_eq!((cut.as_str(), cut.span(4..5).map(|span| span.range)), ("b + c", Some(6..7)));
+        assert!(Text::joined([Text::loose("a"), Text::loose("b")]).span(0..1).is_none());
     }
 }
