@@ -9,7 +9,7 @@ use crate::period::Period;
 use crate::rule::{ExceptSource, Named, RuleSource, Severity, Stage};
 use crate::value::Datum;
 
-/// What may be said of an expectation, or of all of a baseline; what is left out is said further up.
+/// What may be said of a rule, an expectation, or all of a baseline; what is left out is said further up.
 #[derive(Clone, Debug, Default)]
 pub struct Settings {
     /// What it is about.
@@ -506,20 +506,13 @@ impl Writer<'_, '_> {
         RuleSource {
             id: Named { text: format!("{}/{name}", self.source.id.text), span: place.span.clone() },
             title: Some(format!("{title}: {says}")),
-            topic: settings.topic,
             groups: self.source.scope.groups.clone(),
             covers: self.source.scope.covers.clone(),
             except: self.source.scope.except.clone(),
             require: Some(require),
             checks: Vec::new(),
-            severity: settings.severity,
-            stage: settings.stage,
-            enforced_from: settings.enforced_from,
-            grace: settings.grace,
-            because: settings.because,
-            fix: settings.fix,
+            settings,
             fix_when: Vec::new(),
-            controls: settings.controls,
             was: Vec::new(),
             baseline: Some(self.origin(written_in, says)),
             yields_to: self.yields_to.clone(),
@@ -549,17 +542,7 @@ impl Writer<'_, '_> {
     }
 
     fn whole(&self, written_in: usize, rule: &RuleSource) -> RuleSource {
-        let own = Settings {
-            topic: rule.topic.clone(),
-            severity: rule.severity,
-            stage: rule.stage,
-            enforced_from: rule.enforced_from,
-            grace: rule.grace,
-            because: rule.because.clone(),
-            fix: rule.fix.clone(),
-            controls: rule.controls.clone(),
-        };
-        let settings = own.over(&self.resolved.settings);
+        let settings = rule.settings.over(&self.resolved.settings);
         let says = rule.title.clone().unwrap_or_else(|| match &rule.require {
             Some(require) => require.as_str().trim().to_owned(),
             None => rule.id.text.clone(),
@@ -572,17 +555,10 @@ impl Writer<'_, '_> {
         };
         RuleSource {
             id: Named { text: format!("{}/{}", self.source.id.text, rule.id.text), span: rule.id.span.clone() },
-            topic: settings.topic,
             groups: scope.groups,
             covers: scope.covers,
             except: scope.except,
-            severity: settings.severity,
-            stage: settings.stage,
-            enforced_from: settings.enforced_from,
-            grace: settings.grace,
-            because: settings.because,
-            fix: settings.fix,
-            controls: settings.controls,
+            settings,
             baseline: Some(self.origin(written_in, &says)),
             title: Some(format!("{}: {says}", self.source.title.as_ref().unwrap_or(&self.source.id.text))),
             yields_to: self.yields_to.clone(),

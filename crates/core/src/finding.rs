@@ -473,6 +473,7 @@ fn keeps_clock(finding: &Finding, at: Timestamp, relapse: SignedDuration) -> boo
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::baseline::Settings;
     use crate::evidence::{FactUse, Outcome};
     use crate::rule::{RuleSetSource, RuleSource};
     use crate::testing::{compile, moment, names, rule};
@@ -493,7 +494,10 @@ mod tests {
     }
 
     fn with_grace(grace: &str) -> RuleSource {
-        RuleSource { grace: Some(Period::parse(grace).unwrap()), ..rule("r", "ok") }
+        RuleSource {
+            settings: Settings { grace: Some(Period::parse(grace).unwrap()), ..Settings::default() },
+            ..rule("r", "ok")
+        }
     }
 
     impl Story {
@@ -626,7 +630,11 @@ mod tests {
         story.assess(D1, Fail, D1, false);
         let enforced = std::mem::replace(
             &mut story.rules,
-            compiled(RuleSource { stage: Some(Stage::Trial), ..with_grace("10d") }),
+            compiled({
+                let mut trial = with_grace("10d");
+                trial.settings.stage = Some(Stage::Trial);
+                trial
+            }),
         );
         assert_eq!(story.assess(D2, Fail, D2, false).0, ["withdrawn"]);
         story.rules = enforced;

@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::access::{AccessRule, AccessSet, AccessSource, ServiceSource};
-use crate::baseline::{self, BaselineSource, FromBaseline, ScopeSource, YieldSource};
+use crate::baseline::{self, BaselineSource, FromBaseline, ScopeSource, Settings, YieldSource};
 use crate::condition::{Ambient, Condition, Evaluator, Place, Uses, Vocabulary};
 use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::dictionary::Dictionary;
@@ -95,8 +95,6 @@ pub struct RuleSource {
     pub id: Named,
     /// What it asks for, in a sentence.
     pub title: Option<String>,
-    /// What it is about.
-    pub topic: Option<String>,
     /// Groups of devices it covers.
     pub groups: Vec<Named>,
     /// A condition on the devices it covers.
@@ -107,22 +105,10 @@ pub struct RuleSource {
     pub require: Option<Text>,
     /// Named conditions that each become a rule of their own.
     pub checks: Vec<(Named, Text)>,
-    /// How bad a failure is; medium where it is not said.
-    pub severity: Option<Severity>,
-    /// How far it is in force; enforced where it is not said.
-    pub stage: Option<Stage>,
-    /// From when on it is enforced, where it is: on trial until then.
-    pub enforced_from: Option<Timestamp>,
-    /// How long a failure may last; not at all where it is not said.
-    pub grace: Option<Period>,
-    /// Why it exists.
-    pub because: Option<String>,
-    /// What to do about a failure.
-    pub fix: Option<String>,
+    /// What else is said of it; it is of medium severity, enforced and without grace where that is not said.
+    pub settings: Settings,
     /// What to do instead where a condition holds; the first that does is said.
     pub fix_when: Vec<FixSource>,
-    /// Clauses of standards and orders that it answers for.
-    pub controls: Vec<String>,
     /// Earlier ids, whose findings follow.
     pub was: Vec<Named>,
     /// The baseline that it comes from.
@@ -906,7 +892,7 @@ fn compile_rule(
             Yield { baseline, scope, stage, enforced_from }
         })
         .collect();
-    if let (Some(_), Some(Stage::Trial | Stage::Draft)) = (source.enforced_from, source.stage) {
+    if let (Some(_), Some(Stage::Trial | Stage::Draft)) = (source.settings.enforced_from, source.settings.stage) {
         mistakes.push(
             Diagnostic::error(
                 "not-enforced-from",
@@ -950,6 +936,7 @@ fn compile_rule(
                 .help("write the condition that covered devices must meet as `require`"),
         ),
     }
+    let Settings { topic, severity, stage, enforced_from, grace, because, fix, controls } = &source.settings;
     let mut made = Vec::new();
     for (rule_id, check, text, place) in requirements {
         let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
@@ -972,15 +959,15 @@ fn compile_rule(
         };
         made.push(Rule {
             title,
-            topic: source.topic.clone(),
-            severity: source.severity.unwrap_or(Severity::Medium),
-            stage: source.stage.unwrap_or(Stage::Enforced),
-            enforced_from: source.enforced_from,
-            grace: source.grace.unwrap_or(Period::ZERO),
-            because: source.because.clone(),
-            fix: source.fix.clone(),
+            topic: topic.clone(),
+            severity: severity.unwrap_or(Severity::Medium),
+            stage: stage.unwrap_or(Stage::Enforced),
+            enforced_from: *enforced_from,
+            grace: grace.unwrap_or(Period::ZERO),
+            because: because.clone(),
+            fix: fix.clone(),
             fix_when: fix_when.clone(),
-            controls: source.controls.clone(),
+            controls: controls.clone(),
             was: source
                 .was
                 .iter()
@@ -1108,7 +1095,8 @@ mod tests {
         let except =
             vec![ExceptSource { because: Some("in dry dock".into()), until: Some(until), ..named("dock").into() }];
         let excepted = RuleSource { except, ..rule("r", "ok") };
-        let later = RuleSource { enforced_from: Some(from), ..rule("s", "ok") };
+        let later =
+            RuleSource { settings: Settings { enforced_from: Some(from), ..Settings::default() }, ..rule("s", "ok") };
         let set = compile(&set(vec![excepted, later], vec![dock]));
         on_device(&set, &json!({"ok": false}), None, |set, input, zone, arena| {
             let before = |moment: Timestamp| moment - jiff::SignedDuration::from_secs(1);
@@ -1129,7 +1117,10 @@ mod tests {
                 assert_eq!(watch.until(), next);
             }
         });
-        let trial = RuleSource { stage: Some(Stage::Trial), enforced_from: Some(from), ..rule("r", "ok") };
+        let trial = RuleSource {
+            settings: Settings { stage: Some(Stage::Trial), enforced_from: Some(from), ..Settings::default() },
+            ..rule("r", "ok")
+        };
         let codes: Vec<&str> = mistakes(&self::set(vec![trial], Vec::new())).iter().map(|found| found.code).collect();
         assert_eq!(codes, ["not-enforced-from"]);
     }
@@ -1138,8 +1129,14 @@ mod tests {
     fn what_to_do_is_the_first_that_fits_and_a_device_may_be_on_its_way() {
         let fix = |when: &str, say: &str, awaiting| FixSource { when: Text::loose(when), say: say.into(), awaiting };
         let fix_when = vec![fix("pending", "restart", true), fix("platform = \"android\"", "tap", false)];
-        let set =
-            compile(&set(vec![RuleSource { fix: Some("turn it on".into()), fix_when, ..rule("r", "ok") }], Vec::new()));
+        let set = compile(&set(
+            vec![RuleSource {
+                settings: Settings { fix: Some("turn it on".into()), ..Settings::default() },
+                fix_when,
+                ..rule("r", "ok")
+            }],
+            Vec::new(),
+        ));
         let on = |document| {
             on_device(&set, &document, None, |set, input, zone, arena| {
                 let at = moment("2027-03-14T06:00:00Z");
@@ -1184,7 +1181,10 @@ mod tests {
     fn checks_become_rules_of_their_own_and_drafts_are_not_evaluated() {
         let checks = vec![(named("root"), Text::loose("root = \"no\"")), (named("logs"), Text::loose("logs >= 30"))];
         let several = RuleSource { require: None, checks, ..rule("server", "") };
-        let draft = RuleSource { stage: Some(Stage::Draft), ..rule("later", "never") };
+        let draft = RuleSource {
+            settings: Settings { stage: Some(Stage::Draft), ..Settings::default() },
+            ..rule("later", "never")
+        };
         let compiled = compile(&set(vec![several, draft], Vec::new()));
         let ids: Vec<&str> = compiled.rules().iter().map(|rule| rule.id.as_str()).collect();
         assert_eq!(ids, ["server/root", "server/logs", "later"]);
@@ -1253,7 +1253,10 @@ mod tests {
         let base = print(rule("r", "ok"));
         assert_eq!(
             base,
-            print(RuleSource { grace: Some(Period::days(3)), fix: Some("x".into()), ..rule("other", " ok ") })
+            print(RuleSource {
+                settings: Settings { grace: Some(Period::days(3)), fix: Some("x".into()), ..Settings::default() },
+                ..rule("other", " ok ")
+            })
         );
         assert_ne!(base, print(rule("r", "ok = true")));
         assert_ne!(base, print(RuleSource { covers: Some(Text::loose("ok")), ..rule("r", "ok") }));

@@ -6,6 +6,7 @@ use jiff::tz::TimeZone;
 use serde_json::Value as Json;
 
 use crate::access::{AccessSource, Attempt, Decision, Effect, Otherwise, ServiceSource, decide};
+use crate::baseline::Settings;
 use crate::condition::Ambient;
 use crate::diagnostic::{Diagnostic, Text};
 use crate::dictionary::Dictionary;
@@ -46,20 +47,13 @@ pub(crate) fn rule(id: &str, require: &str) -> RuleSource {
     RuleSource {
         id: named(id),
         title: None,
-        topic: None,
         groups: names(&["every-device"]),
         covers: None,
         except: Vec::new(),
         require: Some(Text::loose(require)),
         checks: Vec::new(),
-        severity: None,
-        stage: None,
-        enforced_from: None,
-        grace: None,
-        because: None,
-        fix: None,
+        settings: Settings::default(),
         fix_when: Vec::new(),
-        controls: Vec::new(),
         was: Vec::new(),
         baseline: None,
         yields_to: Vec::new(),

@@ -104,7 +104,7 @@ impl Project {
                     *stage = Some(Stage::Trial);
                 }
             };
-            of_rules.for_each(|rule| of_baselines(&mut rule.stage));
+            of_rules.for_each(|rule| of_baselines(&mut rule.settings.stage));
             for baseline in &mut rules.baselines {
                 of_baselines(&mut baseline.settings.stage);
                 baseline.expect.iter_mut().for_each(|expect| of_baselines(&mut expect.settings.stage));

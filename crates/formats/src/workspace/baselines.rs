@@ -2,17 +2,15 @@
 
 use fencepost_core::{
     BaselineSource, Datum, EntrySource, ExpectSource, Expected, ListSource, Named, Others, Presence, RuleSetSource,
-    RuleSeverity, ScopeSource, Settings, Stage,
+    ScopeSource, Settings,
 };
 use jiff::tz::TimeZone;
 use toml::Spanned;
 use toml::de::DeValue;
 
-use super::rules;
+use super::rules::{self, SETTINGS, settings};
 use super::table::{Item, Reader, Table};
 
-/// What may be said of an expectation, a section or a whole baseline.
-const SETTINGS: [&str; 8] = ["topic", "severity", "stage", "enforced_from", "grace", "because", "fix", "controls"];
 const OWN: [&str; 8] = ["id", "title", "extends", "covers", "groups", "except", "expect", "rule"];
 const SECTION: [&str; 5] = ["from", "must", "never", "may", "others"];
 
@@ -53,20 +51,6 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
         source.lists.push(section(reader, name, &table, zone));
     }
     into.baselines.push(source);
-}
-
-fn settings(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Settings {
-    Settings {
-        topic: reader.string(table, "topic"),
-        severity: reader.word(table, "severity", &RuleSeverity::ALL.map(|severity| (severity.as_str(), severity))),
-        stage: reader.word(table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage))),
-        // A day begins with the day.
-        enforced_from: reader.moment(table, "enforced_from", zone).map(|(start, _)| start),
-        grace: reader.period(table, "grace"),
-        because: reader.string(table, "because"),
-        fix: reader.string(table, "fix"),
-        controls: reader.strings(table, "controls"),
-    }
 }
 
 fn expectation(

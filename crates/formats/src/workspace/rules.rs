@@ -1,30 +1,15 @@
 //! `rules/*.toml`: rules.
 
-use fencepost_core::{ExceptSource, FixSource, Named, RuleSetSource, RuleSeverity, RuleSource, Stage};
+use fencepost_core::{ExceptSource, FixSource, Named, RuleSetSource, RuleSeverity, RuleSource, Settings, Stage};
 use jiff::tz::TimeZone;
 
 use super::table::{Item, Reader, Table};
 
 // Without `response`: until responses exist, the key would promise what does not happen.
-const KEYS: [&str; 17] = [
-    "id",
-    "title",
-    "topic",
-    "covers",
-    "groups",
-    "except",
-    "require",
-    "checks",
-    "severity",
-    "stage",
-    "enforced_from",
-    "grace",
-    "because",
-    "fix",
-    "fix_when",
-    "controls",
-    "was",
-];
+const KEYS: [&str; 9] = ["id", "title", "covers", "groups", "except", "require", "checks", "fix_when", "was"];
+/// What may be said of a rule, an expectation, a list or a whole baseline.
+pub(super) const SETTINGS: [&str; 8] =
+    ["topic", "severity", "stage", "enforced_from", "grace", "because", "fix", "controls"];
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
     reader.known_keys(root, "a file of rules", &["rule"]);
@@ -35,9 +20,9 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
 pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Vec<RuleSource> {
     let mut found = Vec::new();
     for table in reader.tables(root, "rule") {
-        reader.known_keys(&table, "[[rule]]", &KEYS);
+        let known: Vec<&str> = KEYS.into_iter().chain(SETTINGS).collect();
+        reader.known_keys(&table, "[[rule]]", &known);
         let Some(id) = reader.id(&table, "a [[rule]]") else { continue };
-        let severities = RuleSeverity::ALL.map(|severity| (severity.as_str(), severity));
         let mut checks = Vec::new();
         if let Some(table) = reader.table(&table, "checks") {
             for (name, span, _) in table.entries() {
@@ -57,21 +42,13 @@ pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) ->
         found.push(RuleSource {
             id,
             title: reader.string(&table, "title"),
-            topic: reader.string(&table, "topic"),
             groups: reader.names(&table, "groups"),
             covers: reader.text(&table, "covers"),
             except: exceptions(reader, &table, zone),
             require: reader.text(&table, "require"),
             checks,
-            severity: reader.word(&table, "severity", &severities),
-            stage: reader.word(&table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage))),
-            // A day begins with the day.
-            enforced_from: reader.moment(&table, "enforced_from", zone).map(|(start, _)| start),
-            grace: reader.period(&table, "grace"),
-            because: reader.string(&table, "because"),
-            fix: reader.string(&table, "fix"),
+            settings: settings(reader, &table, zone),
             fix_when: fixes(reader, &table),
-            controls: reader.strings(&table, "controls"),
             was: reader.names(&table, "was"),
             baseline: None,
             yields_to: Vec::new(),
@@ -128,4 +105,19 @@ fn fixes(reader: &mut Reader<'_>, table: &Table<'_>) -> Vec<FixSource> {
         }
     }
     found
+}
+
+/// What is said of something at a table.
+pub(super) fn settings(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Settings {
+    Settings {
+        topic: reader.string(table, "topic"),
+        severity: reader.word(table, "severity", &RuleSeverity::ALL.map(|severity| (severity.as_str(), severity))),
+        stage: reader.word(table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage))),
+        // A day begins with the day.
+        enforced_from: reader.moment(table, "enforced_from", zone).map(|(start, _)| start),
+        grace: reader.period(table, "grace"),
+        because: reader.string(table, "because"),
+        fix: reader.string(table, "fix"),
+        controls: reader.strings(table, "controls"),
+    }
 }
