@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use fencepost_core::{Stage, Standing};
+use fencepost_core::{Diagnostic, Stage, Standing};
 use fencepost_store::{Held, Ledger, Look, Reader};
 use jiff::Timestamp;
 
@@ -78,6 +78,8 @@ pub struct Preview {
     pub opened: u64,
     /// See above.
     pub closed: u64,
+    /// What an assessment by the edited rules would say of them.
+    pub warnings: Vec<Diagnostic>,
 }
 
 /// How devices stand and what rules say of them, as an assessment left them.
@@ -88,6 +90,7 @@ struct Snapshot {
     opened: Vec<(String, String)>,
     closed: Vec<(String, String)>,
     groups: BTreeMap<String, Vec<String>>,
+    warnings: Vec<Diagnostic>,
 }
 
 impl Project {
@@ -159,6 +162,7 @@ fn snapshot(project: &Project, ledger: &mut Ledger, moment: &Moment) -> Result<S
         rules: judged.map(|rule| (rule.id.to_string(), rule.stage(moment.as_of))).collect(),
         opened: assessed.opened.iter().map(line).collect(),
         closed: assessed.closed.iter().map(line).collect(),
+        warnings: assessed.warnings,
         ..Snapshot::default()
     };
     let (all, mut held) = (reader.devices(Look::All)?, Held::default());
@@ -255,5 +259,6 @@ fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {
         groups,
         opened: more(&after.opened, &before.opened),
         closed: more(&after.closed, &before.closed),
+        warnings: after.warnings.clone(),
     }
 }

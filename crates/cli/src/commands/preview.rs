@@ -59,6 +59,7 @@ pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<E
     let as_of = resolve_moment(Some(&ledger), parse_moment(&project, args.as_of.as_ref())?, wall, false)?;
     let moment = Moment { as_of, wall, user: user() };
     let found = preview(&project, &candidate, &mut ledger, &moment)?;
+    warn(ui, &candidate.files, &found.warnings);
     match args.format {
         Format::Table => {
             let clock = Clock { now: as_of, zone: project.config.zone.clone() };

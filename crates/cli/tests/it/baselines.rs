@@ -293,3 +293,28 @@ fn a_baseline_is_derived_from_good_devices_and_they_pass_it() {
     env.fails(&["baseline", "derive", "a", "--id", "No Id"], 2, &["not an id"]);
     env.fails(&["baseline", "derive", "nobody", "--id", "x"], 2, &["nobody"]);
 }
+
+#[test]
+fn baselines_that_disagree_about_a_device_are_told_with_both_places() {
+    let env = fleet();
+    // Another that has nothing to do with them, and covers one of the same machines.
+    let till = |more: &str| {
+        format!("id = \"till\"\ncovers = 'role = \"kiosk\"'\n{more}\n[expect]\nntp = false\n\"sshd.root\" = \"no\"\n")
+    };
+    env.write("baselines/till.toml", till(""));
+    assert!(env.run(&["preview"]).err.contains("baselines-disagree"));
+    let ran = env.run(&["assess", "--as-of", "2027-03-02T07:00:00Z"]);
+    assert_eq!(ran.code, 0);
+    for says in [
+        "baselines-disagree",
+        "`linux-common/ntp` and `till/ntp` expect different things of",
+        "common.toml:10",
+        "till.toml:5",
+    ] {
+        assert!(ran.err.contains(says), "{says}\n{}", ran.err);
+    }
+    assert!(!ran.err.contains("sshd.root` expect"), "{}", ran.err);
+    // Where one starts from the other, there is nothing to tell.
+    env.write("baselines/till.toml", till("extends = [\"linux-common\"]"));
+    assert!(!env.run(&["assess", "--as-of", "2027-03-02T08:00:00Z"]).err.contains("disagree"));
+}

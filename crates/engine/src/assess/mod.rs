@@ -4,6 +4,7 @@
 //! A device is evaluated again when what it is judged by has changed ([`inputs`]), or when the moment has come at which time alone
 //! may change what it came to. Everything else stays as it was, and costs nothing.
 
+mod conflicts;
 mod counts;
 pub(crate) mod inputs;
 pub(crate) mod outcome;
@@ -176,6 +177,7 @@ pub(crate) fn assess_within<'l>(
         .ok_or_else(|| EngineError::refused("the assessment was not written", "run it again"))?;
     let mut assessed = Assessed::load(project, &writer.reader(), &written)?;
     assessed.warnings = tally.unreported(project, &writer)?;
+    assessed.warnings.extend(conflicts::conflicts(project, &writer.reader())?);
     assessed.taken = options.verdicts.map(|_| (taken, total));
     Ok((writer, assessed, hidden))
 }

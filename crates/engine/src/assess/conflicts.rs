@@ -1,0 +1,100 @@
+//! Baselines that have nothing to do with one another, and expect different things of one fact on one device.
+
+use std::collections::BTreeSet;
+
+use fencepost_core::{Diagnostic, Reason, Rule, VerdictOutcome};
+use fencepost_store::{Held, LedgerError, Look, Reader};
+
+use super::outcome::{Outcome, verdict_of};
+use crate::gather::DEVICES;
+use crate::project::Project;
+
+/// Two rules that cannot both be meant for one device.
+struct Pair<'p> {
+    /// Each with the place of its verdict among those of a device.
+    rules: [(&'p Rule, usize); 2],
+    devices: u64,
+    /// The first of them.
+    example: String,
+}
+
+/// Warns of baselines that disagree about a device, as the last assessment left it.
+pub(super) fn conflicts(project: &Project, reader: &Reader<'_>) -> Result<Vec<Diagnostic>, LedgerError> {
+    let mut pairs = pairs(project);
+    if pairs.is_empty() {
+        return Ok(Vec::new());
+    }
+    let (all, mut held) = (reader.devices(Look::All)?, Held::default());
+    for devices in all.chunks(DEVICES) {
+        reader.hold(devices, 0, &mut held)?;
+        for (at, device) in devices.iter().enumerate() {
+            let outcome = held.assessed(at).and_then(|row| Outcome::from_bytes(row.outcome));
+            let Some(outcome) = outcome else { continue };
+            let applies = |at: usize| {
+                let verdict = outcome.verdicts.get(at).map(|code| verdict_of(at, *code).outcome);
+                // Where it is not known whether a rule covers the device, nothing is said yet.
+                let spares = [VerdictOutcome::NotApplicable, VerdictOutcome::Unknown(Reason::Scope)];
+                verdict.is_some_and(|outcome| !spares.contains(&outcome))
+            };
+            for pair in pairs.iter_mut().filter(|pair| pair.rules.iter().all(|(_, at)| applies(*at))) {
+                if pair.devices == 0 {
+                    pair.example.clone_from(&device.name);
+                }
+                pair.devices += 1;
+            }
+        }
+    }
+    Ok(pairs.iter().filter(|pair| pair.devices > 0).map(told).collect())
+}
+
+/// Returns the rules of unrelated baselines that ask different things of the same.
+fn pairs(project: &Project) -> Vec<Pair<'_>> {
+    let judged = project.rules.rules().iter().filter(|rule| !rule.is_draft()).enumerate();
+    let of_baselines: Vec<(usize, &Rule, &str, &str)> = judged
+        .filter_map(|(at, rule)| {
+            let from = rule.baseline.as_ref()?;
+            let (_, below) = rule.id.as_str().split_once('/')?;
+            Some((at, rule, from.baseline.as_str(), below))
+        })
+        .collect();
+    let mut pairs = Vec::new();
+    for (number, (at, rule, baseline, below)) in of_baselines.iter().enumerate() {
+        for (other_at, other, other_baseline, other_below) in &of_baselines[number + 1..] {
+            let same_thing = below == other_below && baseline != other_baseline && rule.require() != other.require();
+            if same_thing && !extends(project, baseline, other_baseline) && !extends(project, other_baseline, baseline)
+            {
+                pairs.push(Pair { rules: [(rule, *at), (other, *other_at)], devices: 0, example: String::new() });
+            }
+        }
+    }
+    pairs
+}
+
+/// Whether a baseline starts from another, directly or through others.
+fn extends(project: &Project, baseline: &str, other: &str) -> bool {
+    let (mut ahead, mut seen) = (vec![baseline], BTreeSet::new());
+    while let Some(next) = ahead.pop() {
+        if !seen.insert(next) {
+            continue;
+        }
+        let source = project.source.baselines.iter().find(|source| source.id.text == next);
+        ahead.extend(source.iter().flat_map(|source| &source.extends).map(|named| named.text.as_str()));
+    }
+    baseline != other && seen.contains(other)
+}
+
+fn told(pair: &Pair<'_>) -> Diagnostic {
+    let [(one, _), (other, _)] = pair.rules;
+    let devices = match pair.devices {
+        1 => pair.example.clone(),
+        count => format!("{count} devices, {} among them", pair.example),
+    };
+    Diagnostic::warning(
+        "baselines-disagree",
+        format!("`{}` and `{}` expect different things of {}", one.id, other.id, devices.escape_debug()),
+        one.place.clone(),
+    )
+    .label(one.baseline.as_ref().map_or("", |from| &from.says))
+    .note(other.place.clone(), other.baseline.as_ref().map_or("", |from| &from.says))
+    .help("let one of them extend the other and change this, or part the devices that they cover")
+}
