@@ -1,13 +1,20 @@
-//! Writes a baseline from devices that are as they should be: what all of them agree on, for a person to finish.
+//! Writes a baseline from devices that are as they should be, or from a file of settings: what all of them agree on, for a person to finish.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::io::{BufReader, Read as _};
+use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{FactType, Standing, VerdictOutcome, is_slug, parse_date_time};
-use fencepost_formats::{json_of_value, stored_json, toml_string};
+use fencepost_formats::{
+    Mapped, SAMPLE, SourceKind, json_of_value, read_records, records_of_unknown, stored_json, toml_string, unfold,
+};
 use serde_json::Value as Json;
 
+use crate::documents::Document;
 use crate::error::EngineError;
+use crate::files::{shown_path, source_of};
 use crate::reading::{Reading, damaged};
 use crate::survey::leaves;
 
@@ -20,16 +27,15 @@ pub struct DeriveOptions {
     pub only: Vec<String>,
 }
 
-/// What was derived.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Derived {
-    /// What the devices say, against the workspace's baseline of this id, where it has one; otherwise a file.
-    pub what: DerivedAs,
-    /// Why one of the devices may be no good example.
-    pub doubts: Vec<String>,
+/// A good example to derive from.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Pattern {
+    /// The device, or what the file calls it.
+    pub name: String,
+    documents: Vec<Document>,
 }
 
-/// See [`Derived`].
+/// What was derived: what the examples say, against the workspace's baseline of this id where it has one; otherwise a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum DerivedAs {
     /// The text of a file of baselines.
@@ -117,11 +123,129 @@ const KEYS: [&str; 16] = [
 ];
 
 impl Reading<'_> {
-    /// Derives a baseline from devices; where the workspace has one of that id, tells the differences instead.
+    /// Finds devices to derive from, and says why one of them may be no good example.
     ///
     /// # Errors
-    /// When the ledger cannot be read, a device is not known, or an option says nothing that can be.
-    pub fn derive(&self, devices: &[String], options: &DeriveOptions) -> Result<Derived, EngineError> {
+    /// When the ledger cannot be read, or a device is not known or retired.
+    pub fn patterns(&self, devices: &[String]) -> Result<(Vec<Pattern>, Vec<String>), EngineError> {
+        let (mut patterns, mut doubts): (Vec<Pattern>, Vec<String>) = Default::default();
+        for device in devices {
+            let name = self.device_name(device)?;
+            if patterns.iter().any(|pattern| pattern.name == name) {
+                continue;
+            }
+            let documents = self.documents(&name)?;
+            if documents.is_empty() {
+                return Err(EngineError::refused(
+                    format!("`{}` is retired, and says nothing", name.escape_debug()),
+                    "name devices that are in use",
+                ));
+            }
+            let report = self.device(&name)?;
+            if let Some(standing) = report.standing.filter(|standing| *standing != Standing::Compliant) {
+                doubts.push(format!("{name} is {}, so it may be no good example", standing.as_str()));
+            }
+            let stale = report.facts.iter().filter(|fact| fact.stale).count();
+            if stale > 0 {
+                doubts.push(format!("{stale} facts of {name} are older than their source promises"));
+            }
+            patterns.push(Pattern { name, documents });
+        }
+        Ok((patterns, doubts))
+    }
+
+    /// Reads what files hold to derive from: by the source that a file fits, and otherwise setting by setting as it comes, for a
+    /// machine that is called like the file.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or holds nothing that is known.
+    pub fn patterns_of_file(&self, path: &Path) -> Result<Vec<Pattern>, EngineError> {
+        let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
+        let refused = |message: String| {
+            EngineError::refused(
+                format!("{}: {message}", path.display()),
+                "known formats are jsonl, json, csv, plist, ini and key-value",
+            )
+        };
+        let mut bytes = Vec::new();
+        let file = File::open(path).map_err(failed)?;
+        unfold(BufReader::new(file))
+            .map_err(failed)?
+            .take(SAMPLE as u64 + 1)
+            .read_to_end(&mut bytes)
+            .map_err(failed)?;
+        if bytes.len() > SAMPLE {
+            return Err(refused(format!("it is longer than {} MiB", SAMPLE >> 20)));
+        }
+        let mut records: Vec<(String, Json)> = Vec::new();
+        let claim =
+            (!self.project.config.sources.is_empty()).then(|| source_of(self.project, path, None).ok()).flatten();
+        match claim.filter(|claim| claim.source.kind == SourceKind::State) {
+            Some(claim) => {
+                let shown = shown_path(self.project, path);
+                let zone = &self.project.config.zone;
+                let with =
+                    Mapped { dictionary: &self.project.dictionary, zone, file_time: Some(self.at), path: Some(&shown) };
+                read_records(&bytes[..], &claim.source, &with, |record| {
+                    let document = record.document.map_err(|error| error.to_string())?;
+                    let json: Json = serde_json::from_slice(&document).map_err(|error| error.to_string())?;
+                    let device = json["device"].as_str().unwrap_or_default().to_owned();
+                    records.push((device, json));
+                    Ok(())
+                })
+                .map_err(refused)?;
+            }
+            None => {
+                let stem = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+                for (at, record) in records_of_unknown(&bytes).map_err(refused)?.into_iter().enumerate() {
+                    let name = if at == 0 { stem.clone() } else { format!("{stem}-{}", at + 1) };
+                    let name = record.get("device").and_then(Json::as_str).map_or(name, str::to_owned);
+                    records.push((name, self.as_declared(Json::Object(record), "")));
+                }
+            }
+        }
+        let patterns = records.into_iter().map(|(name, mut json)| {
+            json["device"] = name.clone().into();
+            json["collected_at"] = self.at.to_string().into();
+            let document =
+                Document { source: "file".to_owned(), collected: self.at, json: json.to_string().into_bytes() };
+            Pattern { name, documents: vec![document] }
+        });
+        let patterns: Vec<Pattern> = patterns.collect();
+        if patterns.is_empty() { Err(refused("it holds no record".to_owned())) } else { Ok(patterns) }
+    }
+
+    /// Reads texts of a file that has no types of its own as what the dictionary declares.
+    fn as_declared(&self, json: Json, path: &str) -> Json {
+        match json {
+            Json::Object(fields) => {
+                let below = |key: &str| if path.is_empty() { key.to_owned() } else { format!("{path}.{key}") };
+                fields.into_iter().map(|(key, value)| (key.clone(), self.as_declared(value, &below(&key)))).collect()
+            }
+            Json::String(text) => {
+                let declared = self.project.dictionary.facts.get(path).and_then(|declared| declared.ty);
+                let number = || text.trim().parse::<serde_json::Number>().ok().map(Json::Number);
+                let truth = || match text.trim().to_lowercase().as_str() {
+                    "true" | "yes" | "on" | "1" => Some(Json::Bool(true)),
+                    "false" | "no" | "off" | "0" => Some(Json::Bool(false)),
+                    _ => None,
+                };
+                let read = match declared {
+                    Some(FactType::Number) => number(),
+                    Some(FactType::Boolean) => truth(),
+                    _ => None,
+                };
+                read.unwrap_or(Json::String(text))
+            }
+            other => other,
+        }
+    }
+
+    /// Derives a baseline from good examples; where the workspace has one of that id, tells the differences instead.
+    ///
+    /// # Errors
+    /// When an option says nothing that can be, or what the examples say cannot be read.
+    pub fn derive(&self, patterns: &[Pattern], options: &DeriveOptions) -> Result<DerivedAs, EngineError> {
         if !is_slug(&options.id) {
             return Err(EngineError::refused(
                 format!("`{}` is not an id", options.id.escape_debug()),
@@ -131,51 +255,22 @@ impl Reading<'_> {
         let only = options.only.iter().map(|text| glob::Pattern::new(text)).collect::<Result<Vec<_>, _>>().map_err(
             |error| EngineError::refused(format!("a pattern cannot be read: {error}"), "write --only 'sshd.*'"),
         )?;
-        let mut names = Vec::new();
-        for device in devices {
-            let name = self.device_name(device)?;
-            if !names.contains(&name) {
-                names.push(name);
-            }
-        }
-        let mut doubts = Vec::new();
-        for name in &names {
-            let report = self.device(name)?;
-            if let Some(standing) = report.standing.filter(|standing| *standing != Standing::Compliant) {
-                doubts.push(format!("{name} is {}, so it may be no good example", standing.as_str()));
-            }
-            let stale = report.facts.iter().filter(|fact| fact.stale).count();
-            if stale > 0 {
-                doubts.push(format!("{stale} facts of {name} are older than their source promises"));
-            }
-        }
-        let found = self.agreements(&names, &only)?;
+        let found = self.agreements(patterns, &only)?;
         let what = if self.project.baselines().any(|id| id == options.id) {
-            DerivedAs::Differences(self.differences(&names, &options.id, &found)?)
+            DerivedAs::Differences(self.differences(patterns, &options.id, &found)?)
         } else {
-            DerivedAs::File(self.file(&names, &options.id, &found))
+            DerivedAs::File(self.file(patterns, &options.id, &found)?)
         };
-        Ok(Derived { what, doubts })
+        Ok(what)
     }
 
-    /// What devices say of every fact, by path.
-    fn said(&self, devices: &[String]) -> Result<BTreeMap<String, Vec<Option<Json>>>, EngineError> {
+    /// What the examples say of every fact, by path.
+    fn said(&self, patterns: &[Pattern]) -> Result<BTreeMap<String, Vec<Option<Json>>>, EngineError> {
         let mut paths = BTreeMap::new();
-        let mut all = Vec::new();
-        for device in devices {
-            let documents = self.documents(device)?;
-            if documents.is_empty() {
-                return Err(EngineError::refused(
-                    format!("`{}` is retired, and says nothing", device.escape_debug()),
-                    "name devices that are in use",
-                ));
+        for document in patterns.iter().flat_map(|pattern| &pattern.documents) {
+            if let Some(json) = stored_json(&document.json) {
+                leaves(&json, &mut paths);
             }
-            for document in &documents {
-                if let Some(json) = stored_json(&document.json) {
-                    leaves(&json, &mut paths);
-                }
-            }
-            all.push(documents);
         }
         let mut layout = self.project.rules.layout().clone();
         let slots: Vec<_> = paths
@@ -185,11 +280,11 @@ impl Reading<'_> {
             .collect();
         let judge = self.judge();
         let mut said: BTreeMap<String, Vec<Option<Json>>> = BTreeMap::new();
-        for (device, documents) in devices.iter().zip(&all) {
+        for Pattern { name, documents } in patterns {
             let arena = Bump::new();
             let facts = judge
-                .facts(device, documents, &layout, &arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
+                .facts(name, documents, &layout, &arena)
+                .map_err(|error| damaged(self.project, name, &error.message))?;
             for (slot, path) in &slots {
                 let found = facts.slot(*slot);
                 let value = found.origin.map(|_| json_of_value(&found.raw)).filter(|value| !value.is_null());
@@ -199,10 +294,10 @@ impl Reading<'_> {
         Ok(said)
     }
 
-    fn agreements(&self, devices: &[String], only: &[glob::Pattern]) -> Result<Findings, EngineError> {
+    fn agreements(&self, patterns: &[Pattern], only: &[glob::Pattern]) -> Result<Findings, EngineError> {
         let mut found = Findings::default();
         let config = &self.project.config;
-        for (path, values) in self.said(devices)? {
+        for (path, values) in self.said(patterns)? {
             let whom = [&config.holder, &config.fence_by].into_iter().flatten().any(|of| *of == path);
             if whom
                 || SCOPE.contains(&path.as_str())
@@ -250,9 +345,9 @@ impl Reading<'_> {
     }
 
     /// The text of a file of a baseline.
-    fn file(&self, devices: &[String], id: &str, found: &Findings) -> String {
-        let count = devices.len();
-        let from: Vec<String> = devices.iter().map(|device| device.escape_debug().to_string()).collect();
+    fn file(&self, patterns: &[Pattern], id: &str, found: &Findings) -> Result<String, EngineError> {
+        let count = patterns.len();
+        let from: Vec<String> = patterns.iter().map(|pattern| pattern.name.escape_debug().to_string()).collect();
         let at = self.project.config.zone.to_datetime(self.at).strftime("%Y-%m-%d %H:%M").to_string();
         let mut out = format!(
             "# Derived from {count} device{} on {at}: {}.\n\
@@ -266,7 +361,7 @@ impl Reading<'_> {
         out.push_str(&format!(
             "\nid     = {}\n# title =\ncovers = {}\nstage  = \"trial\"\n",
             toml_string(id),
-            toml_string(&self.covers(devices))
+            toml_string(&self.covers(patterns)?)
         ));
         if !found.agreed.is_empty() {
             out.push_str("\n[expect]\n");
@@ -296,13 +391,13 @@ impl Reading<'_> {
             }
             out.push_str("others = \"note\"\n");
         }
-        out
+        Ok(out)
     }
 
     /// A condition on devices that are of the same kind as these.
-    fn covers(&self, devices: &[String]) -> String {
+    fn covers(&self, patterns: &[Pattern]) -> Result<String, EngineError> {
         let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
-        let said = self.said(devices).unwrap_or_default();
+        let said = self.said(patterns)?;
         let shared: Vec<String> = SCOPE
             .iter()
             .filter_map(|path| {
@@ -313,13 +408,13 @@ impl Reading<'_> {
             })
             .collect();
         if shared.is_empty() {
-            let all: Vec<String> = devices.iter().map(|device| quoted(device)).collect();
-            return format!("device in ({})", all.join(", "));
+            let all: Vec<String> = patterns.iter().map(|pattern| quoted(&pattern.name)).collect();
+            return Ok(format!("device in ({})", all.join(", ")));
         }
-        shared.join(" and ")
+        Ok(shared.join(" and "))
     }
 
-    fn differences(&self, devices: &[String], id: &str, found: &Findings) -> Result<Vec<Difference>, EngineError> {
+    fn differences(&self, patterns: &[Pattern], id: &str, found: &Findings) -> Result<Vec<Difference>, EngineError> {
         let source = self.project.source.baselines.iter().find(|source| source.id.text == id);
         let report = self.project.baseline(id, self.at)?;
         let mut known: BTreeSet<String> = report.dropped.iter().map(|(name, _)| name.clone()).collect();
@@ -333,18 +428,23 @@ impl Reading<'_> {
             out.push(Difference::Agreed(format!("{path} is {}", shown(value))));
         }
         for names in &found.lists {
-            let all = names.seen.iter().filter(|(_, seen)| **seen == devices.len());
+            let all = names.seen.iter().filter(|(_, seen)| **seen == patterns.len());
             for (name, _) in all.filter(|(name, _)| !known.contains(&format!("{}.{name}", names.section))) {
                 out.push(Difference::Agreed(format!("{name} is in {}", names.section)));
             }
         }
         let mut broken: BTreeMap<(String, String), Vec<String>> = BTreeMap::new();
-        for device in devices {
-            for verdict in self.device(device)?.verdicts {
-                let Some(from) = verdict.rule.baseline.as_ref().filter(|from| from.baseline == id) else { continue };
+        let judge = self.judge();
+        for Pattern { name, documents } in patterns {
+            let arena = Bump::new();
+            let judged =
+                judge.device(name, documents, &arena).map_err(|error| damaged(self.project, name, &error.message))?;
+            for verdict in judge.verdicts(&judged.input, &arena).all {
+                let rule = &self.project.rules.rules()[verdict.rule];
+                let Some(from) = rule.baseline.as_ref().filter(|from| from.baseline == id) else { continue };
                 if matches!(verdict.outcome, VerdictOutcome::Fail | VerdictOutcome::Unknown(_)) {
-                    let key = (verdict.rule.id.to_string(), from.says.clone());
-                    broken.entry(key).or_default().push(device.clone());
+                    let key = (rule.id.to_string(), from.says.clone());
+                    broken.entry(key).or_default().push(name.clone());
                 }
             }
         }

@@ -38,7 +38,7 @@ pub use access_view::{AccessEntry, AccessReport, Because, Other};
 pub use assess::{AssessOptions, Assessed, FindingLine, RuleCount, StandingCounts, assess};
 pub use baseline_view::{BaselineReport, Expectation};
 pub use changes::Change;
-pub use derive::{DeriveOptions, Derived, DerivedAs, Difference};
+pub use derive::{DeriveOptions, DerivedAs, Difference, Pattern};
 pub use device_view::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, VerdictLine};
 pub use documents::Document;
 pub use drafts::{FactDraft, draft_source_of};

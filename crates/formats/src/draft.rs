@@ -40,6 +40,19 @@ struct Sample {
     more: bool,
 }
 
+/// Returns the records of a file that nobody knows yet, as they come. The file is given whole, unfolded.
+///
+/// # Errors
+/// When it looks like nothing that is known, or holds more than is looked at.
+pub fn records_of_unknown(file: &[u8]) -> Result<Vec<Map<String, Json>>, String> {
+    let sample = sniff::sample(file, true)?;
+    match (sample.records.is_empty(), sample.more) {
+        (true, _) => Err("no record could be read from the file".to_owned()),
+        (_, true) => Err("it holds more records than are looked at".to_owned()),
+        (false, false) => Ok(sample.records),
+    }
+}
+
 /// Drafts a source for a file, whose first bytes are given, unfolded; `whole` says that they are all of it.
 ///
 /// # Errors

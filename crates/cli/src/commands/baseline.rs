@@ -1,9 +1,10 @@
+use std::path::Path;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use fencepost_core::{Stage, VerdictOutcome};
 use fencepost_engine::{
-    BaselineReport, DeriveOptions, Derived, DerivedAs, Difference, Expectation, open_ledger, resolve_moment,
+    BaselineReport, DeriveOptions, DerivedAs, Difference, Expectation, Pattern, open_ledger, resolve_moment,
 };
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -28,7 +29,7 @@ enum What {
     Derive(DeriveArgs),
 }
 
-/// Write a baseline from devices that are as they should be
+/// Write a baseline from devices that are as they should be, or from files of settings
 ///
 /// Keeps what all of them agree on, leaves out what changes anyway or is each device's own, and says what it left out and why. Of lists
 /// it says what all of them have and what some do. The baseline is on trial until you have read it. Where the workspace has a baseline
@@ -36,10 +37,11 @@ enum What {
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server > baselines/ticket-server.toml
-  fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'")]
+  fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'
+  fencepost baseline derive golden.ini --id golden              a property list, INI, key=value, JSON")]
 struct DeriveArgs {
-    /// Devices that are as they should be
-    #[arg(value_name = "DEVICE", required = true)]
+    /// Devices that are as they should be, or files of settings
+    #[arg(value_name = "DEVICE|FILE", required = true)]
     devices: Vec<String>,
     /// The id of the baseline
     #[arg(long, value_name = "ID")]
@@ -81,17 +83,31 @@ fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCod
     let desk = Desk::open(ui, common, None)?;
     let reading = desk.state()?;
     let options = DeriveOptions { id: args.id.clone(), only: args.only.clone() };
-    let Derived { what, doubts } = reading.derive(&args.devices, &options)?;
-    for doubt in &doubts {
-        ui.complain(harmless(doubt));
+    let mut patterns = Vec::new();
+    for name in &args.devices {
+        // What the ledger knows is a device, whatever lies in this folder.
+        if !reading.knows_device(name)? && Path::new(name).is_file() {
+            patterns.extend(reading.patterns_of_file(Path::new(name))?);
+            continue;
+        }
+        let (found, doubts) = reading.patterns(std::slice::from_ref(name))?;
+        for doubt in &doubts {
+            ui.complain(harmless(doubt));
+        }
+        patterns.extend(
+            found
+                .into_iter()
+                .filter(|found| patterns.iter().all(|known: &Pattern| known.name != found.name))
+                .collect::<Vec<_>>(),
+        );
     }
-    match what {
+    match reading.derive(&patterns, &options)? {
         DerivedAs::File(text) => {
             ui.raw(&text)?;
             ui.note(format!("\nPut it into baselines/{}.toml, finish it, then: fencepost preview", args.id));
         }
         DerivedAs::Differences(all) if all.is_empty() => {
-            let devices = count(args.devices.len() as u64, "device meets", "devices meet");
+            let devices = count(patterns.len() as u64, "example meets", "examples meet");
             ui.line(format!("{devices} all that {} expects, and agree on nothing that it does not mention.", args.id))?;
         }
         DerivedAs::Differences(all) => {

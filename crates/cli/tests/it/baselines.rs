@@ -272,7 +272,7 @@ fn a_baseline_is_derived_from_good_devices_and_they_pass_it() {
             ["baseline", "derive"].into_iter().chain(devices.iter().copied()).chain(["--id", "till"]).collect();
         env.ok(&args)
     };
-    assert!(again(&["a", "b"]).starts_with("2 devices meet all that till expects"), "{}", again(&["a", "b"]));
+    assert!(again(&["a", "b"]).starts_with("2 examples meet all that till expects"), "{}", again(&["a", "b"]));
     env.write("baselines/till.toml", text.replace("\"ntp\"", "# \"ntp\""));
     env.ok(&["assess", "--as-of", "2027-03-02T08:00:00Z"]);
     let told = again(&["a", "c"]);
@@ -317,4 +317,43 @@ fn baselines_that_disagree_about_a_device_are_told_with_both_places() {
     // Where one starts from the other, there is nothing to tell.
     env.write("baselines/till.toml", till("extends = [\"linux-common\"]"));
     assert!(!env.run(&["assess", "--as-of", "2027-03-02T08:00:00Z"]).err.contains("disagree"));
+}
+
+#[test]
+fn a_baseline_is_derived_from_a_file_of_settings() {
+    let env = fleet();
+    env.write("facts.toml", "[facts]\n\"log.days\" = { type = \"number\" }\n\"ntp\" = { type = \"boolean\" }\n");
+    env.write("golden.ini", "ntp = yes\nserial = 17\n[sshd]\nroot = no\n[log]\ndays = 45\n");
+    let text = env.ok(&["baseline", "derive", "golden.ini", "--id", "golden"]);
+    for says in [
+        "# Derived from 1 device on 2027-03-02 07:00: golden.",
+        "each device's own: serial.",
+        "covers = \"device in (\\\"golden\\\")\"",
+        "\"log.days\"  = 45",
+        "\"ntp\"       = true",
+        "\"sshd.root\" = \"no\"",
+    ] {
+        assert!(text.contains(says), "{says}\n{text}");
+    }
+    env.write("baselines/golden.toml", &text);
+    env.ok(&["baseline", "show", "golden"]);
+    // A file that changed is told against the baseline.
+    env.write("golden.ini", "ntp = yes\n[sshd]\nroot = yes\nport = 22\n[log]\ndays = 45\n");
+    let told = env.ok(&["baseline", "derive", "golden.ini", "--id", "golden"]);
+    assert_eq!(told, "not in golden: sshd.port is 22\nnot so on golden: sshd.root is no (golden/sshd.root)\n");
+    for (name, text) in
+        [("a.json", "{\"sshd\": {\"root\": \"no\"}, \"log\": {\"days\": 3}}"), ("b.conf", "sshd.root = no\n")]
+    {
+        env.write(name, text);
+        assert!(env.ok(&["baseline", "derive", name, "--id", "other"]).contains("\"sshd.root\""), "{name}");
+    }
+    // Where a source knows the file, it is read as that source reads it.
+    let source = "[[source]]\nid = \"audit\"\nfiles = [\"audit-*.csv\"]\nformat = \"csv\"\ndevice = \"Tag\"\n[source.fields]\n\"Root?\" = { fact = \"root.allowed\", true_when = [\"Y\"], false_when = [\"N\"] }\n";
+    env.write("fencepost.toml", format!("{}{source}", crate::env::STEPPED));
+    env.write("audit-1.csv", "Tag,Root?\nm1,N\nm2,N\n");
+    let text = env.ok(&["baseline", "derive", "audit-1.csv", "--id", "audited"]);
+    assert!(text.contains("Derived from 2 devices") && text.contains("\"root.allowed\" = false"), "{text}");
+    env.write("bad.xml", "<a/>");
+    env.fails(&["baseline", "derive", "bad.xml", "--id", "other"], 2, &["bad.xml", "XML"]);
+    env.fails(&["baseline", "derive", "no-such-file", "--id", "other"], 2, &["no-such-file"]);
 }
