@@ -8,7 +8,8 @@ use std::path::Path;
 use bumpalo::Bump;
 use fencepost_core::{FactType, Standing, VerdictOutcome, is_slug, parse_date_time};
 use fencepost_formats::{
-    Mapped, SAMPLE, SourceKind, json_of_value, read_records, records_of_unknown, stored_json, toml_string, unfold,
+    Mapped, SAMPLE, SourceKind, is_baseline_key, is_fact_path, json_of_value, read_records, records_of_unknown,
+    stored_json, toml_string, unfold,
 };
 use serde_json::Value as Json;
 
@@ -102,64 +103,52 @@ const OWN: [&str; 22] = [
     "at",
 ];
 
-/// Keys of a baseline that a list cannot be called.
-const KEYS: [&str; 16] = [
-    "id",
-    "title",
-    "extends",
-    "covers",
-    "groups",
-    "except",
-    "expect",
-    "rule",
-    "topic",
-    "severity",
-    "stage",
-    "enforced_from",
-    "grace",
-    "because",
-    "fix",
-    "controls",
-];
-
 impl Reading<'_> {
-    /// Finds devices to derive from, and says why one of them may be no good example.
+    /// Finds examples to derive from, devices or files, and says why one of them may be no good one. What the ledger knows is a
+    /// device, whatever file is called like it.
     ///
     /// # Errors
-    /// When the ledger cannot be read, or a device is not known or retired.
-    pub fn patterns(&self, devices: &[String]) -> Result<(Vec<Pattern>, Vec<String>), EngineError> {
+    /// When the ledger or a file cannot be read, or a device is not known or retired.
+    pub fn examples(&self, named: &[String]) -> Result<(Vec<Pattern>, Vec<String>), EngineError> {
         let (mut patterns, mut doubts): (Vec<Pattern>, Vec<String>) = Default::default();
-        for device in devices {
-            let name = self.device_name(device)?;
-            if patterns.iter().any(|pattern| pattern.name == name) {
-                continue;
+        for name in named {
+            let path = Path::new(name);
+            let found = match !self.knows_device(name)? && path.is_file() {
+                true => self.patterns_of_file(path)?,
+                false => vec![self.pattern_of_device(name, &mut doubts)?],
+            };
+            for pattern in found {
+                if patterns.iter().all(|known| known.name != pattern.name) {
+                    patterns.push(pattern);
+                }
             }
-            let documents = self.documents(&name)?;
-            if documents.is_empty() {
-                return Err(EngineError::refused(
-                    format!("`{}` is retired, and says nothing", name.escape_debug()),
-                    "name devices that are in use",
-                ));
-            }
-            let report = self.device(&name)?;
-            if let Some(standing) = report.standing.filter(|standing| *standing != Standing::Compliant) {
-                doubts.push(format!("{name} is {}, so it may be no good example", standing.as_str()));
-            }
-            let stale = report.facts.iter().filter(|fact| fact.stale).count();
-            if stale > 0 {
-                doubts.push(format!("{stale} facts of {name} are older than their source promises"));
-            }
-            patterns.push(Pattern { name, documents });
         }
         Ok((patterns, doubts))
     }
 
-    /// Reads what files hold to derive from: by the source that a file fits, and otherwise setting by setting as it comes, for a
-    /// machine that is called like the file.
-    ///
-    /// # Errors
-    /// When a file cannot be read, or holds nothing that is known.
-    pub fn patterns_of_file(&self, path: &Path) -> Result<Vec<Pattern>, EngineError> {
+    fn pattern_of_device(&self, device: &str, doubts: &mut Vec<String>) -> Result<Pattern, EngineError> {
+        let name = self.device_name(device)?;
+        let documents = self.documents(&name)?;
+        if documents.is_empty() {
+            return Err(EngineError::refused(
+                format!("`{}` is retired, and says nothing", name.escape_debug()),
+                "name devices that are in use",
+            ));
+        }
+        let report = self.device(&name)?;
+        if let Some(standing) = report.standing.filter(|standing| *standing != Standing::Compliant) {
+            doubts.push(format!("{name} is {}, so it may be no good example", standing.as_str()));
+        }
+        let stale = report.facts.iter().filter(|fact| fact.stale).count();
+        if stale > 0 {
+            doubts.push(format!("{stale} facts of {name} are older than their source promises"));
+        }
+        Ok(Pattern { name, documents })
+    }
+
+    /// Reads what a file holds to derive from: by the source that it fits, and otherwise setting by setting as it comes, for a machine
+    /// that is called like the file.
+    fn patterns_of_file(&self, path: &Path) -> Result<Vec<Pattern>, EngineError> {
         let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
         let refused = |message: String| {
             EngineError::refused(
@@ -256,12 +245,11 @@ impl Reading<'_> {
             |error| EngineError::refused(format!("a pattern cannot be read: {error}"), "write --only 'sshd.*'"),
         )?;
         let found = self.agreements(patterns, &only)?;
-        let what = if self.project.baselines().any(|id| id == options.id) {
+        Ok(if self.project.baselines().any(|id| id == options.id) {
             DerivedAs::Differences(self.differences(patterns, &options.id, &found)?)
         } else {
             DerivedAs::File(self.file(patterns, &options.id, &found)?)
-        };
-        Ok(what)
+        })
     }
 
     /// What the examples say of every fact, by path.
@@ -321,7 +309,7 @@ impl Reading<'_> {
             let is_list = |value: &Option<Json>| matches!(value, Some(Json::Array(_)));
             if values.iter().any(is_list) {
                 let key = declared.and_then(|declared| declared.key.as_deref()).unwrap_or("name");
-                match names_of(&path, key, &values).filter(|_| can_be_named(&path)) {
+                match names_of(&path, key, &values).filter(|_| is_fact_path(&path)) {
                     Some(names) => found.lists.push(names),
                     None => leave(ODD, String::new()),
                 }
@@ -332,7 +320,7 @@ impl Reading<'_> {
             };
             match &values[0] {
                 Some(first) if values.iter().all(|value| value.as_ref() == Some(first)) => {
-                    if is_plain(first) && can_be_named(&path) {
+                    if is_plain(first) && is_fact_path(&path) {
                         found.agreed.push((path, first.clone()));
                     } else {
                         leave(ODD, String::new());
@@ -464,11 +452,6 @@ fn is_its_own(path: &str, values: &[Option<Json>]) -> bool {
     words.into_iter().any(|word| OWN.contains(&word)) || values.iter().flatten().any(is_moment)
 }
 
-/// Whether a path can stand in a baseline.
-fn can_be_named(path: &str) -> bool {
-    path.split('.').all(|part| !part.is_empty() && !part.contains('`') && !part.contains(char::is_control))
-}
-
 /// The names that lists hold, and on how many devices; none where they have no names.
 fn names_of(path: &str, key: &str, values: &[Option<Json>]) -> Option<Names> {
     let mut seen: BTreeMap<String, usize> = BTreeMap::new();
@@ -490,7 +473,7 @@ fn names_of(path: &str, key: &str, values: &[Option<Json>]) -> Option<Names> {
         }
         own.into_iter().for_each(|name| *seen.entry(name).or_default() += 1);
     }
-    let section = if KEYS.contains(&path) { format!("list-of-{path}") } else { path.to_owned() };
+    let section = if is_baseline_key(path) { format!("list-of-{path}") } else { path.to_owned() };
     let from = if of_objects == Some(false) { path.to_owned() } else { format!("{path}.{key}") };
     Some(Names { section, from, seen })
 }

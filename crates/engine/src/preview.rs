@@ -82,6 +82,13 @@ pub struct Preview {
     pub warnings: Vec<Diagnostic>,
 }
 
+impl StandingFlip {
+    /// Returns whether the device would stand worse, or better; none where it would be judged for the first time.
+    pub fn is_worse(&self) -> Option<bool> {
+        self.before.map(|before| self.after > before)
+    }
+}
+
 /// How devices stand and what rules say of them, as an assessment left them.
 #[derive(Default)]
 struct Snapshot {
@@ -102,18 +109,18 @@ impl Project {
     pub fn candidate(&self, files: Vec<fencepost_formats::FileText>) -> Result<Self, ProjectError> {
         Self::compiled(&self.root, files, |rules| {
             let of_rules = rules.rules.iter_mut().chain(rules.baselines.iter_mut().flat_map(|own| &mut own.rules));
-            let of_baselines = |stage: &mut Option<Stage>| {
+            let promote = |stage: &mut Option<Stage>| {
                 if *stage == Some(Stage::Draft) {
                     *stage = Some(Stage::Trial);
                 }
             };
-            of_rules.for_each(|rule| of_baselines(&mut rule.settings.stage));
+            of_rules.for_each(|rule| promote(&mut rule.settings.stage));
             for baseline in &mut rules.baselines {
-                of_baselines(&mut baseline.settings.stage);
-                baseline.expect.iter_mut().for_each(|expect| of_baselines(&mut expect.settings.stage));
+                promote(&mut baseline.settings.stage);
+                baseline.expect.iter_mut().for_each(|expect| promote(&mut expect.settings.stage));
                 for list in &mut baseline.lists {
-                    of_baselines(&mut list.settings.stage);
-                    list.entries.iter_mut().for_each(|entry| of_baselines(&mut entry.settings.stage));
+                    promote(&mut list.settings.stage);
+                    list.entries.iter_mut().for_each(|entry| promote(&mut entry.settings.stage));
                 }
             }
         })
@@ -143,8 +150,9 @@ pub fn preview(
         (last.number, judged_by)
     };
     let judged_by = judged_by.as_ref().unwrap_or(in_force);
-    let before = snapshot(judged_by, ledger, moment)?;
-    let after = snapshot(candidate, ledger, moment)?;
+    let before = snapshot(judged_by, ledger, moment, AssessOptions::default())?;
+    // Its drafts are judged by, though its files may be those of the last assessment: what that came to says nothing of them.
+    let after = snapshot(candidate, ledger, moment, AssessOptions { anew: true, ..AssessOptions::default() })?;
     let mut preview = compare(&before, &after, moment.as_of);
     preview.against = against.and_then(|number| u64::try_from(number).ok());
     preview.same = judged_by.digest == candidate.digest;
@@ -152,9 +160,14 @@ pub fn preview(
 }
 
 /// Assesses by a rule set, looks at what came of it, and forgets it.
-fn snapshot(project: &Project, ledger: &mut Ledger, moment: &Moment) -> Result<Snapshot, EngineError> {
+fn snapshot(
+    project: &Project,
+    ledger: &mut Ledger,
+    moment: &Moment,
+    options: AssessOptions<'_>,
+) -> Result<Snapshot, EngineError> {
     let writer = ledger.writer("preview")?;
-    let (writer, assessed, _) = assess_within(project, writer, moment, AssessOptions::default(), &mut |_, _| {})?;
+    let (writer, assessed, _) = assess_within(project, writer, moment, options, &mut |_, _| {})?;
     let reader = writer.reader();
     let judged = project.rules.rules().iter().filter(|rule| !rule.is_draft());
     let line = |line: &crate::assess::FindingLine| (line.device.clone(), line.rule.clone());
@@ -237,8 +250,7 @@ fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {
         .map(|(group, devices)| {
             let flipped = |worse: bool| {
                 let own = standings.iter().filter(|flip| devices.binary_search(&flip.device).is_ok());
-                let is_so = |flip: &&StandingFlip| flip.before.is_some_and(|before| (flip.after > before) == worse);
-                own.filter(is_so).map(|flip| flip.device.clone()).collect()
+                own.filter(|flip| flip.is_worse() == Some(worse)).map(|flip| flip.device.clone()).collect()
             };
             let (worse, better) = (flipped(true), flipped(false));
             GroupFlips { group: group.clone(), devices: devices.len() as u64, worse, better }

@@ -1,10 +1,9 @@
-use std::path::Path;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use fencepost_core::{Stage, VerdictOutcome};
 use fencepost_engine::{
-    BaselineReport, DeriveOptions, DerivedAs, Difference, Expectation, Pattern, open_ledger, resolve_moment,
+    BaselineReport, DeriveOptions, DerivedAs, Difference, Expectation, open_ledger, resolve_moment,
 };
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -83,23 +82,9 @@ fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCod
     let desk = Desk::open(ui, common, None)?;
     let reading = desk.state()?;
     let options = DeriveOptions { id: args.id.clone(), only: args.only.clone() };
-    let mut patterns = Vec::new();
-    for name in &args.devices {
-        // What the ledger knows is a device, whatever lies in this folder.
-        if !reading.knows_device(name)? && Path::new(name).is_file() {
-            patterns.extend(reading.patterns_of_file(Path::new(name))?);
-            continue;
-        }
-        let (found, doubts) = reading.patterns(std::slice::from_ref(name))?;
-        for doubt in &doubts {
-            ui.complain(harmless(doubt));
-        }
-        patterns.extend(
-            found
-                .into_iter()
-                .filter(|found| patterns.iter().all(|known: &Pattern| known.name != found.name))
-                .collect::<Vec<_>>(),
-        );
+    let (patterns, doubts) = reading.examples(&args.devices)?;
+    for doubt in &doubts {
+        ui.complain(harmless(doubt));
     }
     match reading.derive(&patterns, &options)? {
         DerivedAs::File(text) => {

@@ -98,8 +98,8 @@ fn told(ui: &Ui, found: &Preview, args: &PreviewArgs, clock: &Clock) -> String {
         out.push_str(&format!("{same}: nothing would change on {}\n", count(found.devices, "device", "devices")));
         return out;
     }
-    let worse = found.standings.iter().filter(|flip| flip.before.is_some_and(|before| flip.after > before)).count();
-    let better = found.standings.len() - worse;
+    let [worse, better] =
+        [true, false].map(|worse| found.standings.iter().filter(|flip| flip.is_worse() == Some(worse)).count());
     out.push_str(&format!(
         "{} of {} would stand otherwise: {worse} worse, {better} better; {} would open, {} would close\n",
         found.standings.len(),

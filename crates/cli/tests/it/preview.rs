@@ -93,6 +93,23 @@ fn both_ways_and_by_rule_group_and_name() {
 }
 
 #[test]
+fn a_draft_that_was_there_already_takes_part() {
+    let env = fleet();
+    let draft = "\n[[rule]]\nid = \"odd\"\nstage = \"draft\"\ngroups = [\"deck\"]\nrequire = 'length > 8'\n";
+    env.write("rules/test.toml", RULES.to_owned() + draft);
+    env.ok(&["assess", "--as-of", "2027-03-02T07:00:00Z"]);
+    for at in ["2027-03-02T07:00:00Z", "2027-03-02T09:00:00Z"] {
+        let found = env.json(&["preview", "--as-of", at]);
+        let flips = found["verdicts"].as_array().unwrap().iter();
+        let flips: Vec<String> = flips
+            .map(|flips| format!("{} {} {}", flips["rule"], flips["after"], flips["devices"]).replace('"', ""))
+            .collect();
+        assert_eq!(flips, ["odd fail [a]", "odd pass [b]"], "{at}");
+        assert_eq!(found["standings"], json!([]), "{at}");
+    }
+}
+
+#[test]
 fn a_proposal_lies_in_a_folder_of_its_own() {
     let env = fleet();
     env.write("proposal/fencepost.toml", "name = \"Proposal\"\ntime_zone = \"Europe/Oslo\"\n");

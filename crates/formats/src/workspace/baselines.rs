@@ -14,6 +14,11 @@ use super::table::{Item, Reader, Table};
 const OWN: [&str; 8] = ["id", "title", "extends", "covers", "groups", "except", "expect", "rule"];
 const SECTION: [&str; 5] = ["from", "must", "never", "may", "others"];
 
+/// Whether a word is a key of a baseline, so that no list of it can be called so.
+pub fn is_baseline_key(word: &str) -> bool {
+    OWN.contains(&word) || SETTINGS.contains(&word)
+}
+
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
     let mut known: Vec<&str> = OWN.into_iter().chain(SETTINGS).collect();
     let entries = root.entries();
@@ -59,7 +64,7 @@ fn expectation(
     value: &Spanned<DeValue<'_>>,
     zone: &TimeZone,
 ) -> Option<ExpectSource> {
-    if !is_path(&fact.text) {
+    if !is_fact_path(&fact.text) {
         reader.error(
             "bad-path",
             format!("`{}` names no fact", fact.text.escape_debug()),
@@ -123,7 +128,7 @@ fn section(reader: &mut Reader<'_>, name: Named, table: &Table<'_>, zone: &TimeZ
     let words = [("ignore", Others::Ignore), ("note", Others::Note), ("fail", Others::Fail)];
     ListSource {
         name,
-        from: reader.named(table, "from").filter(|from| is_path(&from.text)),
+        from: reader.named(table, "from").filter(|from| is_fact_path(&from.text)),
         entries,
         others: reader.word(table, "others", &words),
         settings: settings(reader, table, zone),
@@ -155,7 +160,8 @@ fn entry(reader: &mut Reader<'_>, presence: Presence, item: Item<'_>, zone: &Tim
     }
 }
 
-fn is_path(text: &str) -> bool {
+/// Whether a text can be the path of a fact in a workspace file.
+pub fn is_fact_path(text: &str) -> bool {
     text.split('.').all(|part| !part.is_empty() && !part.contains('`') && !part.contains(char::is_control))
 }
 

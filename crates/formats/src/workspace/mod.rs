@@ -17,6 +17,7 @@ use std::path::Path;
 
 use fencepost_core::{Correction, Diagnostic, Dictionary, FileId, Lives, RuleSetSource};
 
+pub use baselines::{is_baseline_key, is_fact_path};
 pub use config::{Clock, Config, Field, Format, NameFrom, Source, SourceKind};
 pub use table::line_column;
 
