@@ -246,7 +246,7 @@ impl Reading<'_> {
         )?;
         let found = self.agreements(patterns, &only)?;
         Ok(if self.project.baselines().any(|id| id == options.id) {
-            DerivedAs::Differences(self.differences(patterns, &options.id, &found)?)
+            DerivedAs::Differences(self.differences(patterns, &options.id, &only, &found)?)
         } else {
             DerivedAs::File(self.file(patterns, &options.id, &found)?)
         })
@@ -402,7 +402,13 @@ impl Reading<'_> {
         Ok(shared.join(" and "))
     }
 
-    fn differences(&self, patterns: &[Pattern], id: &str, found: &Findings) -> Result<Vec<Difference>, EngineError> {
+    fn differences(
+        &self,
+        patterns: &[Pattern],
+        id: &str,
+        only: &[glob::Pattern],
+        found: &Findings,
+    ) -> Result<Vec<Difference>, EngineError> {
         let source = self.project.source.baselines.iter().find(|source| source.id.text == id);
         let report = self.project.baseline(id, self.at)?;
         let mut known: BTreeSet<String> = report.dropped.iter().map(|(name, _)| name.clone()).collect();
@@ -430,6 +436,12 @@ impl Reading<'_> {
             for verdict in judge.verdicts(&judged.input, &arena).all {
                 let rule = &self.project.rules.rules()[verdict.rule];
                 let Some(from) = rule.baseline.as_ref().filter(|from| from.baseline == id) else { continue };
+                // An entry of a list is about the list.
+                let about = below(rule.id.as_str()).unwrap_or_default();
+                let parts = about.match_indices('.').map(|(at, _)| &about[..at]).chain([about.as_str()]);
+                if !only.is_empty() && !parts.into_iter().any(|part| only.iter().any(|only| only.matches(part))) {
+                    continue;
+                }
                 if matches!(verdict.outcome, VerdictOutcome::Fail | VerdictOutcome::Unknown(_)) {
                     let key = (rule.id.to_string(), from.says.clone());
                     broken.entry(key).or_default().push(name.clone());
