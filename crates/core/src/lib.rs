@@ -8,6 +8,7 @@
 mod access;
 mod baseline;
 mod condition;
+mod control;
 mod diagnostic;
 mod dictionary;
 mod evidence;
@@ -39,6 +40,7 @@ pub use baseline::{
     Settings, YieldSource,
 };
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date_time};
+pub use control::Control;
 pub use diagnostic::{Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, nearest};
 pub use dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected, sounds_secret};
 pub use evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};

@@ -4,8 +4,8 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use fencepost_core::{Correction, Diagnostic, Dictionary, Lives, RuleSet, RuleSetSource, Severity};
-use fencepost_formats::{Config, FileText, Source, load_workspace, workspace_files};
+use fencepost_core::{Control, Correction, Diagnostic, Dictionary, Lives, RuleSet, RuleSetSource, Severity};
+use fencepost_formats::{Config, Example, FileText, Source, WorkspaceFile, load_workspace, workspace_files};
 use sha2::{Digest, Sha256};
 
 use crate::gates::Gates;
@@ -34,7 +34,11 @@ pub struct Project {
     pub rules: RuleSet,
     /// What the files say, before it was compiled.
     pub source: RuleSetSource,
-    /// The digest of the files: the same digest, the same verdicts.
+    /// Clauses that rules answer for.
+    pub controls: Vec<Control>,
+    /// What rules are to say of made-up devices.
+    pub(crate) examples: Vec<Example>,
+    /// The digest of the files that verdicts may hang on: the same digest, the same verdicts.
     pub digest: String,
     /// What is probably not as meant.
     pub warnings: Vec<Diagnostic>,
@@ -91,7 +95,7 @@ impl Project {
         files: Vec<FileText>,
         change: impl FnOnce(&mut RuleSetSource),
     ) -> Result<Self, ProjectError> {
-        let digest = digest_of(&files);
+        let digest = digest_of(judged_by(&files));
         let mut workspace = load_workspace(files);
         change(&mut workspace.rules);
         let extra: Vec<&str> =
@@ -118,6 +122,8 @@ impl Project {
                 gates,
                 rules,
                 source: workspace.rules,
+                controls: workspace.controls,
+                examples: workspace.examples,
                 digest,
                 warnings: mistakes,
             }),
@@ -143,7 +149,10 @@ impl Project {
 
     /// Returns the digest of everything but what is said of single devices by hand.
     pub(crate) fn rules_digest(&self) -> String {
-        digest_of(self.files.iter().filter(|file| !matches!(&*file.path, "corrections.toml" | "devices.toml")))
+        let by_hand = |file: &&FileText| {
+            matches!(WorkspaceFile::of(&file.path), Some(WorkspaceFile::Corrections | WorkspaceFile::Devices))
+        };
+        digest_of(judged_by(&self.files).filter(|file| !by_hand(file)))
     }
 
     /// Names the paths that the rules read, and how.
@@ -151,10 +160,10 @@ impl Project {
         i64::from_le_bytes(self.rules.layout().fingerprint().to_le_bytes())
     }
 
-    /// Returns the files as one text, to be kept with an assessment.
+    /// Returns the files that verdicts may hang on as one text, to be kept with an assessment.
     pub(crate) fn text(&self) -> Vec<u8> {
         let files: Vec<serde_json::Value> =
-            self.files.iter().map(|file| serde_json::json!([file.path, file.text])).collect();
+            judged_by(&self.files).map(|file| serde_json::json!([file.path, file.text])).collect();
         serde_json::Value::Array(files).to_string().into_bytes()
     }
 
@@ -168,6 +177,11 @@ impl Project {
         let files = pairs.into_iter().map(|(path, text)| FileText { path, text }).collect();
         Self::from_files(root, files).ok()
     }
+}
+
+/// Returns the files that verdicts may hang on.
+fn judged_by(files: &[FileText]) -> impl Iterator<Item = &FileText> {
+    files.iter().filter(|file| WorkspaceFile::of(&file.path).is_none_or(WorkspaceFile::is_judged_by))
 }
 
 fn digest_of<'f>(files: impl IntoIterator<Item = &'f FileText>) -> String {

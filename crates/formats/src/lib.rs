@@ -23,6 +23,6 @@ pub use records::{
 };
 pub use secret::{SECRET_PREFIX, SecretKey, is_secret_digest, mask_secrets};
 pub use workspace::{
-    Clock, Config, Field, FileText, Format, NameFrom, Source, SourceKind, Workspace, is_baseline_key, is_fact_path,
-    line_column, load_workspace, workspace_files,
+    Clock, Config, Example, Field, FileText, Format, NameFrom, Source, SourceKind, Workspace, WorkspaceFile,
+    is_baseline_key, is_fact_path, line_column, load_workspace, workspace_files,
 };

@@ -10,6 +10,7 @@ mod import;
 mod init;
 mod list;
 mod preview;
+mod schema;
 mod show;
 mod tried;
 mod trim;
@@ -96,6 +97,7 @@ enum Command {
     Facts(draft::FactsArgs),
     Baseline(baseline::BaselineArgs),
     Preview(preview::PreviewArgs),
+    Schema(schema::SchemaArgs),
 }
 
 /// Carries out a command.
@@ -116,6 +118,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Facts(args) => draft::cmd_facts(ui, common, args),
         Command::Baseline(args) => baseline::cmd_baseline(ui, common, args),
         Command::Preview(args) => preview::cmd_preview(ui, common, args),
+        Command::Schema(args) => schema::cmd_schema(ui, args),
         Command::Trim(args) => trim::cmd_trim(ui, common, args),
     }
 }

@@ -15,6 +15,7 @@ mod output;
 mod preview;
 mod readme;
 mod rules;
+mod schemas;
 mod state;
 mod tried;
 mod verdicts;

@@ -217,6 +217,49 @@ pub(super) struct Node {
     pub quick: Option<Box<Quick>>,
 }
 
+impl Node {
+    /// Returns the nodes right below.
+    pub(super) fn children(&self) -> Vec<&Self> {
+        match &self.op {
+            Op::Constant(_)
+            | Op::Text(_)
+            | Op::Version(_)
+            | Op::Fact { .. }
+            | Op::PersonFact(_)
+            | Op::Ambient(_)
+            | Op::Local(_)
+            | Op::InGroup(_)
+            | Op::Failing(_) => Vec::new(),
+            Op::Field { base: inner, .. }
+            | Op::ItemField { fact: inner, .. }
+            | Op::Negate(inner)
+            | Op::Not(inner)
+            | Op::InstanceOf(inner, _)
+            | Op::InNetwork(inner, _)
+            | Op::Present(inner)
+            | Op::Age(inner)
+            | Op::Matches(inner, _) => vec![inner],
+            Op::List(items) | Op::And(items) | Op::Or(items) | Op::Call(_, items) => items.iter().collect(),
+            Op::Range { low: one, high: other, .. }
+            | Op::Arithmetic(_, one, other)
+            | Op::Compare(_, one, other)
+            | Op::Filter { list: one, condition: other, .. }
+            | Op::Index { list: one, index: other } => vec![one, other],
+            Op::Between { value, low, high } => vec![value, low, high],
+            Op::In(value, tests) => {
+                let tests = tests.iter().map(|test| match test {
+                    NodeTest::Value(node) | NodeTest::Compare(_, node) => node,
+                });
+                std::iter::once(&**value).chain(tests).collect()
+            }
+            Op::If { condition, then, otherwise } => vec![condition, then, otherwise],
+            Op::Quantified { lists, body, .. } | Op::For { lists, body, .. } => {
+                lists.iter().chain(std::iter::once(&**body)).collect()
+            }
+        }
+    }
+}
+
 /// A condition that is ready to be evaluated.
 #[derive(Clone, Debug)]
 pub struct Condition {

@@ -81,7 +81,7 @@ impl Texts {
 }
 
 impl CompareOp {
-    fn is(self, order: Ordering) -> bool {
+    pub(super) fn is(self, order: Ordering) -> bool {
         match self {
             Self::Equal => order.is_eq(),
             Self::NotEqual => order.is_ne(),

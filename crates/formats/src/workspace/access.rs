@@ -2,21 +2,80 @@
 
 use fencepost_core::{AccessSource, Effect, Otherwise, RuleSetSource, ServiceSource, Stage};
 
+use super::rules::stages;
+use super::shape::{Key, Kind, Shape};
 use super::table::{Reader, Table};
 
-const SERVICE_KEYS: [&str; 4] = ["id", "title", "default", "usual"];
-const ACCESS_KEYS: [&str; 10] =
-    ["id", "services", "stage", "people", "except", "when", "unless", "needs", "otherwise", "tell"];
+pub(super) static FILE: Shape = Shape::new(
+    "access.toml",
+    &[&[
+        Key::new("service", Kind::Tables(&SERVICE), "Something people reach with a device."),
+        Key::new(
+            "access",
+            Kind::Tables(&ACCESS),
+            "Who may reach services with which device, and under which conditions.",
+        ),
+    ]],
+);
+static SERVICE: Shape = Shape::new(
+    "[[service]]",
+    &[&[
+        Key::new("id", Kind::Id, "What access rules and reports call it."),
+        Key::new("title", Kind::Text, "What people call it."),
+        Key::new("default", Kind::Word(defaults), "What holds where no access rule applies."),
+        Key::new("usual", Kind::Tables(&USUAL), "How people reach it; each way is decided by itself."),
+    ]],
+)
+.needs(&[&["id"], &["default"], &["usual"]]);
+static USUAL: Shape =
+    Shape::new("a usual sign-in", &[&[Key::new("client", Kind::Text, "The kind of client, such as app or browser.")]])
+        .needs(&[&["client"]]);
+static ACCESS: Shape = Shape::new(
+    "[[access]]",
+    &[&[
+        Key::new("id", Kind::Id, "What reports call it."),
+        Key::new("services", Kind::Names, "The services it is about."),
+        Key::new("stage", Kind::Word(stages), "How far it is in force: enforced, where nothing else is said."),
+        Key::new("people", Kind::Names, "Groups or units of people whom it is about; everybody, where it is left out."),
+        Key::new("except", Kind::Names, "People, or groups of them, whom it is not about."),
+        Key::new("when", Kind::Condition, "It applies only where this holds."),
+        Key::new("unless", Kind::Condition, "It does not apply where this holds."),
+        Key::new("needs", Kind::Condition, "What has to hold for the way to be open."),
+        Key::new(
+            "otherwise",
+            Kind::Or(&Kind::Word(denial), &OTHERWISE),
+            "What happens where it does not hold: \"deny\", or obligations under which the way stays open.",
+        ),
+        Key::new("tell", Kind::Text, "What a person is told who is stopped by it."),
+    ]],
+)
+.needs(&[&["id"], &["services"], &["needs"]]);
+static OTHERWISE: Shape = Shape::new(
+    "`otherwise`",
+    &[&[
+        Key::new("limits", Kind::Names, "What is not possible then, such as \"no download\"."),
+        Key::new("step_up", Kind::Boolean, "Whether a stronger sign-in is asked for."),
+    ]],
+)
+.needs(&[&["limits", "step_up"]]);
+
+const DEFAULTS: [(&str, Effect); 2] = [("permit", Effect::Permit), ("deny", Effect::Deny)];
+
+fn defaults() -> Vec<&'static str> {
+    DEFAULTS.map(|(word, _)| word).to_vec()
+}
+
+fn denial() -> Vec<&'static str> {
+    vec!["deny"]
+}
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
-    reader.known_keys(root, "access.toml", &["service", "access"]);
     for table in reader.tables(root, "service") {
         if let Some(service) = service(reader, &table) {
             into.services.push(service);
         }
     }
     for table in reader.tables(root, "access") {
-        reader.known_keys(&table, "[[access]]", &ACCESS_KEYS);
         let Some(id) = reader.id(&table, "an [[access]]") else { continue };
         into.access.push(AccessSource {
             id,
@@ -36,9 +95,8 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSet
 }
 
 fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> {
-    reader.known_keys(table, "[[service]]", &SERVICE_KEYS);
     let id = reader.id(table, "a [[service]]")?;
-    let default = reader.word(table, "default", &[("permit", Effect::Permit), ("deny", Effect::Deny)]);
+    let default = reader.word(table, "default", &DEFAULTS);
     if default.is_none() && table.get("default").is_none() {
         let span = id.span.clone().map_or(table.heading(), |span| span.range);
         reader.error(
@@ -51,7 +109,6 @@ fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> 
     let mut usual = Vec::new();
     if table.get("usual").is_some() {
         for kind in reader.tables(table, "usual") {
-            reader.known_keys(&kind, "a usual sign-in", &["client"]);
             usual.extend(reader.string(&kind, "client"));
         }
     }
@@ -71,9 +128,8 @@ fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> 
 
 fn otherwise(reader: &mut Reader<'_>, table: &Table<'_>) -> Otherwise {
     let Some(value) = table.get("otherwise") else { return Otherwise::default() };
-    match Table::of(value) {
+    match reader.inner(table, "otherwise", value) {
         Some(obligations) => {
-            reader.known_keys(&obligations, "`otherwise`", &["limits", "step_up"]);
             let limits = reader.strings(&obligations, "limits");
             let step_up = reader.boolean(&obligations, "step_up").unwrap_or(false);
             if limits.is_empty() && !step_up {

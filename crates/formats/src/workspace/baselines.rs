@@ -1,34 +1,96 @@
 //! `baselines/*.toml`: what machines of one kind are expected to look like.
 
+use super::rules::{self, SCOPE, SETTINGS, settings};
+use super::shape::{Key, Kind, Shape};
+use super::table::{Item, Reader, Table, Value};
 use fencepost_core::{
-    BaselineSource, Datum, EntrySource, ExpectSource, Expected, ListSource, Named, Others, Presence, RuleSetSource,
+    BaselineSource, EntrySource, ExpectSource, Expected, ListSource, Named, Others, Presence, RuleSetSource,
     ScopeSource, Settings,
 };
 use jiff::tz::TimeZone;
-use toml::Spanned;
-use toml::de::DeValue;
 
-use super::rules::{self, SETTINGS, settings};
-use super::table::{Item, Reader, Table};
+pub(super) static FILE: Shape = Shape::new(
+    "a baseline (whose lists are tables with must, never, may or others)",
+    &[
+        &[
+            Key::new("id", Kind::Id, "Its name; the rules that it becomes begin with it."),
+            Key::new("title", Kind::Text, "What machines it describes."),
+            Key::new("extends", Kind::Names, "Baselines that it starts from; what it says itself wins."),
+        ],
+        &SCOPE,
+        &[
+            Key::new("expect", Kind::Table(&EXPECT), "What each fact is to be, by path, each path in quotes."),
+            Key::new(
+                "rule",
+                Kind::Tables(&RULE),
+                "Whole rules; they cover what the baseline does, where they do not say otherwise.",
+            ),
+        ],
+        &SETTINGS,
+    ],
+)
+.others(Kind::Table(&LIST))
+.needs(&[&["id"]]);
+static RULE: Shape = Shape::new("[[rule]]", &rules::KEYS).needs(&[&["id"], &["require", "checks"]]);
+static EXPECT: Shape = Shape::new("[expect]", &[]).others(Kind::Or(&Kind::Scalar, &EXPECTATION));
+static EXPECTATION: Shape = Shape::new(
+    "an expectation",
+    &[
+        &[
+            Key::new("value", Kind::Scalar, "What the fact is to be."),
+            Key::new("test", Kind::Condition, "A test that the fact is to pass, such as \">= 30\"."),
+            DROP,
+        ],
+        &SETTINGS,
+    ],
+)
+.needs(&[&["value", "test", "drop"]])
+.with(&[("drop", "because")]);
+const DROP: Key = Key::new("drop", Kind::Boolean, "Whether what was inherited is not expected; `because` says why.");
+static LIST: Shape = Shape::new(
+    "a list of a baseline",
+    &[
+        &[
+            Key::new("from", Kind::Text, "The fact whose items these are, where the table is not called so."),
+            Key::new("must", Kind::NamesAndTables(&ENTRY), "What has to be there; `*` stands for anything."),
+            Key::new("never", Kind::NamesAndTables(&ENTRY), "What must not be there."),
+            Key::new("may", Kind::NamesAndTables(&ENTRY), "What can be there."),
+            Key::new(
+                "others",
+                Kind::Word(others),
+                "What to do about anything else: ignore it, note it (shown, without consequence) or fail.",
+            ),
+        ],
+        &SETTINGS,
+    ],
+)
+.needs(&[&["from", "must", "never", "may", "others"]]);
+static ENTRY: Shape = Shape::new(
+    "an entry of a list",
+    &[
+        &[
+            Key::new("name", Kind::Text, "The name; `*` stands for anything."),
+            Key::new("version", Kind::Condition, "A test of its version, such as \"< 4.2\"."),
+            DROP,
+        ],
+        &SETTINGS,
+    ],
+)
+.needs(&[&["name"]])
+.with(&[("drop", "because")]);
 
-const OWN: [&str; 8] = ["id", "title", "extends", "covers", "groups", "except", "expect", "rule"];
-const SECTION: [&str; 5] = ["from", "must", "never", "may", "others"];
+const OTHERS: [(&str, Others); 3] = [("ignore", Others::Ignore), ("note", Others::Note), ("fail", Others::Fail)];
+
+fn others() -> Vec<&'static str> {
+    OTHERS.map(|(word, _)| word).to_vec()
+}
 
 /// Whether a word is a key of a baseline, so that no list of it can be called so.
 pub fn is_baseline_key(word: &str) -> bool {
-    OWN.contains(&word) || SETTINGS.contains(&word)
+    FILE.keys().any(|key| key.name == word)
 }
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
-    let mut known: Vec<&str> = OWN.into_iter().chain(SETTINGS).collect();
-    let entries = root.entries();
-    let is_section = |value: &Spanned<DeValue<'_>>| {
-        Table::of(value).is_some_and(|table| SECTION.iter().any(|key| table.get(key).is_some()))
-    };
-    let sections: Vec<_> =
-        entries.iter().filter(|(key, _, value)| !known.contains(&key.as_str()) && is_section(value)).collect();
-    known.extend(sections.iter().map(|(key, ..)| key.as_str()));
-    reader.known_keys(root, "a baseline (whose lists are tables with must, never, may or others)", &known);
     let Some(id) = reader.id(root, "a baseline") else { return };
     let mut source = BaselineSource {
         id,
@@ -47,12 +109,12 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
     if let Some(table) = reader.table(root, "expect") {
         for (key, span, value) in table.entries() {
             let fact = Named { text: key, span: Some(reader.span(span)) };
-            source.expect.extend(expectation(reader, fact, value, zone));
+            source.expect.extend(expectation(reader, &table, fact, value, zone));
         }
     }
-    for (name, span, value) in sections {
-        let Some(table) = Table::of(value) else { continue };
-        let name = Named { text: name.clone(), span: Some(reader.span(span.clone())) };
+    for (name, span, value) in root.others() {
+        let Some(table) = reader.inner(root, &name, value) else { continue };
+        let name = Named { text: name, span: Some(reader.span(span)) };
         source.lists.push(section(reader, name, &table, zone));
     }
     into.baselines.push(source);
@@ -60,8 +122,9 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
 
 fn expectation(
     reader: &mut Reader<'_>,
+    expect: &Table<'_>,
     fact: Named,
-    value: &Spanned<DeValue<'_>>,
+    value: &Value<'_>,
     zone: &TimeZone,
 ) -> Option<ExpectSource> {
     if !is_fact_path(&fact.text) {
@@ -73,16 +136,16 @@ fn expectation(
         );
         return None;
     }
-    let Some(table) = Table::of(value) else {
-        let found = datum(reader, &fact.text, value)?;
+    let Some(table) = reader.inner(expect, &fact.text, value) else {
+        let found = reader.datum(&fact.text, value, ELSE)?;
         let what = Expected::Value(found, Some(reader.span(value.span())));
         return Some(ExpectSource { fact, what, settings: Settings::default() });
     };
-    let known: Vec<&str> = ["value", "test", "drop"].into_iter().chain(SETTINGS).collect();
-    reader.known_keys(&table, "an expectation", &known);
     let settings = settings(reader, &table, zone);
     let what = match (table.get("value"), table.get("test"), dropped(reader, &table, &settings)?) {
-        (Some(value), None, None) => Expected::Value(datum(reader, "value", value)?, Some(reader.span(value.span()))),
+        (Some(value), None, None) => {
+            Expected::Value(reader.datum("value", value, ELSE)?, Some(reader.span(value.span())))
+        }
         (None, Some(_), None) => Expected::Test(reader.text(&table, "test")?),
         (None, None, Some(because)) => Expected::Dropped(because),
         _ => {
@@ -117,20 +180,17 @@ fn dropped(reader: &mut Reader<'_>, table: &Table<'_>, settings: &Settings) -> O
 }
 
 fn section(reader: &mut Reader<'_>, name: Named, table: &Table<'_>, zone: &TimeZone) -> ListSource {
-    let known: Vec<&str> = SECTION.into_iter().chain(SETTINGS).collect();
-    reader.known_keys(table, "a list of a baseline", &known);
     let mut entries = Vec::new();
     for (key, presence) in [("must", Presence::Must), ("never", Presence::Never), ("may", Presence::May)] {
         for item in reader.names_and_tables(table, key) {
             entries.extend(entry(reader, presence, item, zone));
         }
     }
-    let words = [("ignore", Others::Ignore), ("note", Others::Note), ("fail", Others::Fail)];
     ListSource {
         name,
         from: reader.named(table, "from").filter(|from| is_fact_path(&from.text)),
         entries,
-        others: reader.word(table, "others", &words),
+        others: reader.word(table, "others", &OTHERS),
         settings: settings(reader, table, zone),
     }
 }
@@ -142,8 +202,6 @@ fn entry(reader: &mut Reader<'_>, presence: Presence, item: Item<'_>, zone: &Tim
             (Some(name), None, None, Settings::default(), place)
         }
         Item::Table(table) => {
-            let known: Vec<&str> = ["name", "version", "drop"].into_iter().chain(SETTINGS).collect();
-            reader.known_keys(&table, "an entry of a list", &known);
             let settings = settings(reader, &table, zone);
             let dropped = dropped(reader, &table, &settings)?;
             (reader.named(&table, "name"), reader.text(&table, "version"), dropped, settings, table.heading())
@@ -165,24 +223,9 @@ pub fn is_fact_path(text: &str) -> bool {
     text.split('.').all(|part| !part.is_empty() && !part.contains('`') && !part.contains(char::is_control))
 }
 
-fn datum(reader: &mut Reader<'_>, key: &str, value: &Spanned<DeValue<'_>>) -> Option<Datum> {
-    let found = match value.get_ref() {
-        DeValue::String(text) => Some(Datum::Text(text.to_string())),
-        DeValue::Boolean(truth) => Some(Datum::Boolean(*truth)),
-        DeValue::Integer(number) => number.as_str().replace('_', "").parse().ok().map(Datum::Number),
-        DeValue::Float(number) => number.as_str().replace('_', "").parse().ok().map(Datum::Number),
-        DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
-    };
-    if found.is_none() {
-        reader.error(
-            "wrong-type",
-            format!("`{key}` is expected to be a text, a number, or true or false"),
-            value.span(),
-            "for anything else write { test = \"...\" }; what a list holds is a table of its own, with must, never and may",
-        );
-    }
-    found
-}
+/// What to write instead of a value that a fact cannot be expected to be.
+const ELSE: &str =
+    "for anything else write { test = \"...\" }; what a list holds is a table of its own, with must, never and may";
 
 #[cfg(test)]
 mod tests {

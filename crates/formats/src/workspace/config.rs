@@ -6,6 +6,7 @@ use fencepost_core::{
 use glob::Pattern;
 use jiff::tz::TimeZone;
 
+use super::shape::{Key, Kind, Shape};
 use super::table::{Reader, Table};
 
 /// Whose clock the ledger goes by.
@@ -293,42 +294,104 @@ impl Config {
     }
 }
 
-const KEYS: [&str; 11] = [
-    "name",
-    "time_zone",
-    "clock",
-    "holder",
-    "fence_by",
-    "company_device",
-    "uncovered",
-    "relapse",
-    "silence",
-    "history",
-    "source",
+pub(super) static FILE: Shape = Shape::new(
+    "fencepost.toml",
+    &[&[
+        Key::new("name", Kind::Text, "What the workspace is called."),
+        Key::new(
+            "time_zone",
+            Kind::Text,
+            "The IANA time zone in which days are counted and times shown: UTC, where it is left out.",
+        ),
+        Key::new(
+            "clock",
+            Kind::Word(clocks),
+            "Whose clock the ledger goes by: the machine's, or for trials the moments that commands are given.",
+        ),
+        Key::new("holder", Kind::Text, "The fact that names who uses a device."),
+        Key::new("fence_by", Kind::Text, "The fact whose values part the fence into lines."),
+        Key::new("company_device", Kind::Condition, "Of which devices the company may keep everything."),
+        Key::new(
+            "uncovered",
+            Kind::Word(uncovered),
+            "What a device is that no enforced rule covers: unproven, where nothing else is said.",
+        ),
+        Key::new("relapse", Kind::Period, "A finding that fails again sooner than this keeps its old clock."),
+        Key::new("silence", Kind::Table(&SILENCE), "What holds of devices that say nothing."),
+        Key::new("history", Kind::Table(&HISTORY), "What is kept of earlier times."),
+        Key::new("source", Kind::Tables(&SOURCE), "A feed of state, or of people."),
+    ]],
+);
+static SILENCE: Shape = Shape::new(
+    "[silence]",
+    &[&[Key::new("grace", Kind::Period, "How long enforced rules may stay unknown on a device.")]],
+);
+static HISTORY: Shape = Shape::new(
+    "[history]",
+    &[&[Key::new("keep", Kind::Period, "How long history is kept; for ever, where it is left out.")]],
+);
+static SOURCE: Shape = Shape::new(
+    "[[source]]",
+    &[&[
+        Key::new("id", Kind::Id, "Its name."),
+        Key::new("files", Kind::Names, "Patterns of the files that belong to it, such as \"exports/handhelds-*.csv\"."),
+        Key::new("format", Kind::Word(formats), "What they are written in: jsonl, where nothing else is said."),
+        Key::new("delimiter", Kind::Text, "What stands between the cells of a CSV file."),
+        Key::new("records", Kind::Text, "The path of the list of records inside a JSON document."),
+        Key::new("device", Kind::Text, "The field that names the device."),
+        Key::new("device_from", Kind::Word(names_from), "Where the device's id comes from, when it is no field."),
+        Key::new("person", Kind::Text, "The field that names the person; the source is then a list of people."),
+        Key::new("collected", Kind::Text, "The field that says when it was collected."),
+        Key::new("time_zone", Kind::Text, "The zone of times without an offset."),
+        Key::new("time_format", Kind::Text, "How times are written, as a pattern of strftime."),
+        Key::new("under", Kind::Text, "The path that facts without a field of their own are put under."),
+        Key::new("speaks_for", Kind::Condition, "Of which devices it may speak."),
+        Key::new("expected_every", Kind::Period, "How often a file of it is due."),
+        Key::new("trust", Kind::Integer, "Whom to believe where sources differ: the higher wins."),
+        Key::new("fresh_for", Kind::Period, "How long its facts may be relied on."),
+        Key::new("complete", Kind::Boolean, "Whether each file lists everything the feed knows."),
+        Key::new("fields", Kind::Table(&FIELDS), "Which field is which fact."),
+    ]],
+)
+.needs(&[&["id"]]);
+static FIELDS: Shape = Shape::new("[source.fields]", &[]).others(Kind::Or(&Kind::Text, &FIELD));
+static FIELD: Shape = Shape::new(
+    "a field",
+    &[&[
+        Key::new("fact", Kind::Text, "The path of the fact."),
+        Key::new("leave_out", Kind::Boolean, "Whether nothing of it is kept."),
+        Key::new("unit", Kind::Text, "The unit that it is given in."),
+        Key::new("true_when", Kind::Names, "Words that mean true."),
+        Key::new("false_when", Kind::Names, "Words that mean false."),
+    ]],
+)
+.needs(&[&["fact", "leave_out"]]);
+
+const CLOCKS: [(&str, Clock); 2] = [("wall", Clock::Wall), ("stepped", Clock::Stepped)];
+const UNCOVERED: [(&str, Uncovered); 3] = [
+    ("compliant", Uncovered::Compliant),
+    ("unproven", Uncovered::Unproven),
+    ("non-compliant", Uncovered::NonCompliant),
 ];
-const SOURCE_KEYS: [&str; 18] = [
-    "id",
-    "files",
-    "format",
-    "delimiter",
-    "records",
-    "device",
-    "device_from",
-    "person",
-    "collected",
-    "time_zone",
-    "time_format",
-    "under",
-    "speaks_for",
-    "expected_every",
-    "trust",
-    "fresh_for",
-    "complete",
-    "fields",
-];
+const NAMES_FROM: [(&str, NameFrom); 2] = [("file-name", NameFrom::File), ("folder-name", NameFrom::Folder)];
+
+fn clocks() -> Vec<&'static str> {
+    CLOCKS.map(|(word, _)| word).to_vec()
+}
+
+fn uncovered() -> Vec<&'static str> {
+    UNCOVERED.map(|(word, _)| word).to_vec()
+}
+
+fn formats() -> Vec<&'static str> {
+    Format::ALL.map(|(word, _)| word).to_vec()
+}
+
+fn names_from() -> Vec<&'static str> {
+    NAMES_FROM.map(|(word, _)| word).to_vec()
+}
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
-    reader.known_keys(root, "fencepost.toml", &KEYS);
     let mut config = Config {
         name: reader.string(root, "name"),
         holder: reader.string(root, "holder"),
@@ -338,22 +401,14 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
     if let Some(zone) = zone(reader, root) {
         config.zone = zone;
     }
-    config.clock =
-        reader.word(root, "clock", &[("wall", Clock::Wall), ("stepped", Clock::Stepped)]).unwrap_or_default();
-    let uncovered = [
-        ("compliant", Uncovered::Compliant),
-        ("unproven", Uncovered::Unproven),
-        ("non-compliant", Uncovered::NonCompliant),
-    ];
-    config.uncovered = reader.word(root, "uncovered", &uncovered).unwrap_or_default();
+    config.clock = reader.word(root, "clock", &CLOCKS).unwrap_or_default();
+    config.uncovered = reader.word(root, "uncovered", &UNCOVERED).unwrap_or_default();
     config.relapse = reader.period(root, "relapse").unwrap_or(config.relapse);
     if let Some(silence) = reader.table(root, "silence") {
-        reader.known_keys(&silence, "[silence]", &["grace"]);
         config.silence_grace = reader.period(&silence, "grace").unwrap_or(config.silence_grace);
     }
     config.company_device = reader.text(root, "company_device");
     if let Some(history) = reader.table(root, "history") {
-        reader.known_keys(&history, "[history]", &["keep"]);
         config.keep_history = reader.period(&history, "keep");
     }
     for table in reader.tables(root, "source") {
@@ -386,7 +441,6 @@ fn zone(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<TimeZone> {
 }
 
 fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
-    reader.known_keys(table, "[[source]]", &SOURCE_KEYS);
     let id = reader.id(table, "a [[source]]")?;
     let mut source = Source { id: SourceId::new(id.text.as_str()), ..Source::native() };
     source.format = reader.word(table, "format", &Format::ALL).unwrap_or(Format::JsonLines);
@@ -437,9 +491,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
         source.id_field = "userName".to_owned();
     }
     source.records = reader.string(table, "records");
-    source.id_from = reader
-        .word(table, "device_from", &[("file-name", NameFrom::File), ("folder-name", NameFrom::Folder)])
-        .unwrap_or_default();
+    source.id_from = reader.word(table, "device_from", &NAMES_FROM).unwrap_or_default();
     source.under = reader.string(table, "under");
     source.time_format = reader.string(table, "time_format");
     source.speaks_for = reader.text(table, "speaks_for");
@@ -459,7 +511,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
     source.complete = reader.boolean(table, "complete").unwrap_or(false);
     if let Some(fields) = reader.table(table, "fields") {
         for (name, span, value) in fields.entries() {
-            let field = match Table::of(value) {
+            let field = match reader.inner(&fields, &name, value) {
                 Some(detail) => field(reader, &detail, span, &mut source.units),
                 None => reader.string(&fields, &name).map(Field::of),
             };
@@ -515,7 +567,6 @@ fn field(
     key: std::ops::Range<usize>,
     units: &mut Vec<(String, String, Span)>,
 ) -> Option<Field> {
-    reader.known_keys(table, "a field", &["fact", "leave_out", "unit", "true_when", "false_when"]);
     if reader.boolean(table, "leave_out") == Some(true) {
         if let Some(fact) = table.get("fact") {
             reader.error("idle-key", "a field that is left out is no fact", fact.span(), "keep `fact` or `leave_out`");

@@ -1,19 +1,32 @@
 //! `corrections.toml`: facts set by hand.
 
-use fencepost_core::{Correction, Datum};
+use fencepost_core::Correction;
 use jiff::tz::TimeZone;
-use toml::de::DeValue;
 
+use super::shape::{Key, Kind, Shape};
 use super::table::{Reader, Table};
 
+pub(super) static FILE: Shape = Shape::new(
+    "corrections.toml",
+    &[&[Key::new("correction", Kind::Tables(&CORRECTION), "A fact set by hand; it outranks every source.")]],
+);
+static CORRECTION: Shape = Shape::new(
+    "[[correction]]",
+    &[&[
+        Key::new("device", Kind::Text, "The device."),
+        Key::new("fact", Kind::Text, "The path of the fact."),
+        Key::new("value", Kind::Scalar, "What it is."),
+        Key::new("because", Kind::Text, "Why it is set by hand."),
+        Key::new("by", Kind::Text, "Who says so."),
+        Key::new("until", Kind::Moment, "Up to when; a day ends with the day."),
+    ]],
+)
+.needs(&[&["device"], &["fact"], &["value"], &["because"], &["by"], &["until"]]);
+
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut Vec<Correction>) {
-    reader.known_keys(root, "corrections.toml", &["correction"]);
     for table in reader.tables(root, "correction") {
-        reader.known_keys(&table, "[[correction]]", &["device", "fact", "value", "because", "by", "until"]);
-        let missing: Vec<&str> = ["device", "fact", "value", "because", "by", "until"]
-            .into_iter()
-            .filter(|key| table.get(key).is_none())
-            .collect();
+        let missing: Vec<&str> =
+            CORRECTION.needs.iter().copied().flatten().copied().filter(|key| table.get(key).is_none()).collect();
         if !missing.is_empty() {
             reader.error(
                 "incomplete",
@@ -25,21 +38,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
         }
         let (device, fact) = (reader.string(&table, "device"), reader.string(&table, "fact"));
         let (because, by) = (reader.string(&table, "because"), reader.string(&table, "by"));
-        let value = table.get("value").and_then(|value| match value.get_ref() {
-            DeValue::String(text) => Some(Datum::Text(text.to_string())),
-            DeValue::Boolean(truth) => Some(Datum::Boolean(*truth)),
-            DeValue::Integer(number) => number.as_str().parse().ok().map(Datum::Number),
-            DeValue::Float(number) => number.as_str().parse().ok().map(Datum::Number),
-            DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
-        });
-        if value.is_none() {
-            reader.error(
-                "wrong-type",
-                "`value` is a text, a number, or true or false",
-                table.heading(),
-                "write value = \"...\"",
-            );
-        }
+        let value = table.get("value").and_then(|value| reader.datum("value", value, "write value = \"...\""));
         // A day ends with the day.
         let until = reader.moment(&table, "until", zone).map(|(_, end)| end);
         if let (Some(device), Some(fact), Some(value), Some(because), Some(by), Some(until)) =

@@ -3,26 +3,43 @@
 use fencepost_core::{Lives, Renaming, Retirement};
 use jiff::tz::TimeZone;
 
+use super::shape::{Key, Kind, Shape};
 use super::table::{Reader, Table};
 
+pub(super) static FILE: Shape = Shape::new(
+    "devices.toml",
+    &[&[Key::new("device", Kind::Tables(&DEVICE), "A device that was retired or renamed.")]],
+);
+static DEVICE: Shape = Shape::new(
+    "[[device]]",
+    &[&[
+        Key::new("id", Kind::Text, "The device."),
+        Key::new("retired", Kind::Moment, "From when on it is no device any more."),
+        Key::new("renamed_to", Kind::Text, "What it is called now."),
+        Key::new("from", Kind::Moment, "From when on it is called so."),
+        Key::new("because", Kind::Text, "Why."),
+    ]],
+)
+.needs(&[&["id"], &["because"], &["retired", "renamed_to"]])
+.with(&[("renamed_to", "from")]);
+
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Lives {
-    reader.known_keys(root, "devices.toml", &["device"]);
     let (mut retirements, mut renamings) = (Vec::new(), Vec::new());
-    for table in reader.tables(root, "device") {
-        reader.known_keys(&table, "[[device]]", &["id", "retired", "renamed_to", "from", "because"]);
-        let (id, because) = (reader.string(&table, "id"), reader.string(&table, "because"));
+    let tables = reader.tables(root, "device");
+    for table in &tables {
+        let (id, because) = (reader.string(table, "id"), reader.string(table, "because"));
         let (Some(id), Some(because)) = (id, because) else {
             let help = "it says which device, what became of it, from when on, and why";
             reader.error("incomplete", "a [[device]] needs id and because", table.heading(), help);
             continue;
         };
-        match (table.get("retired").is_some(), reader.string(&table, "renamed_to")) {
+        match (table.get("retired").is_some(), reader.string(table, "renamed_to")) {
             (true, None) => {
-                if let Some((from, last)) = reader.moment(&table, "retired", zone) {
+                if let Some((from, last)) = reader.moment(table, "retired", zone) {
                     retirements.push(Retirement { device: id.as_str().into(), from, last, because });
                 }
             }
-            (false, Some(to)) => match (table.get("from").is_some(), reader.moment(&table, "from", zone)) {
+            (false, Some(to)) => match (table.get("from").is_some(), reader.moment(table, "from", zone)) {
                 (true, Some((from, _))) => {
                     renamings.push(Renaming { device: id.as_str().into(), to: to.as_str().into(), from, because });
                 }
@@ -41,8 +58,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -
     let lives = Lives::new(retirements, renamings);
     if let Some(renaming) = lives.circle() {
         let message = format!("`{}` is renamed in a circle", renaming.device);
-        let at = reader
-            .tables(root, "device")
+        let at = tables
             .iter()
             .find(|table| {
                 table.get("renamed_to").is_some()

@@ -2,24 +2,46 @@
 
 use fencepost_core::{Declaration, Dictionary, FactType};
 
-use super::table::{Reader, Table};
+use toml::de::DeValue;
+
+use super::shape::{Key, Kind, Shape};
+use super::table::{Reader, Table, Value};
+
+pub(super) static FILE: Shape = Shape::new(
+    "facts.toml",
+    &[&[Key::new("facts", Kind::Table(&FACTS), "Facts by their paths, each path in quotes.")]],
+);
+static FACTS: Shape = Shape::new("[facts]", &[]).others(Kind::Table(&FACT));
+static FACT: Shape = Shape::new(
+    "a fact",
+    &[&[
+        Key::new("type", Kind::Word(types), "What it is read as; what was collected decides, where it is left out."),
+        Key::new("about", Kind::Text, "What it says."),
+        Key::new("unit", Kind::Text, "The unit of a number."),
+        Key::new("key", Kind::Text, "The field that names the items of a list."),
+        Key::new("volatile", Kind::Boolean, "It changes all the time, and says nothing of how a machine is set up."),
+        Key::new("secret", Kind::Boolean, "Only a digest of it is kept."),
+        Key::new("company_only", Kind::Boolean, "It is kept of the company's own devices alone."),
+        Key::new("fresh_for", Kind::Period, "How long it may be relied on."),
+        Key::new("labels", Kind::Table(&LABELS), "What its values are called, for people."),
+    ]],
+);
+static LABELS: Shape = Shape::new("[facts.labels]", &[]).others(Kind::Text);
+
+fn types() -> Vec<&'static str> {
+    FactType::ALL.map(|(word, _)| word).to_vec()
+}
+
+/// Without quotes a dotted path makes tables within tables.
+fn is_unquoted(value: &Value<'_>) -> bool {
+    let DeValue::Table(inner) = value.get_ref() else { return false };
+    inner.iter().any(|(key, value)| FACT.kind(key.get_ref()).is_none() && matches!(value.get_ref(), DeValue::Table(_)))
+}
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut Dictionary) {
-    reader.known_keys(root, "facts.toml", &["facts"]);
     let Some(facts) = reader.table(root, "facts") else { return };
     for (path, span, value) in facts.entries() {
-        let Some(table) = Table::of(value) else {
-            reader.error(
-                "wrong-type",
-                format!("`{path}` is declared by a table"),
-                span,
-                format!("write \"{path}\" = {{ type = \"text\" }}"),
-            );
-            continue;
-        };
-        let known = ["type", "about", "unit", "key", "volatile", "secret", "company_only", "fresh_for", "labels"];
-        // Without quotes a dotted key makes tables within tables, and its parts look like unknown keys.
-        if table.entries().iter().any(|(key, _, value)| !known.contains(&key.as_str()) && Table::of(value).is_some()) {
+        if is_unquoted(value) {
             reader.error(
                 "unquoted-path",
                 format!("the path that starts with `{path}` is not in quotes"),
@@ -28,7 +50,15 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut D
             );
             continue;
         }
-        reader.known_keys(&table, "a fact", &known);
+        let Some(table) = reader.inner(&facts, &path, value) else {
+            reader.error(
+                "wrong-type",
+                format!("`{path}` is declared by a table"),
+                span,
+                format!("write \"{path}\" = {{ type = \"text\" }}"),
+            );
+            continue;
+        };
         let mut declaration = Declaration {
             ty: reader.word(&table, "type", &FactType::ALL),
             about: reader.string(&table, "about"),

@@ -4,23 +4,29 @@
 mod access;
 mod baselines;
 mod config;
+mod controls;
 mod corrections;
 mod devices;
+mod examples;
 mod facts;
 mod groups;
 mod rules;
+mod schema;
+mod shape;
 mod table;
 
 use std::fs;
 use std::io;
 use std::path::Path;
 
-use fencepost_core::{Correction, Diagnostic, Dictionary, FileId, Lives, RuleSetSource};
+use fencepost_core::{Control, Correction, Diagnostic, Dictionary, FileId, Lives, RuleSetSource};
 
 pub use baselines::{is_baseline_key, is_fact_path};
 pub use config::{Clock, Config, Field, Format, NameFrom, Source, SourceKind};
+pub use examples::Example;
 pub use table::line_column;
 
+use shape::Shape;
 use table::Reader;
 
 /// A workspace file.
@@ -47,27 +53,145 @@ pub struct Workspace {
     pub corrections: Vec<Correction>,
     /// What `devices.toml` says.
     pub lives: Lives,
+    /// What `controls.toml` says.
+    pub controls: Vec<Control>,
+    /// What rules are to say of made-up devices.
+    pub examples: Vec<Example>,
     /// Mistakes of form.
     pub mistakes: Vec<Diagnostic>,
 }
 
-/// The file at a workspace's root.
-pub(crate) const CONFIG: &str = "fencepost.toml";
-/// The folder of baselines.
-const BASELINES: &str = "baselines";
+/// A kind of workspace file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WorkspaceFile {
+    /// The file at a workspace's root.
+    Config,
+    /// The fact dictionary.
+    Facts,
+    /// Groups of devices and people.
+    Groups,
+    /// Services and access rules.
+    Access,
+    /// Facts set by hand.
+    Corrections,
+    /// Devices that were retired or renamed.
+    Devices,
+    /// Rules.
+    Rules,
+    /// Baselines.
+    Baselines,
+    /// Clauses that rules answer for.
+    Controls,
+    /// What rules are to say of made-up devices.
+    Examples,
+}
+
+impl WorkspaceFile {
+    /// All kinds, in the order in which they are read: the time zone of the first decides what a bare date means in the others.
+    pub const ALL: [Self; 10] = [
+        Self::Config,
+        Self::Facts,
+        Self::Groups,
+        Self::Access,
+        Self::Corrections,
+        Self::Devices,
+        Self::Rules,
+        Self::Baselines,
+        Self::Controls,
+        Self::Examples,
+    ];
+
+    /// Returns its name, the file's or the folder's.
+    pub fn name(self) -> &'static str {
+        self.path().split(['.', '/']).next().unwrap_or_default()
+    }
+
+    /// Returns which files are of this kind: one, or all in a folder.
+    pub fn path(self) -> &'static str {
+        match self {
+            Self::Config => "fencepost.toml",
+            Self::Facts => "facts.toml",
+            Self::Groups => "groups.toml",
+            Self::Access => "access.toml",
+            Self::Corrections => "corrections.toml",
+            Self::Devices => "devices.toml",
+            Self::Rules => "rules/*.toml",
+            Self::Baselines => "baselines/*.toml",
+            Self::Controls => "controls.toml",
+            Self::Examples => "examples/*.toml",
+        }
+    }
+
+    /// Returns what stands in them.
+    pub fn about(self) -> &'static str {
+        match self {
+            Self::Config => "The workspace: its clock, its defaults, and the feeds that it takes state from",
+            Self::Facts => "The fact dictionary: types, units and descriptions of facts",
+            Self::Groups => "Groups of devices and people",
+            Self::Access => "Services, and who may reach them with which device",
+            Self::Corrections => "Facts set by hand",
+            Self::Devices => "Devices that were retired or renamed",
+            Self::Rules => "Rules: what the devices that they cover must meet",
+            Self::Baselines => "A baseline: what machines of one kind are expected to look like",
+            Self::Controls => "Clauses of laws, norms and contracts that rules answer for",
+            Self::Examples => "Examples: what rules are to say of made-up devices",
+        }
+    }
+
+    /// Returns the kind of a file, by its path from the workspace's root.
+    pub fn of(path: &str) -> Option<Self> {
+        Self::ALL
+            .into_iter()
+            .find(|kind| kind.path() == path || kind.folder().is_some_and(|folder| is_in(path, folder)))
+    }
+
+    /// Returns whether a verdict may hang on what stands in it.
+    pub fn is_judged_by(self) -> bool {
+        !matches!(self, Self::Controls | Self::Examples)
+    }
+
+    /// Returns the JSON Schema of what stands in it, as of the 2020-12 draft.
+    pub fn schema(self) -> serde_json::Value {
+        schema::of_file(self)
+    }
+
+    fn folder(self) -> Option<&'static str> {
+        self.path().strip_suffix("/*.toml")
+    }
+
+    fn shape(self) -> &'static Shape {
+        match self {
+            Self::Config => &config::FILE,
+            Self::Facts => &facts::FILE,
+            Self::Groups => &groups::FILE,
+            Self::Access => &access::FILE,
+            Self::Corrections => &corrections::FILE,
+            Self::Devices => &devices::FILE,
+            Self::Rules => &rules::FILE,
+            Self::Baselines => &baselines::FILE,
+            Self::Controls => &controls::FILE,
+            Self::Examples => &examples::FILE,
+        }
+    }
+}
+
+fn is_in(path: &str, folder: &str) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
+}
 
 /// Reads the workspace files below a folder, in a fixed order.
 ///
 /// # Errors
 /// When a file cannot be read; the error names it.
 pub fn workspace_files(root: &Path) -> io::Result<Vec<FileText>> {
-    let mut names = vec![CONFIG.to_owned()];
-    for name in ["facts.toml", "groups.toml", "access.toml", "corrections.toml", "devices.toml"] {
-        if root.join(name).exists() {
-            names.push(name.to_owned());
-        }
-    }
-    for folder in ["rules", BASELINES] {
+    let mut names = Vec::new();
+    for kind in WorkspaceFile::ALL {
+        let Some(folder) = kind.folder() else {
+            if kind == WorkspaceFile::Config || root.join(kind.path()).exists() {
+                names.push(kind.path().to_owned());
+            }
+            continue;
+        };
         let path = root.join(folder);
         if path.is_dir() {
             let mut found = Vec::new();
@@ -113,20 +237,33 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
     let mut rules = RuleSetSource::default();
     let mut corrections = Vec::new();
     let mut lives = Lives::default();
-    // The configuration first: the time zone decides what a bare date means elsewhere.
+    let (mut all_controls, mut all_examples) = (Vec::new(), Vec::new());
     for (at, file) in files.iter().enumerate() {
         let id = FileId(u32::try_from(at).unwrap_or(u32::MAX));
-        Reader::open(id, &file.text, &mut mistakes, |reader, root| match file.path.as_str() {
-            CONFIG => config = config::read(reader, root),
-            "facts.toml" => facts::read(reader, root, &mut dictionary),
-            "groups.toml" => groups::read(reader, root, &mut rules),
-            "access.toml" => access::read(reader, root, &mut rules),
-            "corrections.toml" => corrections::read(reader, root, &config.zone, &mut corrections),
-            path if path.starts_with(BASELINES) => baselines::read(reader, root, &config.zone, &mut rules),
-            "devices.toml" => lives = devices::read(reader, root, &config.zone),
-            _ => rules::read(reader, root, &config.zone, &mut rules),
+        let kind = WorkspaceFile::of(&file.path).unwrap_or(WorkspaceFile::Rules);
+        Reader::open(id, &file.text, kind.shape(), &mut mistakes, |reader, root| match kind {
+            WorkspaceFile::Config => config = config::read(reader, root),
+            WorkspaceFile::Facts => facts::read(reader, root, &mut dictionary),
+            WorkspaceFile::Groups => groups::read(reader, root, &mut rules),
+            WorkspaceFile::Access => access::read(reader, root, &mut rules),
+            WorkspaceFile::Corrections => corrections::read(reader, root, &config.zone, &mut corrections),
+            WorkspaceFile::Devices => lives = devices::read(reader, root, &config.zone),
+            WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.zone)),
+            WorkspaceFile::Baselines => baselines::read(reader, root, &config.zone, &mut rules),
+            WorkspaceFile::Controls => all_controls = controls::read(reader, root),
+            WorkspaceFile::Examples => all_examples.extend(examples::all(reader, root, &config.zone)),
         });
     }
     config.check_units(&dictionary, &mut mistakes);
-    Workspace { files, config, dictionary, rules, corrections, lives, mistakes }
+    Workspace {
+        files,
+        config,
+        dictionary,
+        rules,
+        corrections,
+        lives,
+        controls: all_controls,
+        examples: all_examples,
+        mistakes,
+    }
 }

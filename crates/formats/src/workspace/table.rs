@@ -3,7 +3,7 @@
 
 use std::ops::Range;
 
-use fencepost_core::{Diagnostic, FileId, Named, Period, Span, Text, TextPiece, nearest, parse_collected};
+use fencepost_core::{Datum, Diagnostic, FileId, Named, Period, Span, Text, TextPiece, nearest, parse_collected};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use toml::Spanned;
@@ -11,11 +11,14 @@ use toml::de::{DeTable, DeValue};
 use toml_parser::decoder::{Encoding, StringBuilder};
 use toml_parser::{Raw, Span as RawSpan};
 
-/// A table with the place of its heading.
+use super::shape::{Kind, Shape};
+
+/// A table with the place of its heading, and what it may hold.
 #[derive(Clone)]
 pub(super) struct Table<'t> {
     table: &'t DeTable<'t>,
     pub span: Range<usize>,
+    shape: &'static Shape,
 }
 
 /// An item of a list that holds names, and tables that say more.
@@ -31,13 +34,14 @@ pub(super) struct Reader<'r> {
     mistakes: &'r mut Vec<Diagnostic>,
 }
 
-type Value<'t> = Spanned<DeValue<'t>>;
+pub(super) type Value<'t> = Spanned<DeValue<'t>>;
 
 impl<'r> Reader<'r> {
     /// Parses a file and hands its root to `read`, even when some of it is malformed.
     pub fn open(
         file: FileId,
         text: &'r str,
+        shape: &'static Shape,
         mistakes: &'r mut Vec<Diagnostic>,
         read: impl FnOnce(&mut Reader<'_>, &Table<'_>),
     ) {
@@ -52,7 +56,8 @@ impl<'r> Reader<'r> {
         }
         let before = mistakes.len();
         let mut reader = Reader { file, text, mistakes };
-        read(&mut reader, &Table { table: document.get_ref(), span: document.span() });
+        let root = reader.opened(document.get_ref(), document.span(), shape);
+        read(&mut reader, &root);
         if broken {
             // What a broken file lacks is noise beside why it is broken.
             mistakes.truncate(before);
@@ -83,23 +88,26 @@ impl<'r> Reader<'r> {
         self.error("wrong-type", message, value.span(), format!("write {key} = {example}"));
     }
 
-    /// Reports every key that is not among `known`.
-    pub fn known_keys(&mut self, table: &Table<'_>, what: &str, known: &[&str]) {
-        for key in table.table.keys() {
+    /// Opens a table, and reports every key that it may not hold.
+    fn opened<'t>(&mut self, table: &'t DeTable<'t>, span: Range<usize>, shape: &'static Shape) -> Table<'t> {
+        for (key, value) in table {
             let name = key.get_ref().as_ref();
-            if !known.contains(&name) {
+            let is_known = shape.keys().any(|known| known.name == name);
+            if !is_known && !is_other(shape, value) {
+                let known: Vec<&str> = shape.keys().map(|key| key.name).collect();
                 let help = match nearest(name, known.iter().copied()) {
                     Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("{what} has {}", known.join(", ")),
+                    None => format!("{} has {}", shape.name, known.join(", ")),
                 };
-                self.error("unknown-key", format!("unknown key `{name}` in {what}"), key.span(), help);
+                self.error("unknown-key", format!("unknown key `{name}` in {}", shape.name), key.span(), help);
             }
         }
+        Table { table, span, shape }
     }
 
     /// The text at a key, with its way back to the file.
     pub fn text(&mut self, table: &Table<'_>, key: &str) -> Option<Text> {
-        let value = table.get(key)?;
+        let value = table.at(key, |kind| matches!(kind, Kind::Text | Kind::Condition | Kind::Id | Kind::Word(_)))?;
         match value.get_ref() {
             DeValue::String(_) => Some(self.located(value)),
             _ => {
@@ -142,7 +150,7 @@ impl<'r> Reader<'r> {
     }
 
     pub fn boolean(&mut self, table: &Table<'_>, key: &str) -> Option<bool> {
-        let value = table.get(key)?;
+        let value = table.at(key, |kind| matches!(kind, Kind::Boolean))?;
         let truth = value.get_ref().as_bool();
         if truth.is_none() {
             self.wrong_type(key, value, "true or false", "true");
@@ -151,7 +159,7 @@ impl<'r> Reader<'r> {
     }
 
     pub fn integer(&mut self, table: &Table<'_>, key: &str) -> Option<i64> {
-        let value = table.get(key)?;
+        let value = table.at(key, |kind| matches!(kind, Kind::Integer))?;
         let number = value
             .get_ref()
             .as_integer()
@@ -164,7 +172,7 @@ impl<'r> Reader<'r> {
 
     /// A list of texts; a single text is a list of one.
     pub fn names(&mut self, table: &Table<'_>, key: &str) -> Vec<Named> {
-        let Some(value) = table.get(key) else { return Vec::new() };
+        let Some(value) = table.at(key, |kind| matches!(kind, Kind::Names)) else { return Vec::new() };
         let mut names = Vec::new();
         for item in self.items(key, value, "a list of texts") {
             match item.get_ref() {
@@ -180,14 +188,14 @@ impl<'r> Reader<'r> {
     /// A list of texts and of tables that say more; a single one is a list of one.
     pub fn names_and_tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<Item<'t>> {
         const WANTED: &str = "a list of texts and tables";
-        let Some(value) = table.get(key) else { return Vec::new() };
+        let Some(value) = table.at(key, |kind| matches!(kind, Kind::NamesAndTables(_))) else { return Vec::new() };
         let mut found = Vec::new();
         for item in self.items(key, value, WANTED) {
             match item.get_ref() {
                 DeValue::String(text) => {
                     found.push(Item::Name(Named { text: text.to_string(), span: Some(self.span(item.span())) }))
                 }
-                DeValue::Table(table) => found.push(Item::Table(Table { table, span: item.span() })),
+                DeValue::Table(_) => found.extend(self.inner(table, key, item).map(Item::Table)),
                 _ => self.wrong_type(key, item, WANTED, "[\"...\"]"),
             }
         }
@@ -211,6 +219,15 @@ impl<'r> Reader<'r> {
 
     /// One of a few words.
     pub fn word<T: Copy>(&mut self, table: &Table<'_>, key: &str, words: &[(&str, T)]) -> Option<T> {
+        debug_assert!(
+            table.shape.kind(key).is_some_and(|kind| {
+                let kind = if let Kind::Or(kind, _) = kind { *kind } else { kind };
+                let Kind::Word(known) = kind else { return false };
+                known().into_iter().eq(words.iter().map(|(word, _)| *word))
+            }),
+            "{} has no such words at `{key}`",
+            table.shape.name
+        );
         let named = self.named(table, key)?;
         let found = words.iter().find(|(word, _)| *word == named.text).map(|(_, value)| *value);
         if found.is_none() {
@@ -229,7 +246,7 @@ impl<'r> Reader<'r> {
 
     /// A length of time, `"3d"`; the number 0 is one too.
     pub fn period(&mut self, table: &Table<'_>, key: &str) -> Option<Period> {
-        let value = table.get(key)?;
+        let value = table.at(key, |kind| matches!(kind, Kind::Period))?;
         let read = match value.get_ref() {
             DeValue::String(text) => Period::parse(text),
             DeValue::Integer(number) if number.as_str() == "0" => Ok(Period::ZERO),
@@ -244,11 +261,10 @@ impl<'r> Reader<'r> {
         read.map_err(|why| self.error("bad-period", format!("`{key}` is not a length of time"), value.span(), why)).ok()
     }
 
-    /// The tables of an array of tables, `[[key]]`.
     /// Reads a moment: RFC 3339, a local time in `zone`, or a day; returns its beginning and its end, which are the same but for
     /// a day.
     pub fn moment(&mut self, table: &Table<'_>, key: &str, zone: &TimeZone) -> Option<(Timestamp, Timestamp)> {
-        let value = table.get(key)?;
+        let value = table.at(key, |kind| matches!(kind, Kind::Moment))?;
         let text = match value.get_ref() {
             DeValue::String(text) => text.to_string(),
             DeValue::Datetime(moment) => moment.to_string(),
@@ -262,8 +278,9 @@ impl<'r> Reader<'r> {
         Some((start, if text.len() == 10 { Period::days(1).after(start, zone) } else { start }))
     }
 
+    /// The tables of an array of tables, `[[key]]`.
     pub fn tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<Table<'t>> {
-        let Some(value) = table.get(key) else { return Vec::new() };
+        let Some(value) = table.at(key, |kind| matches!(kind, Kind::Tables(_))) else { return Vec::new() };
         let DeValue::Array(items) = value.get_ref() else {
             self.error(
                 "wrong-type",
@@ -275,24 +292,44 @@ impl<'r> Reader<'r> {
         };
         let mut tables = Vec::new();
         for item in items.iter() {
-            match item.get_ref() {
-                DeValue::Table(table) => tables.push(Table { table, span: item.span() }),
-                _ => self.wrong_type(key, item, "a table", "{ ... }"),
+            match self.inner(table, key, item) {
+                Some(found) => tables.push(found),
+                None => self.wrong_type(key, item, "a table", "{ ... }"),
             }
         }
         tables
     }
 
+    /// The table that a value of a key is, if it is one.
+    pub fn inner<'t>(&mut self, table: &Table<'_>, key: &str, value: &'t Value<'t>) -> Option<Table<'t>> {
+        let DeValue::Table(inner) = value.get_ref() else { return None };
+        Some(self.opened(inner, value.span(), table.shape.kind(key).and_then(Kind::shape)?))
+    }
+
+    /// A value that stands for a fact: a text, a number, or true or false.
+    pub fn datum(&mut self, key: &str, value: &Value<'_>, help: &str) -> Option<Datum> {
+        let found = match value.get_ref() {
+            DeValue::String(text) => Some(Datum::Text(text.to_string())),
+            DeValue::Boolean(truth) => Some(Datum::Boolean(*truth)),
+            DeValue::Integer(number) => number.as_str().replace('_', "").parse().ok().map(Datum::Number),
+            DeValue::Float(number) => number.as_str().replace('_', "").parse().ok().map(Datum::Number),
+            DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
+        };
+        if found.is_none() {
+            let message = format!("`{key}` is to be a text, a number, or true or false");
+            self.error("wrong-type", message, value.span(), help);
+        }
+        found
+    }
+
     /// The table at a key, `[key]`.
     pub fn table<'t>(&mut self, table: &Table<'t>, key: &str) -> Option<Table<'t>> {
-        let value = table.get(key)?;
-        match value.get_ref() {
-            DeValue::Table(table) => Some(Table { table, span: value.span() }),
-            _ => {
-                self.wrong_type(key, value, "a table", "{ ... }");
-                None
-            }
+        let value = table.at(key, |kind| matches!(kind, Kind::Table(_)))?;
+        let found = self.inner(table, key, value);
+        if found.is_none() {
+            self.wrong_type(key, value, "a table", "{ ... }");
         }
+        found
     }
 
     /// Keeps the way from a decoded string back to the file, by running TOML's own decoder once more.
@@ -321,6 +358,17 @@ impl<'r> Reader<'r> {
     }
 }
 
+/// Whether a value may stand at a key of any name; tables do where they hold what such a table needs.
+fn is_other(shape: &Shape, value: &Value<'_>) -> bool {
+    match (shape.others, value.get_ref()) {
+        (Some(Kind::Table(other)), DeValue::Table(table)) => {
+            other.needs.iter().all(|any| any.iter().any(|key| table.contains_key(*key)))
+        }
+        (Some(Kind::Table(other)), _) => other.needs.is_empty(),
+        (others, _) => others.is_some(),
+    }
+}
+
 fn with_article(type_name: &str) -> String {
     let article = if type_name.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
     format!("{article} {type_name}")
@@ -331,11 +379,29 @@ impl<'t> Table<'t> {
         self.table.get(key)
     }
 
+    /// The value at a key that is read as one of the kinds that `fits` names: what is said of tables is what is read of them.
+    fn at(&self, key: &str, fits: fn(Kind) -> bool) -> Option<&'t Value<'t>> {
+        debug_assert!(
+            self.shape.kind(key).is_some_and(|kind| fits(kind) || matches!(kind, Kind::Or(kind, _) if fits(*kind))),
+            "{} has no such key `{key}`",
+            self.shape.name
+        );
+        self.get(key)
+    }
+
     /// The place to point at when something is missing from the table.
     pub fn heading(&self) -> Range<usize> {
         let first = self.table.keys().map(Spanned::span).min_by_key(|span| span.start);
         // A `[[table]]` spans its heading; an inline one starts with its brace.
         if self.span.is_empty() { first.unwrap_or(self.span.clone()) } else { self.span.clone() }
+    }
+
+    /// What stands at keys of any name, in the order of the file.
+    pub fn others(&self) -> Vec<(String, Range<usize>, &'t Value<'t>)> {
+        let mut all = self.entries();
+        let is_known = |name: &str| self.shape.keys().any(|key| key.name == name);
+        all.retain(|(name, _, value)| !is_known(name) && is_other(self.shape, value));
+        all
     }
 
     /// Keys with their values, in the order of the file.
@@ -344,14 +410,6 @@ impl<'t> Table<'t> {
             self.table.iter().map(|(key, value)| (key.get_ref().to_string(), key.span(), value)).collect();
         all.sort_by_key(|(_, span, _)| span.start);
         all
-    }
-
-    /// The table at a value, if it is one.
-    pub fn of(value: &'t Value<'t>) -> Option<Self> {
-        match value.get_ref() {
-            DeValue::Table(table) => Some(Self { table, span: value.span() }),
-            _ => None,
-        }
     }
 }
 
@@ -407,13 +465,15 @@ pub fn line_column(file: &str, offset: usize) -> (usize, usize) {
 mod tests {
     use super::*;
 
+    static ANY: Shape = Shape::new("a file", &[]).others(Kind::Text);
+
     /// Every character that is not escaped is found at the place the map names.
     #[track_caller]
     fn check(value: &str) {
         let file = format!("# ü\nk = 1\nv = {value} # c\n");
         let mut mistakes = Vec::new();
         let mut seen = false;
-        Reader::open(FileId(0), &file, &mut mistakes, |reader, root| {
+        Reader::open(FileId(0), &file, &ANY, &mut mistakes, |reader, root| {
             let text = reader.text(root, "v").expect("a text");
             let mut last = 0;
             for (at, c) in text.as_str().char_indices() {
@@ -451,7 +511,7 @@ mod tests {
         assert_eq!(line_column("ü = 1\n日本 x", "ü = 1\n日本 ".len()), (2, 4));
         let file = "\u{feff}v = \"a @@ b\"\n";
         let mut mistakes = Vec::new();
-        Reader::open(FileId(0), file, &mut mistakes, |reader, root| {
+        Reader::open(FileId(0), file, &ANY, &mut mistakes, |reader, root| {
             let text = reader.text(root, "v").expect("a text");
             assert_eq!(&file[text.span(2..4).expect("a place").range], "@@");
         });

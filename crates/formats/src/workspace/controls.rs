@@ -1,0 +1,45 @@
+//! `controls.toml`: clauses of laws, norms and contracts that rules answer for.
+
+use fencepost_core::{Control, Diagnostic};
+
+use super::shape::{Key, Kind, Shape};
+use super::table::{Reader, Table};
+
+pub(super) static FILE: Shape = Shape::new(
+    "controls.toml",
+    &[&[Key::new("control", Kind::Tables(&CONTROL), "A clause of a law, a norm or a contract.")]],
+);
+static CONTROL: Shape = Shape::new(
+    "[[control]]",
+    &[&[
+        Key::new("clause", Kind::Text, "How `controls` of rules name it."),
+        Key::new("title", Kind::Text, "What it asks for."),
+        Key::new("elsewhere", Kind::Text, "Who or what answers for it, where no rule can."),
+    ]],
+)
+.needs(&[&["clause"]]);
+
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Vec<Control> {
+    let mut found: Vec<Control> = Vec::new();
+    for table in reader.tables(root, "control") {
+        let Some(clause) = reader.named(&table, "clause") else {
+            if table.get("clause").is_none() {
+                let help = "write clause = \"ISO 27001 A.8.1\"";
+                reader.error("incomplete", "a [[control]] names its `clause`", table.heading(), help);
+            }
+            continue;
+        };
+        if let Some(first) = found.iter().find(|other| other.clause.text == clause.text) {
+            let message = format!("`{}` stands here twice", clause.text);
+            let mistake = Diagnostic::error("doubled-id", message, clause.span.clone())
+                .label("the second")
+                .note(first.clause.span.clone(), "the first")
+                .help("keep one of them");
+            reader.report(mistake);
+            continue;
+        }
+        let (title, elsewhere) = (reader.string(&table, "title"), reader.string(&table, "elsewhere"));
+        found.push(Control { clause, title, elsewhere });
+    }
+    found
+}

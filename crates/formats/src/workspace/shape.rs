@@ -1,0 +1,104 @@
+//! What the tables of workspace files may hold, told once: for the reader, which refuses everything else, and for the JSON Schemas
+//! that editors go by.
+
+/// A table.
+#[derive(Debug)]
+pub(super) struct Shape {
+    /// How messages speak of it.
+    pub name: &'static str,
+    /// Its keys.
+    pub keys: &'static [&'static [Key]],
+    /// What keys of any other name hold; none when there are no others.
+    pub others: Option<Kind>,
+    /// Of each of these, at least one is there.
+    pub needs: &'static [&'static [&'static str]],
+    /// Where the first of these is there, so is the second.
+    pub with: &'static [(&'static str, &'static str)],
+}
+
+/// A key.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Key {
+    pub name: &'static str,
+    pub kind: Kind,
+    /// What it says, for whoever writes it.
+    pub about: &'static str,
+}
+
+/// What stands at a key.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Kind {
+    /// A text.
+    Text,
+    /// A text that is a condition.
+    Condition,
+    /// A text of lower-case words with hyphens.
+    Id,
+    /// A list of texts, or one.
+    Names,
+    /// A list of texts and tables, or one.
+    NamesAndTables(&'static Shape),
+    Boolean,
+    Integer,
+    /// A text, a number, true or false.
+    Scalar,
+    /// A length of time: a text, or the number 0.
+    Period,
+    /// A day or a moment.
+    Moment,
+    /// One of a few words.
+    Word(fn() -> Vec<&'static str>),
+    Table(&'static Shape),
+    /// Any number of tables.
+    Tables(&'static Shape),
+    /// A table, or what says the same in short.
+    Or(&'static Kind, &'static Shape),
+    /// Facts: whatever JSON can say.
+    Facts,
+}
+
+impl Key {
+    pub const fn new(name: &'static str, kind: Kind, about: &'static str) -> Self {
+        Self { name, kind, about }
+    }
+}
+
+impl Shape {
+    pub const fn new(name: &'static str, keys: &'static [&'static [Key]]) -> Self {
+        Self { name, keys, others: None, needs: &[], with: &[] }
+    }
+
+    pub const fn needs(mut self, needs: &'static [&'static [&'static str]]) -> Self {
+        self.needs = needs;
+        self
+    }
+
+    pub const fn with(mut self, with: &'static [(&'static str, &'static str)]) -> Self {
+        self.with = with;
+        self
+    }
+
+    pub const fn others(mut self, others: Kind) -> Self {
+        self.others = Some(others);
+        self
+    }
+
+    pub fn keys(&self) -> impl Iterator<Item = &'static Key> {
+        self.keys.iter().copied().flatten()
+    }
+
+    /// Returns what stands at a key, also at one of any name.
+    pub fn kind(&self, key: &str) -> Option<Kind> {
+        self.keys().find(|known| known.name == key).map(|known| known.kind).or(self.others)
+    }
+}
+
+impl Kind {
+    /// Returns the shape of the tables that stand there.
+    pub fn shape(self) -> Option<&'static Shape> {
+        match self {
+            Self::NamesAndTables(shape) | Self::Table(shape) | Self::Tables(shape) | Self::Or(_, shape) => Some(shape),
+            _ => None,
+        }
+    }
+}
