@@ -126,6 +126,11 @@ impl AccessRule {
         self.when.iter().chain(&self.unless).chain([&self.needs])
     }
 
+    /// Returns whom it targets, and whom not.
+    pub(crate) fn whom(&self) -> impl Iterator<Item = &Whom> {
+        self.people.iter().chain(&self.except)
+    }
+
     /// Returns what it needs, as written.
     pub fn needs(&self) -> &str {
         self.needs.as_str().trim()

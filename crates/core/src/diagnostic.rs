@@ -23,6 +23,8 @@ pub enum Severity {
     Error,
     /// It runs, but probably not as meant.
     Warning,
+    /// Worth a look; nothing need be wrong.
+    Note,
 }
 
 /// A second place that helps to understand the first.
@@ -53,6 +55,17 @@ pub struct Diagnostic {
     pub notes: Vec<Note>,
 }
 
+impl Severity {
+    /// Returns the word used in JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Error => "error",
+            Self::Warning => "warning",
+            Self::Note => "note",
+        }
+    }
+}
+
 impl Diagnostic {
     /// Creates an error at a place.
     pub fn error(code: &'static str, message: impl Into<String>, span: Option<Span>) -> Self {
@@ -70,6 +83,11 @@ impl Diagnostic {
     /// Creates a warning at a place.
     pub fn warning(code: &'static str, message: impl Into<String>, span: Option<Span>) -> Self {
         Self { severity: Severity::Warning, ..Self::error(code, message, span) }
+    }
+
+    /// Creates a remark at a place.
+    pub fn remark(code: &'static str, message: impl Into<String>, span: Option<Span>) -> Self {
+        Self { severity: Severity::Note, ..Self::error(code, message, span) }
     }
 
     /// Adds the text that stands at the caret.

@@ -149,6 +149,11 @@ impl Groups {
         seen.into_iter().map(|at| &self.all[at]).collect()
     }
 
+    /// Returns the groups that a group names, by index.
+    pub fn needs(&self, group: usize) -> Vec<usize> {
+        self.all[group].needs()
+    }
+
     /// Returns the conditions that say whether a group holds something: its own, and those of the groups it names.
     pub fn reads(&self, group: usize) -> Vec<&Condition> {
         self.behind(group).into_iter().filter_map(|group| group.condition.as_ref()).collect()
@@ -288,17 +293,7 @@ impl Groups {
 
     /// Orders groups so that each comes after those it names, and reports circles.
     fn sort(all: &mut [Group], sources: &[GroupSource], mistakes: &mut Vec<Diagnostic>) -> Vec<usize> {
-        let needs: Vec<Vec<usize>> = all
-            .iter()
-            .map(|group| {
-                let asked = group.condition.iter().flat_map(Condition::groups).copied();
-                let held = group.held_by.iter().filter_map(|whom| match whom {
-                    Whom::Group(index) => Some(*index),
-                    Whom::Branch(_) => None,
-                });
-                group.groups.iter().chain(&group.except_groups).copied().chain(asked).chain(held).collect()
-            })
-            .collect();
+        let needs: Vec<Vec<usize>> = all.iter().map(Group::needs).collect();
         let (mut order, mut done) = (Vec::new(), vec![false; all.len()]);
         loop {
             let ready: Vec<usize> =
@@ -391,6 +386,15 @@ impl Groups {
 }
 
 impl Group {
+    fn needs(&self) -> Vec<usize> {
+        let asked = self.condition.iter().flat_map(Condition::groups).copied();
+        let held = self.held_by.iter().filter_map(|whom| match whom {
+            Whom::Group(index) => Some(*index),
+            Whom::Branch(_) => None,
+        });
+        self.groups.iter().chain(&self.except_groups).copied().chain(asked).chain(held).collect()
+    }
+
     fn weigh<'a>(
         &self,
         id: &str,

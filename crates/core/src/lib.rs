@@ -29,6 +29,7 @@ mod testing;
 mod value;
 mod verdict;
 mod version;
+mod vet;
 mod watch;
 
 pub use access::{
@@ -61,4 +62,5 @@ pub use standing::{Standing, Uncovered, standing_at};
 pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
 pub use version::{compare_versions, is_version};
+pub use vet::{CODES, Fleet, Look, Surroundings, Vet, about_code, severities};
 pub use watch::Watch;

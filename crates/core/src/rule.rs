@@ -4,6 +4,7 @@
 //! [`RuleSet::explain`], which runs the same compiled condition with its trace on.
 
 mod compile;
+mod reach;
 
 use std::collections::BTreeSet;
 
@@ -26,6 +27,8 @@ use crate::period::Period;
 use crate::value::{Reason, Value};
 use crate::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
 use crate::watch::Watch;
+pub(crate) use reach::Spared;
+
 use compile::{compile_rules, rule_ids};
 
 /// A word someone wrote, with its place.
@@ -174,6 +177,8 @@ pub struct Exception {
     pub because: Option<String>,
     /// Up to when, exclusively.
     pub until: Option<Timestamp>,
+    /// Where it is written.
+    pub place: Option<Span>,
 }
 
 #[derive(Clone, Debug)]

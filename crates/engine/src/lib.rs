@@ -15,6 +15,7 @@ mod device_view;
 mod documents;
 mod drafts;
 mod error;
+mod examples;
 mod files;
 mod gates;
 mod gather;
@@ -32,6 +33,8 @@ mod survey;
 mod taken;
 mod tried;
 mod trim;
+mod versions;
+mod vet;
 mod workers;
 
 pub use access_view::{AccessEntry, AccessReport, Because, Other};
@@ -56,3 +59,4 @@ pub use stateless::{DeviceVerdicts, Judgement, RefusedLine, Sealed, Stateless, a
 pub use taken::TakenVerdicts;
 pub use tried::{Against, Tried, try_expression};
 pub use trim::{TrimReport, trim};
+pub use vet::{Mistake, Vetted, vet};

@@ -101,6 +101,16 @@ struct Snapshot {
 }
 
 impl Project {
+    /// Compiles the same files with drafts on trial.
+    pub(crate) fn with_drafts_on_trial(&self) -> Result<Self, EngineError> {
+        self.candidate(self.files.clone()).map_err(|_| {
+            EngineError::refused(
+                "a draft cannot be put on trial as it is",
+                "put it on trial in its file, and see what is wrong",
+            )
+        })
+    }
+
     /// Compiles other files for this workspace's ledger, in which drafts are on trial: what nobody is judged by yet is what a preview
     /// is for.
     ///

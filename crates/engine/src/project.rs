@@ -131,6 +131,11 @@ impl Project {
         }
     }
 
+    /// Returns whether the clauses that rules are to answer for are listed.
+    pub(crate) fn has_controls(&self) -> bool {
+        self.files.iter().any(|file| WorkspaceFile::of(&file.path) == Some(WorkspaceFile::Controls))
+    }
+
     /// Returns a project that says nothing, for expressions outside every workspace.
     pub fn nothing() -> Self {
         let files = vec![FileText { path: "fencepost.toml".to_owned(), text: String::new() }];

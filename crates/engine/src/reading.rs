@@ -104,6 +104,15 @@ pub struct FenceLine {
 /// A device and its standing.
 pub type Post = (String, Standing);
 
+/// Which facts are looked at, besides those that say who holds a device and which groups do.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Wanted<'s> {
+    /// These, with all that is in them.
+    Whole(&'s [SlotId]),
+    /// These, as the rules read them.
+    AsRead(&'s [SlotId]),
+}
+
 /// What became of looking at a device.
 enum Looked<T> {
     /// It was looked at, if it is not retired.
@@ -246,18 +255,20 @@ impl<'r> Reading<'r> {
         &self,
         judge: &Judge<'_>,
         layout: &Layout,
-        wanted: &[SlotId],
+        wanted: Wanted<'_>,
         look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
         mut take: impl FnMut(T),
     ) -> Result<(), EngineError> {
         let project = self.project;
         // Only of what is current there is a pack; and a layout with more slots asks for what it does not have.
         let packed_will_do = self.run.is_none() && layout.len() == project.rules.layout().len();
+        let (Wanted::Whole(slots) | Wanted::AsRead(slots)) = wanted;
         // The items of lists are packed without what the rules do not look at.
         let is_whole = |facts: &Facts<'_>| {
-            wanted.iter().all(|slot| !matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_)))
+            let is_part = |slot: &SlotId| matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_));
+            matches!(wanted, Wanted::AsRead(_)) || !slots.iter().any(is_part)
         };
-        let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(wanted.iter().copied()).collect();
+        let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
         let needed: Vec<bool> = layout.slots().map(|slot| needed.contains(&slot)).collect();
         let is_needed = |slot: SlotId| needed[slot.0 as usize];
         let (stamp, bodies) = (project.facts_stamp(), self.reader.bodies()?);
@@ -418,7 +429,7 @@ impl<'r> Reading<'r> {
             };
             Ok(Some((vec![label], post)))
         };
-        self.with_facts(&judge, &layout, &wanted, look, |found: Option<(Vec<String>, Post)>| {
+        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<(Vec<String>, Post)>| {
             let Some((labels, post)) = found else { return };
             for label in labels {
                 lines.entry(label).or_default().push(post.clone());

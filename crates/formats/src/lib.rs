@@ -8,6 +8,7 @@ mod keep;
 mod machine;
 mod padded;
 mod records;
+mod sarif;
 mod secret;
 mod shapes;
 mod workspace;
@@ -21,6 +22,7 @@ pub use records::{
     FileRead, Line, LinesOf, MAX_LINE, MAX_UNFOLDED, Mapped, Piece, Pieces, Record, RecordError, read_piece,
     read_records, unfold,
 };
+pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, is_secret_digest, mask_secrets};
 pub use workspace::{
     Clock, Config, Example, Field, FileText, Format, NameFrom, Source, SourceKind, Workspace, WorkspaceFile,

@@ -14,6 +14,7 @@ mod schema;
 mod show;
 mod tried;
 mod trim;
+mod vet;
 mod why;
 
 use std::path::PathBuf;
@@ -37,7 +38,7 @@ use crate::view::time::Clock;
 const EXIT_CODES: &str = "\
 Exit codes:
   0  done
-  1  done, and what --fail-on names was found
+  1  done, and what --fail-on names was found; of vet: an error, where it names nothing
   2  the command line or the workspace has a mistake
   4  the ledger could not be read or written";
 
@@ -98,6 +99,7 @@ enum Command {
     Baseline(baseline::BaselineArgs),
     Preview(preview::PreviewArgs),
     Schema(schema::SchemaArgs),
+    Vet(vet::VetArgs),
 }
 
 /// Carries out a command.
@@ -119,6 +121,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Baseline(args) => baseline::cmd_baseline(ui, common, args),
         Command::Preview(args) => preview::cmd_preview(ui, common, args),
         Command::Schema(args) => schema::cmd_schema(ui, args),
+        Command::Vet(args) => vet::cmd_vet(ui, common, args),
         Command::Trim(args) => trim::cmd_trim(ui, common, args),
     }
 }
@@ -137,14 +140,18 @@ pub enum Format {
     Csv,
 }
 
-/// Opens the workspace, and says what in it is probably not as meant.
-fn open_project(ui: &mut Ui, common: &Common) -> Result<Project, CommandError> {
+/// Returns the folder of the workspace, or where the search for it began.
+fn workspace_folder(common: &Common) -> Result<PathBuf, CommandError> {
     let from = match &common.workspace {
-        Some(folder) => folder.clone(),
+        Some(folder) => return Ok(folder.clone()),
         None => std::env::current_dir().map_err(CommandError::Output)?,
     };
-    let root = if common.workspace.is_some() { Some(from.clone()) } else { find_workspace(&from) };
-    let project = Project::open(&root.unwrap_or(from))?;
+    Ok(find_workspace(&from).unwrap_or(from))
+}
+
+/// Opens the workspace, and says what in it is probably not as meant.
+fn open_project(ui: &mut Ui, common: &Common) -> Result<Project, CommandError> {
+    let project = Project::open(&workspace_folder(common)?)?;
     warn(ui, &project.files, &project.warnings);
     Ok(project)
 }

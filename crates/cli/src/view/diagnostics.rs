@@ -8,19 +8,25 @@ use crate::ui::Ui;
 
 /// Prints every mistake to stderr and returns how many of them are errors.
 pub fn print(ui: &mut Ui, files: &[FileText], mistakes: &[Diagnostic]) -> usize {
-    let renderer = if ui.err_styles.is_plain() { Renderer::plain() } else { Renderer::styled() }.term_width(ui.width);
     for mistake in mistakes {
-        let text = renderer.render(&[group(files, mistake)]).to_string();
+        let text = render(files, mistake, ui.width, ui.err_styles.is_plain());
         ui.complain(text);
         ui.complain("");
     }
     mistakes.iter().filter(|mistake| mistake.severity == Severity::Error).count()
 }
 
+/// Renders a mistake as lines, the last without its end.
+pub fn render(files: &[FileText], mistake: &Diagnostic, width: usize, plain: bool) -> String {
+    let renderer = if plain { Renderer::plain() } else { Renderer::styled() };
+    renderer.term_width(width).render(&[group(files, mistake)]).to_string()
+}
+
 fn group<'a>(files: &'a [FileText], mistake: &'a Diagnostic) -> Group<'a> {
     let level = match mistake.severity {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
+        Severity::Note => Level::NOTE,
     };
     let mut group = level
         .primary_title(mistake.message.as_str())

@@ -19,3 +19,4 @@ mod schemas;
 mod state;
 mod tried;
 mod verdicts;
+mod vet;

@@ -60,7 +60,9 @@ impl Condition {
             match &node.op {
                 Op::And(parts) => open.extend(parts.iter().rev()),
                 Op::Compare(op, left, right) => {
-                    found.extend(threshold(*op, left, right, node).or_else(|| threshold(op.flipped(), right, left, node)));
+                    found.extend(
+                        threshold(*op, left, right, node).or_else(|| threshold(op.flipped(), right, left, node)),
+                    );
                 }
                 Op::In(value, tests) => {
                     if let [NodeTest::Compare(op, bound)] = &**tests {

@@ -239,7 +239,13 @@ fn compile_exceptions(sources: &[ExceptSource], groups: &Groups, mistakes: &mut 
                 Excepted::Device(DeviceId::new(name.text.as_str()))
             }
         };
-        made.push(Exception { whom, name: name.text.clone(), because: because.clone(), until: *until });
+        made.push(Exception {
+            whom,
+            name: name.text.clone(),
+            because: because.clone(),
+            until: *until,
+            place: name.span.clone(),
+        });
     }
     made
 }

@@ -18,10 +18,36 @@ struct Pair<'p> {
     example: String,
 }
 
+/// Rules of unrelated baselines that ask different things of the same, and on how many devices both do.
+pub(crate) struct Conflicts<'p> {
+    pairs: Vec<Pair<'p>>,
+}
+
+impl<'p> Conflicts<'p> {
+    pub(crate) fn of(project: &'p Project) -> Self {
+        Self { pairs: pairs(project) }
+    }
+
+    /// Notes a device; `applies` says whether a rule does, by its place among those that are judged by.
+    pub(crate) fn see(&mut self, device: &str, applies: impl Fn(usize) -> bool) {
+        for pair in self.pairs.iter_mut().filter(|pair| pair.rules.iter().all(|(_, at)| applies(*at))) {
+            if pair.devices == 0 {
+                device.clone_into(&mut pair.example);
+            }
+            pair.devices += 1;
+        }
+    }
+
+    /// Warns of those that both ask something of some device.
+    pub(crate) fn told(&self) -> Vec<Diagnostic> {
+        self.pairs.iter().filter(|pair| pair.devices > 0).map(told).collect()
+    }
+}
+
 /// Warns of baselines that disagree about a device, as the last assessment left it.
 pub(super) fn conflicts(project: &Project, reader: &Reader<'_>) -> Result<Vec<Diagnostic>, LedgerError> {
-    let mut pairs = pairs(project);
-    if pairs.is_empty() {
+    let mut conflicts = Conflicts::of(project);
+    if conflicts.pairs.is_empty() {
         return Ok(Vec::new());
     }
     let (all, mut held) = (reader.devices(Look::All)?, Held::default());
@@ -30,21 +56,15 @@ pub(super) fn conflicts(project: &Project, reader: &Reader<'_>) -> Result<Vec<Di
         for (at, device) in devices.iter().enumerate() {
             let outcome = held.assessed(at).and_then(|row| Outcome::from_bytes(row.outcome));
             let Some(outcome) = outcome else { continue };
-            let applies = |at: usize| {
+            conflicts.see(&device.name, |at| {
                 let verdict = outcome.verdicts.get(at).map(|code| verdict_of(at, *code).outcome);
                 // Where it is not known whether a rule covers the device, nothing is said yet.
                 let spares = [VerdictOutcome::NotApplicable, VerdictOutcome::Unknown(Reason::Scope)];
                 verdict.is_some_and(|outcome| !spares.contains(&outcome))
-            };
-            for pair in pairs.iter_mut().filter(|pair| pair.rules.iter().all(|(_, at)| applies(*at))) {
-                if pair.devices == 0 {
-                    pair.example.clone_from(&device.name);
-                }
-                pair.devices += 1;
-            }
+            });
         }
     }
-    Ok(pairs.iter().filter(|pair| pair.devices > 0).map(told).collect())
+    Ok(conflicts.told())
 }
 
 /// Returns the rules of unrelated baselines that ask different things of the same.

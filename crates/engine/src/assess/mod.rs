@@ -4,12 +4,12 @@
 //! A device is evaluated again when what it is judged by has changed ([`inputs`]), or when the moment has come at which time alone
 //! may change what it came to. Everything else stays as it was, and costs nothing.
 
-mod conflicts;
+pub(crate) mod conflicts;
 mod counts;
 pub(crate) mod inputs;
 pub(crate) mod outcome;
 mod report;
-mod tally;
+pub(crate) mod tally;
 mod weigh;
 
 use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer};

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage};
-use fencepost_store::{Reader, Writer};
+use fencepost_store::{LedgerError, Reader, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -93,29 +93,41 @@ impl Tally {
 
     /// Warns of facts that conditions name and no device of the fleet reports.
     pub(super) fn unreported(&self, project: &Project, writer: &Writer<'_>) -> Result<Vec<Diagnostic>, EngineError> {
-        let reports = |slot: &SlotId| self.reported[slot.0 as usize] > 0;
-        if project.rules.named_slots().iter().all(reports) {
-            return Ok(Vec::new());
-        }
-        let mut known = known_paths(writer)?;
-        let layout = project.rules.layout();
-        let slots = layout.slots();
-        known.extend(slots.filter(reports).map(|slot| layout.slot_path(slot).to_owned()));
-        let dictionary = Dictionary { reported: Some(known), ..project.dictionary.clone() };
-        let (_, mistakes) = RuleSet::compile(&project.source, &dictionary, &[]);
-        Ok(mistakes.into_iter().filter(|mistake| mistake.code == "unknown-fact").collect())
+        let reports = |slot: SlotId| self.reported[slot.0 as usize] > 0;
+        unreported(project, &writer.reader(), reports, |paths| writer.set_setting(REPORTED, paths))
     }
 }
 
+/// Warns of facts that conditions name and no device of the fleet reports; `keep` is given what was found out about it anew.
+pub(crate) fn unreported(
+    project: &Project,
+    reader: &Reader<'_>,
+    reports: impl Fn(SlotId) -> bool,
+    keep: impl FnOnce(&str) -> Result<(), LedgerError>,
+) -> Result<Vec<Diagnostic>, EngineError> {
+    if project.rules.named_slots().into_iter().all(&reports) {
+        return Ok(Vec::new());
+    }
+    let mut known = known_paths(reader, keep)?;
+    let layout = project.rules.layout();
+    let slots = layout.slots();
+    known.extend(slots.filter(|slot| reports(*slot)).map(|slot| layout.slot_path(slot).to_owned()));
+    let dictionary = Dictionary { reported: Some(known), ..project.dictionary.clone() };
+    let (_, mistakes) = RuleSet::compile(&project.source, &dictionary, &[]);
+    Ok(mistakes.into_iter().filter(|mistake| mistake.code == "unknown-fact").collect())
+}
+
 /// Returns the paths that devices report, looked for again when something was imported since.
-fn known_paths(writer: &Writer<'_>) -> Result<BTreeSet<String>, EngineError> {
-    let reader: Reader<'_> = writer.reader();
+fn known_paths(
+    reader: &Reader<'_>,
+    keep: impl FnOnce(&str) -> Result<(), LedgerError>,
+) -> Result<BTreeSet<String>, EngineError> {
     let imports = reader.imports_after(0)?;
     let kept = reader.setting(REPORTED)?.and_then(|text| serde_json::from_str::<(i64, BTreeSet<String>)>(&text).ok());
     if let Some((_, paths)) = kept.filter(|(of, _)| *of == imports) {
         return Ok(paths);
     }
-    let paths = reported_paths(&reader)?;
-    writer.set_setting(REPORTED, &json!([imports, paths]).to_string())?;
+    let paths = reported_paths(reader)?;
+    keep(&json!([imports, paths]).to_string())?;
     Ok(paths)
 }

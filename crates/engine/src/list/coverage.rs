@@ -10,7 +10,7 @@ use super::{Row, percent, row};
 use crate::assess::outcome::{code_of, verdict_of};
 use crate::error::EngineError;
 use crate::gather::Job;
-use crate::reading::Reading;
+use crate::reading::{Reading, Wanted};
 
 /// By which facts devices are parted.
 const BY: [&str; 2] = ["platform", "role"];
@@ -101,24 +101,30 @@ impl Reading<'_> {
             Ok(Some((job.device.name.clone(), kind, covers)))
         };
         let mut all: BTreeMap<(usize, [Option<String>; 2]), Counts> = BTreeMap::new();
-        self.with_facts(&judge, &layout, &slots, look, |found: Option<(String, [Option<String>; 2], Vec<Cover>)>| {
-            let Some((device, kind, covers)) = found else { return };
-            for (topic, cover) in covers.into_iter().enumerate() {
-                let counts = all.entry((topic, kind.clone())).or_default();
-                counts.devices += 1;
-                match cover {
-                    Cover::Covered => counts.covered += 1,
-                    Cover::Excepted => counts.excepted += 1,
-                    Cover::Unknown => counts.unknown += 1,
-                    Cover::LeftOut => {
-                        counts.left_out += 1;
-                        if counts.names.len() < MOST_NAMES {
-                            counts.names.push(device.clone());
+        self.with_facts(
+            &judge,
+            &layout,
+            Wanted::Whole(&slots),
+            look,
+            |found: Option<(String, [Option<String>; 2], Vec<Cover>)>| {
+                let Some((device, kind, covers)) = found else { return };
+                for (topic, cover) in covers.into_iter().enumerate() {
+                    let counts = all.entry((topic, kind.clone())).or_default();
+                    counts.devices += 1;
+                    match cover {
+                        Cover::Covered => counts.covered += 1,
+                        Cover::Excepted => counts.excepted += 1,
+                        Cover::Unknown => counts.unknown += 1,
+                        Cover::LeftOut => {
+                            counts.left_out += 1;
+                            if counts.names.len() < MOST_NAMES {
+                                counts.names.push(device.clone());
+                            }
                         }
                     }
                 }
-            }
-        })?;
+            },
+        )?;
         // Where some are covered and some are not, somebody was forgotten: that comes first.
         let is_odd = |counts: &Counts| counts.left_out > 0 && counts.left_out < counts.devices;
         let mut all: Vec<_> = all.into_iter().collect();

@@ -13,7 +13,7 @@ use super::{Filter, Listing, Row, compile_filter};
 use crate::error::EngineError;
 use crate::gather::Job;
 use crate::judge::surroundings;
-use crate::reading::Reading;
+use crate::reading::{Reading, Wanted};
 use crate::survey::reported_paths;
 
 impl Reading<'_> {
@@ -111,7 +111,7 @@ impl Reading<'_> {
             Ok(Some(Row { names: Arc::clone(&names), cells }))
         };
         let (mut rows, mut total) = (Vec::new(), 0);
-        self.with_facts(&judge, &layout, &wanted, look, |found: Option<Row>| {
+        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<Row>| {
             total += 1;
             rows.extend(found);
         })?;

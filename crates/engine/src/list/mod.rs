@@ -23,6 +23,7 @@ use serde_json::{Value as Json, json};
 use crate::error::EngineError;
 use crate::project::Project;
 use crate::reading::Reading;
+use crate::versions::same_since;
 
 /// What can be listed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -218,7 +219,10 @@ impl Reading<'_> {
                 .collect(),
             None => BTreeMap::new(),
         };
-        let changed = self.last_changes()?;
+        let changed = match &self.assessment {
+            Some(last) => same_since(self.project, &self.reader, last.as_of, |then, now| then.judges_as(now))?,
+            None => vec![None; self.project.rules.rules().len()],
+        };
         let rows = self
             .project
             .rules
@@ -251,37 +255,6 @@ impl Reading<'_> {
             })
             .collect();
         Ok((vec!["rule", "severity", "stage", "grace", "reach", "pass", "fail", "unknown", "changed", "title"], rows))
-    }
-
-    /// Returns of each rule the assessment since which it judges as it does now; none before the first.
-    fn last_changes(&self) -> Result<Vec<Option<jiff::Timestamp>>, EngineError> {
-        let rules = self.project.rules.rules();
-        let mut since = vec![None; rules.len()];
-        let mut same = vec![true; rules.len()];
-        let Some(last) = &self.assessment else { return Ok(since) };
-        let runs = self.reader.assessments(Some(last.as_of), u32::MAX)?;
-        for group in runs.chunk_by(|a, b| a.rule_set == b.rule_set) {
-            let oldest = group.last().map(|run| run.as_of);
-            if group[0].rule_set == last.rule_set {
-                since.iter_mut().zip(&same).filter(|(_, same)| **same).for_each(|(since, _)| *since = oldest);
-                continue;
-            }
-            let text = group[0].rule_set.as_deref().map(|digest| self.reader.rule_set(digest)).transpose()?.flatten();
-            let earlier = text.and_then(|text| Project::from_text(&self.project.root, &text));
-            for ((rule, since), same) in rules.iter().zip(&mut since).zip(&mut same).filter(|(_, same)| **same) {
-                let then = earlier
-                    .as_ref()
-                    .and_then(|earlier| earlier.rules.position(rule.id.as_str()).map(|at| &earlier.rules.rules()[at]));
-                *same = then.is_some_and(|then| then.judges_as(rule));
-                if *same {
-                    *since = oldest;
-                }
-            }
-            if !same.contains(&true) {
-                break;
-            }
-        }
-        Ok(since)
     }
 
     fn groups(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {

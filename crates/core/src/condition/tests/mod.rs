@@ -7,6 +7,7 @@ use proptest::prelude::*;
 use rust_decimal::Decimal;
 use serde_json::{Value as Json, json};
 
+mod implies;
 mod until;
 
 use super::*;

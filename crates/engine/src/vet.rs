@@ -1,0 +1,154 @@
+//! Looks for mistakes that nobody would notice before they bite: in the files, and in how they fit the fleet.
+
+use std::collections::BTreeSet;
+
+use bumpalo::Bump;
+use fencepost_core::{Diagnostic, Evidence, Facts, Look, Severity, Surroundings, Vet, severities};
+use fencepost_formats::FileText;
+use fencepost_store::Ledger;
+use jiff::Timestamp;
+
+use crate::assess::conflicts::Conflicts;
+use crate::assess::tally::unreported;
+use crate::error::EngineError;
+use crate::examples;
+use crate::gather::Job;
+use crate::project::{Project, ProjectError};
+use crate::reading::{Reading, Wanted};
+use crate::versions::same_since;
+
+/// A mistake, with the proof of what a rule says where that is what is wrong.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Mistake {
+    /// What is wrong, and where.
+    pub told: Diagnostic,
+    /// Why a rule says what it says.
+    pub evidence: Option<Evidence>,
+}
+
+/// What there is to say about a workspace.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Vetted {
+    /// Its files; the mistakes point into them.
+    pub files: Vec<FileText>,
+    /// What is wrong or may be, in the order of the files.
+    pub mistakes: Vec<Mistake>,
+    /// The moment for which it holds.
+    pub at: Timestamp,
+    /// How many rules there are; none where they cannot be read.
+    pub rules: Option<u64>,
+    /// On how many devices they were tried; none where there is no ledger.
+    pub devices: Option<u64>,
+    /// How many examples there are.
+    pub examples: u64,
+}
+
+impl Vetted {
+    /// Returns what there is to say of files that cannot be used; the error itself where it is about none of them.
+    ///
+    /// # Errors
+    /// When there is no workspace, or a file could not be read.
+    pub fn of_mistakes(error: ProjectError, at: Timestamp) -> Result<Self, ProjectError> {
+        match error {
+            ProjectError::Mistakes { files, mistakes } => {
+                let mistakes = mistakes.into_iter().map(|told| Mistake { told, evidence: None }).collect();
+                Ok(Self { files, mistakes, at, rules: None, devices: None, examples: 0 })
+            }
+            other => Err(other),
+        }
+    }
+
+    /// Returns how many errors, warnings and remarks there are.
+    pub fn counts(&self) -> [u64; 3] {
+        severities(self.mistakes.iter().map(|mistake| &mistake.told))
+    }
+
+    /// Returns the worst that there is.
+    pub fn worst(&self) -> Option<Severity> {
+        self.mistakes.iter().map(|mistake| mistake.told.severity).min()
+    }
+}
+
+/// Looks for mistakes, as of a moment; on the devices of a ledger where there is one.
+///
+/// # Errors
+/// When the ledger cannot be read.
+pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<Vetted, EngineError> {
+    // Of drafts too is told whom they would reach; their files had no mistake a moment ago.
+    let trial = project.with_drafts_on_trial()?;
+    let drafts = project.rules.rules().iter().map(fencepost_core::Rule::is_draft).collect();
+    let zone = &project.config.zone;
+    let mut layout = trial.rules.layout().clone();
+    let platform = layout.want("platform", &trial.dictionary);
+    let vet = Vet::new(&trial.rules, &trial.source, drafts, Some(platform), at, zone);
+    let known = ledger.map(|ledger| Known::of(project, ledger, at)).transpose()?.unwrap_or_default();
+    let (mut told, mut devices) = (project.warnings.clone(), None);
+    let around = Surroundings {
+        controls: project.has_controls().then_some(&project.controls),
+        holder: project.config.holder.as_deref(),
+        drafts_since: &known.drafts_since,
+        failed_once: &known.failed_once,
+        devices: &known.devices,
+        people: &known.people,
+    };
+    match ledger {
+        None => told.extend(vet.tell(None, &around)),
+        Some(ledger) => {
+            let earlier = std::cell::OnceCell::new();
+            let reading = Reading::of_state(&trial, &earlier, ledger, at, false)?;
+            let judge = reading.judge();
+            let (mut fleet, mut conflicts) = (vet.nobody(), Conflicts::of(&trial));
+            let wanted: Vec<_> = trial.rules.slots_of_rules().into_iter().chain([platform]).collect();
+            let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
+                let judged = judge.judged(&job.device.name, facts, arena);
+                let verdicts = judge.verdicts(&judged.input, arena);
+                Ok((job.device.name.clone(), vet.look(&judged.input, &verdicts, arena)))
+            };
+            reading.with_facts(&judge, &layout, Wanted::AsRead(&wanted), look, |(device, look): (String, Look)| {
+                conflicts.see(&device, |rule| look.is_judged(rule));
+                vet.add(&mut fleet, look);
+            })?;
+            devices = Some(fleet.devices);
+            told.extend(vet.tell(Some(&fleet), &around));
+            if fleet.devices > 0 {
+                told.extend(conflicts.told());
+                told.extend(unreported(project, &reading.reader, |slot| fleet.is_reported(slot), |_| Ok(()))?);
+            }
+        }
+    }
+    let key = project.key_for_reading()?;
+    let failed = project.examples.iter().filter_map(|example| examples::check(&trial, &key, example, at));
+    let mut mistakes: Vec<Mistake> = told.into_iter().map(|told| Mistake { told, evidence: None }).collect();
+    mistakes.extend(failed.map(|(told, evidence)| Mistake { told, evidence }));
+    mistakes.sort_by_key(|mistake| mistake.told.span.as_ref().map(|span| (span.file, span.range.start)));
+    Ok(Vetted {
+        files: project.files.clone(),
+        mistakes,
+        at,
+        rules: Some(project.rules.rules().len() as u64),
+        devices,
+        examples: project.examples.len() as u64,
+    })
+}
+
+/// What a ledger knows besides the state of devices.
+#[derive(Default)]
+struct Known {
+    drafts_since: Vec<Option<Timestamp>>,
+    failed_once: BTreeSet<String>,
+    devices: BTreeSet<String>,
+    people: BTreeSet<String>,
+}
+
+impl Known {
+    fn of(project: &Project, ledger: &Ledger, at: Timestamp) -> Result<Self, EngineError> {
+        let reader = ledger.reader()?;
+        let names = reader.device_names()?.into_iter().chain(reader.all_former_names()?);
+        Ok(Self {
+            drafts_since: same_since(project, &reader, at, |then, _| then.is_draft())?,
+            failed_once: reader.subjects_found()?.into_iter().collect(),
+            devices: names.collect(),
+            people: reader.people(None)?.into_iter().map(|person| person.id).collect(),
+        })
+    }
+}
