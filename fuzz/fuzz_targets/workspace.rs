@@ -6,7 +6,7 @@ use fencepost_formats::{FileText, load_workspace};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|input: (u8, &str)| {
-    const NAMES: [&str; 8] = [
+    const NAMES: [&str; 10] = [
         "fencepost.toml",
         "facts.toml",
         "groups.toml",
@@ -15,6 +15,8 @@ fuzz_target!(|input: (u8, &str)| {
         "devices.toml",
         "rules/r.toml",
         "baselines/b.toml",
+        "controls.toml",
+        "examples/e.toml",
     ];
     let path = NAMES[usize::from(input.0) % NAMES.len()].to_owned();
     let text = input.1.to_owned();

@@ -27,7 +27,7 @@ pub struct Settings {
     /// What to do about a failure.
     pub fix: Option<String>,
     /// Clauses that it answers for.
-    pub controls: Vec<String>,
+    pub controls: Vec<Named>,
 }
 
 impl Settings {

@@ -247,7 +247,7 @@ pub struct Rule {
     pub fix: Option<String>,
     fix_when: Vec<FixWhen>,
     /// Clauses of standards and orders that it answers for.
-    pub controls: Vec<String>,
+    controls: Vec<Named>,
     /// Earlier ids.
     pub was: Vec<RuleId>,
     /// Changes when scope or requirement do: the same for the same words.
@@ -295,6 +295,11 @@ fn stage_at(stage: Stage, enforced_from: Option<Timestamp>, at: Timestamp) -> St
 }
 
 impl Rule {
+    /// Returns the clauses of standards and orders that it answers for.
+    pub fn controls(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.controls.iter().map(|clause| clause.text.as_str())
+    }
+
     /// Returns the requirement as written.
     pub fn require(&self) -> &str {
         self.require.as_str().trim()

@@ -51,7 +51,7 @@ pub(crate) fn check(project: &Project, key: &SecretKey, example: &Example, at: T
     let named = example.title.as_deref().map(|title| format!("{title}: ")).unwrap_or_default();
     let message = format!("{named}rule `{}` says {}, not {}", example.rule.text, outcome.as_str(), example.expect.text);
     let mistake = Diagnostic::error("example-fails", message, example.expect.span.clone())
-        .label(format!("it is {}", outcome.as_str()))
+        .label(format!("it says {}", outcome.as_str()))
         .help("mend the rule, or what is expected of it");
     Some((mistake, Some(evidence.map_values(&mask_secrets))))
 }

@@ -205,12 +205,13 @@ pub(crate) fn hex(bytes: &[u8]) -> String {
 }
 
 /// The files of a starter workspace.
-pub const STARTER: [(&str, &str); 6] = [
+pub const STARTER: [(&str, &str); 7] = [
     ("fencepost.toml", include_str!("../starter/fencepost.toml")),
     ("facts.toml", include_str!("../starter/facts.toml")),
     ("groups.toml", include_str!("../starter/groups.toml")),
     ("access.toml", include_str!("../starter/access.toml")),
     ("rules/first.toml", include_str!("../starter/rules/first.toml")),
+    ("examples/first.toml", include_str!("../starter/examples/first.toml")),
     (".gitignore", ".fencepost/\n"),
 ];
 

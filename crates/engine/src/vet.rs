@@ -31,8 +31,10 @@ pub struct Mistake {
 pub struct Vetted {
     /// Its files; the mistakes point into them.
     pub files: Vec<FileText>,
-    /// What is wrong or may be, in the order of the files.
+    /// What is wrong or may be, the worst first, in the order of the files.
     pub mistakes: Vec<Mistake>,
+    /// Of how many files it is told.
+    pub told_of: usize,
     /// The moment for which it holds.
     pub at: Timestamp,
     /// How many rules there are; none where they cannot be read.
@@ -52,10 +54,18 @@ impl Vetted {
         match error {
             ProjectError::Mistakes { files, mistakes } => {
                 let mistakes = mistakes.into_iter().map(|told| Mistake { told, evidence: None }).collect();
-                Ok(Self { files, mistakes, at, rules: None, devices: None, examples: 0 })
+                Ok(Self { told_of: files.len(), files, mistakes, at, rules: None, devices: None, examples: 0 })
             }
             other => Err(other),
         }
+    }
+
+    /// Forgets what is told of other files than those that `is_wanted` names.
+    pub fn only_of(&mut self, is_wanted: impl Fn(&FileText) -> bool) {
+        let files = &self.files;
+        self.told_of = files.iter().filter(|file| is_wanted(file)).count();
+        let place = |told: &Diagnostic| files.get(told.span.as_ref()?.file.0 as usize);
+        self.mistakes.retain(|mistake| place(&mistake.told).is_some_and(&is_wanted));
     }
 
     /// Returns how many errors, warnings and remarks there are.
@@ -120,8 +130,13 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     let failed = project.examples.iter().filter_map(|example| examples::check(&trial, &key, example, at));
     let mut mistakes: Vec<Mistake> = told.into_iter().map(|told| Mistake { told, evidence: None }).collect();
     mistakes.extend(failed.map(|(told, evidence)| Mistake { told, evidence }));
-    mistakes.sort_by_key(|mistake| mistake.told.span.as_ref().map(|span| (span.file, span.range.start)));
+    // What is worst first.
+    mistakes.sort_by_key(|mistake| {
+        let place = mistake.told.span.as_ref().map(|span| (span.file, span.range.start));
+        (mistake.told.severity, place)
+    });
     Ok(Vetted {
+        told_of: project.files.len(),
         files: project.files.clone(),
         mistakes,
         at,

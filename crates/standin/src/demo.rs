@@ -6,7 +6,7 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 12] {
+pub fn workspace_files() -> [(&'static str, &'static str); 15] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
@@ -20,6 +20,9 @@ pub fn workspace_files() -> [(&'static str, &'static str); 12] {
         ("rules/handhelds.toml", include_str!("../demo/rules/handhelds.toml")),
         ("rules/laptops.toml", include_str!("../demo/rules/laptops.toml")),
         ("rules/ships.toml", include_str!("../demo/rules/ships.toml")),
+        ("controls.toml", include_str!("../demo/controls.toml")),
+        ("examples/handhelds.toml", include_str!("../demo/examples/handhelds.toml")),
+        ("examples/laptops.toml", include_str!("../demo/examples/laptops.toml")),
     ]
 }
 

@@ -1,4 +1,5 @@
-use std::path::Path;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
@@ -26,9 +27,13 @@ use crate::view::time::Clock;
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost vet
+  fencepost vet rules/laptops.toml                what there is to say of one file
   fencepost vet --fail-on warning                 in a pipeline that wants no warning either
   fencepost vet --format sarif > vet.sarif        for an editor, or a reviewer of changes")]
 pub struct VetArgs {
+    /// Tell of these files or folders alone
+    #[arg(value_name = "FILE")]
+    files: Vec<PathBuf>,
     /// Exit with 1 when there is something as bad as this
     #[arg(long, value_enum, value_name = "LEVEL", default_value_t)]
     fail_on: Level,
@@ -42,7 +47,7 @@ pub struct VetArgs {
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 enum Level {
-    /// Nothing runs until it is mended
+    /// Nothing runs until it is mended, or an example does not hold
     #[default]
     Error,
     /// It runs, but probably not as meant
@@ -79,7 +84,7 @@ enum VetFormat {
 pub fn cmd_vet(ui: &mut Ui, common: &Common, args: &VetArgs) -> Result<ExitCode, CommandError> {
     let root = workspace_folder(common)?;
     let now = Timestamp::now();
-    let (vetted, dictionary, zone) = match Project::open(&root) {
+    let (mut vetted, dictionary, zone) = match Project::open(&root) {
         Ok(project) => {
             let ledger = match project.ledger_path().exists() {
                 true => Some(open_ledger(&project, false, common.wait)?),
@@ -90,6 +95,10 @@ pub fn cmd_vet(ui: &mut Ui, common: &Common, args: &VetArgs) -> Result<ExitCode,
         }
         Err(error) => (Vetted::of_mistakes(error, now)?, Dictionary::default(), TimeZone::UTC),
     };
+    if !args.files.is_empty() {
+        let wanted = wanted(&root, &vetted, &args.files)?;
+        vetted.only_of(|file| wanted.contains(&file.path));
+    }
     let clock = Clock { now: vetted.at, zone };
     match args.format {
         VetFormat::Table => {
@@ -117,8 +126,26 @@ pub fn cmd_vet(ui: &mut Ui, common: &Common, args: &VetArgs) -> Result<ExitCode,
     Ok(if fails { ExitCode::from(1) } else { ExitCode::SUCCESS })
 }
 
-fn whole_path(root: &Path) -> std::path::PathBuf {
-    root.canonicalize().unwrap_or_else(|_| root.to_owned())
+/// Returns the workspace files that paths of the command line name.
+fn wanted(root: &Path, vetted: &Vetted, paths: &[PathBuf]) -> Result<BTreeSet<String>, CommandError> {
+    let mut wanted = BTreeSet::new();
+    for path in paths {
+        let whole = whole_path(path);
+        let named = vetted.files.iter().filter(|file| whole_path(&root.join(&file.path)).starts_with(&whole));
+        let names: Vec<String> = named.map(|file| file.path.clone()).collect();
+        if names.is_empty() {
+            return Err(CommandError::usage(
+                format!("{} is no file of this workspace", path.display()),
+                "name one of those that `fencepost schema` lists, or a folder of them",
+            ));
+        }
+        wanted.extend(names);
+    }
+    Ok(wanted)
+}
+
+fn whole_path(path: &Path) -> PathBuf {
+    path.canonicalize().unwrap_or_else(|_| path.to_owned())
 }
 
 /// Why a rule says what it says, where that is what is wrong.
@@ -138,7 +165,10 @@ fn summary(vetted: &Vetted, clock: &Clock) -> String {
             .collect::<Vec<_>>()
             .join(", "),
     };
-    let files = count(vetted.files.len() as u64, "file", "files");
+    let mut files = count(vetted.files.len() as u64, "file", "files");
+    if vetted.told_of < vetted.files.len() {
+        files = format!("{} of {files}", vetted.told_of);
+    }
     let Some(rules) = vetted.rules else {
         return format!("{found} in {files}; what fits the devices is told once they are mended");
     };

@@ -143,8 +143,9 @@ impl Page<'_> {
         if let Some(fix) = &verdict.fix {
             self.told(&mut out, "do", &harmless(fix));
         }
-        if !rule.controls.is_empty() {
-            self.told(&mut out, "answers", &harmless(&rule.controls.join(", ")));
+        let controls: Vec<&str> = rule.controls().collect();
+        if !controls.is_empty() {
+            self.told(&mut out, "answers", &harmless(&controls.join(", ")));
         }
         out
     }

@@ -253,7 +253,7 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "exception": verdict.exception.as_ref().map(|exception| json!({
                 "name": exception.name, "because": exception.because, "until": exception.until.map(|until| until.to_string()),
             })),
-            "controls": verdict.rule.controls,
+            "controls": verdict.rule.controls().collect::<Vec<_>>(),
             "scope_last_known": verdict.scope_last_known,
             "opened": verdict.finding.as_ref().map(|finding| finding.opened.to_string()),
             "due": verdict.finding.as_ref().map(|finding| finding.due.to_string()),

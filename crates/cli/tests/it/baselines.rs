@@ -179,6 +179,9 @@ fn a_workspace_may_begin_with_baselines_for_its_kinds_of_machines() {
             assert!(found["because"].is_string() && found["fix"].is_string(), "{found}");
         }
     }
+    let args = fleet(&["vet", "--fail-on", "note"]);
+    let vetted = env.ok(&args.iter().map(String::as_str).collect::<Vec<_>>());
+    assert!(vetted.starts_with("Nothing to mend") && vetted.contains("2 examples"), "{vetted}");
     // What it makes of machines as they come.
     let device = |id: &str, more: Json| {
         let mut device = json!({ "device": id, "collected_at": "2027-03-02T05:00:00Z" });
@@ -260,6 +263,7 @@ fn a_baseline_is_derived_from_good_devices_and_they_pass_it() {
     assert!(!text.contains("192.0.2.1") && !text.contains("deep]"), "{text}");
     // It is taken as it is, and the devices pass it.
     env.write("baselines/till.toml", &text);
+    env.ok(&["vet", "baselines", "--fail-on", "warning"]);
     env.ok(&["assess", "--as-of", "2027-03-02T07:00:00Z"]);
     for device in ["a", "b"] {
         let verdicts = verdicts(&env, device);

@@ -88,7 +88,9 @@ fn lists_come_in_every_format_with_the_same_columns() {
 fn help_has_examples_everywhere() {
     let env = Env::new();
     assert!(env.ok(&["--help"]).contains("Exit codes:"));
-    for command in ["init", "demo", "import", "list", "show", "assess", "try", "why", "access"] {
+    for command in
+        ["init", "demo", "import", "list", "show", "assess", "try", "why", "access", "vet", "schema", "preview"]
+    {
         let help = env.ok(&[command, "--help"]);
         assert!(help.contains("Examples:") && help.contains(&format!("fencepost {command}")), "{help}");
     }

@@ -4,7 +4,7 @@ use bumpalo::Bump;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use super::{Excepted, Exception, Rule, RuleSet};
+use super::{Excepted, Exception, Named, Rule, RuleSet};
 use crate::condition::{Condition, Evaluator};
 use crate::layout::SlotId;
 use crate::value::Value;
@@ -20,6 +20,11 @@ pub(crate) struct Spared {
 }
 
 impl Rule {
+    /// Returns the clauses that it answers for, with their places.
+    pub(crate) fn clauses(&self) -> &[Named] {
+        &self.controls
+    }
+
     /// Returns the requirement.
     pub(crate) fn requirement(&self) -> &Condition {
         &self.require

@@ -109,6 +109,20 @@ impl<'a> Vet<'a> {
         &self.rules.rules()[at]
     }
 
+    /// Returns where it is written what a rule asks for; of what a baseline expects, which is put together, where that is named.
+    fn place(&self, rule: &Rule) -> Option<Span> {
+        let whole = || rule.requirement().text().whole_span();
+        if rule.baseline.is_some() { rule.place.clone().or_else(whole) } else { whole().or_else(|| rule.place.clone()) }
+    }
+
+    /// Returns where a threshold of a rule stands.
+    fn place_of(&self, rule: &Rule, threshold: &Threshold<'_>) -> Option<Span> {
+        match rule.baseline {
+            Some(_) => self.place(rule),
+            None => rule.requirement().text().span(threshold.span.clone()).or_else(|| self.place(rule)),
+        }
+    }
+
     fn stage(&self, rule: usize) -> Stage {
         if self.drafts[rule] { Stage::Draft } else { self.rule(rule).stage(self.at) }
     }
@@ -135,15 +149,15 @@ impl<'a> Vet<'a> {
     pub fn tell(&self, fleet: Option<&Fleet>, around: &Surroundings<'_>) -> Vec<Diagnostic> {
         let fleet = fleet.filter(|fleet| fleet.devices > 0);
         let mut told = Vec::new();
+        let overtaken = self.tell_overtaken(fleet, &mut told);
         if let Some(fleet) = fleet {
             self.tell_reach(fleet, &mut told);
             self.tell_exceptions(fleet, &mut told);
-            self.tell_outcomes(fleet, around, &mut told);
+            self.tell_outcomes(fleet, around, &overtaken, &mut told);
             self.tell_platforms(fleet, &mut told);
             self.tell_members(around, &mut told);
         }
         self.tell_over(&mut told);
-        self.tell_overtaken(fleet, &mut told);
         self.tell_people(around, &mut told);
         self.tell_consequences(&mut told);
         self.tell_groups(&mut told);
@@ -246,38 +260,50 @@ impl<'a> Vet<'a> {
         }
     }
 
-    fn tell_outcomes(&self, fleet: &Fleet, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
+    fn tell_outcomes(
+        &self,
+        fleet: &Fleet,
+        around: &Surroundings<'_>,
+        overtaken: &BTreeSet<usize>,
+        told: &mut Vec<Diagnostic>,
+    ) {
         for (at, (rule, fit)) in self.rules.rules().iter().zip(&fleet.rules).enumerate() {
             let bounds = self.thresholds.iter().zip(&fleet.bounds).filter(|((of, _), _)| *of == at);
             if fit.pass == 0 && fit.fail >= ENOUGH {
                 let mut mistake = Diagnostic::warning(
                     "nobody-passes",
                     format!("none of the {} that rule `{}` can judge passes it", devices(fit.fail), rule.id),
-                    rule.requirement().text().whole_span().or(rule.place.clone()),
+                    self.place(rule),
                 )
-                .help("if it is meant so, it can stay on trial until some of them do");
+                .help(match self.stage(at) {
+                    Stage::Enforced => {
+                        "see what devices report with: fencepost list facts; what is meant for later can stay on trial"
+                    }
+                    Stage::Trial | Stage::Draft => "enforced as it is, it would fail all of them",
+                });
                 // What is wrong is pointed at, where one bound alone decides.
                 let missed = |fit: &fleet::BoundFit| fit.met == 0 && fit.unmet >= ENOUGH;
                 if let Some(((_, threshold), fit)) = bounds.clone().find(|(_, fit)| missed(fit)) {
-                    mistake.span = rule.requirement().text().span(threshold.span.clone());
+                    mistake.span = self.place_of(rule, threshold);
                     let nearest = if threshold.is_least { ("highest", &fit.highest) } else { ("lowest", &fit.lowest) };
                     if let (word, Some(seen)) = nearest {
-                        mistake = mistake.label(format!("the {word} there is is {}", seen.show()));
+                        mistake = mistake.label(format!("the {word} is {}", seen.show()));
                     }
                 }
                 told.push(mistake);
                 continue;
             }
-            if around.failed_once.contains(rule.id.as_str()) || fit.fail > 0 {
+            // Whoever is to take a rule away need not be told to make it stricter.
+            if around.failed_once.contains(rule.id.as_str()) || fit.fail > 0 || overtaken.contains(&at) {
                 continue;
             }
             for ((_, threshold), fit) in bounds.filter(|(_, fit)| fit.unmet == 0 && fit.met >= ENOUGH) {
                 let nearest = if threshold.is_least { ("lowest", &fit.lowest) } else { ("highest", &fit.highest) };
-                let span = rule.requirement().text().span(threshold.span.clone()).or(rule.place.clone());
+                let span = self.place_of(rule, threshold);
                 let message = format!("all {} meet this, and none ever failed rule `{}`", devices(fit.met), rule.id);
                 let mut remark = Diagnostic::remark("everybody-meets", message, span);
                 if let (word, Some(seen)) = nearest {
-                    remark = remark.label(format!("the {word} there is is {}", seen.show()));
+                    remark = remark.label(format!("the {word} is {}", seen.show()));
                 }
                 told.push(remark.help("if it could be stricter, preview a stricter one"));
             }
@@ -285,43 +311,48 @@ impl<'a> Vet<'a> {
     }
 
     fn tell_platforms(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
+        let layout = self.rules.layout();
+        // What several rules of one baseline ask for below one path is told once.
+        let mut all: BTreeMap<(Vec<&str>, &str, &str), Vec<(usize, SlotId, u64)>> = BTreeMap::new();
         for (at, rule) in self.rules.rules().iter().enumerate() {
             for slot in rule.requirement().slots() {
-                let slot = slot.0 as usize;
-                let lacks = |fit: &fleet::PlatformFit| {
-                    fit.reports[slot] == 0 && fit.covered[at] > 0 && fit.missing[at] == fit.covered[at]
+                let lacks = |fit: &&fleet::PlatformFit| {
+                    fit.reports[slot.0 as usize] == 0 && fit.covered[at] > 0 && fit.missing[at] == fit.covered[at]
                 };
-                let named = |fits: &dyn Fn(&fleet::PlatformFit) -> bool| -> Vec<&str> {
-                    fleet.platforms.iter().filter(|(_, fit)| fits(fit)).map(|(platform, _)| &**platform).collect()
-                };
-                let (lacking, having) = (named(&lacks), named(&|fit| fit.reports[slot] > 0));
-                if lacking.is_empty() || having.is_empty() {
-                    continue;
+                let lacking = fleet.platforms.iter().filter(|(_, fit)| lacks(fit));
+                let names: Vec<&str> = lacking.clone().map(|(platform, _)| &**platform).collect();
+                let covered = lacking.map(|(_, fit)| fit.covered[at]).sum();
+                if !names.is_empty() && !self.reporting(fleet, *slot).is_empty() {
+                    let path = layout.slot_path(*slot);
+                    let root = path.split_once('.').map_or(path, |(root, _)| root);
+                    let owner = rule.baseline.as_ref().map_or(rule.id.as_str(), |from| &from.baseline);
+                    all.entry((names, owner, root)).or_default().push((at, *slot, covered));
                 }
-                let covered: u64 = fleet.platforms.values().filter(|fit| lacks(fit)).map(|fit| fit.covered[at]).sum();
-                let path = self.rules.layout().slot_path(SlotId(u32::try_from(slot).unwrap_or(u32::MAX)));
-                let message = format!("rule `{}` can judge no device of {}", rule.id, listed(&lacking));
-                let label = format!(
-                    "`{path}` is reported by {} alone; {} unknown",
-                    listed(&having),
-                    are(covered, "device is", "devices are")
-                );
-                let help = format!(
-                    "leave {} out with `covers`, or ask for what {} report",
-                    listed(&lacking),
-                    if lacking.len() == 1 { "its devices" } else { "their devices" }
-                );
-                told.push(
-                    Diagnostic::warning(
-                        "fact-of-others",
-                        message,
-                        rule.requirement().text().whole_span().or(rule.place.clone()),
-                    )
-                    .label(label)
-                    .help(help),
-                );
             }
         }
+        for ((lacking, owner, _), found) in all {
+            let (at, slot, covered) = found[0];
+            let rule = self.rule(at);
+            let rules: BTreeSet<usize> = found.iter().map(|(at, ..)| *at).collect();
+            let who = match rules.len() {
+                1 => format!("rule `{}`", rule.id),
+                several => format!("{several} rules of `{owner}`"),
+            };
+            let verb = if rules.len() == 1 { "judges" } else { "judge" };
+            let having = self.reporting(fleet, slot);
+            let unknown = if covered == 1 { "1 device is".to_owned() } else { format!("{covered} devices are") };
+            let label =
+                format!("`{}` is reported by {} alone; {unknown} unknown", layout.slot_path(slot), listed(&having));
+            let help = format!("leave {} out with `covers`, or ask for what is reported there", listed(&lacking));
+            let message = format!("{who} {verb} no device of {}", listed(&lacking));
+            told.push(Diagnostic::warning("fact-of-others", message, self.place(rule)).label(label).help(help));
+        }
+    }
+
+    /// Returns the platforms that report the fact of a slot.
+    fn reporting<'f>(&self, fleet: &'f Fleet, slot: SlotId) -> Vec<&'f str> {
+        let all = fleet.platforms.iter().filter(|(_, fit)| fit.reports[slot.0 as usize] > 0);
+        all.map(|(platform, _)| &**platform).collect()
     }
 
     fn tell_members(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
@@ -370,7 +401,8 @@ impl<'a> Vet<'a> {
         }
     }
 
-    fn tell_overtaken(&self, fleet: Option<&Fleet>, told: &mut Vec<Diagnostic>) {
+    /// Returns the rules that another one overtakes.
+    fn tell_overtaken(&self, fleet: Option<&Fleet>, told: &mut Vec<Diagnostic>) -> BTreeSet<usize> {
         let mut done = BTreeSet::new();
         for (at, (strict, weak)) in self.pairs.iter().enumerate() {
             let (one, other) = (self.rule(*strict), self.rule(*weak));
@@ -388,13 +420,14 @@ impl<'a> Vet<'a> {
                 Diagnostic::warning(
                     "overtaken",
                     format!("rule `{}` says nothing that `{}` does not say", other.id, one.id),
-                    other.requirement().text().whole_span().or(other.place.clone()),
+                    self.place(other),
                 )
                 .label(format!("whatever passes `{}` passes this", one.id))
-                .note(one.requirement().text().whole_span().or(one.place.clone()), says)
+                .note(self.place(one), says)
                 .help("take one of them away; if this is the milder warning before the other, give it less severity or more grace"),
             );
         }
+        done
     }
 
     fn tell_people(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
@@ -512,7 +545,8 @@ impl<'a> Vet<'a> {
         let Some(controls) = around.controls else { return };
         let rules = self.rules.rules();
         for control in controls.iter().filter(|control| control.elsewhere.is_none()) {
-            let answering = || (0..rules.len()).filter(|at| rules[*at].controls.contains(&control.clause.text));
+            let answering =
+                || (0..rules.len()).filter(|at| rules[*at].controls().any(|clause| clause == control.clause.text));
             if answering().any(|at| self.stage(at) == Stage::Enforced) {
                 continue;
             }
@@ -535,13 +569,13 @@ impl<'a> Vet<'a> {
         }
         let known = || controls.iter().map(|control| control.clause.text.as_str());
         for rule in rules {
-            for clause in rule.controls.iter().filter(|clause| known().all(|known| known != **clause)) {
-                let help = match nearest(clause, known()) {
+            for clause in rule.clauses().iter().filter(|clause| known().all(|known| known != clause.text)) {
+                let help = match nearest(&clause.text, known()) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => "list it in controls.toml, so that nothing is missed when a rule goes".to_owned(),
                 };
-                let message = format!("`{clause}`, which rule `{}` answers for, is not in controls.toml", rule.id);
-                told.push(Diagnostic::warning("unknown-clause", message, rule.place.clone()).help(help));
+                let message = format!("`{}` is not in controls.toml", clause.text);
+                told.push(Diagnostic::warning("unknown-clause", message, clause.span.clone()).help(help));
             }
         }
     }
@@ -567,10 +601,6 @@ pub fn severities<'d>(all: impl IntoIterator<Item = &'d Diagnostic>) -> [u64; 3]
 
 fn devices(number: u64) -> String {
     if number == 1 { "1 device".to_owned() } else { format!("{number} devices") }
-}
-
-fn are(number: u64, one: &str, several: &str) -> String {
-    format!("{number} {}", if number == 1 { one } else { several })
 }
 
 fn listed(words: &[&str]) -> String {

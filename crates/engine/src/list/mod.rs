@@ -246,7 +246,7 @@ impl Reading<'_> {
                     ("changed", json!(changed.map(|moment| moment.to_string()))),
                     ("excepted", number(|count| count.excepted)),
                     ("awaiting", number(|count| count.awaiting)),
-                    ("controls", json!(rule.controls)),
+                    ("controls", json!(rule.controls().collect::<Vec<_>>())),
                     ("topic", json!(rule.topic)),
                     ("title", json!(rule.title)),
                     ("covers", json!(rule.covers())),

@@ -186,6 +186,6 @@ pub(super) fn settings(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZo
         grace: reader.period(table, "grace"),
         because: reader.string(table, "because"),
         fix: reader.string(table, "fix"),
-        controls: reader.strings(table, "controls"),
+        controls: reader.names(table, "controls"),
     }
 }
