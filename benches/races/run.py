@@ -266,6 +266,7 @@ def ledger_races(fleet, devices):
     device = json.loads(open(fleet).readline())["device"]
     why = median_of(lambda: fencepost("why", device)[0]) * 1000
     print(f"{'why DEVICE, ms':<66} {why:8.1f}   must 50: {'held' if why <= 50 else 'not held'}")
+    told("vet by an assess of every device", median_of(lambda: fencepost("vet", "--quiet", "--as-of", next(moments))[0]) / every, 1)
     for which, condition in [("three in a hundred listed", "= 11"), ("two in three listed", "> 10")]:
         where = median_of(lambda: fencepost("list", "devices", "--where", f"lock.idle_minutes {condition}", "--format", "csv")[0])
         told(f"list devices --where by an assess of every device, {which}", where / every, 0.5)

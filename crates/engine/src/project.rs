@@ -42,6 +42,8 @@ pub struct Project {
     pub digest: String,
     /// What is probably not as meant.
     pub warnings: Vec<Diagnostic>,
+    /// What is wrong in files that no verdict hangs on.
+    pub(crate) asides: Vec<Diagnostic>,
 }
 
 /// Why a workspace could not be used.
@@ -98,6 +100,13 @@ impl Project {
         let digest = digest_of(judged_by(&files));
         let mut workspace = load_workspace(files);
         change(&mut workspace.rules);
+        // Nothing is kept from judging by what is wrong beside it.
+        let is_aside = |mistake: &Diagnostic| {
+            let file = mistake.span.as_ref().and_then(|span| workspace.files.get(span.file.0 as usize));
+            file.and_then(|file| WorkspaceFile::of(&file.path)).is_some_and(|kind| !kind.is_judged_by())
+        };
+        let (asides, own) = std::mem::take(&mut workspace.mistakes).into_iter().partition(is_aside);
+        workspace.mistakes = own;
         let extra: Vec<&str> =
             workspace.config.holder.iter().chain(&workspace.config.fence_by).map(String::as_str).collect();
         // What a broken file leaves out is noise beside why it is broken.
@@ -126,6 +135,7 @@ impl Project {
                 examples: workspace.examples,
                 digest,
                 warnings: mistakes,
+                asides,
             }),
             _ => Err(ProjectError::Mistakes { files: workspace.files, mistakes }),
         }

@@ -92,7 +92,8 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     let platform = layout.want("platform", &trial.dictionary);
     let vet = Vet::new(&trial.rules, &trial.source, drafts, Some(platform), at, zone);
     let known = ledger.map(|ledger| Known::of(project, ledger, at)).transpose()?.unwrap_or_default();
-    let (mut told, mut devices) = (project.warnings.clone(), None);
+    let mut told: Vec<Diagnostic> = project.warnings.iter().chain(&project.asides).cloned().collect();
+    let mut devices = None;
     let around = Surroundings {
         controls: project.has_controls().then_some(&project.controls),
         holder: project.config.holder.as_deref(),
@@ -127,7 +128,14 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
         }
     }
     let key = project.key_for_reading()?;
-    let failed = project.examples.iter().filter_map(|example| examples::check(&trial, &key, example, at));
+    // Of a file that is not TOML who knows what was read.
+    let is_whole = |file| {
+        let is_broken =
+            |told: &Diagnostic| told.code == "toml" && told.span.as_ref().map(|span| span.file) == Some(file);
+        !project.asides.iter().any(is_broken)
+    };
+    let readable = project.examples.iter().filter(|example| is_whole(example.place.file));
+    let failed = readable.filter_map(|example| examples::check(&trial, &key, example, at));
     let mut mistakes: Vec<Mistake> = told.into_iter().map(|told| Mistake { told, evidence: None }).collect();
     mistakes.extend(failed.map(|(told, evidence)| Mistake { told, evidence }));
     // What is worst first.

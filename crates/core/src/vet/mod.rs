@@ -24,6 +24,9 @@ const OLD_DRAFT: SignedDuration = SignedDuration::from_hours(30 * 24);
 /// From fewer devices nothing is concluded about a threshold.
 const ENOUGH: u64 = 2;
 
+/// For no more names than this one is looked for that was meant.
+const MOST_LOOKED_UP: usize = 20;
+
 /// What is told, with what it is about, in a few words.
 pub const CODES: [(&str, &str); 20] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
@@ -356,6 +359,7 @@ impl<'a> Vet<'a> {
     }
 
     fn tell_members(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
+        let mut looked_up = 0;
         let mut check = |named: &Named, kind: GroupKind| {
             let (known, noun, list) = match kind {
                 GroupKind::Devices => (around.devices, "device", "fencepost list devices"),
@@ -364,7 +368,10 @@ impl<'a> Vet<'a> {
             if known.is_empty() || known.contains(&named.text) {
                 return;
             }
-            let help = match nearest(&named.text, known.iter().map(String::as_str)) {
+            // A long list of those who left is not to be held against every name there is.
+            looked_up += 1;
+            let near = (looked_up <= MOST_LOOKED_UP).then(|| nearest(&named.text, known.iter().map(String::as_str)));
+            let help = match near.flatten() {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => format!("see who there is with: {list}"),
             };
