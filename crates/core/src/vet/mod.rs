@@ -315,8 +315,8 @@ impl<'a> Vet<'a> {
 
     fn tell_platforms(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
         let layout = self.rules.layout();
-        // What several rules of one baseline ask for below one path is told once.
-        let mut all: BTreeMap<(Vec<&str>, &str, &str), Vec<(usize, SlotId, u64)>> = BTreeMap::new();
+        // What several rules of one baseline ask for below one path is told once: of which platforms, whose and what.
+        let mut all: BTreeMap<(Vec<&str>, &str, &str), Vec<Lack>> = BTreeMap::new();
         for (at, rule) in self.rules.rules().iter().enumerate() {
             for slot in rule.requirement().slots() {
                 let lacks = |fit: &&fleet::PlatformFit| {
@@ -329,14 +329,14 @@ impl<'a> Vet<'a> {
                     let path = layout.slot_path(*slot);
                     let root = path.split_once('.').map_or(path, |(root, _)| root);
                     let owner = rule.baseline.as_ref().map_or(rule.id.as_str(), |from| &from.baseline);
-                    all.entry((names, owner, root)).or_default().push((at, *slot, covered));
+                    all.entry((names, owner, root)).or_default().push(Lack { rule: at, slot: *slot, covered });
                 }
             }
         }
         for ((lacking, owner, _), found) in all {
-            let (at, slot, covered) = found[0];
-            let rule = self.rule(at);
-            let rules: BTreeSet<usize> = found.iter().map(|(at, ..)| *at).collect();
+            let Lack { rule, slot, covered } = found[0];
+            let rule = self.rule(rule);
+            let rules: BTreeSet<usize> = found.iter().map(|lack| lack.rule).collect();
             let who = match rules.len() {
                 1 => format!("rule `{}`", rule.id),
                 several => format!("{several} rules of `{owner}`"),
@@ -586,6 +586,14 @@ impl<'a> Vet<'a> {
             }
         }
     }
+}
+
+/// A rule that asks for a fact which is not reported of devices that it covers.
+#[derive(Clone, Copy)]
+struct Lack {
+    rule: usize,
+    slot: SlotId,
+    covered: u64,
 }
 
 /// Returns what a code is about, in a few words.

@@ -22,13 +22,10 @@ static CONTROL: Shape = Shape::new(
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Vec<Control> {
     let mut found: Vec<Control> = Vec::new();
     for table in reader.tables(root, "control") {
-        let Some(clause) = reader.named(&table, "clause") else {
-            if table.get("clause").is_none() {
-                let help = "write clause = \"ISO 27001 A.8.1\"";
-                reader.error("incomplete", "a [[control]] names its `clause`", table.heading(), help);
-            }
+        if !reader.is_complete(&table, "a [[control]]", "write clause = \"ISO 27001 A.8.1\"") {
             continue;
-        };
+        }
+        let Some(clause) = reader.named(&table, "clause") else { continue };
         if let Some(first) = found.iter().find(|other| other.clause.text == clause.text) {
             let message = format!("`{}` stands here twice", clause.text);
             let mistake = Diagnostic::error("doubled-id", message, clause.span.clone())

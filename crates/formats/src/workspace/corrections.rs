@@ -25,15 +25,7 @@ static CORRECTION: Shape = Shape::new(
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut Vec<Correction>) {
     for table in reader.tables(root, "correction") {
-        let missing: Vec<&str> =
-            CORRECTION.needs.iter().copied().flatten().copied().filter(|key| table.get(key).is_none()).collect();
-        if !missing.is_empty() {
-            reader.error(
-                "incomplete",
-                format!("a correction needs {}", missing.join(", ")),
-                table.heading(),
-                "it says what, why, who says so, and until when",
-            );
+        if !reader.is_complete(&table, "a correction", "it says what, why, who says so, and until when") {
             continue;
         }
         let (device, fact) = (reader.string(&table, "device"), reader.string(&table, "fact"));

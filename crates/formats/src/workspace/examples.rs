@@ -59,15 +59,8 @@ fn outcomes() -> Vec<&'static str> {
 pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Vec<Example> {
     let mut found = Vec::new();
     for table in reader.tables(root, "example") {
-        let missing: Vec<&str> =
-            EXAMPLE.needs.iter().copied().flatten().copied().filter(|key| table.get(key).is_none()).collect();
-        if !missing.is_empty() {
-            reader.error(
-                "incomplete",
-                format!("an example needs {}", missing.join(", ")),
-                table.heading(),
-                "it says which rule, what is known of a device, and what the rule is to say of it",
-            );
+        let help = "it says which rule, what is known of a device, and what the rule is to say of it";
+        if !reader.is_complete(&table, "an example", help) {
             continue;
         }
         let place = reader.span(table.heading());

@@ -306,6 +306,16 @@ impl<'r> Reader<'r> {
         Some(self.opened(inner, value.span(), table.shape.kind(key).and_then(Kind::shape)?))
     }
 
+    /// Whether a table has each of the keys that it needs; what it lacks is reported.
+    pub fn is_complete(&mut self, table: &Table<'_>, what: &str, help: &str) -> bool {
+        let needed = table.shape.needs.iter().filter(|any| any.len() == 1).copied().flatten();
+        let missing: Vec<&str> = needed.copied().filter(|key| table.get(key).is_none()).collect();
+        if !missing.is_empty() {
+            self.error("incomplete", format!("{what} needs {}", missing.join(", ")), table.heading(), help);
+        }
+        missing.is_empty()
+    }
+
     /// A value that stands for a fact: a text, a number, or true or false.
     pub fn datum(&mut self, key: &str, value: &Value<'_>, help: &str) -> Option<Datum> {
         let found = match value.get_ref() {
