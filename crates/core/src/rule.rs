@@ -316,6 +316,27 @@ impl Rule {
         print(self) == print(other)
     }
 
+    /// Returns whether nothing that verdicts, and what follows from them, may hang on is another in another rule; both are of
+    /// workspaces with the same groups and facts.
+    pub fn is_same_as(&self, other: &Self) -> bool {
+        let own = |rule: &Self| {
+            (rule.id.clone(), rule.severity, rule.stage, rule.enforced_from, rule.grace, rule.was.clone())
+        };
+        let exception = |one: &Exception| format!("{:?} {:?} {:?}", one.whom, one.because, one.until);
+        let scope = |scope: &Scope| {
+            let covers = scope.covers.as_ref().map(|condition| condition.as_str().to_owned());
+            (scope.groups.clone(), covers, scope.except.iter().map(exception).collect::<Vec<_>>())
+        };
+        let heir = |heir: &Yield| (heir.baseline.clone(), scope(&heir.scope), heir.stage, heir.enforced_from);
+        let fix = |fix: &FixWhen| (fix.when.as_str().to_owned(), fix.say.clone(), fix.awaiting);
+        let judging = |rule: &Self| {
+            let heirs: Vec<_> = rule.yields.iter().map(heir).collect();
+            let fixes: Vec<_> = rule.fix_when.iter().map(fix).collect();
+            (rule.require.as_str().to_owned(), scope(&rule.scope), heirs, fixes)
+        };
+        own(self) == own(other) && judging(self) == judging(other)
+    }
+
     /// Returns whether it is a draft, which nobody is judged by.
     pub fn is_draft(&self) -> bool {
         self.stage == Stage::Draft

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use fencepost_core::{Finding, Standing, standing_at};
-use fencepost_store::{AssessedRow, DeviceRow, FactsRow, FindingRow, Held, LedgerError, PackedObservation, Reader};
+use fencepost_store::{
+    AssessedRow, DeviceRow, FactsRow, FindingRow, Held, LedgerError, PackedObservation, Reader, Stamps,
+};
 use jiff::Timestamp;
 
 use crate::assess::outcome::Outcome;
@@ -44,15 +46,15 @@ impl Batch {
         mut self,
         reader: &Reader<'_>,
         devices: &mut impl Iterator<Item = DeviceRow>,
-        stamp: i64,
+        stamps: Stamps,
         needs_documents: impl Fn(&DeviceRow, &Held, usize) -> bool,
     ) -> Result<Option<Self>, LedgerError> {
         self.take(devices);
-        reader.hold(&self.devices, stamp, &mut self.held)?;
+        reader.hold(&self.devices, stamps, &mut self.held)?;
+        let needed = |(at, device): (usize, &DeviceRow)| needs_documents(device, &self.held, at).then_some(at);
+        let needed: Vec<usize> = self.devices.iter().enumerate().filter_map(needed).collect();
+        reader.packed_now(&self.devices, &needed, |at, said| self.documents.entry(at).or_default().push(said))?;
         for (at, device) in self.devices.iter().enumerate() {
-            if needs_documents(device, &self.held, at) {
-                self.documents.insert(at, reader.packed_observations(&device.name, None)?);
-            }
             if self.held.assessed(at).is_none() {
                 self.findings.insert(at, reader.findings_now(device)?);
             }
@@ -68,7 +70,7 @@ impl Batch {
         run: i64,
     ) -> Result<Option<Self>, LedgerError> {
         self.take(devices);
-        reader.hold(&[], 0, &mut self.held)?;
+        reader.hold(&[], Stamps::default(), &mut self.held)?;
         for (at, device) in self.devices.iter().enumerate() {
             self.documents.insert(at, reader.packed_observations(&device.name, Some(run))?);
         }

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use fencepost_core::{Diagnostic, Stage, Standing};
-use fencepost_store::{Held, Ledger, Look, Reader};
+use fencepost_store::{Held, Ledger, Look, Reader, Stamps};
 use jiff::Timestamp;
 
 use crate::assess::outcome::{Outcome, verdict_of};
@@ -190,7 +190,7 @@ fn snapshot(
     };
     let (all, mut held) = (reader.devices(Look::All)?, Held::default());
     for devices in all.chunks(DEVICES) {
-        reader.hold(devices, 0, &mut held)?;
+        reader.hold(devices, Stamps::default(), &mut held)?;
         for (at, device) in devices.iter().enumerate() {
             if let Some(outcome) = held.assessed(at).and_then(|row| Outcome::from_bytes(row.outcome)) {
                 snapshot.devices.insert(device.name.clone(), (outcome.standing(), outcome.verdicts.to_vec()));

@@ -8,7 +8,7 @@ use std::time::Duration;
 use bumpalo::Bump;
 use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
 use fencepost_formats::Clock;
-use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Look, Reader, RunRow, SpellKind};
+use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Look, Reader, RunRow, SpellKind, Stamps};
 use jiff::Timestamp;
 
 use crate::codec;
@@ -271,7 +271,8 @@ impl<'r> Reading<'r> {
         let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
         let needed: Vec<bool> = layout.slots().map(|slot| needed.contains(&slot)).collect();
         let is_needed = |slot: SlotId| needed[slot.0 as usize];
-        let (stamp, bodies) = (project.facts_stamp(), self.reader.bodies()?);
+        let stamps = Stamps { now: project.facts_stamp(), earlier: None };
+        let bodies = self.reader.bodies()?;
         let by_documents = |arena: &mut Bump, unpacker: &mut BodyUnpacker<'_>, job: &Job<'_>| {
             arena.reset();
             let stored = job.documents.iter().map(|stored| stored.unpack(unpacker)).collect::<Result<_, _>>()?;
@@ -294,7 +295,7 @@ impl<'r> Reading<'r> {
             |(devices, batches, ..)| {
                 let batch = batches.pop().unwrap_or_default();
                 let batch = match self.run {
-                    None => batch.fill(&self.reader, devices, stamp, |_, _, _| !packed_will_do),
+                    None => batch.fill(&self.reader, devices, stamps, |_, _, _| !packed_will_do),
                     // What is beside the devices is of now.
                     Some(run) => batch.fill_with_documents(&self.reader, devices, run),
                 };

@@ -116,13 +116,29 @@ grace = "1d"
 except = [{ device = "d1", until = 2027-03-09, because = "in dry dock" }, { group = "new-hands" }]
 fix_when = [{ when = 'age(seen) < duration("P3D")', say = "restart it", awaiting = true }]
 "#;
+    let mut rules = rules.to_vec();
+    // The same rules in another order, fewer, more (also such as read other paths), and one that covers others.
+    match edition / 6 % 6 {
+        1 => rules.reverse(),
+        2 => drop(rules.remove(0)),
+        3 => rules.insert(2, ("more", "crewed", "kind != \"laptop\" or ok".to_owned(), "1d", "enforced")),
+        4 => rules.push((
+            "tagged",
+            "every-device",
+            "present(tag.color) or kind = \"laptop\"".to_owned(),
+            "0",
+            "enforced",
+        )),
+        5 => rules[3].1 = "crewed",
+        _ => {}
+    }
     let plain: String = rules
         .iter()
         .map(|(id, group, require, grace, stage)| {
             format!("[[rule]]\nid = \"{id}\"\ngroups = [\"{group}\"]\ngrace = \"{grace}\"\nstage = \"{stage}\"\nrequire = '{require}'\n\n")
         })
         .collect();
-    plain + dated
+    format!("# Edition {edition}.\n{plain}{dated}")
 }
 
 /// One thing that happens before an assessment.
@@ -410,7 +426,7 @@ fn steps() -> impl Strategy<Value = (Step, Next)> {
             Step::State { list, devices }
         }),
         1 => prop::collection::vec((0usize..3, any::<bool>(), 0i64..120), 1..4).prop_map(Step::People),
-        1 => (0usize..6).prop_map(Step::Rules),
+        2 => (0usize..36).prop_map(Step::Rules),
         1 => few.clone().prop_map(|few| Step::Corrections(few.into_iter().collect())),
         1 => (few, prop::option::of((0usize..4, 0usize..6, -9i64..30)))
             .prop_map(|(few, renamed)| Step::Devices(few.into_iter().collect(), renamed)),

@@ -23,7 +23,7 @@ pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use rows::{
     AssessedRow, DeviceRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation, PersonRow, Reader,
-    RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
+    RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation,
 };
 pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewBody, NewObservation, PackedFacts, Writer};
@@ -117,7 +117,7 @@ impl Ledger {
             .set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)
             .map_err(doing("open", &self.path))?;
         self.connection
-            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY; PRAGMA cache_size = -65536;")
+            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY; PRAGMA cache_size = -16384;")
             .map_err(doing("open", &self.path))
     }
 

@@ -157,6 +157,8 @@ pub struct FactsRow<'h> {
     pub collected: Timestamp,
     /// The facts; none where they were packed by other paths than those of the stamp that was asked for, or not at all.
     pub packed: Option<&'h [u8]>,
+    /// The facts by the paths of the earlier stamp that was asked for, where they are packed by those.
+    pub earlier: Option<&'h [u8]>,
     /// Volatile facts of it are kept apart.
     pub has_apart: bool,
 }
@@ -169,6 +171,7 @@ struct HeldFacts {
     source: Arc<str>,
     collected: Timestamp,
     packed: Option<Range<usize>>,
+    earlier: Option<Range<usize>>,
     has_apart: bool,
 }
 
@@ -200,6 +203,15 @@ impl<B> AssessedRow<B> {
         let [input, outcome, findings] = [&self.input, &self.outcome, &self.findings].map(change);
         AssessedRow { input, until, collected, outcome, findings }
     }
+}
+
+/// Which packed facts are held: those by the paths that the rules read now, and those by paths that others read before.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Stamps {
+    /// Of now.
+    pub now: i64,
+    /// Of before, where they are of use.
+    pub earlier: Option<i64>,
 }
 
 /// What is held of some devices for judging them, in buffers that can be filled again.
@@ -234,6 +246,7 @@ impl Held {
             source: &said.source,
             collected: said.collected,
             packed: said.packed.clone().map(|range| &self.bytes[range]),
+            earlier: said.earlier.clone().map(|range| &self.bytes[range]),
             has_apart: said.has_apart,
         })
     }
@@ -510,9 +523,9 @@ impl<'c> Reader<'c> {
         }
     }
 
-    /// Takes what is held of devices into buffers; `stamp` names the paths that the rules read. Devices whose numbers lie close
-    /// together are read in one go.
-    pub fn hold(&self, devices: &[DeviceRow], stamp: i64, into: &mut Held) -> Result<(), LedgerError> {
+    /// Takes what is held of devices into buffers; the stamps name the paths that the rules read, now and perhaps earlier. Devices
+    /// whose numbers lie close together are read in one go.
+    pub fn hold(&self, devices: &[DeviceRow], stamps: Stamps, into: &mut Held) -> Result<(), LedgerError> {
         into.clear(devices.len());
         let mut order: Vec<(i64, usize)> = devices.iter().enumerate().map(|(at, device)| (device.number, at)).collect();
         order.sort_unstable();
@@ -543,19 +556,23 @@ impl<'c> Reader<'c> {
                 let number = row.get(1)?;
                 let source = sources.get(&number).cloned().unwrap_or_default();
                 let (collected, has_apart) = (moment(row.get(2)?), row.get(3)?);
-                held.facts.push(HeldFacts { device: at, number, source, collected, packed: None, has_apart });
+                let (packed, earlier) = (None, None);
+                held.facts.push(HeldFacts { device: at, number, source, collected, packed, earlier, has_apart });
                 Ok(())
             })
             .and_then(|()| {
                 fill(&mut facts, &|held, at, row| {
                     let source: i64 = row.get(1)?;
-                    if row.get::<_, i64>(2)? == stamp {
+                    let stamp: i64 = row.get(2)?;
+                    if stamp == stamps.now || Some(stamp) == stamps.earlier {
                         let packed = held.keep(row, 3)?;
                         // Both come in the same order.
                         let is_its_own = |said: &HeldFacts| (said.device, said.number) == (at, source);
                         if let Some(more) = held.facts[next.get()..].iter().position(is_its_own) {
                             next.set(next.get() + more);
-                            held.facts[next.get()].packed = Some(packed);
+                            let said = &mut held.facts[next.get()];
+                            let place = if stamp == stamps.now { &mut said.packed } else { &mut said.earlier };
+                            *place = Some(packed);
                         }
                     }
                     Ok(())
@@ -570,6 +587,48 @@ impl<'c> Reader<'c> {
             .map_err(&failed)?;
         }
         into.facts.sort_by(|a, b| (a.device, &a.source).cmp(&(b.device, &b.source)));
+        Ok(())
+    }
+
+    /// Hands on what every source now says of some devices, by their positions among `devices`, bodies as they are kept; by
+    /// source. Devices whose numbers lie close together are read in one go.
+    pub fn packed_now(
+        &self,
+        devices: &[DeviceRow],
+        wanted: &[usize],
+        mut each: impl FnMut(usize, PackedObservation),
+    ) -> Result<(), LedgerError> {
+        let mut order: Vec<(i64, usize)> = wanted.iter().map(|at| (devices[*at].number, *at)).collect();
+        if order.is_empty() {
+            return Ok(());
+        }
+        order.sort_unstable();
+        let failed = self.failed();
+        let sources = self.source_names()?;
+        let mut statement = self
+            .connection
+            .prepare_cached(
+                "SELECT c.device, c.source, c.collected, b.body, c.apart, c.document FROM current c \
+                 JOIN document b ON b.id = c.document WHERE c.device BETWEEN ?1 AND ?2",
+            )
+            .map_err(&failed)?;
+        let mut found: Vec<(usize, PackedObservation)> = Vec::new();
+        let mut read = |close: &[(i64, usize)]| {
+            let mut rows = statement.query([close[0].0, close[close.len() - 1].0])?;
+            while let Some(row) = rows.next()? {
+                let number: i64 = row.get(0)?;
+                if let Ok(at) = close.binary_search_by_key(&number, |(number, _)| *number) {
+                    let source = sources.get(&row.get(1)?).map_or_else(String::new, |name| name.to_string());
+                    let (collected, body) = (moment(row.get(2)?), row.get(3)?);
+                    let said = PackedObservation { source, collected, body, apart: row.get(4)?, document: row.get(5)? };
+                    found.push((close[at].1, said));
+                }
+            }
+            Ok(())
+        };
+        order.chunk_by(|a, b| b.0 - a.0 <= CLOSE).try_for_each(&mut read).map_err(&failed)?;
+        found.sort_by(|(a, one), (b, other)| (a, &one.source).cmp(&(b, &other.source)));
+        found.into_iter().for_each(|(at, said)| each(at, said));
         Ok(())
     }
 

@@ -97,7 +97,7 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
     // Filled again and again, with fewer and fewer devices.
     for step in [1, 2, 5, 11] {
         let asked: Vec<_> = all.iter().rev().step_by(step).cloned().collect();
-        reader.hold(&asked, 1, &mut held).unwrap();
+        reader.hold(&asked, Stamps { now: 1, earlier: None }, &mut held).unwrap();
         for (at, device) in asked.iter().enumerate() {
             let imported = names.iter().position(|name| *name == device.name).unwrap();
             let pack = format!("facts of {}", device.name);

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use fencepost_core::{Diagnostic, Reason, Rule, VerdictOutcome};
-use fencepost_store::{Held, LedgerError, Look, Reader};
+use fencepost_store::{Held, LedgerError, Look, Reader, Stamps};
 
 use super::outcome::{Outcome, verdict_of};
 use crate::gather::DEVICES;
@@ -52,7 +52,7 @@ pub(super) fn conflicts(project: &Project, reader: &Reader<'_>) -> Result<Vec<Di
     }
     let (all, mut held) = (reader.devices(Look::All)?, Held::default());
     for devices in all.chunks(DEVICES) {
-        reader.hold(devices, 0, &mut held)?;
+        reader.hold(devices, Stamps::default(), &mut held)?;
         for (at, device) in devices.iter().enumerate() {
             let outcome = held.assessed(at).and_then(|row| Outcome::from_bytes(row.outcome));
             let Some(outcome) = outcome else { continue };

@@ -7,12 +7,13 @@
 pub(crate) mod conflicts;
 mod counts;
 pub(crate) mod inputs;
+mod kin;
 pub(crate) mod outcome;
 mod report;
 pub(crate) mod tally;
 mod weigh;
 
-use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer};
+use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Stamps, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -29,6 +30,7 @@ use crate::renames::apply_renamings;
 use crate::taken::TakenVerdicts;
 use crate::workers::{cores, handed_out};
 use inputs::Inputs;
+use kin::Kin;
 use tally::Tally;
 use weigh::{Desk, FindingChanges, Judgement, Settling, Weighed, Weigher, needs_documents};
 
@@ -133,13 +135,23 @@ pub(crate) fn assess_within<'l>(
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
     let (stamp, total) = (inputs.stamp, devices.len() as u64);
+    let kin = if same_rules { None } else { kin(&writer, project, last.as_ref(), at)? };
+    let stamps = Stamps { now: stamp, earlier: kin.as_ref().map(|kin| kin.stamp).filter(|earlier| *earlier != stamp) };
     let mut pass =
         Pass { project, run, stamp, anew, writer, tally, seen: 0, total, taken: 0, batches: Vec::new(), progress };
     if !devices.is_empty() {
         let people = People::load(&pass.writer.reader().people(None)?, project, at);
         let judge = Judge::new(project, &people, at);
         let bodies = pass.writer.reader().bodies()?;
-        let weigher = Weigher { judge: &judge, inputs: &inputs, run, anew, same_rules, taken: options.verdicts };
+        let weigher = Weigher {
+            judge: &judge,
+            inputs: &inputs,
+            run,
+            anew,
+            same_rules,
+            kin: kin.as_ref(),
+            taken: options.verdicts,
+        };
         let mut devices = devices.into_iter();
         // A few devices are not worth a thread.
         let workers = if pass.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
@@ -148,7 +160,7 @@ pub(crate) fn assess_within<'l>(
             workers,
             |pass| {
                 let batch = pass.batches.pop().unwrap_or_default();
-                Ok(batch.fill(&pass.writer.reader(), &mut devices, pass.stamp, needs_documents)?)
+                Ok(batch.fill(&pass.writer.reader(), &mut devices, stamps, needs_documents)?)
             },
             || Desk::new(&bodies),
             |desk, batch: Batch| {
@@ -211,6 +223,22 @@ fn plan(
     let people_until = reader.setting(PEOPLE_UNTIL)?.and_then(|text| text.parse::<i64>().ok());
     let stays = is_now(WORKSPACE, &inputs.workspace)? && people_until.is_some_and(|until| at.as_microsecond() < until);
     Ok(Plan { tally, look: if stays { Look::Changed(at) } else { Look::All }, anew: false, same_rules })
+}
+
+/// Returns what the rules have in common with those by which devices came to what is kept of them; none where that is not known.
+fn kin(
+    writer: &Writer<'_>,
+    project: &Project,
+    last: Option<&RunRow>,
+    at: Timestamp,
+) -> Result<Option<Kin>, EngineError> {
+    let reader = writer.reader();
+    let Some(digest) = last.and_then(|last| last.rule_set.as_deref()) else { return Ok(None) };
+    let text = reader.rule_set(digest)?;
+    let Some(earlier) = text.and_then(|text| Project::from_text(&project.root, &text)) else { return Ok(None) };
+    // By another version of the program, or other time-zone data, the same rules may say something else.
+    let is_it = reader.setting(RULES)?.as_deref() == Some(&*Inputs::of(&earlier).rules);
+    Ok(if is_it { Kin::of(&earlier, project, at) } else { None })
 }
 
 /// An assessment on its way through the devices.

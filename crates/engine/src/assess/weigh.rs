@@ -14,6 +14,7 @@ use jiff::Timestamp;
 use serde_json::json;
 
 use super::inputs::Inputs;
+use super::kin::Kin;
 use super::outcome::{Digest, Outcome, code_of, reported};
 use crate::codec;
 use crate::decisions::usual_decisions;
@@ -124,6 +125,14 @@ pub(super) struct Settling {
     pub holders: Option<Vec<String>>,
 }
 
+impl Settling {
+    /// Of a device of which nothing is to be written.
+    fn nothing(outcome: Outcome) -> Self {
+        let changes = FindingChanges::default();
+        Self { changes, outcome, row: None, verdicts: None, standing: None, decisions: None, holders: None }
+    }
+}
+
 /// Weighs devices.
 pub(super) struct Weigher<'w> {
     pub judge: &'w Judge<'w>,
@@ -133,6 +142,8 @@ pub(super) struct Weigher<'w> {
     pub anew: bool,
     /// What devices came to before was by the same rules.
     pub same_rules: bool,
+    /// What the rules have in common with those by which it was, where they are others.
+    pub kin: Option<&'w Kin>,
     /// Verdicts that were worked out elsewhere.
     pub taken: Option<&'w TakenVerdicts>,
 }
@@ -241,6 +252,38 @@ impl Weigher<'_> {
             weighed.result = Judgement::Same;
             return Ok(weighed);
         }
+        if let (Some(kin), Some(before), Some(was)) = (self.kin, &before, &outcome_before)
+            && judge.at < before.until
+            && self.is_known(&judged, &observations, facts, &input, before.input)
+            && kin.leaves_be(was, &codes)
+            // What a device owes is told in the order of the rules.
+            && kept_verdicts(judge, &verdicts) == was.kept[0]
+        {
+            let outcome = Outcome {
+                kept: was.kept,
+                standing: was.standing,
+                covered: was.covered,
+                stale: was.stale,
+                verdicts: codes,
+                reported: reported(&judged),
+            };
+            // What the moments hung on that came from rules which are gone, nobody knows any more.
+            let until = watch.until().min(before.until);
+            let row = AssessedRow {
+                input,
+                until,
+                collected: before.collected,
+                outcome: outcome.to_bytes(),
+                findings: before.findings.to_vec(),
+            };
+            if row.borrowed() == *before {
+                weighed.result = Judgement::Same;
+            } else {
+                weighed.result =
+                    Judgement::Settled(Box::new(Settling { row: Some(row), ..Settling::nothing(outcome) }));
+            }
+            return Ok(weighed);
+        }
         let ByLife { current: earlier, past, over } = self.by_life(name, facts, findings()?);
         weighed.over = FindingChanges::closed(&over, self.run);
         let settled = settle(
@@ -264,9 +307,7 @@ impl Weigher<'_> {
             covered: settled.covered,
             stale: !judged.input.facts.is_fresh(),
             kept: [
-                digest(
-                    failing(judge, &verdicts).flat_map(|(rule, verdict)| [rule.id.as_str(), verdict.outcome.as_str()]),
-                ),
+                kept_verdicts(judge, &verdicts),
                 digest(decisions.iter().flat_map(|(subject, words, _)| [subject.as_str(), words])),
                 digest(holders.iter().map(String::as_str)),
             ],
@@ -297,6 +338,26 @@ impl Weigher<'_> {
             outcome,
         }));
         Ok(weighed)
+    }
+
+    /// Whether what a device is judged by, besides the rules, is what it was; where the rules read other paths now, by the facts
+    /// as the earlier ones read them.
+    fn is_known(
+        &self,
+        judged: &Judged<'_>,
+        observations: &[Observation<'_>],
+        facts: &[FactsRow<'_>],
+        input: &[u8],
+        before: &[u8],
+    ) -> bool {
+        if self.kin.is_none_or(|kin| kin.stamp == self.inputs.stamp) {
+            return input == before;
+        }
+        let earlier = |said: &Observation<'_>| {
+            facts.iter().find(|row| row.source == said.source && Some(row.collected) == said.collected)?.earlier
+        };
+        let earlier: Option<Vec<&[u8]>> = observations.iter().map(earlier).collect();
+        earlier.is_some_and(|earlier| self.inputs.of_device(self.judge, judged, observations, &earlier) == before)
     }
 
     /// Parts the findings of a device by its lives.
@@ -349,6 +410,11 @@ fn failing<'v>(judge: &'v Judge<'_>, verdicts: &'v Verdicts) -> impl Iterator<It
     let rules = judge.project.rules.rules();
     let is_quiet = |verdict: &Verdict| matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
     verdicts.all.iter().filter(move |verdict| !is_quiet(verdict)).map(|verdict| (&rules[verdict.rule], verdict))
+}
+
+/// A digest of the verdicts that are no pass.
+fn kept_verdicts(judge: &Judge<'_>, verdicts: &Verdicts) -> Digest {
+    digest(failing(judge, verdicts).flat_map(|(rule, verdict)| [rule.id.as_str(), verdict.outcome.as_str()]))
 }
 
 fn verdict_spell((rule, verdict): (&Rule, &Verdict), at: Timestamp) -> Spell {

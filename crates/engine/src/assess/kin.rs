@@ -1,0 +1,85 @@
+//! What edited rules have in common with those of the last assessment, so that a device of which they say the same need not be
+//! settled again.
+
+use fencepost_core::{Rule, Stage, VerdictOutcome};
+use fencepost_formats::WorkspaceFile;
+use jiff::Timestamp;
+
+use super::outcome::{Outcome, verdict_of};
+use crate::project::Project;
+
+/// How the rules of a project lie to those of the last assessment.
+#[derive(Debug)]
+pub(super) struct Kin {
+    /// Of each rule that is judged by: whether it counts, where its verdict stands among those of before, and whether nothing
+    /// about it has changed.
+    rules: Vec<(bool, Option<(usize, bool)>)>,
+    /// Where the verdicts of rules stand that are no more.
+    gone: Vec<usize>,
+    /// How many verdicts there were.
+    before: usize,
+    /// Names the paths that the rules read.
+    pub stamp: i64,
+}
+
+impl Kin {
+    /// Compares a project with that of the last assessment; none where more than rules and baselines differ, or a rule was renamed.
+    pub(super) fn of(earlier: &Project, now: &Project, at: Timestamp) -> Option<Self> {
+        let others = |project: &Project| -> Vec<(String, String)> {
+            let is_other = |path: &str| {
+                use WorkspaceFile::{Baselines, Corrections, Devices, Rules};
+                let kind = WorkspaceFile::of(path);
+                // What is said of single devices by hand is part of what each is judged by.
+                !matches!(kind, Some(Baselines | Corrections | Devices | Rules))
+                    && kind.is_none_or(WorkspaceFile::is_judged_by)
+            };
+            let files = project.files.iter().filter(|file| is_other(&file.path));
+            files.map(|file| (file.path.clone(), file.text.clone())).collect()
+        };
+        if others(earlier) != others(now) {
+            return None;
+        }
+        let judged = |project: &'_ Project| -> Vec<Rule> {
+            project.rules.rules().iter().filter(|rule| !rule.is_draft()).cloned().collect()
+        };
+        let (before, rules) = (judged(earlier), judged(now));
+        let place = |all: &[Rule], rule: &Rule| all.iter().position(|known| known.id == rule.id);
+        // What was found by a rule follows it to another name.
+        if rules.iter().any(|rule| !rule.was.is_empty() && place(&before, rule).is_none()) {
+            return None;
+        }
+        let of_rule = |rule: &Rule| {
+            let was = place(&before, rule).map(|at| (at, before[at].is_same_as(rule)));
+            (rule.stage(at) == Stage::Enforced, was)
+        };
+        Some(Self {
+            rules: rules.iter().map(of_rule).collect(),
+            gone: (0..before.len()).filter(|at| place(&rules, &before[*at]).is_none()).collect(),
+            before: before.len(),
+            stamp: earlier.facts_stamp(),
+        })
+    }
+
+    /// Returns whether verdicts by the rules of now leave everything as it was settled before, of a device of which the same is
+    /// known: the rules that changed find nothing, and found nothing.
+    pub(super) fn leaves_be(&self, before: &Outcome<&[u8]>, codes: &[u8]) -> bool {
+        if before.verdicts.len() != self.before || codes.len() != self.rules.len() {
+            return false;
+        }
+        let outcome = |code: u8| verdict_of(0, code).outcome;
+        let is_quiet = |code: u8| matches!(outcome(code), VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
+        let mut covered = false;
+        for ((counts, was), code) in self.rules.iter().zip(codes) {
+            covered |= *counts && outcome(*code) != VerdictOutcome::NotApplicable;
+            let stays = match was {
+                Some((at, true)) => before.verdicts[*at] == *code,
+                Some((at, false)) => is_quiet(before.verdicts[*at]) && is_quiet(*code),
+                None => is_quiet(*code),
+            };
+            if !stays {
+                return false;
+            }
+        }
+        covered == before.covered && self.gone.iter().all(|at| is_quiet(before.verdicts[*at]))
+    }
+}
