@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use fencepost_store::{
     Added, AssessedRow, FileRow, FindingRow, Held, Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts,
-    RunKind, SpellKind, Writer,
+    RunKind, SpellKind, Stamps, Writer,
 };
 use jiff::Timestamp;
 
@@ -110,6 +110,18 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
             assert_eq!(assessed, expected, "{device:?}");
         }
         assert!(held.facts(asked.len()).next().is_none() && held.assessed(asked.len()).is_none());
+        // What was packed by the paths of before is held as that.
+        reader.hold(&asked, Stamps { now: 2, earlier: Some(1) }, &mut held).unwrap();
+        let said = held.facts(0).next().unwrap();
+        assert_eq!((said.packed, said.earlier), (None, Some(format!("facts of {}", asked[0].name).as_bytes())));
+        // Documents of some come in one go, as they come one device at a time.
+        let wanted: Vec<usize> = (0..asked.len()).step_by(3).collect();
+        let mut together = Vec::new();
+        reader.packed_now(&asked, &wanted, |at, said| together.push((at, said))).unwrap();
+        let one = |at: &usize| {
+            reader.packed_observations(&asked[*at].name, None).unwrap().into_iter().map(|said| (*at, said))
+        };
+        assert_eq!(together, wanted.iter().flat_map(one).collect::<Vec<_>>());
     }
 }
 
