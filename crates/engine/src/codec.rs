@@ -120,6 +120,26 @@ pub(crate) fn unpack_findings(bytes: &[u8], device: &str) -> Option<Vec<Finding>
     Some(findings)
 }
 
+/// Returns how many packed findings run, and how many of them are overdue at a moment; none where they cannot be read.
+pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<(usize, usize)> {
+    let mut rest = Unpacking(bytes);
+    let (mut running, mut overdue) = (0, 0);
+    while !rest.0.is_empty() {
+        let _before = (rest.text()?, rest.moment()??, rest.moment()?, rest.text()?);
+        let (due, _spell, closed) = (rest.moment()??, rest.number()?, rest.moment()?);
+        let _after = (rest.text()?, rest.moment()?, rest.number()?);
+        let is_running = closed.is_none();
+        for each in [1, 2] {
+            for _ in 0..rest.number()?.saturating_mul(each) {
+                rest.text()?;
+            }
+        }
+        running += usize::from(is_running);
+        overdue += usize::from(is_running && due <= at);
+    }
+    Some((running, overdue))
+}
+
 struct Packing(Vec<u8>);
 
 impl Packing {
@@ -262,6 +282,12 @@ mod tests {
         let both = [original, open];
         let packed = pack_findings(&both);
         assert_eq!(unpack_findings(&packed, "d").as_deref(), Some(&both[..]));
+        // Counting them comes to the same, at whatever moment.
+        for at in both.iter().map(|finding| finding.due) {
+            let running: Vec<&Finding> = both.iter().filter(|finding| finding.is_running()).collect();
+            let overdue = running.iter().filter(|finding| finding.due <= at).count();
+            assert_eq!(count_running(&packed, at), Some((running.len(), overdue)));
+        }
         assert!((1..packed.len()).filter(|cut| unpack_findings(&packed[..*cut], "d").is_some()).count() <= 1);
     }
 }

@@ -135,6 +135,18 @@ impl Posture<'_> {
         Ok(all.into_iter().filter(Finding::is_running).collect())
     }
 
+    /// Returns how many findings of a device run, and how many of them are overdue.
+    pub(crate) fn counts(&self, job: &Job<'_>) -> Result<(usize, usize), LedgerError> {
+        match (&self.of_all, &job.before) {
+            (None, Some(row)) => codec::count_running(row.findings, self.at)
+                .ok_or_else(|| damaged(self.project, &job.device.name, "its findings cannot be read")),
+            _ => {
+                let running = self.running(job)?;
+                Ok((running.len(), running.iter().filter(|finding| finding.due <= self.at).count()))
+            }
+        }
+    }
+
     /// Returns the standing of a device, and whether any rule covers it; none where it was not assessed.
     pub(crate) fn standing(&self, job: &Job<'_>) -> Result<Option<(Standing, bool)>, LedgerError> {
         if let Some((standings, _)) = &self.of_all {

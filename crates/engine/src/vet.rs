@@ -5,9 +5,11 @@ use std::collections::BTreeSet;
 use bumpalo::Bump;
 use fencepost_core::{Diagnostic, Evidence, Facts, Look, Severity, Surroundings, Vet, severities};
 use fencepost_formats::FileText;
-use fencepost_store::Ledger;
+use fencepost_store::{Ledger, LedgerError, Reader};
 use jiff::Timestamp;
+use serde_json::Value as Json;
 
+use crate::assess::RuleCount;
 use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
 use crate::error::EngineError;
@@ -163,13 +165,24 @@ struct Known {
     people: BTreeSet<String>,
 }
 
+/// Returns the rules that failed on some device in some assessment that is kept, as the counts of each tell.
+fn failed_once(reader: &Reader<'_>) -> Result<BTreeSet<String>, LedgerError> {
+    let mut failed = BTreeSet::new();
+    for run in reader.assessments(None, u32::MAX)? {
+        let Ok(summary) = serde_json::from_str::<Json>(&run.summary) else { continue };
+        let counts = summary["rules"].as_array().into_iter().flatten().filter_map(RuleCount::of_json);
+        failed.extend(counts.filter(|count| count.fail > 0).map(|count| count.rule));
+    }
+    Ok(failed)
+}
+
 impl Known {
     fn of(project: &Project, ledger: &Ledger, at: Timestamp) -> Result<Self, EngineError> {
         let reader = ledger.reader()?;
         let names = reader.device_names()?.into_iter().chain(reader.all_former_names()?);
         Ok(Self {
             drafts_since: same_since(project, &reader, at, |then, _| then.is_draft())?,
-            failed_once: reader.subjects_found()?.into_iter().collect(),
+            failed_once: failed_once(&reader)?,
             devices: names.collect(),
             people: reader.people(None)?.into_iter().map(|person| person.id).collect(),
         })

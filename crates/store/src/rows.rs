@@ -854,11 +854,6 @@ impl<'c> Reader<'c> {
         self.all("SELECT name FROM former_name", [], |row| row.get(0))
     }
 
-    /// Returns what findings were ever about, running ones and others that are kept.
-    pub fn subjects_found(&self) -> Result<Vec<String>, LedgerError> {
-        self.all("SELECT DISTINCT subject FROM finding", [], |row| row.get(0))
-    }
-
     /// Returns the names that a device had before.
     pub fn former_names(&self, name: &str) -> Result<Vec<String>, LedgerError> {
         self.all(

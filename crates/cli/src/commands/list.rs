@@ -76,7 +76,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     let reading = if of_state { desk.state()? } else { desk.reading()? };
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
     let columns: Vec<String> = args.by.iter().cloned().chain(args.columns.iter().cloned()).collect();
-    let mut listing = match reading.list(args.kind.0, args.filter.as_deref(), &columns)? {
+    let mut listing = match reading.list(args.kind.0, args.filter.as_deref(), &columns, args.sort.as_deref())? {
         Ok(listing) => listing,
         Err(mistakes) => {
             let errors = crate::view::diagnostics::print(ui, &files, &mistakes);

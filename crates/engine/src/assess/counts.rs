@@ -135,7 +135,7 @@ impl RuleCount {
         json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting])
     }
 
-    pub(super) fn of_json(json: &Json) -> Option<Self> {
+    pub(crate) fn of_json(json: &Json) -> Option<Self> {
         let number = |at: usize| json.get(at)?.as_u64();
         Some(Self {
             rule: json.get(0)?.as_str()?.to_owned(),

@@ -9,7 +9,7 @@ use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, GroupI
 use fencepost_formats::json_of_value;
 use serde_json::{Value as Json, json};
 
-use super::{Filter, Listing, Row, compile_filter};
+use super::{Filter, Listing, Row, compile_filter, sorted_by};
 use crate::error::EngineError;
 use crate::gather::Job;
 use crate::judge::surroundings;
@@ -21,8 +21,20 @@ impl Reading<'_> {
         &self,
         filter: Option<&str>,
         columns: &[String],
+        sort: Option<&str>,
     ) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
         let project = self.project;
+        let columns = if columns.is_empty() {
+            let mut names = vec!["device".to_owned(), "standing".to_owned()];
+            names.extend(project.config.fence_by.clone());
+            names.extend(["holder", "open", "overdue", "collected_at"].map(str::to_owned));
+            names
+        } else {
+            columns.to_vec()
+        };
+        let is_shown = |name: &str| {
+            columns.iter().any(|column| column == name) || sort.map(sorted_by).is_some_and(|(by, _)| by == name)
+        };
         let mut layout = project.rules.layout().clone();
         let mut people = Layout::new(&Dictionary::default());
         let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
@@ -54,17 +66,22 @@ impl Reading<'_> {
         // Most devices are passed over, so their findings are left alone unless they are asked for.
         let asks_for_findings =
             project.rules.groups_read_standing() || compiled.condition.as_ref().is_some_and(Condition::reads_standing);
+        let (shows_groups, shows_sources) = (is_shown("groups"), is_shown("sources"));
+        let asks_for_groups = shows_groups || compiled.condition.iter().any(|asked| !asked.groups().is_empty());
         let read = compiled.condition.iter().flat_map(Condition::may_read).copied();
         let wanted: Vec<SlotId> = read.chain(extra.iter().map(|(_, slot)| *slot)).collect();
         let (posture, absences, at) = (self.posture()?, self.reader.absences(self.run)?, self.at);
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
             let judged = judge.judged(device, facts, arena);
-            let mut own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
+            let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
             let ambient = surroundings(posture.standing(job)?.map(|(standing, _)| standing), &own, arena);
             let standing = ambient.standing;
             let zone = &project.config.zone;
-            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
+            let memberships = match asks_for_groups {
+                true => project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena),
+                false => &[],
+            };
             if let Some(condition) = &compiled.condition {
                 for (slot, seen) in &asked {
                     if facts.slot(*slot).origin.is_some() {
@@ -78,10 +95,7 @@ impl Reading<'_> {
                     return Ok(None);
                 }
             }
-            if !asks_for_findings {
-                own = posture.running(job)?;
-            }
-            let overdue = own.iter().filter(|finding| finding.due <= at).count();
+            let (open, overdue) = posture.counts(job)?;
             let holders: Vec<&str> = judged
                 .input
                 .holders
@@ -94,17 +108,17 @@ impl Reading<'_> {
                 .filter(|(id, value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
                 .map(|(id, _)| id.as_str())
                 .collect();
-            let sources: Vec<&str> = facts.observations().iter().map(|said| said.source).collect();
+            let sources = || facts.observations().iter().map(|said| said.source).collect::<Vec<_>>().join(", ");
             let mut cells = Vec::with_capacity(names.len());
             cells.extend([
                 json!(device),
                 json!(standing),
                 if holders.is_empty() { Json::Null } else { json!(holders.join(", ")) },
-                json!(own.len() - overdue),
+                json!(open - overdue),
                 json!(overdue),
                 json!(facts.collected().map(|moment| moment.to_string())),
                 json!(member.join(", ")),
-                json!(sources.join(", ")),
+                if shows_sources { json!(sources()) } else { Json::Null },
                 absences.get(device).map_or(Json::Null, |sources| json!(sources.join(", "))),
             ]);
             cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
@@ -131,14 +145,6 @@ impl Reading<'_> {
                 compiled.warnings = again.warnings;
             }
         }
-        let columns = if columns.is_empty() {
-            let mut names = vec!["device".to_owned(), "standing".to_owned()];
-            names.extend(project.config.fence_by.clone());
-            names.extend(["holder", "open", "overdue", "collected_at"].map(str::to_owned));
-            names
-        } else {
-            columns.to_vec()
-        };
         Ok(Ok(Listing { columns, rows, total, warnings: compiled.warnings }))
     }
 }

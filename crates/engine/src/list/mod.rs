@@ -159,7 +159,8 @@ pub(crate) struct Filter {
 }
 
 impl Reading<'_> {
-    /// Lists what there is of a kind. `filter` is a condition over the columns, or the facts of devices.
+    /// Lists what there is of a kind. `filter` is a condition over the columns, or the facts of devices; `sort` is by what it will
+    /// be sorted.
     ///
     /// # Errors
     /// The outer one when the ledger cannot be read; the inner one when the filter has mistakes.
@@ -168,9 +169,10 @@ impl Reading<'_> {
         kind: Kind,
         filter: Option<&str>,
         columns: &[String],
+        sort: Option<&str>,
     ) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
         if kind == Kind::Devices {
-            return self.devices(filter, columns);
+            return self.devices(filter, columns, sort);
         }
         let (names, mut rows): (Vec<&str>, Vec<Row>) = match kind {
             Kind::Devices => (Vec::new(), Vec::new()),
@@ -310,7 +312,7 @@ impl Reading<'_> {
         // What is longest overdue comes first.
         findings.sort_by(|a, b| (a.due, &a.device, &a.subject).cmp(&(b.due, &b.device, &b.subject)));
         let mut holders: BTreeMap<String, Json> = BTreeMap::new();
-        let listed = self.devices(None, &[])?.unwrap_or_else(|_| Listing {
+        let listed = self.devices(None, &[], None)?.unwrap_or_else(|_| Listing {
             columns: Vec::new(),
             rows: Vec::new(),
             total: 0,
@@ -426,7 +428,7 @@ impl Listing {
     /// # Errors
     /// When there is no such column.
     pub fn sort(&mut self, by: &str) -> Result<(), EngineError> {
-        let (column, down) = by.strip_prefix('-').map_or((by, false), |column| (column, true));
+        let (column, down) = sorted_by(by);
         if let Some(first) = self.rows.first()
             && first.get(column).is_none()
         {
@@ -438,6 +440,11 @@ impl Listing {
         });
         Ok(())
     }
+}
+
+/// Returns the column that is sorted by, and whether it is downwards.
+fn sorted_by(by: &str) -> (&str, bool) {
+    by.strip_prefix('-').map_or((by, false), |column| (column, true))
 }
 
 impl Listing {
