@@ -62,5 +62,5 @@ pub use standing::{Standing, Uncovered, standing_at};
 pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
 pub use version::{compare_versions, is_version};
-pub use vet::{CODES, Fleet, Look, Surroundings, Vet, about_code, severities};
+pub use vet::{CODES, Fleet, Surroundings, Vet, about_code, severities};
 pub use watch::Watch;

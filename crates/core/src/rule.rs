@@ -27,8 +27,6 @@ use crate::period::Period;
 use crate::value::{Reason, Value};
 use crate::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
 use crate::watch::Watch;
-pub(crate) use reach::Spared;
-
 use compile::{compile_rules, rule_ids};
 
 /// A word someone wrote, with its place.

@@ -1,9 +1,12 @@
 //! Looks for mistakes that nobody would notice before they bite: in the files, and in how they fit the fleet.
 
 use std::collections::BTreeSet;
+use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
-use fencepost_core::{Diagnostic, Evidence, Facts, Look, Severity, Surroundings, Vet, severities};
+use fencepost_core::{
+    Diagnostic, Evidence, Facts, Fleet, Reason, Severity, Surroundings, VerdictOutcome, Verdicts, Vet, severities,
+};
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, LedgerError, Reader};
 use jiff::Timestamp;
@@ -110,17 +113,38 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
             let earlier = std::cell::OnceCell::new();
             let reading = Reading::of_state(&trial, &earlier, ledger, at, false)?;
             let judge = reading.judge();
-            let (mut fleet, mut conflicts) = (vet.nobody(), Conflicts::of(&trial));
+            let mut conflicts = Conflicts::of(&trial);
             let wanted: Vec<_> = trial.rules.slots_of_rules().into_iter().chain([platform]).collect();
+            // Each worker adds to a fleet of its own.
+            let fleets: Mutex<Vec<Fleet>> = Mutex::default();
+            let (may_conflict, fleets_of_workers) = (conflicts.is_possible(), &fleets);
             let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
                 let judged = judge.judged(&job.device.name, facts, arena);
                 let verdicts = judge.verdicts(&judged.input, arena);
-                Ok((job.device.name.clone(), vet.look(&judged.input, &verdicts, arena)))
+                let lock = || fleets_of_workers.lock().unwrap_or_else(PoisonError::into_inner);
+                let taken = lock().pop();
+                let mut fleet = taken.unwrap_or_else(|| vet.nobody());
+                vet.see(&mut fleet, &judged.input, &verdicts, arena);
+                lock().push(fleet);
+                Ok(may_conflict.then(|| (job.device.name.clone(), verdicts)))
             };
-            reading.with_facts(&judge, &layout, Wanted::AsRead(&wanted), look, |(device, look): (String, Look)| {
-                conflicts.see(&device, |rule| look.is_judged(rule));
-                vet.add(&mut fleet, look);
-            })?;
+            reading.with_facts(
+                &judge,
+                &layout,
+                Wanted::AsRead(&wanted),
+                look,
+                |seen: Option<(String, Verdicts)>| {
+                    let Some((device, verdicts)) = seen else { return };
+                    // Where it is not known whether a rule covers the device, nothing is said yet.
+                    let spares = [VerdictOutcome::NotApplicable, VerdictOutcome::Unknown(Reason::Scope)];
+                    conflicts.see(&device, |at| {
+                        verdicts.all.get(at).is_some_and(|verdict| !spares.contains(&verdict.outcome))
+                    });
+                },
+            )?;
+            let mut fleet = vet.nobody();
+            let of_workers = fleets.into_inner().unwrap_or_else(PoisonError::into_inner);
+            of_workers.into_iter().for_each(|other| fleet.join(other));
             devices = Some(fleet.devices);
             told.extend(vet.tell(Some(&fleet), &around));
             if fleet.devices > 0 {
@@ -179,11 +203,17 @@ fn failed_once(reader: &Reader<'_>) -> Result<BTreeSet<String>, LedgerError> {
 impl Known {
     fn of(project: &Project, ledger: &Ledger, at: Timestamp) -> Result<Self, EngineError> {
         let reader = ledger.reader()?;
-        let names = reader.device_names()?.into_iter().chain(reader.all_former_names()?);
+        let source = &project.source;
+        let names_some = source.groups.iter().any(|group| !group.members.is_empty() || !group.except.is_empty())
+            || project.rules.rules().iter().any(|rule| !rule.exceptions().is_empty());
+        let names = match names_some {
+            true => reader.device_names()?.into_iter().chain(reader.all_former_names()?).collect(),
+            false => BTreeSet::new(),
+        };
         Ok(Self {
             drafts_since: same_since(project, &reader, at, |then, _| then.is_draft())?,
             failed_once: failed_once(&reader)?,
-            devices: names.collect(),
+            devices: names,
             people: reader.people(None)?.into_iter().map(|person| person.id).collect(),
         })
     }

@@ -7,26 +7,11 @@ use jiff::Timestamp;
 use rust_decimal::Decimal;
 
 use super::Vet;
-use crate::condition::Threshold;
 use crate::layout::SlotId;
-use crate::rule::Spared;
 use crate::value::{DateTime, Reason, Value};
 use crate::verdict::{DeviceInput, VerdictOutcome, Verdicts};
 use crate::version::compare_versions;
 use bumpalo::Bump;
-
-/// What one device shows.
-#[derive(Clone, Debug)]
-pub struct Look {
-    platform: Option<Box<str>>,
-    /// Slot by slot.
-    reports: Vec<bool>,
-    /// Rule by rule.
-    outcomes: Vec<VerdictOutcome>,
-    spared: Vec<Spared>,
-    /// Thresholds that could be held against a value of a covered device.
-    bounds: Vec<(usize, bool, Seen)>,
-}
 
 /// What a fleet shows.
 #[derive(Clone, Debug)]
@@ -105,10 +90,22 @@ impl Seen {
         })
     }
 
+    /// Returns how a value lies to this one.
+    fn order_of(&self, value: &Value<'_>) -> Option<Ordering> {
+        Some(match (value, self) {
+            (Value::Number(a), Self::Number(b)) => a.cmp(b),
+            (Value::Version(a), Self::Version(b)) => as_versions(a, b),
+            (Value::Date(a), Self::Date(b)) => a.cmp(b),
+            (Value::DateTime(DateTime::At(a, _)), Self::Moment(b)) => a.cmp(b),
+            (Value::Duration(a), Self::Duration(b)) => a.cmp(b),
+            _ => return None,
+        })
+    }
+
     fn order(&self, other: &Self) -> Option<Ordering> {
         Some(match (self, other) {
             (Self::Number(a), Self::Number(b)) => a.cmp(b),
-            (Self::Version(a), Self::Version(b)) => compare_versions(a, b),
+            (Self::Version(a), Self::Version(b)) => as_versions(a, b),
             (Self::Date(a), Self::Date(b)) => a.cmp(b),
             (Self::Moment(a), Self::Moment(b)) => a.cmp(b),
             (Self::Duration(a), Self::Duration(b)) => a.cmp(b),
@@ -128,13 +125,6 @@ impl Seen {
     }
 }
 
-impl Look {
-    /// Returns whether a rule surely covers the device.
-    pub fn is_judged(&self, rule: usize) -> bool {
-        !matches!(self.outcomes[rule], VerdictOutcome::NotApplicable | VerdictOutcome::Unknown(Reason::Scope))
-    }
-}
-
 impl Fleet {
     /// Returns whether some device reports the fact of a slot.
     pub fn is_reported(&self, slot: SlotId) -> bool {
@@ -149,32 +139,77 @@ impl RuleFit {
     }
 }
 
-impl Vet<'_> {
-    /// Looks at a device, whose verdicts are those of the rule set with drafts on trial.
-    pub fn look<'a>(&'a self, input: &DeviceInput<'a>, verdicts: &Verdicts, arena: &'a Bump) -> Look {
-        let facts = input.facts;
-        let value = |slot| facts.slot(slot).value;
-        let layout = self.rules.layout();
-        let mut outcomes = vec![VerdictOutcome::NotApplicable; self.rules.rules().len()];
-        verdicts.all.iter().for_each(|verdict| outcomes[verdict.rule] = verdict.outcome);
-        let judged = |rule: usize| matches!(outcomes[rule], VerdictOutcome::Pass | VerdictOutcome::Fail);
-        let bound = |(at, (rule, threshold)): (usize, &(usize, Threshold<'_>))| {
-            let value = value(threshold.slot);
-            judged(*rule).then(|| Some((at, threshold.meets(&value)?, Seen::of(&value)?))).flatten()
-        };
-        Look {
-            platform: self.platform.and_then(|slot| match value(slot) {
-                // A device may say anything.
-                Value::Text(platform) => Some(platform.escape_debug().to_string().into()),
-                _ => None,
-            }),
-            reports: layout.slots().map(|slot| !value(slot).is_missing()).collect(),
-            bounds: self.thresholds.iter().enumerate().filter_map(bound).collect(),
-            spared: self.rules.spared(verdicts, input, self.at, self.zone, arena),
-            outcomes,
+impl BoundFit {
+    fn add(&mut self, value: &Value<'_>, met: bool) {
+        let beats = |than: &Option<Seen>, wanted| than.as_ref().is_none_or(|than| than.order_of(value) == Some(wanted));
+        let (lower, higher) = (beats(&self.lowest, Ordering::Less), beats(&self.highest, Ordering::Greater));
+        let seen = if lower || higher { Seen::of(value) } else { None };
+        self.met += u64::from(met);
+        self.unmet += u64::from(!met);
+        if higher {
+            self.highest.clone_from(&seen);
+        }
+        if lower {
+            self.lowest = seen;
         }
     }
 
+    fn join(&mut self, other: Self) {
+        self.met += other.met;
+        self.unmet += other.unmet;
+        let further = |own: &mut Option<Seen>, other: Option<Seen>, wanted| {
+            let beats = match (&*own, &other) {
+                (Some(own), Some(other)) => other.order(own) == Some(wanted),
+                (own, _) => own.is_none(),
+            };
+            if beats {
+                *own = other;
+            }
+        };
+        further(&mut self.lowest, other.lowest, Ordering::Less);
+        further(&mut self.highest, other.highest, Ordering::Greater);
+    }
+}
+
+/// The order of two versions; of two that are the same, written otherwise, that of their texts: it is not to hang on who comes first.
+fn as_versions(one: &str, other: &str) -> Ordering {
+    compare_versions(one, other).then_with(|| one.cmp(other))
+}
+
+/// Adds numbers to numbers, place by place.
+fn add_all(own: &mut Vec<u64>, other: &[u64]) {
+    own.resize(own.len().max(other.len()), 0);
+    own.iter_mut().zip(other).for_each(|(own, other)| *own += other);
+}
+
+impl Fleet {
+    /// Adds what other devices showed.
+    pub fn join(&mut self, other: Self) {
+        self.devices += other.devices;
+        for (platform, fit) in other.platforms {
+            let own = self.platforms.entry(platform).or_default();
+            add_all(&mut own.reports, &fit.reports);
+            add_all(&mut own.covered, &fit.covered);
+            add_all(&mut own.missing, &fit.missing);
+        }
+        for (own, fit) in self.rules.iter_mut().zip(other.rules) {
+            own.pass += fit.pass;
+            own.fail += fit.fail;
+            own.unknown += fit.unknown;
+            own.excepted += fit.excepted;
+            own.given_up += fit.given_up;
+            add_all(&mut own.exceptions, &fit.exceptions);
+        }
+        self.bounds.iter_mut().zip(other.bounds).for_each(|(own, fit)| own.join(fit));
+        for (own, fit) in self.pairs.iter_mut().zip(other.pairs) {
+            own.covered += fit.covered;
+            own.beyond += fit.beyond;
+        }
+        add_all(&mut self.reports, &other.reports);
+    }
+}
+
+impl Vet<'_> {
     /// Returns a fleet of no device.
     pub fn nobody(&self) -> Fleet {
         let rules = self.rules.rules().iter();
@@ -190,11 +225,14 @@ impl Vet<'_> {
         }
     }
 
-    /// Adds what a device shows.
-    pub fn add(&self, fleet: &mut Fleet, look: Look) {
+    /// Adds what a device shows, whose verdicts are those of the rule set with drafts on trial.
+    pub fn see<'a>(&'a self, fleet: &mut Fleet, input: &DeviceInput<'a>, verdicts: &Verdicts, arena: &'a Bump) {
         fleet.devices += 1;
-        let is_covered = |rule: usize| look.outcomes[rule] != VerdictOutcome::NotApplicable;
-        for (fit, outcome) in fleet.rules.iter_mut().zip(&look.outcomes) {
+        let value = |slot| input.facts.slot(slot).value;
+        let outcomes = arena.alloc_slice_fill_copy(self.rules.rules().len(), VerdictOutcome::NotApplicable);
+        verdicts.all.iter().for_each(|verdict| outcomes[verdict.rule] = verdict.outcome);
+        let is_covered = |rule: usize| outcomes[rule] != VerdictOutcome::NotApplicable;
+        for (fit, outcome) in fleet.rules.iter_mut().zip(&*outcomes) {
             match outcome {
                 VerdictOutcome::Pass => fit.pass += 1,
                 VerdictOutcome::Fail => fit.fail += 1,
@@ -202,41 +240,36 @@ impl Vet<'_> {
                 VerdictOutcome::NotApplicable => {}
             }
         }
-        for spared in &look.spared {
+        for spared in self.rules.spared(verdicts, input, self.at, self.zone, arena) {
             let fit = &mut fleet.rules[spared.rule];
             fit.excepted += u64::from(!spared.exceptions.is_empty());
             fit.given_up += u64::from(spared.exceptions.is_empty());
             spared.exceptions.iter().for_each(|at| fit.exceptions[*at] += 1);
         }
-        for (count, reports) in fleet.reports.iter_mut().zip(&look.reports) {
-            *count += u64::from(*reports);
-        }
+        let layout = self.rules.layout();
+        let reports = arena.alloc_slice_fill_iter(layout.slots().map(|slot| u64::from(!value(slot).is_missing())));
+        add_all(&mut fleet.reports, reports);
         for (fit, (strict, weak)) in fleet.pairs.iter_mut().zip(&self.pairs) {
             fit.covered += u64::from(is_covered(*weak));
             fit.beyond += u64::from(is_covered(*weak) && !is_covered(*strict));
         }
-        for (at, met, seen) in look.bounds {
-            let fit = &mut fleet.bounds[at];
-            fit.met += u64::from(met);
-            fit.unmet += u64::from(!met);
-            let beats = |than: &Option<Seen>, wanted| than.as_ref().is_none_or(|than| seen.order(than) == Some(wanted));
-            let (lower, higher) = (beats(&fit.lowest, Ordering::Less), beats(&fit.highest, Ordering::Greater));
-            if lower {
-                fit.lowest = Some(seen.clone());
-            }
-            if higher {
-                fit.highest = Some(seen);
+        for (fit, (rule, threshold)) in fleet.bounds.iter_mut().zip(&self.thresholds) {
+            if matches!(outcomes[*rule], VerdictOutcome::Pass | VerdictOutcome::Fail) {
+                let value = value(threshold.slot);
+                if let Some(met) = threshold.meets(&value) {
+                    fit.add(&value, met);
+                }
             }
         }
-        let Some(platform) = look.platform else { return };
-        let fit = fleet.platforms.entry(platform).or_default();
-        fit.reports.resize(look.reports.len(), 0);
-        fit.covered.resize(look.outcomes.len(), 0);
-        fit.missing.resize(look.outcomes.len(), 0);
-        for (count, reports) in fit.reports.iter_mut().zip(&look.reports) {
-            *count += u64::from(*reports);
+        let Some(Value::Text(platform)) = self.platform.map(value) else { return };
+        if !fleet.platforms.contains_key(platform) {
+            let none = || vec![0; outcomes.len()];
+            let fit = PlatformFit { reports: vec![0; reports.len()], covered: none(), missing: none() };
+            fleet.platforms.insert(Box::from(platform), fit);
         }
-        for (rule, outcome) in look.outcomes.iter().enumerate() {
+        let Some(fit) = fleet.platforms.get_mut(platform) else { return };
+        add_all(&mut fit.reports, reports);
+        for (rule, outcome) in outcomes.iter().enumerate() {
             fit.covered[rule] += u64::from(is_covered(rule));
             fit.missing[rule] += u64::from(*outcome == VerdictOutcome::Unknown(Reason::Missing));
         }

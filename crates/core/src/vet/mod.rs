@@ -1,7 +1,7 @@
 //! Mistakes that compile: what an analyst would otherwise find out only when somebody is shut out, or is not.
 //!
-//! [`Vet`] knows the rule set; [`Vet::look`] and [`Vet::add`] gather what a fleet shows of how it fits; [`Vet::tell`] says what is
-//! probably not as meant. What needs a fleet is left unsaid where there is none.
+//! [`Vet`] knows the rule set; [`Vet::see`] gathers what a fleet shows of how it fits; [`Vet::tell`] says what is probably not as
+//! meant. What needs a fleet is left unsaid where there is none.
 
 mod fleet;
 
@@ -17,7 +17,7 @@ use crate::group::{EVERY_DEVICE, GroupKind, Whom};
 use crate::layout::SlotId;
 use crate::rule::{Named, Rule, RuleSet, RuleSetSource, Stage};
 
-pub use fleet::{Fleet, Look};
+pub use fleet::Fleet;
 
 /// A draft that is older than this was probably forgotten.
 const OLD_DRAFT: SignedDuration = SignedDuration::from_hours(30 * 24);
@@ -334,6 +334,9 @@ impl<'a> Vet<'a> {
             }
         }
         for ((lacking, owner, _), found) in all {
+            // A device may say anything.
+            let said = |platforms: &[&str]| listed(platforms).escape_debug().to_string();
+            let lacking = said(&lacking);
             let Lack { rule, slot, covered } = found[0];
             let rule = self.rule(rule);
             let rules: BTreeSet<usize> = found.iter().map(|lack| lack.rule).collect();
@@ -345,9 +348,9 @@ impl<'a> Vet<'a> {
             let having = self.reporting(fleet, slot);
             let unknown = if covered == 1 { "1 device is".to_owned() } else { format!("{covered} devices are") };
             let label =
-                format!("`{}` is reported by {} alone; {unknown} unknown", layout.slot_path(slot), listed(&having));
-            let help = format!("leave {} out with `covers`, or ask for what is reported there", listed(&lacking));
-            let message = format!("{who} {verb} no device of {}", listed(&lacking));
+                format!("`{}` is reported by {} alone; {unknown} unknown", layout.slot_path(slot), said(&having));
+            let help = format!("leave {lacking} out with `covers`, or ask for what is reported there");
+            let message = format!("{who} {verb} no device of {lacking}");
             told.push(Diagnostic::warning("fact-of-others", message, self.place(rule)).label(label).help(help));
         }
     }

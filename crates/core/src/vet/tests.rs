@@ -29,12 +29,14 @@ fn told(source: &RuleSetSource, fleet: &[Json]) -> Vec<(&'static str, String)> {
     let vet = Vet::new(&rules, source, vec![false; rules.rules().len()], platform, at, &zone);
     let mut seen = vet.nobody();
     for document in fleet {
-        let look = on_device(&rules, document, None, |rules, input, zone, arena| {
+        let one = on_device(&rules, document, None, |rules, input, zone, arena| {
             // The vet's own rule set is the same one.
             let vet = Vet::new(rules, source, vec![false; rules.rules().len()], platform, at, zone);
-            vet.look(input, &rules.evaluate(input, at, zone, arena), arena)
+            let mut one = vet.nobody();
+            vet.see(&mut one, input, &rules.evaluate(input, at, zone, arena), arena);
+            one
         });
-        vet.add(&mut seen, look);
+        seen.join(one);
     }
     let none = BTreeSet::new();
     let around = Surroundings {

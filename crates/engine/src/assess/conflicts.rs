@@ -28,6 +28,11 @@ impl<'p> Conflicts<'p> {
         Self { pairs: pairs(project) }
     }
 
+    /// Returns whether there are any such rules.
+    pub(crate) fn is_possible(&self) -> bool {
+        !self.pairs.is_empty()
+    }
+
     /// Notes a device; `applies` says whether a rule does, by its place among those that are judged by.
     pub(crate) fn see(&mut self, device: &str, applies: impl Fn(usize) -> bool) {
         for pair in self.pairs.iter_mut().filter(|pair| pair.rules.iter().all(|(_, at)| applies(*at))) {
