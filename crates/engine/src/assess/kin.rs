@@ -18,6 +18,8 @@ pub(super) struct Kin {
     gone: Vec<usize>,
     /// How many verdicts there were.
     before: usize,
+    /// The rules that are still there stand in the order in which they stood: what a device owes is told in it.
+    pub in_order: bool,
     /// Names the paths that the rules read.
     pub stamp: i64,
 }
@@ -52,8 +54,11 @@ impl Kin {
             let was = place(&before, rule).map(|at| (at, before[at].is_same_as(rule)));
             (rule.stage(at) == Stage::Enforced, was)
         };
+        let rules_now: Vec<_> = rules.iter().map(of_rule).collect();
+        let places = rules_now.iter().filter_map(|(_, was)| was.map(|(at, _)| at));
         Some(Self {
-            rules: rules.iter().map(of_rule).collect(),
+            in_order: places.is_sorted(),
+            rules: rules_now,
             gone: (0..before.len()).filter(|at| place(&rules, &before[*at]).is_none()).collect(),
             before: before.len(),
             stamp: earlier.facts_stamp(),

@@ -256,8 +256,7 @@ impl Weigher<'_> {
             && judge.at < before.until
             && self.is_known(&judged, &observations, facts, &input, before.input)
             && kin.leaves_be(was, &codes)
-            // What a device owes is told in the order of the rules.
-            && kept_verdicts(judge, &verdicts) == was.kept[0]
+            && (kin.in_order || kept_verdicts(judge, &verdicts) == was.kept[0])
         {
             let outcome = Outcome {
                 kept: was.kept,
@@ -267,21 +266,22 @@ impl Weigher<'_> {
                 verdicts: codes,
                 reported: reported(&judged),
             };
-            // What the moments hung on that came from rules which are gone, nobody knows any more.
+            // Which of the moments before came from rules that are gone, nobody knows any more.
             let until = watch.until().min(before.until);
-            let row = AssessedRow {
-                input,
-                until,
-                collected: before.collected,
-                outcome: outcome.to_bytes(),
-                findings: before.findings.to_vec(),
+            let is_same = outcome.borrowed() == *was && until == before.until && input == before.input;
+            weighed.result = match is_same {
+                true => Judgement::Same,
+                false => {
+                    let row = AssessedRow {
+                        input,
+                        until,
+                        collected: before.collected,
+                        outcome: outcome.to_bytes(),
+                        findings: before.findings.to_vec(),
+                    };
+                    Judgement::Settled(Box::new(Settling { row: Some(row), ..Settling::nothing(outcome) }))
+                }
             };
-            if row.borrowed() == *before {
-                weighed.result = Judgement::Same;
-            } else {
-                weighed.result =
-                    Judgement::Settled(Box::new(Settling { row: Some(row), ..Settling::nothing(outcome) }));
-            }
             return Ok(weighed);
         }
         let ByLife { current: earlier, past, over } = self.by_life(name, facts, findings()?);
