@@ -47,6 +47,7 @@ Examples:
   fencepost demo                    look at a ferry company's fleet, filled and assessed
   fencepost init fleet              start a workspace of your own
   fencepost import exports/         bring collected state in
+  fencepost vet                     find mistakes in the rules before they bite
   fencepost assess                  evaluate every device
   fencepost access                  who loses what, and what to do
   fencepost why tern-tickets        the proof";
@@ -88,6 +89,7 @@ enum Command {
     Import(import::ImportArgs),
     List(list::ListArgs),
     Show(show::ShowArgs),
+    Vet(vet::VetArgs),
     Assess(assess::AssessArgs),
     Try(tried::TryArgs),
     Why(why::WhyArgs),
@@ -99,7 +101,6 @@ enum Command {
     Baseline(baseline::BaselineArgs),
     Preview(preview::PreviewArgs),
     Schema(schema::SchemaArgs),
-    Vet(vet::VetArgs),
 }
 
 /// Carries out a command.
