@@ -324,11 +324,21 @@ fn examples_are_held_against_the_rules() {
     let (failed, unknown) = (&mistakes[wrong[0]], &mistakes[wrong[1]]);
     says(failed, "message", "Bare disks: rule `disk` says fail, not pass");
     assert_eq!(failed["evidence"]["items"][0]["item"], "sda");
+    assert_eq!(unknown["code"], "unknown-rule");
     says(unknown, "help", "did you mean `disk`?");
     let ran = env.run(&["vet"]);
     assert_eq!(ran.code, 1);
     assert!(ran.out.contains("error[example-fails]: Bare disks: rule `disk` says fail, not pass"), "{}", ran.out);
     assert!(ran.out.contains("1 of 1 in disks break it") && ran.out.contains("sda"), "{}", ran.out);
+    // Facts are read as those of a device are, within the same limits.
+    let many: String = (0..100_001).map(|at| format!("k{at} = 1\n")).collect();
+    env.write(
+        "examples/wrong.toml",
+        format!("[[example]]\nrule = \"disk\"\nexpect = \"pass\"\n[example.facts]\n{many}"),
+    );
+    let (places, mistakes) = vetted(&env, &["examples"]);
+    assert_eq!(places, ["unreadable-facts examples/wrong.toml:1"]);
+    says(&mistakes[0], "message", "100000 fields");
     // What an example lacks is told as any other mistake of form.
     env.write(
         "examples/wrong.toml",
