@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
-use crate::diagnostic::{Diagnostic, Text, nearest};
+use crate::diagnostic::{Diagnostic, Text, did_you_mean};
 use crate::evidence::{Blame, Evidence};
 use crate::facts::Facts;
 use crate::finding::{Finding, Phase, Subject};
@@ -188,10 +188,9 @@ impl AccessSet {
         let find_service = |named: &Named, mistakes: &mut Vec<Diagnostic>| {
             let found = services.iter().position(|service| service.id.text == named.text);
             if found.is_none() {
-                let help = match nearest(&named.text, services.iter().map(|service| service.id.text.as_str())) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => "define it as a [[service]] in access.toml".to_owned(),
-                };
+                let help = did_you_mean(&named.text, services.iter().map(|service| service.id.text.as_str()), || {
+                    "define it as a [[service]] in access.toml".to_owned()
+                });
                 mistakes.push(
                     Diagnostic::error(
                         "unknown-service",

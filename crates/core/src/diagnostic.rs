@@ -269,6 +269,15 @@ pub fn nearest<'a>(typed: &str, candidates: impl IntoIterator<Item = &'a str>) -
         .map(|(_, candidate)| candidate)
 }
 
+/// Returns what to say of a word that nothing is called: what was probably meant, or else what `otherwise` says.
+pub fn did_you_mean<'a>(
+    typed: &str,
+    candidates: impl IntoIterator<Item = &'a str>,
+    otherwise: impl FnOnce() -> String,
+) -> String {
+    nearest(typed, candidates).map_or_else(otherwise, |near| format!("did you mean `{near}`?"))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

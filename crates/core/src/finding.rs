@@ -11,7 +11,7 @@ use crate::id::{DeviceId, RuleId};
 use crate::period::Period;
 use crate::rule::{Rule, Stage};
 use crate::standing::{Standing, Uncovered, standing_at};
-use crate::verdict::{Verdict, VerdictOutcome, Verdicts};
+use crate::verdict::{VerdictOutcome, Verdicts};
 
 /// What a finding is about.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -263,8 +263,7 @@ pub fn settle(
     explain: &mut dyn FnMut(usize) -> Evidence,
 ) -> Settled {
     let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced);
-    let is_quiet = |verdict: &Verdict| matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
-    if earlier.is_empty() && judged().all(is_quiet) {
+    if earlier.is_empty() && judged().all(|verdict| verdict.outcome.is_quiet()) {
         // Nothing ever failed, and nothing does.
         let covered = judged().any(|verdict| verdict.outcome != VerdictOutcome::NotApplicable);
         let standing = standing_at([], covered, settings.uncovered, at);

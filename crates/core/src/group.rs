@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use bumpalo::Bump;
 
 use crate::condition::{Condition, Evaluator, Place, Vocabulary};
-use crate::diagnostic::{Diagnostic, Span, Text, nearest};
+use crate::diagnostic::{Diagnostic, Span, Text, did_you_mean, nearest};
 use crate::id::GroupId;
 use crate::people::{Holder, Person};
 use crate::rule::Named;
@@ -431,10 +431,7 @@ pub(crate) fn any<'a>(values: impl Iterator<Item = Value<'a>>) -> Value<'a> {
 }
 
 pub(crate) fn unknown_group<'a>(named: &Named, known: impl Iterator<Item = &'a str>) -> Diagnostic {
-    let help = match nearest(&named.text, known) {
-        Some(near) => format!("did you mean `{near}`?"),
-        None => "define it in groups.toml".to_owned(),
-    };
+    let help = did_you_mean(&named.text, known, || "define it in groups.toml".to_owned());
     Diagnostic::error("unknown-group", format!("unknown group `{}`", named.text), named.span.clone()).help(help)
 }
 

@@ -18,6 +18,16 @@ pub enum VerdictOutcome {
 }
 
 impl VerdictOutcome {
+    /// Returns whether there is nothing to find: the requirement is met, or not asked of the device.
+    pub fn is_quiet(self) -> bool {
+        matches!(self, Self::Pass | Self::NotApplicable)
+    }
+
+    /// Returns whether the rule surely covers the device.
+    pub fn surely_covers(self) -> bool {
+        !matches!(self, Self::NotApplicable | Self::Unknown(Reason::Scope))
+    }
+
     /// Returns the word used in files and JSON.
     pub fn as_str(self) -> &'static str {
         match self {

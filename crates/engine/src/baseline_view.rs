@@ -1,6 +1,6 @@
 //! What baselines came to: the expectations of one, or all that is expected of a device, each with where it is written.
 
-use fencepost_core::{Expected, Period, Rule, RuleSeverity, Stage, VerdictOutcome, nearest};
+use fencepost_core::{Expected, Period, Rule, RuleSeverity, Stage, VerdictOutcome, did_you_mean};
 use fencepost_formats::line_column;
 use jiff::Timestamp;
 
@@ -89,11 +89,10 @@ impl Project {
         let all = &self.source.baselines;
         let Some(source) = all.iter().find(|source| source.id.text == id) else {
             let known: Vec<&str> = all.iter().map(|source| source.id.text.as_str()).collect();
-            let help = match (nearest(id, known.iter().copied()), known.is_empty()) {
-                (Some(near), _) => format!("did you mean `{near}`?"),
-                (None, true) => "this workspace has none; they are files in the folder baselines".to_owned(),
-                (None, false) => format!("there is {}", known.join(", ")),
-            };
+            let help = did_you_mean(id, known.iter().copied(), || match known.is_empty() {
+                true => "this workspace has none; they are files in the folder baselines".to_owned(),
+                false => format!("there is {}", known.join(", ")),
+            });
             return Err(EngineError::refused(format!("there is no baseline `{id}`"), help));
         };
         let is_its = |rule: &&Rule| rule.baseline.as_ref().is_some_and(|from| from.baseline == id);

@@ -85,59 +85,70 @@ pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
 
 /// Reads what [`pack_findings`] wrote; none when it was not.
 pub(crate) fn unpack_findings(bytes: &[u8], device: &str) -> Option<Vec<Finding>> {
-    let mut rest = Unpacking(bytes);
-    let mut findings = Vec::new();
-    while !rest.0.is_empty() {
-        let subject = Subject::parse(rest.text()?);
-        let (opened, failing_since) = (rest.moment()??, rest.moment()?);
-        let (grace, due) = (Period::parse(rest.text()?).ok()?, rest.moment()??);
-        let spell = u32::try_from(rest.number()?).ok()?;
-        let closed = match (rest.moment()?, rest.text()?) {
-            (Some(at), reason) => Some((at, CloseReason::parse(reason)?)),
-            (None, _) => None,
-        };
-        let (evidence_at, fingerprint) = (rest.moment()?, rest.number()?);
-        let leaves_open = (0..rest.number()?).map(|_| rest.text().map(RuleId::from)).collect::<Option<_>>()?;
-        let blames = (0..rest.number()?)
-            .map(|_| Some(Blame { fact: rest.text()?.to_owned(), reason: Reason::parse(rest.text()?)? }))
-            .collect::<Option<_>>()?;
-        let device = DeviceId::from(device);
-        findings.push(Finding {
-            device,
-            subject,
-            opened,
-            failing_since,
-            grace,
-            due,
-            spell,
-            closed,
-            evidence_at,
-            fingerprint,
-            leaves_open,
-            blames,
-        });
-    }
-    Some(findings)
+    packed(bytes).map(|packed| packed?.finding(device)).collect()
 }
 
 /// Returns how many packed findings run, and how many of them are overdue at a moment; none where they cannot be read.
 pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<(usize, usize)> {
-    let mut rest = Unpacking(bytes);
     let (mut running, mut overdue) = (0, 0);
-    while !rest.0.is_empty() {
-        let _before = (rest.text()?, rest.moment()??, rest.moment()?, rest.text()?);
-        let (due, _spell, closed) = (rest.moment()??, rest.number()?, rest.moment()?);
-        let _after = (rest.text()?, rest.moment()?, rest.number()?);
-        let is_running = closed.is_none();
-        for each in [1, 2] {
-            for _ in 0..rest.number()?.saturating_mul(each) {
-                rest.text()?;
-            }
-        }
-        running += usize::from(is_running);
-        overdue += usize::from(is_running && due <= at);
+    for packed in packed(bytes) {
+        let packed = packed?;
+        running += usize::from(packed.closed.is_none());
+        overdue += usize::from(packed.closed.is_none() && packed.due <= at);
     }
     Some((running, overdue))
+}
+
+/// Goes through packed findings; none comes last where the rest cannot be read.
+fn packed(bytes: &[u8]) -> impl Iterator<Item = Option<Packed<'_>>> {
+    let mut rest = Unpacking(bytes);
+    std::iter::from_fn(move || {
+        let next = (!rest.0.is_empty()).then(|| rest.packed());
+        if next.as_ref().is_some_and(Option::is_none) {
+            rest.0 = &[];
+        }
+        next
+    })
+}
+
+/// A finding as it is packed.
+struct Packed<'b> {
+    subject: &'b str,
+    opened: Timestamp,
+    failing_since: Option<Timestamp>,
+    grace: &'b str,
+    due: Timestamp,
+    spell: u64,
+    closed: Option<Timestamp>,
+    reason: &'b str,
+    evidence_at: Option<Timestamp>,
+    fingerprint: u64,
+    leaves_open: Vec<&'b str>,
+    blames: Vec<[&'b str; 2]>,
+}
+
+impl Packed<'_> {
+    fn finding(&self, device: &str) -> Option<Finding> {
+        let blame =
+            |[fact, reason]: &[&str; 2]| Some(Blame { fact: (*fact).to_owned(), reason: Reason::parse(reason)? });
+        Some(Finding {
+            device: DeviceId::from(device),
+            subject: Subject::parse(self.subject),
+            opened: self.opened,
+            failing_since: self.failing_since,
+            grace: Period::parse(self.grace).ok()?,
+            due: self.due,
+            spell: u32::try_from(self.spell).ok()?,
+            closed: match self.closed {
+                Some(at) => Some((at, CloseReason::parse(self.reason)?)),
+                None => None,
+            },
+            evidence_at: self.evidence_at,
+            fingerprint: self.fingerprint,
+            leaves_open: self.leaves_open.iter().map(|rule| RuleId::from(*rule)).collect(),
+            blames: self.blames.iter().map(blame).collect::<Option<_>>()?,
+        })
+    }
 }
 
 struct Packing(Vec<u8>);
@@ -175,6 +186,23 @@ impl<'b> Unpacking<'b> {
         let (text, rest) = self.0.split_at_checked(length)?;
         self.0 = rest;
         std::str::from_utf8(text).ok()
+    }
+
+    fn packed(&mut self) -> Option<Packed<'b>> {
+        Some(Packed {
+            subject: self.text()?,
+            opened: self.moment()??,
+            failing_since: self.moment()?,
+            grace: self.text()?,
+            due: self.moment()??,
+            spell: self.number()?,
+            closed: self.moment()?,
+            reason: self.text()?,
+            evidence_at: self.moment()?,
+            fingerprint: self.number()?,
+            leaves_open: (0..self.number()?).map(|_| self.text()).collect::<Option<_>>()?,
+            blames: (0..self.number()?).map(|_| Some([self.text()?, self.text()?])).collect::<Option<_>>()?,
+        })
     }
 
     fn moment(&mut self) -> Option<Option<Timestamp>> {

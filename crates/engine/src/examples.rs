@@ -1,7 +1,7 @@
 //! Holds rules against what is expected of them on made-up devices.
 
 use bumpalo::Bump;
-use fencepost_core::{DeviceInput, Diagnostic, DocumentReader, Evidence, Observation, merge, nearest};
+use fencepost_core::{DeviceInput, Diagnostic, DocumentReader, Evidence, Observation, did_you_mean, merge};
 use fencepost_formats::{Example, JsonDocuments, SecretKey, mask_secrets};
 use jiff::Timestamp;
 
@@ -18,10 +18,9 @@ pub(crate) fn check(project: &Project, key: &SecretKey, example: &Example, at: T
         let below = format!("{}/", example.rule.text);
         let help = match rules.iter().find(|rule| rule.id.as_str().starts_with(&below)) {
             Some(check) => format!("it has several; name one of them, such as `{}`", check.id),
-            None => match nearest(&example.rule.text, rules.iter().map(|rule| rule.id.as_str())) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => "see them all with: fencepost list rules".to_owned(),
-            },
+            None => did_you_mean(&example.rule.text, rules.iter().map(|rule| rule.id.as_str()), || {
+                "see them all with: fencepost list rules".to_owned()
+            }),
         };
         let message = format!("there is no rule `{}`", example.rule.text);
         return Some((Diagnostic::error("unknown-rule", message, example.rule.span.clone()).help(help), None));

@@ -4,9 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
-use fencepost_core::{
-    Diagnostic, Evidence, Facts, Fleet, Reason, Severity, Surroundings, VerdictOutcome, Verdicts, Vet, severities,
-};
+use fencepost_core::{Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, severities};
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, LedgerError, Reader};
 use jiff::Timestamp;
@@ -135,11 +133,8 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
                 look,
                 |seen: Option<(String, Verdicts)>| {
                     let Some((device, verdicts)) = seen else { return };
-                    // Where it is not known whether a rule covers the device, nothing is said yet.
-                    let spares = [VerdictOutcome::NotApplicable, VerdictOutcome::Unknown(Reason::Scope)];
-                    conflicts.see(&device, |at| {
-                        verdicts.all.get(at).is_some_and(|verdict| !spares.contains(&verdict.outcome))
-                    });
+                    conflicts
+                        .see(&device, |at| verdicts.all.get(at).is_some_and(|verdict| verdict.outcome.surely_covers()));
                 },
             )?;
             let mut fleet = vet.nobody();

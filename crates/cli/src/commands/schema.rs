@@ -1,6 +1,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::sync::LazyLock;
 
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
@@ -36,15 +37,7 @@ struct FileArg(WorkspaceFile);
 
 impl ValueEnum for FileArg {
     fn value_variants<'a>() -> &'a [Self] {
-        const ALL: [FileArg; WorkspaceFile::ALL.len()] = {
-            let mut all = [FileArg(WorkspaceFile::Config); WorkspaceFile::ALL.len()];
-            let mut at = 0;
-            while at < all.len() {
-                all[at] = FileArg(WorkspaceFile::ALL[at]);
-                at += 1;
-            }
-            all
-        };
+        static ALL: LazyLock<Vec<FileArg>> = LazyLock::new(|| WorkspaceFile::ALL.map(FileArg).to_vec());
         &ALL
     }
 

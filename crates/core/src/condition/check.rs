@@ -13,7 +13,7 @@ use super::parser;
 use super::quick::Quick;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, Name, Test};
 use super::temporal::{parse_at_literal, parse_date_time, parse_day, parse_duration, parse_time};
-use crate::diagnostic::{Diagnostic, Text, nearest};
+use crate::diagnostic::{Diagnostic, Text, did_you_mean, nearest};
 use crate::dictionary::{Dictionary, FactType};
 use crate::id::GroupId;
 use crate::layout::{Layout, SlotId};
@@ -552,10 +552,9 @@ impl Checker<'_, '_> {
             }
         };
         if !known {
-            let help = match nearest(path, dictionary.paths()) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => "see the names that devices report with `fencepost list facts`".to_owned(),
-            };
+            let help = did_you_mean(path, dictionary.paths(), || {
+                "see the names that devices report with `fencepost list facts`".to_owned()
+            });
             self.warn(
                 "unknown-fact",
                 format!("unknown fact `{path}`"),
@@ -798,10 +797,9 @@ impl Checker<'_, '_> {
         if let Some((_, instance)) = TYPES.iter().find(|(word, _)| *word == name.text) {
             return *instance;
         }
-        let help = match nearest(&name.text, TYPES.iter().map(|(word, _)| *word)) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None => format!("types are {}", TYPES.map(|(word, _)| word).join(", ")),
-        };
+        let help = did_you_mean(&name.text, TYPES.iter().map(|(word, _)| *word), || {
+            format!("types are {}", TYPES.map(|(word, _)| word).join(", "))
+        });
         self.error("unknown-type", format!("unknown type `{}`", name.text), &name.span, "", help);
         Instance::Any
     }
@@ -830,13 +828,11 @@ impl Checker<'_, '_> {
                 text => function.names.iter().position(|known| *known == text),
             };
             let Some(at) = at else {
-                let help = match nearest(&name.text, function.names.iter().copied()) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None if function.names.is_empty() => {
-                        format!("its arguments have no names; write {}", function.usage)
-                    }
-                    None => format!("its arguments are {}", function.names.join(", ")),
-                };
+                let help =
+                    did_you_mean(&name.text, function.names.iter().copied(), || match function.names.is_empty() {
+                        true => format!("its arguments have no names; write {}", function.usage),
+                        false => format!("its arguments are {}", function.names.join(", ")),
+                    });
                 self.error(
                     "unknown-argument",
                     format!("`{}` has no argument `{}`", function.name, name.text),
@@ -857,14 +853,11 @@ impl Checker<'_, '_> {
 
     fn call(&mut self, name: &Name, arguments: &[Expr], names: &[Name], span: &Range<usize>) -> Node {
         let Some(function) = functions::find(&name.text) else {
-            let help = match nearest(&name.text, functions::names()) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None if name.text == "group" => "write `in group(\"id\")`".to_owned(),
-                None if name.text == "function" => {
-                    "functions cannot be defined here; write the expression itself".to_owned()
-                }
-                None => format!("known functions are {}", functions::names().collect::<Vec<_>>().join(", ")),
-            };
+            let help = did_you_mean(&name.text, functions::names(), || match name.text.as_str() {
+                "group" => "write `in group(\"id\")`".to_owned(),
+                "function" => "functions cannot be defined here; write the expression itself".to_owned(),
+                _ => format!("known functions are {}", functions::names().collect::<Vec<_>>().join(", ")),
+            });
             self.error("unknown-function", format!("unknown function `{}`", name.text), &name.span, "", help);
             return Self::null(span);
         };
@@ -998,10 +991,9 @@ impl Checker<'_, '_> {
                 Self::node(Op::InGroup(index), Type::Boolean, None, span)
             }
             None => {
-                let help = match nearest(id, self.vocabulary.groups.iter().map(GroupId::as_str)) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => "define it in groups.toml".to_owned(),
-                };
+                let help = did_you_mean(id, self.vocabulary.groups.iter().map(GroupId::as_str), || {
+                    "define it in groups.toml".to_owned()
+                });
                 self.error("unknown-group", format!("unknown group `{id}`"), &argument.span, "", help);
                 Self::null(span)
             }
@@ -1034,10 +1026,9 @@ impl Checker<'_, '_> {
         let below = |rule: &str| rule == id || rule.strip_prefix(id.as_str()).is_some_and(|rest| rest.starts_with('/'));
         let known = self.vocabulary.rules;
         if !known.iter().any(|rule| below(rule)) {
-            let help = match nearest(id, known.iter().map(String::as_str)) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => "see the rules with: fencepost list rules".to_owned(),
-            };
+            let help = did_you_mean(id, known.iter().map(String::as_str), || {
+                "see the rules with: fencepost list rules".to_owned()
+            });
             self.error("unknown-rule", format!("unknown rule `{id}`"), &argument.span, "", help);
         }
         self.reads_standing = true;

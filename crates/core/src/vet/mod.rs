@@ -12,7 +12,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use crate::condition::{Condition, Threshold};
 use crate::control::Control;
-use crate::diagnostic::{Diagnostic, Severity, Span, nearest};
+use crate::diagnostic::{Diagnostic, Severity, Span, did_you_mean};
 use crate::group::{EVERY_DEVICE, GroupKind, Whom};
 use crate::layout::SlotId;
 use crate::rule::{Named, Rule, RuleSet, RuleSetSource, Stage};
@@ -373,11 +373,9 @@ impl<'a> Vet<'a> {
             }
             // A long list of those who left is not to be held against every name there is.
             looked_up += 1;
-            let near = (looked_up <= MOST_LOOKED_UP).then(|| nearest(&named.text, known.iter().map(String::as_str)));
-            let help = match near.flatten() {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => format!("see who there is with: {list}"),
-            };
+            let names =
+                known.iter().map(String::as_str).take(if looked_up <= MOST_LOOKED_UP { known.len() } else { 0 });
+            let help = did_you_mean(&named.text, names, || format!("see who there is with: {list}"));
             let message = format!("no {noun} is called `{}`", named.text);
             told.push(Diagnostic::warning("unknown-member", message, named.span.clone()).help(help));
         };
@@ -580,10 +578,9 @@ impl<'a> Vet<'a> {
         let known = || controls.iter().map(|control| control.clause.text.as_str());
         for rule in rules {
             for clause in rule.clauses().iter().filter(|clause| known().all(|known| known != clause.text)) {
-                let help = match nearest(&clause.text, known()) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => "list it in controls.toml, so that nothing is missed when a rule goes".to_owned(),
-                };
+                let help = did_you_mean(&clause.text, known(), || {
+                    "list it in controls.toml, so that nothing is missed when a rule goes".to_owned()
+                });
                 let message = format!("`{}` is not in controls.toml", clause.text);
                 told.push(Diagnostic::warning("unknown-clause", message, clause.span.clone()).help(help));
             }

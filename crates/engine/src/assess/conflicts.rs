@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use fencepost_core::{Diagnostic, Reason, Rule, VerdictOutcome};
+use fencepost_core::{Diagnostic, Rule};
 use fencepost_store::{Held, LedgerError, Look, Reader, Stamps};
 
 use super::outcome::{Outcome, verdict_of};
@@ -33,7 +33,7 @@ impl<'p> Conflicts<'p> {
         !self.pairs.is_empty()
     }
 
-    /// Notes a device; `applies` says whether a rule does, by its place among those that are judged by.
+    /// Notes a device; `applies` says whether a rule surely does, by its place among those that are judged by.
     pub(crate) fn see(&mut self, device: &str, applies: impl Fn(usize) -> bool) {
         for pair in self.pairs.iter_mut().filter(|pair| pair.rules.iter().all(|(_, at)| applies(*at))) {
             if pair.devices == 0 {
@@ -62,10 +62,7 @@ pub(super) fn conflicts(project: &Project, reader: &Reader<'_>) -> Result<Vec<Di
             let outcome = held.assessed(at).and_then(|row| Outcome::from_bytes(row.outcome));
             let Some(outcome) = outcome else { continue };
             conflicts.see(&device.name, |at| {
-                let verdict = outcome.verdicts.get(at).map(|code| verdict_of(at, *code).outcome);
-                // Where it is not known whether a rule covers the device, nothing is said yet.
-                let spares = [VerdictOutcome::NotApplicable, VerdictOutcome::Unknown(Reason::Scope)];
-                verdict.is_some_and(|outcome| !spares.contains(&outcome))
+                outcome.verdicts.get(at).is_some_and(|code| verdict_of(at, *code).outcome.surely_covers())
             });
         }
     }

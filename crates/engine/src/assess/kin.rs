@@ -72,7 +72,7 @@ impl Kin {
             return false;
         }
         let outcome = |code: u8| verdict_of(0, code).outcome;
-        let is_quiet = |code: u8| matches!(outcome(code), VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
+        let is_quiet = |code: u8| outcome(code).is_quiet();
         let mut covered = false;
         for ((counts, was), code) in self.rules.iter().zip(codes) {
             covered |= *counts && outcome(*code) != VerdictOutcome::NotApplicable;

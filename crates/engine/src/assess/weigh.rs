@@ -408,8 +408,7 @@ fn latest_of(rows: &[FindingRow]) -> Vec<Finding> {
 /// The verdicts that are no pass.
 fn failing<'v>(judge: &'v Judge<'_>, verdicts: &'v Verdicts) -> impl Iterator<Item = (&'v Rule, &'v Verdict)> {
     let rules = judge.project.rules.rules();
-    let is_quiet = |verdict: &Verdict| matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::NotApplicable);
-    verdicts.all.iter().filter(move |verdict| !is_quiet(verdict)).map(|verdict| (&rules[verdict.rule], verdict))
+    verdicts.all.iter().filter(|verdict| !verdict.outcome.is_quiet()).map(|verdict| (&rules[verdict.rule], verdict))
 }
 
 /// A digest of the verdicts that are no pass.

@@ -522,10 +522,8 @@ fn compare_cells(a: &Json, b: &Json) -> Ordering {
 
 fn unknown_column<'a>(column: &str, known: impl Iterator<Item = &'a str>) -> EngineError {
     let known: Vec<&str> = known.collect();
-    let help = match fencepost_core::nearest(column, known.iter().copied()) {
-        Some(near) => format!("did you mean `{near}`?"),
-        None => format!("columns are {}", known.join(", ")),
-    };
+    let help =
+        fencepost_core::did_you_mean(column, known.iter().copied(), || format!("columns are {}", known.join(", ")));
     EngineError::refused(format!("there is no column `{column}`"), help)
 }
 

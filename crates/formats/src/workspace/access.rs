@@ -3,7 +3,7 @@
 use fencepost_core::{AccessSource, Effect, Otherwise, RuleSetSource, ServiceSource, Stage};
 
 use super::rules::stages;
-use super::shape::{Key, Kind, Shape};
+use super::shape::{Key, Kind, Shape, words};
 use super::table::{Reader, Table};
 
 pub(super) static FILE: Shape = Shape::new(
@@ -22,7 +22,7 @@ static SERVICE: Shape = Shape::new(
     &[&[
         Key::new("id", Kind::Id, "What access rules and reports call it."),
         Key::new("title", Kind::Text, "What people call it."),
-        Key::new("default", Kind::Word(defaults), "What holds where no access rule applies."),
+        Key::new("default", Kind::Word(|| words(&DEFAULTS)), "What holds where no access rule applies."),
         Key::new("usual", Kind::Tables(&USUAL), "How people reach it; each way is decided by itself."),
     ]],
 )
@@ -43,7 +43,7 @@ static ACCESS: Shape = Shape::new(
         Key::new("needs", Kind::Condition, "What has to hold for the way to be open."),
         Key::new(
             "otherwise",
-            Kind::Or(&Kind::Word(denial), &OTHERWISE),
+            Kind::Or(&Kind::Word(|| vec!["deny"]), &OTHERWISE),
             "What happens where it does not hold: \"deny\", or obligations under which the way stays open.",
         ),
         Key::new("tell", Kind::Text, "What a person is told who is stopped by it."),
@@ -60,14 +60,6 @@ static OTHERWISE: Shape = Shape::new(
 .needs(&[&["limits", "step_up"]]);
 
 const DEFAULTS: [(&str, Effect); 2] = [("permit", Effect::Permit), ("deny", Effect::Deny)];
-
-fn defaults() -> Vec<&'static str> {
-    DEFAULTS.map(|(word, _)| word).to_vec()
-}
-
-fn denial() -> Vec<&'static str> {
-    vec!["deny"]
-}
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
     for table in reader.tables(root, "service") {

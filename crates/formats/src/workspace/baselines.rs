@@ -1,7 +1,7 @@
 //! `baselines/*.toml`: what machines of one kind are expected to look like.
 
 use super::rules::{self, SCOPE, SETTINGS, settings};
-use super::shape::{Key, Kind, Shape};
+use super::shape::{Key, Kind, Shape, words};
 use super::table::{Item, Reader, Table, Value};
 use fencepost_core::{
     BaselineSource, EntrySource, ExpectSource, Expected, ListSource, Named, Others, Presence, RuleSetSource,
@@ -57,7 +57,7 @@ static LIST: Shape = Shape::new(
             Key::new("may", Kind::NamesAndTables(&ENTRY), "What can be there."),
             Key::new(
                 "others",
-                Kind::Word(others),
+                Kind::Word(|| words(&OTHERS)),
                 "What to do about anything else: ignore it, note it (shown, without consequence) or fail.",
             ),
         ],
@@ -80,10 +80,6 @@ static ENTRY: Shape = Shape::new(
 .with(&[("drop", "because")]);
 
 const OTHERS: [(&str, Others); 3] = [("ignore", Others::Ignore), ("note", Others::Note), ("fail", Others::Fail)];
-
-fn others() -> Vec<&'static str> {
-    OTHERS.map(|(word, _)| word).to_vec()
-}
 
 /// Whether a word is a key of a baseline, so that no list of it can be called so.
 pub fn is_baseline_key(word: &str) -> bool {

@@ -6,7 +6,7 @@ use fencepost_core::{
 use glob::Pattern;
 use jiff::tz::TimeZone;
 
-use super::shape::{Key, Kind, Shape};
+use super::shape::{Key, Kind, Shape, words};
 use super::table::{Reader, Table};
 
 /// Whose clock the ledger goes by.
@@ -305,7 +305,7 @@ pub(super) static FILE: Shape = Shape::new(
         ),
         Key::new(
             "clock",
-            Kind::Word(clocks),
+            Kind::Word(|| words(&CLOCKS)),
             "Whose clock the ledger goes by: the machine's, or for trials the moments that commands are given.",
         ),
         Key::new("holder", Kind::Text, "The fact that names who uses a device."),
@@ -313,7 +313,7 @@ pub(super) static FILE: Shape = Shape::new(
         Key::new("company_device", Kind::Condition, "Of which devices the company may keep everything."),
         Key::new(
             "uncovered",
-            Kind::Word(uncovered),
+            Kind::Word(|| words(&UNCOVERED)),
             "What a device is that no enforced rule covers: unproven, where nothing else is said.",
         ),
         Key::new("relapse", Kind::Period, "A finding that fails again sooner than this keeps its old clock."),
@@ -335,11 +335,19 @@ static SOURCE: Shape = Shape::new(
     &[&[
         Key::new("id", Kind::Id, "Its name."),
         Key::new("files", Kind::Names, "Patterns of the files that belong to it, such as \"exports/handhelds-*.csv\"."),
-        Key::new("format", Kind::Word(formats), "What they are written in: jsonl, where nothing else is said."),
+        Key::new(
+            "format",
+            Kind::Word(|| words(&Format::ALL)),
+            "What they are written in: jsonl, where nothing else is said.",
+        ),
         Key::new("delimiter", Kind::Text, "What stands between the cells of a CSV file."),
         Key::new("records", Kind::Text, "The path of the list of records inside a JSON document."),
         Key::new("device", Kind::Text, "The field that names the device."),
-        Key::new("device_from", Kind::Word(names_from), "Where the device's id comes from, when it is no field."),
+        Key::new(
+            "device_from",
+            Kind::Word(|| words(&NAMES_FROM)),
+            "Where the device's id comes from, when it is no field.",
+        ),
         Key::new("person", Kind::Text, "The field that names the person; the source is then a list of people."),
         Key::new("collected", Kind::Text, "The field that says when it was collected."),
         Key::new("time_zone", Kind::Text, "The zone of times without an offset."),
@@ -374,22 +382,6 @@ const UNCOVERED: [(&str, Uncovered); 3] = [
     ("non-compliant", Uncovered::NonCompliant),
 ];
 const NAMES_FROM: [(&str, NameFrom); 2] = [("file-name", NameFrom::File), ("folder-name", NameFrom::Folder)];
-
-fn clocks() -> Vec<&'static str> {
-    CLOCKS.map(|(word, _)| word).to_vec()
-}
-
-fn uncovered() -> Vec<&'static str> {
-    UNCOVERED.map(|(word, _)| word).to_vec()
-}
-
-fn formats() -> Vec<&'static str> {
-    Format::ALL.map(|(word, _)| word).to_vec()
-}
-
-fn names_from() -> Vec<&'static str> {
-    NAMES_FROM.map(|(word, _)| word).to_vec()
-}
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
     let mut config = Config {

@@ -4,7 +4,7 @@ use fencepost_core::{Declaration, Dictionary, FactType};
 
 use toml::de::DeValue;
 
-use super::shape::{Key, Kind, Shape};
+use super::shape::{Key, Kind, Shape, words};
 use super::table::{Reader, Table, Value};
 
 pub(super) static FILE: Shape = Shape::new(
@@ -15,7 +15,11 @@ static FACTS: Shape = Shape::new("[facts]", &[]).others(Kind::Table(&FACT));
 static FACT: Shape = Shape::new(
     "a fact",
     &[&[
-        Key::new("type", Kind::Word(types), "What it is read as; what was collected decides, where it is left out."),
+        Key::new(
+            "type",
+            Kind::Word(|| words(&FactType::ALL)),
+            "What it is read as; what was collected decides, where it is left out.",
+        ),
         Key::new("about", Kind::Text, "What it says."),
         Key::new("unit", Kind::Text, "The unit of a number."),
         Key::new("key", Kind::Text, "The field that names the items of a list."),
@@ -27,10 +31,6 @@ static FACT: Shape = Shape::new(
     ]],
 );
 static LABELS: Shape = Shape::new("[facts.labels]", &[]).others(Kind::Text);
-
-fn types() -> Vec<&'static str> {
-    FactType::ALL.map(|(word, _)| word).to_vec()
-}
 
 /// Without quotes a dotted path makes tables within tables.
 fn is_unquoted(value: &Value<'_>) -> bool {

@@ -2,7 +2,7 @@
 
 use fencepost_core::{GroupKind, GroupSource, RuleSetSource};
 
-use super::shape::{Key, Kind, Shape};
+use super::shape::{Key, Kind, Shape, words};
 use super::table::{Reader, Table};
 
 pub(super) static FILE: Shape =
@@ -12,7 +12,7 @@ static GROUP: Shape = Shape::new(
     &[&[
         Key::new("id", Kind::Id, "Its name."),
         Key::new("title", Kind::Text, "What it is, for people."),
-        Key::new("of", Kind::Word(kinds), "What it is made of: devices, where nothing else is said."),
+        Key::new("of", Kind::Word(|| words(&KINDS)), "What it is made of: devices, where nothing else is said."),
         Key::new("members", Kind::Names, "Ids of devices or people that belong to it."),
         Key::new("where", Kind::Condition, "Those belong to it for which this holds."),
         Key::new("held_by", Kind::Names, "Groups or units of people, whose devices belong to it."),
@@ -24,10 +24,6 @@ static GROUP: Shape = Shape::new(
 .needs(&[&["id"]]);
 
 const KINDS: [(&str, GroupKind); 2] = [("devices", GroupKind::Devices), ("people", GroupKind::People)];
-
-fn kinds() -> Vec<&'static str> {
-    KINDS.map(|(word, _)| word).to_vec()
-}
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
     for table in reader.tables(root, "group") {

@@ -57,6 +57,11 @@ pub(super) enum Kind {
     Facts,
 }
 
+/// Returns the words of a list of them, each with what it means.
+pub(super) fn words<T>(all: &[(&'static str, T)]) -> Vec<&'static str> {
+    all.iter().map(|(word, _)| *word).collect()
+}
+
 impl Key {
     pub const fn new(name: &'static str, kind: Kind, about: &'static str) -> Self {
         Self { name, kind, about }

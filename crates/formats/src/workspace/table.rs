@@ -3,7 +3,7 @@
 
 use std::ops::Range;
 
-use fencepost_core::{Datum, Diagnostic, FileId, Named, Period, Span, Text, TextPiece, nearest, parse_collected};
+use fencepost_core::{Datum, Diagnostic, FileId, Named, Period, Span, Text, TextPiece, did_you_mean, parse_collected};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use toml::Spanned;
@@ -95,10 +95,8 @@ impl<'r> Reader<'r> {
             let is_known = shape.keys().any(|known| known.name == name);
             if !is_known && !is_other(shape, value) {
                 let known: Vec<&str> = shape.keys().map(|key| key.name).collect();
-                let help = match nearest(name, known.iter().copied()) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("{} has {}", shape.name, known.join(", ")),
-                };
+                let help =
+                    did_you_mean(name, known.iter().copied(), || format!("{} has {}", shape.name, known.join(", ")));
                 self.error("unknown-key", format!("unknown key `{name}` in {}", shape.name), key.span(), help);
             }
         }
@@ -232,10 +230,7 @@ impl<'r> Reader<'r> {
         let found = words.iter().find(|(word, _)| *word == named.text).map(|(_, value)| *value);
         if found.is_none() {
             let all: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
-            let help = match nearest(&named.text, all.iter().copied()) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => format!("write one of {}", all.join(", ")),
-            };
+            let help = did_you_mean(&named.text, all.iter().copied(), || format!("write one of {}", all.join(", ")));
             self.mistakes.push(
                 Diagnostic::error("bad-word", format!("`{key}` cannot be `{}`", named.text), named.span.clone())
                     .help(help),
