@@ -3,6 +3,7 @@
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
+use bumpalo::Bump;
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 
@@ -11,7 +12,6 @@ use crate::layout::SlotId;
 use crate::value::{DateTime, Reason, Value};
 use crate::verdict::{DeviceInput, VerdictOutcome, Verdicts};
 use crate::version::compare_versions;
-use bumpalo::Bump;
 
 /// What a fleet shows.
 #[derive(Clone, Debug)]
