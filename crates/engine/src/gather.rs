@@ -1,6 +1,7 @@
 //! What the ledger holds of devices, gathered for work that reads no ledger and so can be done on several cores.
 
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 use fencepost_core::{Finding, Standing, standing_at};
 use fencepost_store::{
@@ -40,16 +41,22 @@ pub(crate) struct Job<'b> {
 }
 
 impl Batch {
-    /// Gathers what the ledger holds now of the next devices, documents of those that `needs_documents` names; none when there
-    /// are no more.
+    /// Takes the next devices; none when there are no more.
+    pub(crate) fn of(mut self, devices: &mut impl Iterator<Item = DeviceRow>) -> Option<Self> {
+        self.documents.clear();
+        self.findings.clear();
+        self.devices.clear();
+        self.devices.extend(devices.by_ref().take(DEVICES));
+        (!self.devices.is_empty()).then_some(self)
+    }
+
+    /// Gathers what the ledger holds now of its devices, documents of those that `needs_documents` names.
     pub(crate) fn fill(
-        mut self,
+        &mut self,
         reader: &Reader<'_>,
-        devices: &mut impl Iterator<Item = DeviceRow>,
         stamps: Stamps,
         needs_documents: impl Fn(&DeviceRow, &Held, usize) -> bool,
-    ) -> Result<Option<Self>, LedgerError> {
-        self.take(devices);
+    ) -> Result<(), LedgerError> {
         reader.hold(&self.devices, stamps, &mut self.held)?;
         let needed = |(at, device): (usize, &DeviceRow)| needs_documents(device, &self.held, at).then_some(at);
         let needed: Vec<usize> = self.devices.iter().enumerate().filter_map(needed).collect();
@@ -59,35 +66,27 @@ impl Batch {
                 self.findings.insert(at, reader.findings_now(device)?);
             }
         }
-        Ok((!self.devices.is_empty()).then_some(self))
+        Ok(())
     }
 
-    /// Gathers only the documents of the next devices, as of a run; none when there are no more.
-    pub(crate) fn fill_with_documents(
-        mut self,
-        reader: &Reader<'_>,
-        devices: &mut impl Iterator<Item = DeviceRow>,
-        run: i64,
-    ) -> Result<Option<Self>, LedgerError> {
-        self.take(devices);
+    /// Gathers only the documents of its devices, as of a run.
+    pub(crate) fn fill_with_documents(&mut self, reader: &Reader<'_>, run: i64) -> Result<(), LedgerError> {
         reader.hold(&[], Stamps::default(), &mut self.held)?;
         for (at, device) in self.devices.iter().enumerate() {
             self.documents.insert(at, reader.packed_observations(&device.name, Some(run))?);
         }
-        Ok((!self.devices.is_empty()).then_some(self))
-    }
-
-    fn take(&mut self, devices: &mut impl Iterator<Item = DeviceRow>) {
-        self.documents.clear();
-        self.findings.clear();
-        self.devices.clear();
-        self.devices.extend(devices.by_ref().take(DEVICES));
+        Ok(())
     }
 
     /// Adds what every source now says of a device.
     pub(crate) fn read_documents(&mut self, at: usize, reader: &Reader<'_>) -> Result<(), LedgerError> {
         self.documents.insert(at, reader.packed_observations(&self.devices[at].name, None)?);
         Ok(())
+    }
+
+    /// Returns the positions of its devices.
+    pub(crate) fn places(&self) -> Range<usize> {
+        0..self.devices.len()
     }
 
     /// Returns what is held of the device at a position.
@@ -103,7 +102,7 @@ impl Batch {
 
     /// Returns what is held of each device, in their order.
     pub(crate) fn jobs(&self) -> impl Iterator<Item = Job<'_>> {
-        (0..self.devices.len()).map(|at| self.job(at))
+        self.places().map(|at| self.job(at))
     }
 }
 

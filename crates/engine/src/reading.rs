@@ -3,6 +3,7 @@
 
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use bumpalo::Bump;
@@ -111,14 +112,6 @@ pub(crate) enum Wanted<'s> {
     Whole(&'s [SlotId]),
     /// These, as the rules read them.
     AsRead(&'s [SlotId]),
-}
-
-/// What became of looking at a device.
-enum Looked<T> {
-    /// It was looked at, if it is not retired.
-    At(Option<T>),
-    /// Its documents are needed.
-    Later,
 }
 
 /// A workspace as it stood at a moment.
@@ -273,8 +266,8 @@ impl<'r> Reading<'r> {
         let is_needed = |slot: SlotId| needed[slot.0 as usize];
         let stamps = Stamps { now: project.facts_stamp(), earlier: None };
         let bodies = self.reader.bodies()?;
-        let by_documents = |arena: &mut Bump, unpacker: &mut BodyUnpacker<'_>, job: &Job<'_>| {
-            arena.reset();
+        let run = self.run;
+        let by_documents = |unpacker: &mut BodyUnpacker<'_>, arena: &Bump, job: &Job<'_>| {
             let stored = job.documents.iter().map(|stored| stored.unpack(unpacker)).collect::<Result<_, _>>()?;
             let name = job.device.name.as_str();
             let documents = project.documents(name, stored, judge.at);
@@ -285,48 +278,58 @@ impl<'r> Reading<'r> {
                 judge.facts(name, &documents, layout, arena).map_err(|error| damaged(project, name, &error.message))?;
             look(job, facts, arena).map(Some)
         };
-        let all = self.reader.devices(Look::All)?;
-        // A few devices are not worth a thread.
-        let workers = if all.len() <= DEVICES { 1 } else { cores(None) };
-        let mut own = (all.into_iter(), Vec::<Batch>::new(), Bump::new(), bodies.unpacker());
-        handed_out(
-            &mut own,
-            workers,
-            |(devices, batches, ..)| {
-                let batch = batches.pop().unwrap_or_default();
-                let batch = match self.run {
-                    None => batch.fill(&self.reader, devices, stamps, |_, _, _| !packed_will_do),
-                    // What is beside the devices is of now.
-                    Some(run) => batch.fill_with_documents(&self.reader, devices, run),
-                };
-                Ok(batch?)
-            },
-            || (Bump::new(), bodies.unpacker()),
-            |(arena, unpacker), batch: Batch| {
-                let looked = batch.jobs().map(|job| {
+        let look_at = |reader: &Reader<'_>, desk: &mut (Bump, BodyUnpacker<'_>), batch: &mut Batch| {
+            match run {
+                None => batch.fill(reader, stamps, |_, _, _| !packed_will_do)?,
+                // What is beside the devices is of now.
+                Some(run) => batch.fill_with_documents(reader, run)?,
+            }
+            let (arena, unpacker) = desk;
+            let mut found = Vec::with_capacity(DEVICES);
+            for at in batch.places() {
+                arena.reset();
+                if packed_will_do {
+                    let job = batch.job(at);
+                    let facts = judge.packed_facts(&job.device.name, &job.facts, is_needed, arena);
+                    if let Some(facts) = facts.filter(|facts| is_whole(facts)) {
+                        found.push(look(&job, facts, arena)?);
+                        continue;
+                    }
+                    batch.read_documents(at, reader)?;
                     arena.reset();
-                    if !packed_will_do {
-                        return by_documents(arena, unpacker, &job).map(Looked::At);
-                    }
-                    match judge.packed_facts(&job.device.name, &job.facts, is_needed, arena) {
-                        Some(facts) if is_whole(facts) => Ok(Looked::At(Some(look(&job, facts, arena)?))),
-                        _ => Ok(Looked::Later),
-                    }
-                });
-                let looked = looked.collect::<Result<Vec<_>, EngineError>>();
-                (batch, looked)
-            },
-            |(_, batches, arena, unpacker), (mut batch, looked)| {
-                for (at, looked) in looked?.into_iter().enumerate() {
-                    let found = match looked {
-                        Looked::At(found) => found,
-                        Looked::Later => {
-                            batch.read_documents(at, &self.reader)?;
-                            by_documents(arena, unpacker, &batch.job(at))?
-                        }
-                    };
-                    found.into_iter().for_each(&mut take);
                 }
+                found.extend(by_documents(unpacker, arena, &batch.job(at))?);
+            }
+            Ok::<_, EngineError>(found)
+        };
+        let devices = self.reader.devices(Look::All)?;
+        // A few devices are not worth a thread.
+        let workers = if devices.len() <= DEVICES { 1 } else { cores(None) };
+        let companions = if workers > 1 { self.reader.companions(workers) } else { Vec::new() };
+        let mut devices = devices.into_iter();
+        if companions.is_empty() {
+            let (mut desk, mut next) = ((Bump::new(), bodies.unpacker()), Batch::default().of(&mut devices));
+            while let Some(mut batch) = next {
+                look_at(&self.reader, &mut desk, &mut batch)?.into_iter().for_each(&mut take);
+                next = batch.of(&mut devices);
+            }
+            return Ok(());
+        }
+        let companions = Mutex::new(companions);
+        handed_out(
+            &mut (devices, Vec::<Batch>::new()),
+            workers,
+            |(devices, batches)| Ok(batches.pop().unwrap_or_default().of(devices)),
+            || {
+                let companion = companions.lock().unwrap_or_else(PoisonError::into_inner).pop();
+                (companion.expect("there is one for each worker"), (Bump::new(), bodies.unpacker()))
+            },
+            |(companion, desk), mut batch: Batch| {
+                let found = look_at(&companion.reader(), desk, &mut batch);
+                (batch, found)
+            },
+            |(_, batches), (batch, found)| {
+                found?.into_iter().for_each(&mut take);
                 batches.push(batch);
                 Ok(())
             },

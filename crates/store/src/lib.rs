@@ -22,8 +22,8 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use rows::{
-    AssessedRow, DeviceRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation, PersonRow, Reader,
-    RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation,
+    AssessedRow, Companion, DeviceRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation,
+    PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation,
 };
 pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewBody, NewObservation, PackedFacts, Writer};
@@ -36,9 +36,34 @@ use error::doing;
 pub struct Ledger {
     connection: Connection,
     path: PathBuf,
-    /// It lies where nothing can be written.
-    read_only: bool,
+    /// How it was opened; none in memory.
+    access: Option<Access>,
     shared: SharedBodies,
+}
+
+/// How a ledger in a file is opened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Access {
+    Write,
+    /// It lies where nothing can be written.
+    Read,
+}
+
+impl Access {
+    fn connect(self, path: &Path) -> Result<Connection, LedgerError> {
+        let opened = match self {
+            Self::Write => {
+                Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX)
+            }
+            Self::Read => {
+                let name: String = path.to_string_lossy().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
+                let flags =
+                    OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+                Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)
+            }
+        };
+        opened.map_err(doing("open", path))
+    }
 }
 
 impl Ledger {
@@ -53,10 +78,10 @@ impl Ledger {
             }
             make_private(path)?;
         }
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let opened = Connection::open_with_flags(path, flags).map_err(doing("open", path)).and_then(|connection| {
+        let opened = Access::Write.connect(path).and_then(|connection| {
             connection.busy_timeout(wait).map_err(doing("open", path))?;
-            let mut ledger = Self { connection, path: path.to_owned(), read_only: false, shared: Arc::default() };
+            let access = Some(Access::Write);
+            let mut ledger = Self { connection, path: path.to_owned(), access, shared: Arc::default() };
             ledger.prepare_patiently(wait)?;
             Ok(ledger)
         });
@@ -74,11 +99,8 @@ impl Ledger {
         if fs::metadata(log).is_ok_and(|meta| meta.len() > 0) {
             return Err(LedgerError::ReadOnly { path: path.to_owned() });
         }
-        let name: String = path.to_string_lossy().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
-        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection =
-            Connection::open_with_flags(format!("file:{name}?immutable=1"), flags).map_err(doing("open", path))?;
-        let mut ledger = Self { connection, path: path.to_owned(), read_only: true, shared: Arc::default() };
+        let (connection, access) = (Access::Read.connect(path)?, Some(Access::Read));
+        let mut ledger = Self { connection, path: path.to_owned(), access, shared: Arc::default() };
         schema::migrate(&mut ledger.connection, path)?;
         Ok(ledger)
     }
@@ -90,7 +112,7 @@ impl Ledger {
     pub fn in_memory() -> Result<Self, LedgerError> {
         let path = PathBuf::from(":memory:");
         let connection = Connection::open_in_memory().map_err(doing("open", &path))?;
-        let mut ledger = Self { connection, path, read_only: false, shared: Arc::default() };
+        let mut ledger = Self { connection, path, access: None, shared: Arc::default() };
         ledger.prepare()?;
         Ok(ledger)
     }
@@ -172,7 +194,7 @@ impl Ledger {
         if self.connection.is_autocommit() {
             self.connection.execute_batch("BEGIN").map_err(doing("read", &self.path))?;
         }
-        Ok(Reader::new(&self.connection, &self.path, Arc::clone(&self.shared)))
+        Ok(Reader::new(&self.connection, &self.path, Arc::clone(&self.shared)).accompanied(self.access))
     }
 
     /// Starts writing; nothing is seen by others before [`Writer::commit`], and nothing stays without it.
@@ -180,7 +202,7 @@ impl Ledger {
     /// # Errors
     /// When another process writes for longer than this one waits; the error names it.
     pub fn writer(&mut self, command: &str) -> Result<Writer<'_>, LedgerError> {
-        if self.read_only {
+        if self.access == Some(Access::Read) {
             return Err(LedgerError::ReadOnly { path: self.path.clone() });
         }
         if !self.connection.is_autocommit() {

@@ -9,6 +9,7 @@ use std::sync::{Arc, PoisonError};
 use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, Statement, params};
 
+use crate::Access;
 use crate::bodies::{Bodies, BodyUnpacker, SharedBodies};
 use crate::error::{LedgerError, doing};
 
@@ -356,11 +357,30 @@ pub struct Reader<'c> {
     pub(crate) connection: &'c Connection,
     path: PathBuf,
     shared: SharedBodies,
+    access: Option<Access>,
+}
+
+/// Another connection to a ledger, which sees what the reader saw that it was made beside: for reading on another core.
+#[derive(Debug)]
+pub struct Companion {
+    connection: Connection,
+    path: PathBuf,
+    shared: SharedBodies,
+}
+
+impl Companion {
+    /// Reads the ledger.
+    pub fn reader(&self) -> Reader<'_> {
+        Reader::new(&self.connection, &self.path, Arc::clone(&self.shared))
+    }
 }
 
 /// Devices whose numbers are no further apart than this are read together: a few rows that nobody asked for cost less than
 /// looking for the next.
 const CLOSE: i64 = 4;
+
+/// The setting that counts what was committed, so that two connections can tell whether they see the same.
+pub(crate) const COMMITS: &str = "commits";
 
 /// Every run there will ever be: "as it is now".
 const LATEST: i64 = i64::MAX;
@@ -375,7 +395,28 @@ pub(crate) fn moment(micros: i64) -> Timestamp {
 
 impl<'c> Reader<'c> {
     pub(crate) fn new(connection: &'c Connection, path: &Path, shared: SharedBodies) -> Self {
-        Self { connection, path: path.to_owned(), shared }
+        Self { connection, path: path.to_owned(), shared, access: None }
+    }
+
+    /// Lets it have companions, of a ledger that can be opened a second time.
+    pub(crate) fn accompanied(self, access: Option<Access>) -> Self {
+        Self { access, ..self }
+    }
+
+    /// Opens more connections that see what this one sees; none where that cannot be: of a ledger in memory, while it is being
+    /// written here, or when somebody else has written it since this reader began.
+    pub fn companions(&self, count: usize) -> Vec<Companion> {
+        let Some(access) = self.access else { return Vec::new() };
+        let Ok(commits) = self.setting(COMMITS) else { return Vec::new() };
+        let open = || {
+            let connection = access.connect(&self.path).ok()?;
+            connection.execute_batch("BEGIN; PRAGMA cache_size = -4096;").ok()?;
+            let companion = Companion { connection, path: self.path.clone(), shared: Arc::clone(&self.shared) };
+            let sees = companion.reader().setting(COMMITS).ok()?;
+            (sees == commits).then_some(companion)
+        };
+        let opened: Option<Vec<Companion>> = (0..count).map(|_| open()).collect();
+        opened.unwrap_or_default()
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -512,14 +553,18 @@ impl<'c> Reader<'c> {
 
     /// Returns the devices that an assessment looks at, ascending by id.
     pub fn devices(&self, look: Look) -> Result<Vec<DeviceRow>, LedgerError> {
-        let row = |row: &Row<'_>| Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: row.get(2)? });
         match look {
-            Look::All => self.all(
-                "SELECT id, name, EXISTS (SELECT 1 FROM dirty WHERE device = id) FROM device ORDER BY name",
-                [],
-                row,
-            ),
-            Look::Changed(by) => self.all(CHANGED, [micros(by)], row),
+            Look::All => {
+                let dirty: Vec<i64> = self.all("SELECT device FROM dirty ORDER BY device", [], |row| row.get(0))?;
+                // The index of names tells all of it.
+                self.all("SELECT id, name FROM device ORDER BY name", [], |row| {
+                    let number = row.get(0)?;
+                    Ok(DeviceRow { number, name: row.get(1)?, dirty: dirty.binary_search(&number).is_ok() })
+                })
+            }
+            Look::Changed(by) => self.all(CHANGED, [micros(by)], |row| {
+                Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: row.get(2)? })
+            }),
         }
     }
 

@@ -10,7 +10,7 @@ use rusqlite::{OptionalExtension, Transaction, params};
 
 use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
-use crate::rows::{AssessedRow, FindingRow, Reader, RejectRow, RunKind, SpellKind, micros, moment};
+use crate::rows::{AssessedRow, COMMITS, FindingRow, Reader, RejectRow, RunKind, SpellKind, micros, moment};
 
 const LEVEL: i32 = 3;
 
@@ -158,6 +158,10 @@ impl<'l> Writer<'l> {
     /// When the ledger cannot be written; then nothing of it stays. So for every function here.
     pub fn commit(self) -> Result<(), LedgerError> {
         let failed = self.failed();
+        self.run_sql(
+            "INSERT INTO setting (key, value) VALUES (?1, '1') ON CONFLICT DO UPDATE SET value = value + 1",
+            [COMMITS],
+        )?;
         self.transaction.commit().map_err(failed)
     }
 

@@ -159,8 +159,11 @@ pub(crate) fn assess_within<'l>(
             &mut pass,
             workers,
             |pass| {
-                let batch = pass.batches.pop().unwrap_or_default();
-                Ok(batch.fill(&pass.writer.reader(), &mut devices, stamps, needs_documents)?)
+                let mut batch = pass.batches.pop().unwrap_or_default().of(&mut devices);
+                if let Some(batch) = &mut batch {
+                    batch.fill(&pass.writer.reader(), stamps, needs_documents)?;
+                }
+                Ok(batch)
             },
             || Desk::new(&bodies),
             |desk, batch: Batch| {
