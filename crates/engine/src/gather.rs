@@ -11,6 +11,7 @@ use jiff::Timestamp;
 
 use crate::assess::outcome::Outcome;
 use crate::codec;
+use crate::packed_findings::{count_running, unpack_findings};
 use crate::project::Project;
 use crate::reading::damaged;
 
@@ -127,7 +128,7 @@ impl Posture<'_> {
             return Ok(findings.get(name).cloned().unwrap_or_default());
         }
         let all = match &job.before {
-            Some(row) => codec::unpack_findings(row.findings, name)
+            Some(row) => unpack_findings(row.findings, name)
                 .ok_or_else(|| damaged(self.project, name, "its findings cannot be read"))?,
             None => job.findings.iter().filter_map(codec::finding).collect(),
         };
@@ -137,7 +138,7 @@ impl Posture<'_> {
     /// Returns how many findings of a device run, and how many of them are overdue.
     pub(crate) fn counts(&self, job: &Job<'_>) -> Result<(usize, usize), LedgerError> {
         match (&self.of_all, &job.before) {
-            (None, Some(row)) => codec::count_running(row.findings, self.at)
+            (None, Some(row)) => count_running(row.findings, self.at)
                 .ok_or_else(|| damaged(self.project, &job.device.name, "its findings cannot be read")),
             _ => {
                 let running = self.running(job)?;

@@ -23,6 +23,7 @@ mod history;
 mod import;
 mod judge;
 mod list;
+mod packed_findings;
 mod person_view;
 mod preview;
 mod project;

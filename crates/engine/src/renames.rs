@@ -5,6 +5,7 @@ use jiff::Timestamp;
 use serde_json::json;
 
 use crate::codec;
+use crate::packed_findings::unpack_findings;
 use crate::project::Project;
 
 /// Writes how new the evidence of findings is, which is kept beside a device, into the findings themselves: two devices may become
@@ -14,7 +15,7 @@ fn keep_findings(writer: &mut Writer<'_>, run: i64, devices: [&str; 2]) -> Resul
     for name in devices {
         let Some(device) = writer.reader().device_number(name)? else { return Ok(()) };
         let Some(before) = writer.reader().assessed(device)? else { continue };
-        found.extend(codec::unpack_findings(&before.findings, name).into_iter().flatten());
+        found.extend(unpack_findings(&before.findings, name).into_iter().flatten());
     }
     for finding in found.iter().filter(|finding| finding.is_running()) {
         writer.touch_finding(run, &codec::finding_row(finding, run))?;

@@ -703,11 +703,7 @@ impl<'c> Reader<'c> {
     pub fn assessed_collected(&self) -> Result<Option<(Timestamp, Timestamp)>, LedgerError> {
         let (oldest, newest): (Option<i64>, Option<i64>) = self
             .connection
-            .query_row(
-                "SELECT (SELECT min(collected) FROM assessed), (SELECT max(collected) FROM assessed)",
-                [],
-                |row| Ok((row.get(0)?, row.get(1)?)),
-            )
+            .query_row("SELECT min(collected), max(collected) FROM assessed", [], |row| Ok((row.get(0)?, row.get(1)?)))
             .map_err(self.failed())?;
         Ok(oldest.map(moment).zip(newest.map(moment)))
     }

@@ -8,7 +8,7 @@ use crate::bodies::body_hash;
 use crate::error::{LedgerError, doing};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 4] = [FIRST, SECOND, THIRD, FOURTH];
+const STEPS: [&str; 5] = [FIRST, SECOND, THIRD, FOURTH, FIFTH];
 
 const FIRST: &str = "
     CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
@@ -254,6 +254,14 @@ const FOURTH: &str = "
     CREATE INDEX finding_due ON finding (due);
 ";
 
+/// Findings beside their device are packed closer; those that are there already are marked as packed the earlier way. Indexes that
+/// cost more than they save are gone.
+const FIFTH: &str = "
+    UPDATE assessed SET findings = CAST(x'ff' || findings AS BLOB) WHERE length(findings) > 0;
+    DROP INDEX assessed_collected;
+    DROP INDEX finding_closed;
+";
+
 /// Brings a ledger to the newest format.
 pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
     let failed = doing("open", path);
@@ -333,7 +341,7 @@ mod tests {
     }
 
     #[test]
-    fn a_ledger_of_the_third_format_keeps_its_spells_and_findings_in_their_order() {
+    fn a_ledger_of_the_third_format_keeps_its_spells_and_findings_in_their_order_and_marks_what_is_packed() {
         let mut connection = Connection::open_in_memory().unwrap();
         for step in [FIRST, SECOND, THIRD] {
             connection.execute_batch(step).unwrap();
@@ -347,6 +355,8 @@ mod tests {
                  INSERT INTO spell (kind, device, subject, value, detail, from_run, to_run) VALUES
                     ('verdict', 1, 'r', 'fail', '{}', 1, 2), ('verdict', 2, 'r', 'fail', '{}', 1, NULL),
                     ('verdict', 1, 's', 'fail', '{}', 1, NULL), ('verdict', 1, 'r', 'unknown', '{}', 2, NULL);
+                 INSERT INTO assessed (device, input, until, collected, outcome, findings) VALUES
+                    (1, x'01', 9, NULL, x'02', x'00ff80'), (2, x'01', 9, NULL, x'02', x'');
                  INSERT INTO finding (device, subject, opened, due, closed, body, from_run, to_run) VALUES
                     (1, 's', 5, 7, NULL, '{}', 1, NULL), (1, 'r', 5, 7, NULL, '{}', 1, 2), (1, 'r', 5, 7, 9, '{}', 2, NULL);",
             )
@@ -366,5 +376,7 @@ mod tests {
         assert_eq!(versions, [(1, "r"), (1, "s"), (2, "r")]);
         let running = reader.findings(None, None, false).unwrap();
         assert_eq!(running.iter().map(|row| row.subject.as_str()).collect::<Vec<_>>(), ["s"]);
+        let packed = |device| reader.assessed(device).unwrap().unwrap().findings;
+        assert_eq!((packed(1), packed(2)), (vec![0xff, 0, 0xff, 0x80], Vec::new()));
     }
 }

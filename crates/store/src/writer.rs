@@ -358,9 +358,20 @@ impl<'l> Writer<'l> {
         .map(|_| ())
     }
 
-    /// Keeps what an assessment came to on a device; nothing where the device is retired.
-    pub fn set_assessed(&self, device: i64, now: Option<&AssessedRow>) -> Result<(), LedgerError> {
+    /// Keeps what an assessment came to on a device, of which it is known until when the one before held; nothing where the device
+    /// is retired.
+    pub fn set_assessed(
+        &self,
+        device: i64,
+        until_before: Option<Timestamp>,
+        now: Option<&AssessedRow>,
+    ) -> Result<(), LedgerError> {
         match now {
+            // Its place in the index stays.
+            Some(now) if until_before.is_some_and(|before| micros(before) == micros(now.until)) => self.run_sql(
+                "UPDATE assessed SET input = ?2, collected = ?3, outcome = ?4, findings = ?5 WHERE device = ?1",
+                params![device, now.input, now.collected.map(micros), now.outcome, now.findings],
+            ),
             Some(now) => self.run_sql(
                 "INSERT INTO assessed (device, input, until, collected, outcome, findings) VALUES (?1, ?2, ?3, ?4, ?5, ?6) \
                  ON CONFLICT DO UPDATE SET input = ?2, until = ?3, collected = ?4, outcome = ?5, findings = ?6",

@@ -87,7 +87,7 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
             let number = writer.reader().device_number(name).unwrap().unwrap();
             let [input, outcome, findings] = ["i", "o", "f"].map(|part| format!("{part}{name}").into_bytes());
             let row = AssessedRow { input, until: moment(D2), collected: None, outcome, findings };
-            writer.set_assessed(number, Some(&row)).unwrap();
+            writer.set_assessed(number, None, Some(&row)).unwrap();
         }
     }
     writer.commit().unwrap();

@@ -31,7 +31,7 @@ use crate::taken::TakenVerdicts;
 use crate::workers::{cores, handed_out};
 use inputs::Inputs;
 use kin::Kin;
-use tally::Tally;
+use tally::{Counted, Tally};
 use weigh::{Desk, FindingChanges, Judgement, Settling, Weighed, Weigher, needs_documents};
 
 /// What the last assessment went by, in the settings of a ledger; where it says nothing, the next one begins afresh.
@@ -184,7 +184,10 @@ pub(crate) fn assess_within<'l>(
     writer.clear_dirty()?;
     writer.set_setting(RULES, &inputs.rules)?;
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
-    let collected = writer.reader().assessed_collected()?;
+    let collected = match tally.collected() {
+        Some(ends) => ends,
+        None => writer.reader().assessed_collected()?,
+    };
     writer.end_run(run, &tally.summary(last.as_ref().map(|last| last.as_of), collected).to_string())?;
     let written = writer
         .reader()
@@ -266,7 +269,9 @@ impl Pass<'_, '_> {
     /// Writes what a device came to.
     fn save(&mut self, job: &Job<'_>, weighed: Weighed) -> Result<(), EngineError> {
         let Weighed { packed, apart, over, taken, result } = weighed;
-        let (device, before) = (job.device, job.outcome());
+        let device = job.device;
+        let collected = job.before.as_ref().and_then(|row| row.collected);
+        let before = job.outcome().map(|outcome| Counted { outcome, collected });
         self.taken += u64::from(taken);
         let counted = before.filter(|_| !self.anew);
         for (source, packed) in packed {
@@ -285,8 +290,14 @@ impl Pass<'_, '_> {
             }
             Judgement::Settled(settling) => {
                 self.save_findings(device, &settling.changes)?;
+                if let Some(row) = &settling.row {
+                    let until_before = job.before.as_ref().map(|before| before.until);
+                    self.writer.set_assessed(device.number, until_before, Some(row))?;
+                }
                 self.save_spells(device, &settling)?;
-                self.tally.replace(self.project, counted, Some(settling.outcome.borrowed()));
+                let collected = settling.row.as_ref().map_or(collected, |row| row.collected);
+                let now = Counted { outcome: settling.outcome.borrowed(), collected };
+                self.tally.replace(self.project, counted, Some(now));
             }
         }
         self.seen += 1;
@@ -297,7 +308,7 @@ impl Pass<'_, '_> {
     /// Ends what held of a device that is retired.
     fn retire(&mut self, device: &DeviceRow) -> Result<(), LedgerError> {
         let (run, name) = (self.run, device.name.as_str());
-        self.writer.set_assessed(device.number, None)?;
+        self.writer.set_assessed(device.number, None, None)?;
         self.writer.set_holders(device.number, &[])?;
         self.writer.set_spells(run, SpellKind::Verdict, name, &[])?;
         self.writer.set_spells(run, SpellKind::Decision, name, &[])?;
@@ -322,9 +333,6 @@ impl Pass<'_, '_> {
 
     fn save_spells(&mut self, device: &DeviceRow, settling: &Settling) -> Result<(), LedgerError> {
         let (run, name) = (self.run, device.name.as_str());
-        if let Some(row) = &settling.row {
-            self.writer.set_assessed(device.number, Some(row))?;
-        }
         if let Some(holders) = &settling.holders {
             self.writer.set_holders(device.number, holders)?;
         }

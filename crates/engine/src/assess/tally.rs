@@ -23,6 +23,37 @@ pub(super) struct Tally {
     rules: Vec<RuleCount>,
     /// How many devices report each slot.
     reported: Vec<u64>,
+    collected: Span,
+}
+
+/// What is counted of a device.
+#[derive(Clone, Copy)]
+pub(super) struct Counted<'o> {
+    pub outcome: Outcome<&'o [u8]>,
+    /// The newest moment of collection.
+    pub collected: Option<Timestamp>,
+}
+
+/// The earliest and the latest of many moments.
+#[derive(Clone, Copy, Debug, Default)]
+struct Span {
+    ends: Option<(Timestamp, Timestamp)>,
+    /// A moment at the one or the other end was taken out, and perhaps no other is there.
+    unsure: [bool; 2],
+}
+
+impl Span {
+    fn add(&mut self, moment: Timestamp) {
+        let (first, last) = self.ends.unwrap_or((moment, moment));
+        self.unsure = [self.unsure[0] && moment > first, self.unsure[1] && moment < last];
+        self.ends = Some((first.min(moment), last.max(moment)));
+    }
+
+    fn take_out(&mut self, moment: Timestamp) {
+        if let Some((first, last)) = self.ends {
+            self.unsure = [self.unsure[0] || moment <= first, self.unsure[1] || moment >= last];
+        }
+    }
 }
 
 impl Tally {
@@ -31,6 +62,7 @@ impl Tally {
             devices: StandingCounts::default(),
             rules: project.rules.rules().iter().map(|rule| RuleCount::of(rule, at)).collect(),
             reported: vec![0; project.rules.layout().len()],
+            collected: Span::default(),
         }
     }
 
@@ -51,13 +83,22 @@ impl Tally {
             return None;
         }
         tally.reported = reported.iter().map(Json::as_u64).collect::<Option<_>>()?;
+        let moment = |at: usize| summary["collected"][at].as_str()?.parse::<Timestamp>().ok();
+        tally.collected.ends = moment(0).zip(moment(1));
         Some(tally)
     }
 
     /// Counts a device as it is now instead of as it was before.
-    pub(super) fn replace(&mut self, project: &Project, before: Option<Outcome<&[u8]>>, now: Option<Outcome<&[u8]>>) {
-        for (outcome, adds) in [(before, false), (now, true)] {
-            let Some(outcome) = outcome else { continue };
+    pub(super) fn replace(&mut self, project: &Project, before: Option<Counted<'_>>, now: Option<Counted<'_>>) {
+        for (counted, adds) in [(before, false), (now, true)] {
+            let Some(Counted { outcome, collected }) = counted else { continue };
+            // As the ledger keeps it.
+            let collected = collected.and_then(|at| Timestamp::from_microsecond(at.as_microsecond()).ok());
+            match collected {
+                Some(collected) if adds => self.collected.add(collected),
+                Some(collected) => self.collected.take_out(collected),
+                None => {}
+            }
             // Taken out is what was counted earlier, so nothing falls below zero.
             let step = |count: &mut u64, by: bool| {
                 *count = if adds { *count + u64::from(by) } else { count.saturating_sub(u64::from(by)) };
@@ -78,6 +119,11 @@ impl Tally {
                 step(count, outcome.reports(slot));
             }
         }
+    }
+
+    /// Returns the oldest and the newest moment of collection; the outer none where they have to be looked for.
+    pub(super) fn collected(&self) -> Option<Option<(Timestamp, Timestamp)>> {
+        (self.collected.unsure == [false; 2]).then_some(self.collected.ends)
     }
 
     pub(super) fn summary(&self, before: Option<Timestamp>, collected: Option<(Timestamp, Timestamp)>) -> Json {

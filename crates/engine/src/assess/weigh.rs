@@ -21,6 +21,7 @@ use crate::decisions::usual_decisions;
 use crate::documents::Document;
 use crate::gather::Job;
 use crate::judge::{Judge, Judged};
+use crate::packed_findings::{pack_findings, unpack_findings};
 use crate::reading::{UNCOVERED, damaged};
 use crate::taken::TakenVerdicts;
 
@@ -218,9 +219,7 @@ impl Weigher<'_> {
             bytes.push(packed);
         }
         let findings = || match &before {
-            Some(before) => {
-                codec::unpack_findings(before.findings, name).ok_or_else(|| broken("its findings cannot be read"))
-            }
+            Some(before) => unpack_findings(before.findings, name).ok_or_else(|| broken("its findings cannot be read")),
             None => Ok(latest_of(findings)),
         };
         if observations.is_empty() {
@@ -321,7 +320,7 @@ impl Weigher<'_> {
             until: watch.until().min(next_due.unwrap_or(Timestamp::MAX)).min(next_retirement.unwrap_or(Timestamp::MAX)),
             collected: judged.input.facts.collected(),
             outcome: outcome.to_bytes(),
-            findings: codec::pack_findings(&with_past(&settled.findings, past)),
+            findings: pack_findings(&with_past(&settled.findings, past)),
         };
         let was = outcome_before;
         let differs = |which: usize| was.is_none_or(|was| was.kept[which] != outcome.kept[which]);
