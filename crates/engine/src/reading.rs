@@ -9,7 +9,7 @@ use std::time::Duration;
 use bumpalo::Bump;
 use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
 use fencepost_formats::Clock;
-use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Look, Reader, RunRow, SpellKind, Stamps};
+use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Reader, RunRow, SpellKind, Stamps};
 use jiff::Timestamp;
 
 use crate::codec;
@@ -302,24 +302,37 @@ impl<'r> Reading<'r> {
             }
             Ok::<_, EngineError>(found)
         };
-        let devices = self.reader.devices(Look::All)?;
-        // A few devices are not worth a thread.
-        let workers = if devices.len() <= DEVICES { 1 } else { cores(None) };
-        let companions = if workers > 1 { self.reader.companions(workers) } else { Vec::new() };
-        let mut devices = devices.into_iter();
-        if companions.is_empty() {
-            let (mut desk, mut next) = ((Bump::new(), bodies.unpacker()), Batch::default().of(&mut devices));
-            while let Some(mut batch) = next {
-                look_at(&self.reader, &mut desk, &mut batch)?.into_iter().for_each(&mut take);
-                next = batch.of(&mut devices);
+        // The next of them are looked up while others are looked at.
+        let mut last = String::new();
+        let mut next = |batch: Batch| {
+            let devices = self.reader.devices_after(&last, DEVICES)?;
+            if let Some(device) = devices.last() {
+                last.clone_from(&device.name);
             }
-            return Ok(());
+            Ok::<_, EngineError>(batch.of(&mut devices.into_iter()))
+        };
+        let Some(mut first) = next(Batch::default())? else { return Ok(()) };
+        // A few devices are not worth a thread.
+        let workers = if first.places().len() < DEVICES { 1 } else { cores(None) };
+        let companions = if workers > 1 { self.reader.companions(workers) } else { Vec::new() };
+        if companions.is_empty() {
+            let mut desk = (Bump::new(), bodies.unpacker());
+            loop {
+                look_at(&self.reader, &mut desk, &mut first)?.into_iter().for_each(&mut take);
+                match next(first)? {
+                    Some(batch) => first = batch,
+                    None => return Ok(()),
+                }
+            }
         }
         let companions = Mutex::new(companions);
         handed_out(
-            &mut (devices, Vec::<Batch>::new()),
+            &mut (Some(first), Vec::<Batch>::new()),
             workers,
-            |(devices, batches)| Ok(batches.pop().unwrap_or_default().of(devices)),
+            |(first, batches)| match first.take() {
+                Some(first) => Ok(Some(first)),
+                None => next(batches.pop().unwrap_or_default()),
+            },
             || {
                 let companion = companions.lock().unwrap_or_else(PoisonError::into_inner).pop();
                 (companion.expect("there is one for each worker"), (Bump::new(), bodies.unpacker()))

@@ -568,6 +568,15 @@ impl<'c> Reader<'c> {
         }
     }
 
+    /// Returns so many of all devices, those whose ids come next after `name`; nothing is said of what came in.
+    pub fn devices_after(&self, name: &str, most: usize) -> Result<Vec<DeviceRow>, LedgerError> {
+        self.all(
+            "SELECT id, name FROM device WHERE name > ?1 ORDER BY name LIMIT ?2",
+            params![name, i64::try_from(most).unwrap_or(i64::MAX)],
+            |row| Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: false }),
+        )
+    }
+
     /// Takes what is held of devices into buffers; the stamps name the paths that the rules read, now and perhaps earlier. Devices
     /// whose numbers lie close together are read in one go.
     pub fn hold(&self, devices: &[DeviceRow], stamps: Stamps, into: &mut Held) -> Result<(), LedgerError> {
