@@ -74,6 +74,11 @@ impl Ui {
         self.out.write_all(bytes)
     }
 
+    /// Where the result is written.
+    pub fn out(&mut self) -> &mut impl Write {
+        &mut self.out
+    }
+
     pub fn finish(&mut self) -> io::Result<()> {
         self.out.flush()
     }

@@ -22,7 +22,7 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use rows::{
-    AssessedRow, Companion, DeviceRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation,
+    AssessedRow, Companion, DeviceRow, DueRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation,
     PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation,
 };
 pub use trim::Trimmed;

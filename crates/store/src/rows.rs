@@ -342,6 +342,21 @@ pub struct RejectRow {
     pub reason: String,
 }
 
+/// A finding that fell due.
+#[derive(Clone, Debug, PartialEq)]
+pub struct DueRow {
+    /// The device.
+    pub device: String,
+    /// The rule, or the word for silence.
+    pub subject: String,
+    /// When it was first seen.
+    pub opened: Timestamp,
+    /// When its grace ended.
+    pub due: Timestamp,
+    /// How often it has come back, the first time counted.
+    pub spell: u32,
+}
+
 /// Whether a file was imported before.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Known {
@@ -727,20 +742,26 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Returns the findings that run at a run and fell due after one moment and up to another.
-    pub fn findings_due(
+    /// Hands on the findings that ran at a run and were due after one moment and up to another, by device, subject and moment of
+    /// opening.
+    pub fn each_due(
         &self,
         run: i64,
         after: Option<Timestamp>,
         up_to: Timestamp,
-    ) -> Result<Vec<FindingRow>, LedgerError> {
-        self.all(
-            "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run FROM finding f INDEXED BY finding_due \
+        mut each: impl FnMut(DueRow),
+    ) -> Result<(), LedgerError> {
+        let failed = self.failed();
+        let sql = "SELECT d.name, f.subject, f.opened, f.due, f.body ->> 'spell' FROM finding f INDEXED BY finding_due \
              JOIN device d ON d.id = f.device WHERE f.due > ?2 AND f.due <= ?3 AND f.closed IS NULL \
-             AND f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) ORDER BY d.name, f.subject, f.opened",
-            params![run, after.map_or(i64::MIN, micros), micros(up_to)],
-            finding_row,
-        )
+             AND f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) ORDER BY d.name, f.subject, f.opened";
+        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
+        let span = params![run, after.map_or(i64::MIN, micros), micros(up_to)];
+        let rows = statement.query_map(span, |row| {
+            let (opened, due) = (moment(row.get(2)?), moment(row.get(3)?));
+            Ok(DueRow { device: row.get(0)?, subject: row.get(1)?, opened, due, spell: row.get(4)? })
+        });
+        rows.map_err(&failed)?.try_for_each(|row| row.map(&mut each)).map_err(&failed)
     }
 
     /// Returns the number of the device that has a name now.
@@ -1028,9 +1049,22 @@ impl<'c> Reader<'c> {
 
     /// Returns the events of a run in their order: what happened, and to what, as JSON.
     pub fn events(&self, run: i64) -> Result<Vec<(String, String)>, LedgerError> {
-        self.all("SELECT what, body FROM event WHERE run = ?1 ORDER BY seq", [run], |row| {
-            Ok((row.get(0)?, row.get(1)?))
-        })
+        let mut events = Vec::new();
+        self.each_event(run, |what, body| events.push((what.to_owned(), body.to_owned())))?;
+        Ok(events)
+    }
+
+    /// Hands on what happened in a run, in order: what, and its body.
+    pub fn each_event(&self, run: i64, mut each: impl FnMut(&str, &str)) -> Result<(), LedgerError> {
+        let failed = self.failed();
+        let sql = "SELECT what, body FROM event WHERE run = ?1 ORDER BY seq";
+        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
+        let mut rows = statement.query([run]).map_err(&failed)?;
+        while let Some(row) = rows.next().map_err(&failed)? {
+            let text = |column| row.get_ref(column).map_err(&failed).map(|value| value.as_str().unwrap_or_default());
+            each(text(0)?, text(1)?);
+        }
+        Ok(())
     }
 
     /// Returns the records that were set aside, newest import first.

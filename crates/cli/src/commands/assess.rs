@@ -136,7 +136,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
         found = !reading.access(None)?.lost.is_empty();
     }
     match args.format {
-        Format::Json => write_json(ui, &json::assessed(&assessed))?,
+        Format::Json => write_json(ui, &json::AssessedJson(&assessed))?,
         Format::Jsonl | Format::Csv => {
             write_rows(ui, args.format, &RULE_COLUMNS, json::rule_rows(&assessed))?;
         }

@@ -27,6 +27,7 @@ use fencepost_engine::{Moment, Project, Reading, find_workspace, open_ledger, re
 use fencepost_formats::FileText;
 use fencepost_store::Ledger;
 use jiff::Timestamp;
+use serde::Serialize;
 use serde_json::Value as Json;
 
 use crate::error::CommandError;
@@ -248,9 +249,9 @@ fn page<'p>(ui: &'p Ui, reading: &'p Reading<'_>, clock: &'p Clock) -> Page<'p> 
 }
 
 /// Writes one JSON document, or its rows.
-fn write_json(ui: &mut Ui, json: &Json) -> Result<(), CommandError> {
-    let text = serde_json::to_string_pretty(json).map_err(|error| CommandError::Output(error.into()))?;
-    Ok(ui.line(text)?)
+fn write_json(ui: &mut Ui, json: &impl Serialize) -> Result<(), CommandError> {
+    serde_json::to_writer_pretty(ui.out(), json).map_err(|error| CommandError::Output(error.into()))?;
+    Ok(ui.line("")?)
 }
 
 /// Writes flat objects as lines of JSON or rows of CSV.

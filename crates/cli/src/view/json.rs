@@ -7,6 +7,7 @@ use fencepost_engine::{
     PersonReport, Remark, RuleCount, Sealed, What,
 };
 use jiff::Timestamp;
+use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value as Json, json};
 
 /// The number of these shapes.
@@ -134,26 +135,39 @@ pub fn rule_rows(assessed: &Assessed) -> Vec<Json> {
     rows
 }
 
-pub fn assessed(assessed: &Assessed) -> Json {
-    let d = &assessed.devices;
-    let all = |lines: &[FindingLine]| lines.iter().map(finding).collect::<Vec<_>>();
-    let mut out = json!({
-        "schema": SCHEMA,
-        "assessment": assessed.number,
-        "as_of": assessed.as_of.to_string(),
-        "devices": {
+/// What an assessment came to, as JSON; its findings, of which there may be very many, are made as they are written.
+pub struct AssessedJson<'a>(pub &'a Assessed);
+
+impl Serialize for AssessedJson<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let Self(assessed) = self;
+        let d = &assessed.devices;
+        let devices = json!({
             "total": d.total, "compliant": d.compliant, "on_notice": d.on_notice, "unproven": d.unproven,
             "non_compliant": d.non_compliant, "waived": 0, "uncovered": d.uncovered, "stale": d.stale,
-        },
-        "rules": assessed.rules.iter().map(rule).collect::<Vec<_>>(),
-        "opened": all(&assessed.opened),
-        "closed": all(&assessed.closed),
-        "overdue": all(&assessed.overdue),
-    });
-    if let Some((taken, of)) = assessed.taken {
-        out["verdicts_taken_over"] = json!({ "devices": taken, "of": of });
+        });
+        let mut out = serializer.serialize_map(None)?;
+        out.serialize_entry("schema", &SCHEMA)?;
+        out.serialize_entry("assessment", &assessed.number)?;
+        out.serialize_entry("as_of", &assessed.as_of.to_string())?;
+        out.serialize_entry("devices", &devices)?;
+        out.serialize_entry("rules", &assessed.rules.iter().map(rule).collect::<Vec<_>>())?;
+        out.serialize_entry("opened", &FindingLines(&assessed.opened))?;
+        out.serialize_entry("closed", &FindingLines(&assessed.closed))?;
+        out.serialize_entry("overdue", &FindingLines(&assessed.overdue))?;
+        if let Some((taken, of)) = assessed.taken {
+            out.serialize_entry("verdicts_taken_over", &json!({ "devices": taken, "of": of }))?;
+        }
+        out.end()
     }
-    out
+}
+
+struct FindingLines<'a>(&'a [FindingLine]);
+
+impl Serialize for FindingLines<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.0.iter().map(finding))
+    }
 }
 
 fn entry(entry: &AccessEntry, moment: &str) -> Json {

@@ -1,12 +1,13 @@
 //! What an assessment came to, as it is told and as it is read back from the ledger.
 
-use fencepost_core::{Diagnostic, Finding, Phase};
-use fencepost_store::{LedgerError, Reader, RunRow};
+use std::collections::BTreeMap;
+
+use fencepost_core::Diagnostic;
+use fencepost_store::{DueRow, LedgerError, Reader, RunRow};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use super::counts::{RuleCount, StandingCounts};
-use crate::codec;
 use crate::error::EngineError;
 use crate::project::Project;
 
@@ -74,23 +75,20 @@ impl Assessed {
         let before = moment(&summary["before"]);
         let collected = moment(&summary["collected"][0]).zip(moment(&summary["collected"][1]));
         let (mut opened, mut closed) = (Vec::new(), Vec::new());
-        for (what, body) in reader.events(run.id)? {
-            let into = match what.as_str() {
+        reader.each_event(run.id, |what, body| {
+            let into = match what {
                 "opened" | "relapsed" => &mut opened,
                 "closed" => &mut closed,
-                _ => continue,
+                _ => return,
             };
-            into.extend(
-                serde_json::from_str(&body).ok().and_then(|body| event_line(&body, run.as_of, what == "closed")),
-            );
-        }
+            into.extend(event_line(body, run.as_of, what == "closed"));
+        })?;
         // What opened since is due later still.
-        let overdue = reader
-            .findings_due(run.id, before, run.as_of)?
-            .iter()
-            .filter_map(codec::finding)
-            .map(|finding| finding_line(&finding, run.as_of))
-            .collect();
+        let mut overdue = Vec::new();
+        reader.each_due(run.id, before, run.as_of, |DueRow { device, subject, opened, due, spell }| {
+            let how = (spell > 1).then(|| "relapsed".to_owned());
+            overdue.push(FindingLine { device, rule: subject, opened, due, phase: "overdue", how });
+        })?;
         Ok(Self {
             number: run.number.unwrap_or(0),
             run: run.id,
@@ -109,36 +107,19 @@ impl Assessed {
     }
 }
 
-fn event_line(body: &Json, at: Timestamp, closed: bool) -> Option<FindingLine> {
-    let due: Timestamp = body["due"].as_str()?.parse().ok()?;
+fn event_line(body: &str, at: Timestamp, closed: bool) -> Option<FindingLine> {
+    let mut body: BTreeMap<&str, Option<String>> = serde_json::from_str(body).ok()?;
+    let due: Timestamp = body.remove("due")??.parse().ok()?;
     Some(FindingLine {
-        device: body["device"].as_str()?.to_owned(),
-        rule: body["rule"].as_str()?.to_owned(),
-        opened: body["opened"].as_str()?.parse().ok()?,
+        device: body.remove("device")??,
+        rule: body.remove("rule")??,
+        opened: body.remove("opened")??.parse().ok()?,
         due,
         phase: match (closed, due <= at) {
             (true, _) => "closed",
             (false, true) => "overdue",
             (false, false) => "open",
         },
-        how: body["how"].as_str().map(str::to_owned),
+        how: body.remove("how").flatten(),
     })
-}
-
-/// A finding as a line of a list, in its phase at `at`.
-pub(crate) fn finding_line(finding: &Finding, at: Timestamp) -> FindingLine {
-    let phase = finding.phase(at);
-    let how = match phase {
-        Phase::Closed { reason, .. } => Some(reason.as_str().to_owned()),
-        Phase::Open { .. } | Phase::Overdue { .. } if finding.spell > 1 => Some("relapsed".to_owned()),
-        Phase::Open { .. } | Phase::Overdue { .. } => None,
-    };
-    FindingLine {
-        device: finding.device.to_string(),
-        rule: finding.subject.as_str().to_owned(),
-        opened: finding.opened,
-        due: finding.due,
-        phase: phase.as_str(),
-        how,
-    }
 }
