@@ -3,6 +3,7 @@
 //! With a trace the same code keeps the parts that decided: of an `and` that fails the parts that fail,
 //! of an `or` that fails every branch, of a quantifier the items that broke it.
 
+use std::cell::Cell;
 use std::net::IpAddr;
 
 use bumpalo::Bump;
@@ -63,7 +64,7 @@ pub struct Evaluator<'a> {
     arena: &'a Bump,
     locals: Vec<Value<'a>>,
     /// Items that may still be gone through.
-    steps: u32,
+    steps: Cell<u32>,
     trace: Option<Trace>,
     /// Staleness counts: in what is required, not in scopes.
     strict: bool,
@@ -94,7 +95,7 @@ impl<'a> Evaluator<'a> {
             zone,
             arena,
             locals: Vec::new(),
-            steps: MOST_STEPS,
+            steps: Cell::new(MOST_STEPS),
             trace: None,
             strict: false,
             vacuous: false,
@@ -125,20 +126,28 @@ impl<'a> Evaluator<'a> {
     /// Returns whether a condition holds, using the last known value of every fact at any age.
     pub fn holds(&mut self, condition: &'a Condition) -> Value<'a> {
         self.strict = false;
-        self.steps = MOST_STEPS;
+        self.steps.set(MOST_STEPS);
         self.truth(condition, &condition.root, true)
     }
 
     /// Returns whether a condition is met by facts that are fresh enough.
     pub fn meets(&mut self, condition: &'a Condition) -> Value<'a> {
         self.strict = true;
-        self.steps = MOST_STEPS;
+        self.steps.set(MOST_STEPS);
+        self.truth(condition, &condition.root, true)
+    }
+
+    /// Returns whether a condition holds, or is met, with so many items to go through.
+    #[cfg(test)]
+    pub(super) fn ask_for_tests(&mut self, condition: &'a Condition, strict: bool, steps: Option<u32>) -> Value<'a> {
+        self.strict = strict;
+        self.steps.set(steps.unwrap_or(MOST_STEPS));
         self.truth(condition, &condition.root, true)
     }
 
     /// Returns the value of an expression of any type.
     pub fn value_of(&mut self, condition: &'a Condition) -> Value<'a> {
-        self.steps = MOST_STEPS;
+        self.steps.set(MOST_STEPS);
         self.value(condition, &condition.root)
     }
 
@@ -146,7 +155,7 @@ impl<'a> Evaluator<'a> {
     pub fn explain(&mut self, condition: &'a Condition, strict: bool) -> (Value<'a>, Evidence) {
         self.strict = strict;
         // Evidence goes on where a plain answer stops early; it must not come to another answer for that.
-        self.steps = MOST_STEPS * 50;
+        self.steps.set(MOST_STEPS * 50);
         self.trace = Some(Trace::default());
         let value = self.truth(condition, &condition.root, true);
         let mut out = self.trace.take().map(|trace| trace.out).unwrap_or_default();
@@ -167,10 +176,13 @@ impl<'a> Evaluator<'a> {
 
     /// Works out a part that must be true or false. `wanted` is what would make the whole hold.
     fn truth(&mut self, condition: &'a Condition, node: &'a Node, wanted: bool) -> Value<'a> {
-        if let (None, Some(test)) = (&self.trace, &node.quick)
-            && let Some(answer) = self.quick(test)
-        {
-            return Value::Boolean(answer);
+        if let (None, Some(test)) = (&self.trace, &node.quick) {
+            let steps = self.steps.get();
+            if let Some(answer) = self.quick(test) {
+                return Value::Boolean(answer);
+            }
+            // The long way begins again.
+            self.steps.set(steps);
         }
         match &node.op {
             Op::And(parts) => self.junction(condition, parts, true, wanted),
@@ -196,8 +208,18 @@ impl<'a> Evaluator<'a> {
 
     /// Goes one item further; the error is that the condition takes too long.
     fn step(&mut self) -> Result<(), Value<'a>> {
-        self.steps = self.steps.checked_sub(1).ok_or(Value::Unknown(Unknown { reason: Reason::Error, fact: "" }))?;
-        Ok(())
+        self.take_steps(1).ok_or(Value::Unknown(Unknown { reason: Reason::Error, fact: "" }))
+    }
+
+    /// Goes so many items further, if that many may be gone through.
+    #[inline]
+    pub(super) fn take_steps(&self, count: u32) -> Option<()> {
+        self.steps.set(self.steps.get().checked_sub(count)?);
+        Some(())
+    }
+
+    pub(super) fn steps_left(&self) -> u32 {
+        self.steps.get()
     }
 
     /// Runs something without gathering evidence of it.
@@ -484,27 +506,16 @@ impl<'a> Evaluator<'a> {
     }
 
     /// Goes through a list with a quick test; none where the long way is needed.
-    fn quick_quantified(&mut self, every: bool, list: &List<'a>, local: usize, body: &'a Node) -> Option<bool> {
+    fn quick_quantified(&self, every: bool, list: &List<'a>, local: usize, body: &'a Node) -> Option<bool> {
         let test = body.quick.as_deref().filter(|_| self.trace.is_none() && list.doubts.is_empty())?;
-        let left = usize::try_from(self.steps).unwrap_or(usize::MAX);
-        if list.items.is_empty() || list.items.len() > left {
-            return None;
-        }
-        let (mut passed, mut settled) = (0, false);
-        self.quick_items(test, local, list.items, |_, answer| {
-            passed += 1;
-            settled = answer != every;
-            !settled
-        })?;
-        self.steps -= passed;
-        Some(every != settled)
+        self.quantify(every, list.items, local, test)
     }
 
     /// Chooses the items of a list with a quick test; none where the long way is needed.
     fn quick_filter(&mut self, list: &List<'a>, local: usize, filter: &'a Node) -> Option<Value<'a>> {
         let test = filter.quick.as_deref().filter(|_| list.doubts.is_empty())?;
         let count = u32::try_from(list.items.len()).ok()?;
-        let left = self.steps.checked_sub(count)?;
+        let left = self.steps_left().checked_sub(count)?;
         let mut chosen = bumpalo::collections::Vec::new_in(self.arena);
         self.quick_items(test, local, list.items, |item, answer| {
             if answer {
@@ -512,7 +523,7 @@ impl<'a> Evaluator<'a> {
             }
             true
         })?;
-        self.steps = left;
+        self.steps.set(left);
         Some(Value::List(self.arena.alloc(List::certain(chosen.into_bump_slice()))))
     }
 
@@ -523,6 +534,20 @@ impl<'a> Evaluator<'a> {
         facts.note_read(slot, self.strict && !exempt);
         let found = facts.slot(slot);
         (!found.stale || !self.strict || exempt).then_some(&found.value)
+    }
+
+    /// Returns whether the device belongs to a group, where that was said.
+    pub(super) fn group(&self, index: usize) -> Option<&'a Value<'a>> {
+        self.groups.get(index)
+    }
+
+    /// Compares how long ago a moment is, and notes when that comes out otherwise; none of a moment to come.
+    pub(super) fn is_ago(&self, moment: Timestamp, op: CompareOp, bound: SignedDuration) -> Option<bool> {
+        if moment > self.now {
+            return None;
+        }
+        self.note_comparison(op, Moving::Since(moment), Value::Duration(bound));
+        Some(op.is(self.now.duration_since(moment).cmp(&bound)))
     }
 
     /// Returns the item that a quantifier or a filter is at.
@@ -1192,7 +1217,7 @@ fn item_label(item: &Value<'_>, position: usize) -> String {
     .unwrap_or_else(|| format!("number {}", position + 1))
 }
 
-fn is_present(value: &Value<'_>) -> bool {
+pub(super) fn is_present(value: &Value<'_>) -> bool {
     match value {
         Value::Null => false,
         // Collected, though too old, from the future or of the wrong type.

@@ -4,13 +4,15 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
+use jiff::SignedDuration;
+use regex::Regex;
 use rust_decimal::Decimal;
 
 use super::compiled::{Node, NodeTest, Op};
-use super::eval::Evaluator;
-use super::syntax::CompareOp;
+use super::eval::{Evaluator, is_present};
+use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
 use crate::layout::SlotId;
-use crate::value::Value;
+use crate::value::{List, Value};
 use crate::version::compare_versions;
 
 /// Where the tested value lies.
@@ -20,11 +22,42 @@ pub(super) enum Read {
         slot: SlotId,
         exempt: bool,
     },
+    /// An item.
+    Local(usize),
     /// A field of an item, by its key as it stands there.
     Item {
         local: usize,
         key: Arc<str>,
     },
+}
+
+/// A number that is tested.
+#[derive(Clone, Debug)]
+pub(super) enum Amount {
+    Read(Read),
+    Constant(Decimal),
+    /// How many characters a text has.
+    Length(Read),
+    /// How many items a list has.
+    Count(Items),
+    Arithmetic(ArithmeticOp, Box<[Amount; 2]>),
+}
+
+/// The items of a collected list, or those of them that pass a test.
+#[derive(Clone, Debug)]
+pub(super) struct Items {
+    slot: SlotId,
+    exempt: bool,
+    /// Which local stands for the item, and the test.
+    filter: Option<(usize, Box<Quick>)>,
+}
+
+/// Where a part of a text is to stand.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Part {
+    Start,
+    End,
+    Anywhere,
 }
 
 /// A test.
@@ -36,11 +69,41 @@ pub(super) enum Quick {
         any_of: Texts,
         wanted: bool,
     },
+    /// A number is on the right side of each of these.
     Number {
+        value: Amount,
+        bounds: Box<[(CompareOp, Decimal)]>,
+    },
+    /// A text has a part.
+    Part {
+        read: Read,
+        place: Part,
+        part: Arc<str>,
+    },
+    Matches {
+        read: Read,
+        pattern: Regex,
+    },
+    /// A moment is long ago, or not.
+    Age {
         read: Read,
         op: CompareOp,
-        bound: Decimal,
+        bound: SignedDuration,
     },
+    Present {
+        slot: SlotId,
+        exempt: bool,
+    },
+    InGroup(usize),
+    /// All items, or some of them, pass a test.
+    Quantified {
+        every: bool,
+        items: Items,
+        local: usize,
+        body: Box<Quick>,
+    },
+    /// The question, and what is asked where it holds and where it does not.
+    If(Box<[Quick; 3]>),
     Version {
         read: Read,
         op: CompareOp,
@@ -97,6 +160,7 @@ impl Read {
     fn of(op: &Op) -> Option<Self> {
         match op {
             Op::Fact { slot, exempt } => Some(Self::Fact { slot: *slot, exempt: *exempt }),
+            Op::Local(local) => Some(Self::Local(*local)),
             // A dotted name may stand nested and as one key, and which comes first decides.
             Op::Field { path, .. } | Op::ItemField { path, .. } if path.contains('.') => None,
             Op::Field { base, path } => match base.op {
@@ -109,15 +173,87 @@ impl Read {
     }
 }
 
+impl Amount {
+    fn of(op: &Op) -> Option<Self> {
+        Some(match op {
+            Op::Constant(Value::Number(number)) => Self::Constant(*number),
+            Op::Arithmetic(op @ (ArithmeticOp::Add | ArithmeticOp::Subtract | ArithmeticOp::Multiply), left, right) => {
+                Self::Arithmetic(*op, Box::new([Self::of(&left.op)?, Self::of(&right.op)?]))
+            }
+            Op::Call(function, arguments) => match (function.name, arguments.as_slice()) {
+                ("string length", [text]) => Self::Length(Read::of(&text.op)?),
+                ("count", [list]) => Self::Count(Items::of(&list.op)?),
+                _ => return None,
+            },
+            _ => Self::Read(Read::of(op)?),
+        })
+    }
+}
+
+impl Items {
+    fn of(op: &Op) -> Option<Self> {
+        match op {
+            Op::Fact { slot, exempt } => Some(Self { slot: *slot, exempt: *exempt, filter: None }),
+            Op::Filter { list, item, condition } => match list.op {
+                Op::Fact { slot, exempt } => {
+                    Some(Self { slot, exempt, filter: Some((*item, condition.quick.clone()?)) })
+                }
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+}
+
 impl Quick {
     /// Returns the test that an operation comes to, if it is one.
     pub(super) fn of(op: &Op) -> Option<Self> {
         match op {
-            Op::Fact { .. } | Op::Field { .. } | Op::ItemField { .. } => {
+            Op::Fact { .. } | Op::Field { .. } | Op::ItemField { .. } | Op::Local(_) => {
                 Some(Self::Truth { read: Read::of(op)?, wanted: true })
+            }
+            Op::Between { value, low, high } => {
+                Self::within(value, [(CompareOp::GreaterEqual, low.as_ref()), (CompareOp::LessEqual, high.as_ref())])
+            }
+            Op::Matches(inner, pattern) => Some(Self::Matches { read: Read::of(&inner.op)?, pattern: pattern.clone() }),
+            Op::Present(inner) => match inner.op {
+                Op::Fact { slot, exempt } => Some(Self::Present { slot, exempt }),
+                _ => None,
+            },
+            Op::InGroup(group) => Some(Self::InGroup(*group)),
+            Op::Call(function, arguments) => {
+                let [text, part] = arguments.as_slice() else { return None };
+                let place = match function.name {
+                    "starts with" => Part::Start,
+                    "ends with" => Part::End,
+                    "contains" => Part::Anywhere,
+                    _ => return None,
+                };
+                let Op::Text(part) = &part.op else { return None };
+                Some(Self::Part { read: Read::of(&text.op)?, place, part: Arc::clone(part) })
+            }
+            Op::Quantified { kind, lists, first_local, body } => {
+                let [list] = lists.as_slice() else { return None };
+                let (every, items) = (*kind == QuantifierKind::Every, Items::of(&list.op)?);
+                Some(Self::Quantified { every, items, local: *first_local, body: body.quick.clone()? })
+            }
+            Op::If { condition, then, otherwise } => {
+                let quick = |node: &Node| node.quick.as_deref().cloned();
+                Some(Self::If(Box::new([quick(condition)?, quick(then)?, quick(otherwise)?])))
             }
             Op::Compare(op, left, right) => {
                 Self::compare(*op, left, right).or_else(|| Self::compare(op.flipped(), right, left))
+            }
+            Op::In(value, tests) if let [NodeTest::Compare(op, bound)] = tests.as_slice() => {
+                Self::within(value, [(*op, bound)])
+            }
+            Op::In(value, tests)
+                if let [NodeTest::Value(member)] = tests.as_slice()
+                    && let Op::Range { low, low_included, high, high_included } = &member.op =>
+            {
+                let above = if *low_included { CompareOp::GreaterEqual } else { CompareOp::Greater };
+                let below = if *high_included { CompareOp::LessEqual } else { CompareOp::Less };
+                Self::within(value, [(above, low.as_ref()), (below, high.as_ref())])
             }
             Op::In(value, tests) => {
                 let mut texts = Vec::new();
@@ -156,7 +292,24 @@ impl Quick {
         Some(Self::Text { read: place?.clone(), any_of: Texts::new(texts), wanted: true })
     }
 
+    /// A number between constants.
+    fn within<const N: usize>(value: &Node, bounds: [(CompareOp, &Node); N]) -> Option<Self> {
+        let bound = |(op, node): (CompareOp, &Node)| match node.op {
+            Op::Constant(Value::Number(number)) => Some((op, number)),
+            _ => None,
+        };
+        let bounds = bounds.into_iter().map(bound).collect::<Option<_>>()?;
+        Some(Self::Number { value: Amount::of(&value.op)?, bounds })
+    }
+
     fn compare(op: CompareOp, tested: &Node, bound: &Node) -> Option<Self> {
+        match (&tested.op, &bound.op) {
+            (_, Op::Constant(Value::Number(_))) => return Self::within(tested, [(op, bound)]),
+            (Op::Age(inner), Op::Constant(Value::Duration(bound))) => {
+                return Some(Self::Age { read: Read::of(&inner.op)?, op, bound: *bound });
+            }
+            _ => {}
+        }
         let read = Read::of(&tested.op)?;
         let equality = matches!(op, CompareOp::Equal | CompareOp::NotEqual);
         match &bound.op {
@@ -165,7 +318,6 @@ impl Quick {
                 Some(Self::Text { read, any_of, wanted: op == CompareOp::Equal })
             }
             Op::Version(version) => Some(Self::Version { read, op, bound: Arc::clone(version) }),
-            Op::Constant(Value::Number(number)) => Some(Self::Number { read, op, bound: *number }),
             Op::Constant(Value::Boolean(truth)) if equality => {
                 Some(Self::Truth { read, wanted: *truth == (op == CompareOp::Equal) })
             }
@@ -213,10 +365,10 @@ impl<'a> Evaluator<'a> {
                 Value::Text(text) => any_of.has(text) == *wanted,
                 _ => return None,
             },
-            Quick::Number { read, op, bound } => match self.lies_at(read, local, item)? {
-                Value::Number(number) => op.is(number.cmp(bound)),
-                _ => return None,
-            },
+            Quick::Number { value, bounds } => {
+                let number = self.amount(value, local, item)?;
+                bounds.iter().all(|(op, bound)| op.is(number.cmp(bound)))
+            }
             Quick::Version { read, op, bound } => match self.lies_at(read, local, item)? {
                 Value::Version(version) => op.is(compare_versions(version, bound)),
                 _ => return None,
@@ -225,6 +377,56 @@ impl<'a> Evaluator<'a> {
                 Value::Boolean(truth) => truth == wanted,
                 _ => return None,
             },
+            Quick::Part { read, place, part } => match self.lies_at(read, local, item)? {
+                Value::Text(text) => match place {
+                    Part::Start => text.starts_with(&**part),
+                    Part::End => text.ends_with(&**part),
+                    Part::Anywhere => text.contains(&**part),
+                },
+                _ => return None,
+            },
+            Quick::Matches { read, pattern } => match self.lies_at(read, local, item)? {
+                Value::Text(text) | Value::Version(text) => pattern.is_match(text),
+                _ => return None,
+            },
+            Quick::Age { read, op, bound } => match self.lies_at(read, local, item)? {
+                Value::DateTime(moment) => self.is_ago(moment.moment()?, *op, *bound)?,
+                _ => return None,
+            },
+            Quick::Present { slot, exempt } => is_present(self.fresh_fact(*slot, *exempt)?),
+            Quick::InGroup(group) => match self.group(*group)? {
+                Value::Boolean(truth) => *truth,
+                _ => return None,
+            },
+            // Within the items of another list the long way knows which item is meant.
+            Quick::Quantified { .. } if local != usize::MAX => return None,
+            Quick::Quantified { every, items, local, body } => {
+                let list = self.items(items)?;
+                match &items.filter {
+                    None => self.quantify(*every, list.items, *local, body)?,
+                    Some((tested, filter)) => {
+                        let (mut chosen, mut settled) = (0, false);
+                        self.go_through(list, *tested, filter, |item| {
+                            chosen += 1;
+                            if !settled {
+                                self.take_steps(1)?;
+                                settled = self.quick_on(body, *local, item)? != *every;
+                            }
+                            Some(())
+                        })?;
+                        // Where there is nothing to check is told the long way.
+                        if chosen == 0 {
+                            return None;
+                        }
+                        *every != settled
+                    }
+                }
+            }
+            Quick::If(parts) => {
+                let [question, then, otherwise] = &**parts;
+                let part = if self.quick_on(question, local, item)? { then } else { otherwise };
+                self.quick_on(part, local, item)?
+            }
             Quick::Any(parts) => {
                 for part in parts {
                     if self.quick_on(part, local, item)? {
@@ -243,6 +445,84 @@ impl<'a> Evaluator<'a> {
             }
             Quick::Not(inner) => !self.quick_on(inner, local, item)?,
         })
+    }
+
+    fn amount(&self, amount: &Amount, local: usize, item: &Value<'a>) -> Option<Decimal> {
+        match amount {
+            Amount::Constant(number) => Some(*number),
+            Amount::Read(read) => match self.lies_at(read, local, item)? {
+                Value::Number(number) => Some(*number),
+                _ => None,
+            },
+            Amount::Length(read) => match self.lies_at(read, local, item)? {
+                Value::Text(text) => Some(text.chars().count().into()),
+                _ => None,
+            },
+            Amount::Count(items) => {
+                let list = self.items(items)?;
+                let Some((tested, filter)) = &items.filter else { return Some(list.items.len().into()) };
+                if local != usize::MAX {
+                    return None;
+                }
+                let mut chosen = 0_usize;
+                self.go_through(list, *tested, filter, |_| {
+                    chosen += 1;
+                    Some(())
+                })?;
+                Some(chosen.into())
+            }
+            Amount::Arithmetic(op, sides) => {
+                let (left, right) = (self.amount(&sides[0], local, item)?, self.amount(&sides[1], local, item)?);
+                match op {
+                    ArithmeticOp::Add => left.checked_add(right),
+                    ArithmeticOp::Subtract => left.checked_sub(right),
+                    ArithmeticOp::Multiply => left.checked_mul(right),
+                    ArithmeticOp::Divide | ArithmeticOp::Power => None,
+                }
+            }
+        }
+    }
+
+    /// Returns a collected list that is known as a whole.
+    fn items(&self, items: &Items) -> Option<&'a List<'a>> {
+        match self.fresh_fact(items.slot, items.exempt)? {
+            Value::List(list) if list.doubts.is_empty() => Some(list),
+            _ => None,
+        }
+    }
+
+    /// Hands on the items of a list that pass a test; none where an item needs the long way.
+    fn go_through(
+        &self,
+        list: &List<'a>,
+        local: usize,
+        test: &Quick,
+        mut each: impl FnMut(&Value<'a>) -> Option<()>,
+    ) -> Option<()> {
+        self.take_steps(u32::try_from(list.items.len()).ok()?)?;
+        let mut known = Some(());
+        self.quick_items(test, local, list.items, |item, answer| {
+            if answer {
+                known = each(item);
+            }
+            known.is_some()
+        })?;
+        known
+    }
+
+    /// Whether every item, or some item, passes a test; none where the long way is needed, and where there is no item.
+    pub(super) fn quantify(&self, every: bool, items: &[Value<'a>], local: usize, test: &Quick) -> Option<bool> {
+        if items.is_empty() || items.len() > self.steps_left() as usize {
+            return None;
+        }
+        let (mut passed, mut settled) = (0, false);
+        self.quick_items(test, local, items, |_, answer| {
+            passed += 1;
+            settled = answer != every;
+            !settled
+        })?;
+        self.take_steps(passed)?;
+        Some(every != settled)
     }
 
     /// Goes through items with a test, as long as `go_on` says so to each answer; none where an item needs the long way.
@@ -288,6 +568,13 @@ impl<'a> Evaluator<'a> {
     fn lies_at<'v>(&'v self, read: &Read, local: usize, item: &'v Value<'a>) -> Option<&'v Value<'a>> {
         match read {
             Read::Fact { slot, exempt } => self.fresh_fact(*slot, *exempt),
+            Read::Local(wanted) => {
+                if *wanted == local {
+                    Some(item)
+                } else {
+                    self.local(*wanted)
+                }
+            }
             Read::Item { local: wanted, key } => match if *wanted == local { item } else { self.local(*wanted)? } {
                 Value::Object(object) => {
                     object.fields.iter().find(|(known, _)| is_same(known, key)).map(|(_, value)| value)

@@ -8,6 +8,7 @@ use rust_decimal::Decimal;
 use serde_json::{Value as Json, json};
 
 mod implies;
+mod quick;
 mod until;
 
 use super::*;
