@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use fencepost_store::{
     Added, AssessedRow, FileRow, FindingRow, Held, Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts,
-    RunKind, SpellKind, Stamps, Writer,
+    Reader, RunKind, SpellKind, Stamps, Writer,
 };
 use jiff::Timestamp;
 
@@ -240,6 +240,83 @@ fn one_writes_at_a_time_and_readers_see_what_was_before() {
     drop(second);
     let second = Ledger::open(&path, false, Duration::ZERO).unwrap();
     assert_eq!(second.reader().unwrap().devices(Look::All).unwrap().len(), 1);
+}
+
+#[test]
+fn companions_see_what_their_reader_sees_or_are_not_there() {
+    let add = |ledger: &mut Ledger, device: &str| {
+        let mut writer = ledger.writer("test").unwrap();
+        let run = begin(&mut writer, RunKind::Import, D1);
+        writer.add_observation(run, &said(device, D1, "{}", "")).unwrap();
+        assert!(writer.reader().companions(1).is_empty(), "nobody else sees what is not committed");
+        writer.commit().unwrap();
+    };
+    let count = |reader: &Reader<'_>| reader.devices_after("", 9).unwrap().len();
+    let folder = tempfile::tempdir().unwrap();
+    let (mut ledger, path) = open(&folder);
+    add(&mut ledger, "a");
+    let reader = ledger.reader().unwrap();
+    let companions = reader.companions(2);
+    assert_eq!(companions.iter().map(|companion| count(&companion.reader())).collect::<Vec<_>>(), [1, 1]);
+    let mut other = Ledger::open(&path, false, Duration::ZERO).unwrap();
+    add(&mut other, "b");
+    assert_eq!([count(&reader), count(&companions[1].reader())], [1, 1]);
+    assert!(reader.companions(1).is_empty(), "a new one would see more");
+    let reader = other.reader().unwrap();
+    assert_eq!(count(&reader.companions(1)[0].reader()), 2);
+    let mut passing = Ledger::in_memory().unwrap();
+    add(&mut passing, "a");
+    assert!(passing.reader().unwrap().companions(1).is_empty());
+}
+
+#[test]
+fn devices_come_some_at_a_time_in_the_order_of_their_ids() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    for device in ["c", "a", "é", "b", "a b"] {
+        writer.add_observation(run, &said(device, D1, "{}", "")).unwrap();
+    }
+    writer.commit().unwrap();
+    let reader = ledger.reader().unwrap();
+    let (mut found, mut last) = (Vec::new(), String::new());
+    loop {
+        let next = reader.devices_after(&last, 2).unwrap();
+        let Some(device) = next.last() else { break };
+        last = device.name.clone();
+        found.extend(next.into_iter().map(|device| (device.number, device.name)));
+    }
+    let all = reader.devices(Look::All).unwrap();
+    assert!(all.iter().all(|device| device.dirty));
+    assert_eq!(found, all.into_iter().map(|device| (device.number, device.name)).collect::<Vec<_>>());
+    assert_eq!(found.iter().map(|(_, name)| name.as_str()).collect::<Vec<_>>(), ["a", "a b", "b", "c", "é"]);
+}
+
+#[test]
+fn what_a_device_came_to_is_kept_with_its_time_moved_or_not() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
+    let number = writer.reader().device_number("a").unwrap().unwrap();
+    writer.clear_dirty().unwrap();
+    let row = |until: &str, input: &[u8]| AssessedRow {
+        input: input.to_vec(),
+        until: moment(until),
+        collected: Some(moment(until)),
+        outcome: input.to_vec(),
+        findings: input.to_vec(),
+    };
+    let found_by = |writer: &Writer<'_>, by: &str| writer.reader().devices(Look::Changed(moment(by))).unwrap().len();
+    for (before, now) in [(None, row(D2, b"1")), (Some(moment(D2)), row(D2, b"2")), (Some(moment(D2)), row(D1, b"3"))] {
+        writer.set_assessed(number, before, Some(&now)).unwrap();
+        assert_eq!(writer.reader().assessed(number).unwrap().as_ref(), Some(&now));
+        assert_eq!(writer.reader().assessed_collected().unwrap(), now.collected.map(|at| (at, at)));
+        assert_eq!(found_by(&writer, D1), usize::from(now.until == moment(D1)));
+        assert_eq!(found_by(&writer, D2), 1);
+    }
+    writer.set_assessed(number, Some(moment(D1)), None).unwrap();
+    assert_eq!((writer.reader().assessed(number).unwrap(), found_by(&writer, D2)), (None, 0));
 }
 
 #[test]
