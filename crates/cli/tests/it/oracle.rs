@@ -304,3 +304,36 @@ fn the_stateless_run_and_the_import_refuse_the_same_lines() {
     assert!(refused.len() > 25 && refused.len() < 60, "{}", refused.len());
     assert_eq!(set_aside, refused);
 }
+
+#[test]
+fn lists_hold_what_a_plain_search_of_the_documents_finds() {
+    let env = workspace();
+    env.ok(&["import", "fleet.jsonl", "--as-of", AT]);
+    env.ok(&["assess", "--as-of", AT]);
+    let documents: Vec<Json> =
+        (0..DEVICES).map(|at| serde_json::from_str(&fleet_document(at, "oracle")).unwrap()).collect();
+    let idle = |document: &Json| number(document, "lock.idle_minutes").ok();
+    let forbidden = |document: &Json| names(document).is_ok_and(|names| names.contains(&"seedpool"));
+    type Search<'s> = &'s dyn Fn(&Json) -> bool;
+    let searches: [(&str, Search<'_>); 3] = [
+        // What the rules read, what they read in lists, and what none of them reads.
+        ("lock.idle_minutes > 10", &|document| idle(document).is_some_and(|idle| idle > Decimal::TEN)),
+        ("some s in software satisfies s.name = \"seedpool\"", &forbidden),
+        ("lock.method = \"pin\"", &|document| text(document, "lock.method") == Ok("pin")),
+    ];
+    for (condition, search) in searches {
+        let columns = "device,lock.idle_minutes";
+        let listed = env.ok(&["list", "devices", "--where", condition, "--format", "csv", "--columns", columns]);
+        let found = documents.iter().filter(|document| search(document)).map(|document| {
+            let idle = at(document, "lock.idle_minutes").and_then(|_| idle(document));
+            format!(
+                "{},{}",
+                document["device"].as_str().unwrap(),
+                idle.map(|idle| idle.to_string()).unwrap_or_default()
+            )
+        });
+        let expected: Vec<String> = std::iter::once(columns.to_owned()).chain(found).collect();
+        assert!(expected.len() > 20 && expected.len() < documents.len(), "{condition}: {}", expected.len());
+        assert_eq!(listed.lines().collect::<Vec<_>>(), expected, "{condition}");
+    }
+}
