@@ -16,7 +16,7 @@ use rust_decimal::Decimal;
 use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, Step, Walker};
 use crate::padded::Padded;
 use crate::secret::{Secrecy, SecretKey};
-use crate::shapes::{How, Inside, Meaning, Member, Met, Run, ShapeId, Shapes};
+use crate::shapes::{Alike, How, Inside, Meaning, Member, Met, Run, ShapeId, Shapes};
 
 /// Reads JSON documents, one after the other; quicker from one to the next where they are alike.
 #[derive(Debug, Default)]
@@ -77,6 +77,9 @@ type Fields<'a> = ArenaVec<'a, (&'a str, Value<'a>)>;
 /// the same; empty where no object had one.
 type Keys<'a> = ArenaVec<'a, &'a str>;
 
+/// There is room at once for the fields of so many objects of a list.
+const LIKELY_ITEMS: usize = 32;
+
 /// More fields than this are not compared one with another to find a key that is given twice.
 const FEW_FIELDS: usize = 24;
 
@@ -88,7 +91,7 @@ impl<'a> Walk<'a, '_, '_> {
         }
         let (mut next, mut first) = (0, true);
         loop {
-            let mut run = Run::new(self.shapes.members(shape), &self.cursor, next, first);
+            let mut run = Run::new(self.shapes, shape, &self.cursor, next, first);
             let mut known = None;
             while let Some((place, _, member)) = run.key() {
                 if member.how != How::Skip || run.text().is_none() {
@@ -273,10 +276,12 @@ impl<'a> Walk<'a, '_, '_> {
         let mut unlike = 0;
         self.items(|walk| {
             let value = match walk.cursor.byte() {
-                b'{' if secrecy != Secrecy::Whole => match walk.object_as_before(shape, &keys, &mut unlike) {
-                    Some(object) => object,
-                    None => walk.build_object(shape, node, wanted, Some(&mut keys))?,
-                },
+                b'{' if secrecy != Secrecy::Whole => {
+                    if walk.objects_as_before(shape, &keys, &mut unlike) {
+                        return Ok(());
+                    }
+                    walk.build_object(shape, node, wanted, Some(&mut keys))?
+                }
                 _ => walk.build(node, secrecy, Inside::NOTHING)?,
             };
             walk.values.push(value);
@@ -287,40 +292,69 @@ impl<'a> Walk<'a, '_, '_> {
         Ok(Value::List(self.arena.alloc(list)))
     }
 
-    /// Builds an object of a list in which all members of the shape stand as expected and are texts; none for others, of which
-    /// `unlike` counts so many as are worth the try.
-    #[inline(always)]
-    fn object_as_before(&mut self, shape: ShapeId, keys: &Keys<'a>, unlike: &mut u8) -> Option<Value<'a>> {
+    /// Builds the objects of a list from the one at hand on, as long as they have all members of the shape as expected, and all of
+    /// them are texts; returns whether it stopped behind one of them, and not before another. `unlike` counts the latter, since it
+    /// is not always worth the try.
+    fn objects_as_before(&mut self, shape: ShapeId, keys: &Keys<'a>, unlike: &mut u8) -> bool {
         if *unlike > 1 || keys.is_empty() {
-            return None;
+            return false;
         }
         *unlike += 1;
-        let members = self.shapes.members(shape);
-        if !self.cursor.has_room_for(members.len()) {
-            return None;
+        let Some(Alike { first, joints, turn, kept }) = self.shapes.alike(shape) else { return false };
+        let is_named = |place: usize| keys.get(place).is_some_and(|key| !key.is_empty());
+        if !joints.iter().enumerate().all(|(place, (_, how))| *how == How::Skip || is_named(place)) {
+            return false;
         }
         let document = self.cursor.bytes();
-        let mut fields = Fields::with_capacity_in(self.shapes.kept(shape), self.arena);
-        let mut from = self.cursor.at;
-        for (place, member) in members.iter().enumerate() {
-            let value = member.expected.value_at(from);
-            if !member.expected.is_at(document, from, place == 0) || document.byte(value) != b'"' {
-                return None;
-            }
-            let (text, end) = document.plain_text(value + 1)?;
-            match member.how {
-                How::Skip => {}
-                How::Text => fields.push((keys.get(place).filter(|key| !key.is_empty())?, Value::Text(text))),
-                How::Value => return None,
-            }
-            from = end + 1;
+        // Where the object at hand begins, and the text of its member at hand.
+        let (mut start, mut text) = (self.cursor.at, first.expected.value_at(self.cursor.at) + 1);
+        if !first.expected.is_at(document, start, true) || document.byte(text - 1) != b'"' {
+            return false;
         }
-        if document.byte(from) != b'}' {
-            return None;
+        let mut fields = Fields::with_capacity_in(kept * LIKELY_ITEMS, self.arena);
+        let (mut done, room) = (0, self.cursor.room() / joints.len());
+        let ended = 'objects: loop {
+            if done == room {
+                break None;
+            }
+            let mut reads = (0, first.how);
+            for (joint, how) in &joints[1..] {
+                let end = document.plain_end(text);
+                if !joint.is_at(document, end) {
+                    break 'objects None;
+                }
+                if reads.1 != How::Skip {
+                    fields.push((keys[reads.0], Value::Text(document.text_between(text, end))));
+                }
+                reads = (reads.0 + 1, *how);
+                text = end + joint.length as usize;
+            }
+            let end = document.plain_end(text);
+            let goes_on = turn.is_at(document, end);
+            if !goes_on && (document.byte(end) != b'"' || document.byte(end + 1) != b'}') {
+                break None;
+            }
+            if reads.1 != How::Skip {
+                fields.push((keys[reads.0], Value::Text(document.text_between(text, end))));
+            }
+            done += 1;
+            if !goes_on {
+                break Some(end + 2);
+            }
+            // Behind the quote, the brace and the comma.
+            (start, text) = (end + 3, end + turn.length as usize);
+        };
+        fields.truncate(done * kept);
+        let fields: &[_] = fields.into_bump_slice();
+        match kept {
+            0 => self.values.extend(std::iter::repeat_n(Value::Object(Object { fields: &[] }), done)),
+            _ => self.values.extend(fields.chunks_exact(kept).map(|fields| Value::Object(Object { fields }))),
         }
-        *unlike -= 1;
-        self.cursor.go_on(from + 1, members.len());
-        Some(Value::Object(Object { fields: fields.into_bump_slice() }))
+        if done > 0 {
+            *unlike = 0;
+        }
+        self.cursor.go_on(ended.unwrap_or(start), done * joints.len());
+        ended.is_some()
     }
 
     /// Builds an object; `keys` are those of the objects before it in the same list.
@@ -339,7 +373,7 @@ impl<'a> Walk<'a, '_, '_> {
         // Where each key stands, once there are too many of them to be looked through.
         let mut many = None;
         loop {
-            let mut run = Run::new(self.shapes.members(shape), &self.cursor, next, first);
+            let mut run = Run::new(self.shapes, shape, &self.cursor, next, first);
             let document = self.cursor.bytes();
             let mut known = None;
             while let Some((place, from, member)) = run.key() {

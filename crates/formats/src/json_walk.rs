@@ -113,6 +113,51 @@ impl Expected {
     }
 }
 
+/// What stands between the texts of two members that follow one another: the closing quote of the one, the key of the other with
+/// all around it, and its opening quote.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Joint {
+    bytes: [[u8; 16]; 2],
+    /// A bit for each of the bytes that counts.
+    masks: [u16; 2],
+    pub length: u32,
+}
+
+impl Joint {
+    /// Stands nowhere.
+    const NEVER: Self = Self { bytes: [[0xff; 16]; 2], masks: [u16::MAX; 2], length: 0 };
+
+    /// Between two members of one object.
+    pub fn within(key: &str) -> Self {
+        Self::new(b"\",\"", key)
+    }
+
+    /// Between the last member of an object and the first of the next in a list.
+    pub fn between(key: &str) -> Self {
+        Self::new(b"\"},{\"", key)
+    }
+
+    /// The key is written as it reads.
+    fn new(before: &[u8], key: &str) -> Self {
+        let parts = [before, key.as_bytes(), b"\":\""];
+        let length = parts.iter().map(|part| part.len()).sum();
+        let mut bytes = [[0; 16]; 2];
+        let whole = bytes.as_flattened_mut();
+        let Some(room) = whole.get_mut(..length) else { return Self::NEVER };
+        room.copy_from_slice(&parts.concat());
+        let mask = u32::MAX >> (32 - length);
+        Self { bytes, masks: [mask as u16, (mask >> 16) as u16], length: length as u32 }
+    }
+
+    /// Returns whether this stands at a place.
+    #[inline(always)]
+    pub fn is_at(&self, document: Padded<'_>, at: usize) -> bool {
+        let [first, second] = self.masks.map(u32::from);
+        document.differences(at, 0, &self.bytes[0]) & first == 0
+            && (second == 0 || document.differences(at, 16, &self.bytes[1]) & second == 0)
+    }
+}
+
 /// Something that goes through a document and does something at each value.
 pub(crate) trait Walker<'a>: Sized {
     fn cursor(&mut self) -> &mut Cursor<'a>;
@@ -371,6 +416,11 @@ impl<'a> Cursor<'a> {
     #[inline(always)]
     pub fn has_room_for(&self, keys: usize) -> bool {
         self.fields + keys <= MAX_FIELDS
+    }
+
+    /// Returns how many keys more a document may have.
+    pub fn room(&self) -> usize {
+        MAX_FIELDS.saturating_sub(self.fields)
     }
 
     /// Goes to a place behind so many keys, and white space there.

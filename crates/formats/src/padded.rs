@@ -86,17 +86,20 @@ impl<'a> Padded<'a> {
         }
     }
 
+    /// Returns the text between two quotes, that before `start` and that at `end`, in which nothing is escaped.
+    #[inline(always)]
+    pub fn text_between(self, start: usize, end: usize) -> &'a str {
+        debug_assert!(start > 0 && start <= end && self.byte(start - 1) == b'"' && self.byte(end) == b'"');
+        // SAFETY: a quote stands before `start` and one at `end`, which is no less, and a quote is a character by itself:
+        // so these bytes are whole characters of a text.
+        unsafe { std::str::from_utf8_unchecked(self.bytes.get_unchecked(start..end)) }
+    }
+
     /// Returns a text that a quote opens right before `start`, and where it ends, if nothing in it is escaped.
     #[inline(always)]
     pub fn plain_text(self, start: usize) -> Option<(&'a str, usize)> {
-        debug_assert!(start > 0 && self.byte(start - 1) == b'"');
         let end = self.plain_end(start);
-        if self.byte(end) != b'"' {
-            return None;
-        }
-        // SAFETY: a quote stands before `start` and one at `end`, which is no less, and a quote is a character by itself:
-        // so these bytes are whole characters of a text.
-        Some((unsafe { std::str::from_utf8_unchecked(self.bytes.get_unchecked(start..end)) }, end))
+        (self.byte(end) == b'"').then(|| (self.text_between(start, end), end))
     }
 }
 

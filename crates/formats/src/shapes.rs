@@ -5,7 +5,7 @@
 
 use fencepost_core::{Layout, NodeId};
 
-use crate::json_walk::{Cursor, Expected};
+use crate::json_walk::{Cursor, Expected, Joint};
 use crate::padded::Padded;
 use crate::secret::Secrecy;
 
@@ -75,10 +75,27 @@ impl Inside {
 #[derive(Debug, Default)]
 struct Shape {
     members: Vec<Member>,
+    /// What stands before each where the one before it is a text, and it is itself; and how it is read.
+    joints: Vec<(Joint, How)>,
+    /// What stands before the first, where an object like it came right before.
+    turn: Option<Joint>,
     /// How many of them somebody looks at.
     kept: usize,
+    /// To how many of them something is done.
+    values: usize,
     /// There were too many keys to keep them in mind.
     full: bool,
+}
+
+/// Members that are nothing but texts, of objects that follow one another in a list.
+pub(crate) struct Alike<'s> {
+    pub first: &'s Member,
+    /// What stands before each, how it is read; of the first of no use.
+    pub joints: &'s [(Joint, How)],
+    /// What stands between the last and the first of the next object.
+    pub turn: &'s Joint,
+    /// How many of them somebody looks at.
+    pub kept: usize,
 }
 
 /// A key that was met where it was not expected.
@@ -112,6 +129,7 @@ pub(crate) struct Shapes {
 /// Where a run over the members of an object is that stand as expected.
 pub(crate) struct Run<'s, 'a> {
     members: &'s [Member],
+    joints: &'s [(Joint, How)],
     document: Padded<'a>,
     /// Which byte is at hand.
     pub at: usize,
@@ -125,9 +143,12 @@ pub(crate) struct Run<'s, 'a> {
 
 impl<'s, 'a> Run<'s, 'a> {
     #[inline(always)]
-    pub fn new(members: &'s [Member], cursor: &Cursor<'a>, next: usize, first: bool) -> Self {
-        let members = if cursor.has_room_for(members.len()) { members } else { &[] };
-        Self { members, document: cursor.bytes(), at: cursor.at, next, first, keys: 0 }
+    pub fn new(shapes: &'s Shapes, shape: ShapeId, cursor: &Cursor<'a>, next: usize, first: bool) -> Self {
+        let (members, joints): (&[_], &[_]) = match shapes.all.get(shape.0 as usize) {
+            Some(shape) if cursor.has_room_for(shape.members.len()) => (&shape.members, &shape.joints),
+            _ => (&[], &[]),
+        };
+        Self { members, joints, document: cursor.bytes(), at: cursor.at, next, first, keys: 0 }
     }
 
     /// Goes past the next key if it is one of those that may follow, and before it past members that nobody looks at; returns
@@ -137,7 +158,7 @@ impl<'s, 'a> Run<'s, 'a> {
         let mut place = self.next;
         let mut member = self.members.get(place)?;
         if member.how == How::Skip && !self.first {
-            let (passed, at) = pass_unwanted(&self.members[place..], self.document, self.at);
+            let (passed, at) = pass_unwanted(member, &self.joints[place + 1..], self.document, self.at);
             (place, self.next, self.at) = (place + passed, place + passed, at);
             self.keys += passed;
             member = self.members.get(place)?;
@@ -168,21 +189,26 @@ impl<'s, 'a> Run<'s, 'a> {
     }
 }
 
-/// Goes past members that stand as expected and are texts that nobody looks at; returns how many, and where it stopped.
+/// Goes past a member that nobody looks at and is a text, and past those behind it that are so too, as long as they stand as
+/// expected; returns how many, and where it stopped.
 #[inline(never)]
-fn pass_unwanted(members: &[Member], document: Padded<'_>, mut at: usize) -> (usize, usize) {
-    for (passed, member) in members.iter().enumerate() {
-        let value = member.expected.value_at(at);
-        if member.how != How::Skip || !member.expected.is_at(document, at, false) || document.byte(value) != b'"' {
-            return (passed, at);
-        }
-        let end = document.plain_end(value + 1);
-        if document.byte(end) != b'"' {
-            return (passed, at);
-        }
-        at = end + 1;
+fn pass_unwanted(first: &Member, joints: &[(Joint, How)], document: Padded<'_>, at: usize) -> (usize, usize) {
+    let value = first.expected.value_at(at);
+    if !first.expected.is_at(document, at, false) || document.byte(value) != b'"' {
+        return (0, at);
     }
-    (members.len(), at)
+    // Behind the value before the member at hand, and where the text of that member begins.
+    let (mut passed, mut before, mut text) = (0, at, value + 1);
+    let mut end = document.plain_end(text);
+    for (joint, how) in joints {
+        if *how != How::Skip || !joint.is_at(document, end) {
+            break;
+        }
+        passed += 1;
+        (before, text) = (end + 1, end + joint.length as usize);
+        end = document.plain_end(text);
+    }
+    if document.byte(end) == b'"' { (passed + 1, end + 1) } else { (passed, before) }
 }
 
 #[inline(never)]
@@ -208,9 +234,16 @@ impl Shapes {
         if self.new { ShapeId::NONE } else { ShapeId(0) }
     }
 
-    #[inline(always)]
-    pub fn members(&self, shape: ShapeId) -> &[Member] {
+    #[cfg(test)]
+    fn members(&self, shape: ShapeId) -> &[Member] {
         self.all.get(shape.0 as usize).map_or(&[], |shape| &shape.members)
+    }
+
+    /// Returns what is known of objects of which every member is a text to which nothing is done.
+    pub fn alike(&self, shape: ShapeId) -> Option<Alike<'_>> {
+        let shape = self.all.get(shape.0 as usize).filter(|shape| shape.values == 0)?;
+        let turn = shape.turn.as_ref()?;
+        Some(Alike { first: shape.members.first()?, joints: &shape.joints, turn, kept: shape.kept })
     }
 
     /// Returns how many fields of an object are kept, most likely.
@@ -291,7 +324,12 @@ impl Shapes {
         }
         let place = *next;
         shape.members.insert(place, member);
+        shape.joints.insert(place, (Joint::within(key), member.how));
+        if place == 0 {
+            shape.turn = Some(Joint::between(key));
+        }
         shape.kept += usize::from(member.how != How::Skip);
+        shape.values += usize::from(member.how == How::Value);
         *next += 1;
         Met { member, place: Some(place), added: true, ahead: false }
     }
@@ -304,11 +342,11 @@ mod tests {
     use fencepost_core::Dictionary;
 
     /// The members that a run finds in an object, by their place, as far as it goes.
-    fn run(members: &[Member], object: &str) -> (Vec<usize>, usize, usize) {
+    fn run(shapes: &Shapes, object: &str) -> (Vec<usize>, usize, usize) {
         let arena = Bump::new();
         let mut cursor = Cursor::new(object.as_bytes(), &arena, false).unwrap();
         assert_eq!(cursor.enter(b'}'), Ok(true));
-        let mut run = Run::new(members, &cursor, 0, true);
+        let mut run = Run::new(shapes, shapes.document(), &cursor, 0, true);
         let mut found = Vec::new();
         while let Some((place, ..)) = run.key() {
             found.push(place);
@@ -362,17 +400,16 @@ mod tests {
         for (key, how) in [("a", How::Text), ("b", How::Skip), ("bb", How::Skip), ("c", How::Text), ("d", How::Skip)] {
             meet(&mut shapes, &mut next, key, how);
         }
-        let members = shapes.members(shapes.document());
-        let found = |object: &str| run(members, object).0;
+        let found = |object: &str| run(&shapes, object).0;
         assert_eq!(found(r#"{"a":"1","b":"2","bb":"3","c":"4","d":"5"}"#), [0, 3]);
-        assert_eq!(run(members, r#"{"a":"1","b":"2","bb":"3","c":"4","d":"5"}"#).1, 5);
+        assert_eq!(run(&shapes, r#"{"a":"1","b":"2","bb":"3","c":"4","d":"5"}"#).1, 5);
         // Missing ones are passed over; the first may be one of them.
         assert_eq!(found(r#"{"b":"2","c":"4"}"#), [1, 3]);
         assert_eq!(found(r#"{ "c":"4"}"#), [3]);
         // It stops before what is not expected, and at what is no plain text.
-        assert_eq!(run(members, r#"{"a":"1","x":"2","c":"4"}"#), (vec![0], 1, 8));
-        assert_eq!(run(members, r#"{"a":"1", "b":"2"}"#), (vec![0], 1, 8));
-        assert_eq!(run(members, r#"{"a":"1","b":2,"c":"4"}"#), (vec![0, 1], 2, 13));
+        assert_eq!(run(&shapes, r#"{"a":"1","x":"2","c":"4"}"#), (vec![0], 1, 8));
+        assert_eq!(run(&shapes, r#"{"a":"1", "b":"2"}"#), (vec![0], 1, 8));
+        assert_eq!(run(&shapes, r#"{"a":"1","b":2,"c":"4"}"#), (vec![0, 1], 2, 13));
         assert_eq!(found(r#"{"a":"\u0041","b":"2"}"#), [0]);
         assert_eq!(found(r#"{"aa":"1"}"#), [0; 0]);
         assert_eq!(found(r#"{"a"#), [0; 0]);
