@@ -792,6 +792,82 @@ mod tests {
         }
     }
 
+    proptest! {
+        /// Many objects that are alike, and now and then one that is not: whatever stops a run of them, nothing is lost.
+        #[test]
+        fn a_run_of_alike_items_is_read_item_by_item(
+            items_at in prop::collection::vec((0_usize..24, 0_usize..5, any::<u8>()), 1..40),
+            width in 1_usize..5,
+            settings in any::<bool>(),
+        ) {
+            let keys = ["name", "a", "b with a key of its own", "c"];
+            let object = |(odd, place, value): &(usize, usize, u8)| {
+                let mut members: Vec<String> =
+                    keys[..width].iter().map(|key| format!("\"{key}\":\"{}\"", "v".repeat(usize::from(*value) % 40))).collect();
+                let member = members[place % width].clone();
+                let key = member.split(':').next().unwrap_or_default();
+                let other = match odd {
+                    0 => format!("{key}:{value}"),
+                    1 => format!("{key}:\"\\u0041{value}\""),
+                    2 => format!("{key}: \"spaced\""),
+                    3 => format!("{member},\"more\":\"m\""),
+                    4 => format!("{key}:{{\"e\":[{value}]}}"),
+                    5 => format!("{member} , \"d\":\"e\""),
+                    6 => format!("{member},{member}"),
+                    7 => format!("{key}:\"é\u{7f}\""),
+                    _ => member,
+                };
+                members[place % width] = other;
+                if *odd == 8 {
+                    members.remove(place % width);
+                }
+                if *odd == 9 {
+                    members.reverse();
+                }
+                format!("{{{}}}", members.join(","))
+            };
+            let mut objects: Vec<String> = items_at.iter().map(object).collect();
+            if settings {
+                objects.insert(objects.len() / 2, "7".to_owned());
+            }
+            let document = |objects: &[String]| format!("{{\"list\":[{}],\"x\":\"y\"}}", objects.join(","));
+            for whole in [true, false] {
+                let layout = layout_of_rules(whole);
+                let together = items(&document(&objects), &layout);
+                prop_assert_eq!(together.len(), objects.len());
+                for (at, object) in objects.iter().enumerate() {
+                    let alone = &items(&document(std::slice::from_ref(object)), &layout)[0];
+                    prop_assert_eq!(&together[at], alone, "{} of {}", at, document(&objects));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn a_run_of_alike_items_stops_where_a_document_may_have_no_more_fields() {
+        let (layout, key) = (layout_of_rules(false), SecretKey::new([1; 32]));
+        let mut reader = JsonDocuments::with_secrets(&key);
+        // Four fields each, and the list itself.
+        let document = |count: usize, rest: &str| {
+            let objects = vec!["{\"name\":\"n\",\"a\":\"b\",\"b\":\"c\",\"c\":\"d\"}"; count];
+            format!("{{\"list\":[{}]{rest}}}", objects.join(","))
+        };
+        for (count, rest, fits) in [
+            (MAX_FIELDS / 4 - 1, "", true),
+            (MAX_FIELDS / 4 - 1, ",\"x\":1,\"y\":2,\"z\":3", true),
+            (MAX_FIELDS / 4 - 1, ",\"x\":1,\"y\":2,\"z\":3,\"w\":4", false),
+            (MAX_FIELDS / 4, "", false),
+            (MAX_FIELDS / 4 - 1, "", true),
+        ] {
+            let (document, arena) = (document(count, rest), Bump::new());
+            let found = reader.read(document.as_bytes(), &layout, &arena);
+            assert_eq!(
+                found.as_ref().map(|_| ()).map_err(|error| error.message.contains("more than")),
+                if fits { Ok(()) } else { Err(true) }
+            );
+        }
+    }
+
     /// A text of JSON, well formed or not, of few different keys, so that they come twice and in other orders.
     fn some_json() -> impl Strategy<Value = String> {
         let leaf = prop::sample::select(vec![
