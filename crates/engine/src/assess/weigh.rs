@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use bumpalo::Bump;
 use fencepost_core::{
     CloseReason, DeviceId, DocumentReader, Finding, Observation, Packer, Rule, Settled, Standing, Subject,
-    TransitionKind, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
+    TransitionKind, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
 };
 use fencepost_formats::{JsonDocuments, thin_out};
 use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceRow, FactsRow, FindingRow, Held, LedgerError};
@@ -24,6 +24,9 @@ use crate::judge::{Judge, Judged};
 use crate::packed_findings::{pack_findings, unpack_findings};
 use crate::reading::{UNCOVERED, damaged};
 use crate::taken::TakenVerdicts;
+
+/// How long most packs are, so that their buffers do not grow.
+const LIKELY_PACK: usize = 1024;
 
 /// A spell: subject, value and detail.
 pub(super) type Spell = (String, String, String);
@@ -199,22 +202,23 @@ impl Weigher<'_> {
             if !project.lives.is_of_this_life(name, said.collected, judge.at) {
                 continue;
             }
-            let packed: &[u8] = match (said.packed, stored) {
-                (Some(packed), _) => packed,
+            let (packed, slots): (&[u8], &[Value<'_>]) = match (said.packed, stored) {
+                (Some(packed), _) => {
+                    (packed, unpack(packed, layout, arena).ok_or_else(|| broken("its packed facts cannot be read"))?)
+                }
                 (None, Some(stored)) => {
-                    let document = Document::of(name, stored);
-                    let read =
-                        desk.documents.read(&document.json, layout, arena).map_err(|error| broken(&error.message))?;
-                    let mut packed = Vec::new();
+                    let document = arena.alloc_slice_copy(&Document::of(name, stored).json);
+                    let read = desk.documents.read(document, layout, arena).map_err(|error| broken(&error.message))?;
+                    let mut packed = Vec::with_capacity(LIKELY_PACK);
                     if !desk.packer.pack(read.slots, layout, &mut packed) {
                         return Err(broken("it holds what no document can"));
                     }
-                    weighed.packed.push((said.number, packed.clone()));
-                    arena.alloc_slice_copy(&packed)
+                    let kept = arena.alloc_slice_copy(&packed);
+                    weighed.packed.push((said.number, packed));
+                    (kept, read.slots)
                 }
                 (None, None) => return Err(broken("it is not there")),
             };
-            let slots = unpack(packed, layout, arena).ok_or_else(|| broken("its packed facts cannot be read"))?;
             observations.push(judge.observation(said.source, Some(said.collected), slots));
             bytes.push(packed);
         }
