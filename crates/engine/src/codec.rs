@@ -7,25 +7,90 @@ use fencepost_store::FindingRow;
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
+/// A JSON object that is written field by field, without being a value first: there may be half a million of them.
+#[derive(Debug, Default)]
+pub(crate) struct Body(String);
+
+impl Body {
+    fn key(&mut self, key: &str) {
+        self.0.push(if self.0.is_empty() { '{' } else { ',' });
+        self.quote(key);
+        self.0.push(':');
+    }
+
+    fn quote(&mut self, text: &str) {
+        let is_plain = |byte: u8| byte >= b' ' && byte != b'"' && byte != b'\\';
+        if text.bytes().all(is_plain) {
+            self.0.extend(["\"", text, "\""]);
+        } else {
+            self.0.push_str(&Json::from(text).to_string());
+        }
+    }
+
+    /// Adds a text; null where there is none.
+    pub(crate) fn text(mut self, key: &str, text: Option<&str>) -> Self {
+        self.key(key);
+        match text {
+            Some(text) => self.quote(text),
+            None => self.0.push_str("null"),
+        }
+        self
+    }
+
+    fn moment(self, key: &str, moment: Option<Timestamp>) -> Self {
+        self.text(key, moment.map(|moment| moment.to_string()).as_deref())
+    }
+
+    fn number(mut self, key: &str, number: u32) -> Self {
+        self.key(key);
+        self.0.push_str(&number.to_string());
+        self
+    }
+
+    /// Adds a list of which `each` writes an item.
+    fn list<T>(mut self, key: &str, items: &[T], each: impl Fn(&mut Self, &T)) -> Self {
+        self.key(key);
+        self.0.push('[');
+        for (at, item) in items.iter().enumerate() {
+            if at > 0 {
+                self.0.push(',');
+            }
+            each(&mut self, item);
+        }
+        self.0.push(']');
+        self
+    }
+
+    pub(crate) fn end(mut self) -> String {
+        self.0.push('}');
+        self.0
+    }
+}
+
 /// Writes a finding as a row.
 pub(crate) fn finding_row(finding: &Finding, run: i64) -> FindingRow {
-    let body = json!({
-        "grace": finding.grace.to_string(),
-        "failing_since": finding.failing_since.map(|moment| moment.to_string()),
-        "evidence_at": finding.evidence_at.map(|moment| moment.to_string()),
-        "spell": finding.spell,
-        "reason": finding.closed.map(|(_, reason)| reason.as_str()),
-        "fingerprint": format!("{:016x}", finding.fingerprint),
-        "leaves_open": finding.leaves_open.iter().map(RuleId::as_str).collect::<Vec<_>>(),
-        "blames": finding.blames.iter().map(|blame| json!([blame.fact, blame.reason.as_str()])).collect::<Vec<_>>(),
-    });
+    let body = Body::default()
+        .text("grace", Some(&finding.grace.to_string()))
+        .moment("failing_since", finding.failing_since)
+        .moment("evidence_at", finding.evidence_at)
+        .number("spell", finding.spell)
+        .text("reason", finding.closed.map(|(_, reason)| reason.as_str()))
+        .text("fingerprint", Some(&format!("{:016x}", finding.fingerprint)))
+        .list("leaves_open", &finding.leaves_open, |body, rule| body.quote(rule.as_str()))
+        .list("blames", &finding.blames, |body, blame| {
+            body.0.push('[');
+            body.quote(&blame.fact);
+            body.0.push(',');
+            body.quote(blame.reason.as_str());
+            body.0.push(']');
+        });
     FindingRow {
         device: finding.device.to_string(),
         subject: finding.subject.as_str().to_owned(),
         opened: finding.opened,
         due: finding.due,
         closed: finding.closed.map(|(at, _)| at),
-        body: body.to_string(),
+        body: body.end(),
         from_run: run,
     }
 }
@@ -151,6 +216,14 @@ mod tests {
             blames: vec![Blame { fact: "os.version".into(), reason: Reason::WrongType }],
         };
         assert_eq!(finding(&finding_row(&original, 3)).as_ref(), Some(&original));
+        let written: Json = serde_json::from_str(&finding_row(&original, 3).body).unwrap();
+        assert_eq!(written.to_string(), finding_row(&original, 3).body);
+        let odd = Finding {
+            leaves_open: vec!["\"\\\u{1}é".into(), "b".into()],
+            blames: vec![original.blames[0].clone(), Blame { fact: "a\"b".into(), reason: Reason::Stale }],
+            ..original.clone()
+        };
+        assert_eq!(finding(&finding_row(&odd, 3)).as_ref(), Some(&odd));
         let open = Finding { closed: None, failing_since: None, subject: Subject::parse("a/b"), ..original.clone() };
         assert_eq!(finding(&finding_row(&open, 3)), Some(open));
     }

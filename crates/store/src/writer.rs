@@ -695,6 +695,13 @@ impl<'l> Writer<'l> {
             }
             None => {}
         }
+        self.add_finding(run, finding)
+    }
+
+    /// Writes the first version of a finding.
+    pub fn add_finding(&mut self, run: i64, finding: &FindingRow) -> Result<(), LedgerError> {
+        let (device, _) = self.device(run, &finding.device)?;
+        let (opened, due, closed) = (micros(finding.opened), micros(finding.due), finding.closed.map(micros));
         self.rows += 1;
         self.run_sql(
             "INSERT INTO finding (device, from_run, seq, subject, opened, due, closed, body) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",

@@ -280,7 +280,7 @@ impl Pass<'_, '_> {
         for (source, apart) in apart {
             self.writer.keep_apart(self.run, &source, &device.name, &apart)?;
         }
-        self.save_findings(device, &over)?;
+        self.save_findings(job, &over)?;
         match result {
             Judgement::Same if self.anew => self.tally.replace(self.project, None, before),
             Judgement::Same => {}
@@ -289,7 +289,7 @@ impl Pass<'_, '_> {
                 self.tally.replace(self.project, counted, None);
             }
             Judgement::Settled(settling) => {
-                self.save_findings(device, &settling.changes)?;
+                self.save_findings(job, &settling.changes)?;
                 if let Some(row) = &settling.row {
                     let until_before = job.before.as_ref().map(|before| before.until);
                     self.writer.set_assessed(device.number, until_before, Some(row))?;
@@ -318,12 +318,18 @@ impl Pass<'_, '_> {
         Ok(())
     }
 
-    fn save_findings(&mut self, device: &DeviceRow, changes: &FindingChanges) -> Result<(), LedgerError> {
+    fn save_findings(&mut self, job: &Job<'_>, changes: &FindingChanges) -> Result<(), LedgerError> {
         for (subject, opened) in &changes.ended {
-            self.writer.end_finding(self.run, &device.name, subject, *opened)?;
+            self.writer.end_finding(self.run, &job.device.name, subject, *opened)?;
         }
+        // Where there were none, none is followed by another version.
+        let has_none = job.before.is_none() && job.findings.is_empty();
         for row in &changes.set {
-            self.writer.set_finding(self.run, row)?;
+            if has_none {
+                self.writer.add_finding(self.run, row)?;
+            } else {
+                self.writer.set_finding(self.run, row)?;
+            }
         }
         for (what, body) in &changes.events {
             self.writer.add_event(self.run, what, body)?;

@@ -109,11 +109,13 @@ impl FindingChanges {
 
 /// What is told of a finding to which something happened.
 fn event(finding: &Finding, how: Option<&str>) -> String {
-    let body = json!({
-        "device": finding.device.as_str(), "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
-        "due": finding.due.to_string(), "how": how,
-    });
-    body.to_string()
+    codec::Body::default()
+        .text("device", Some(finding.device.as_str()))
+        .text("rule", Some(finding.subject.as_str()))
+        .text("opened", Some(&finding.opened.to_string()))
+        .text("due", Some(&finding.due.to_string()))
+        .text("how", how)
+        .end()
 }
 
 /// How a device came out.
