@@ -3,27 +3,27 @@
 //! With a trace the same code keeps the parts that decided: of an `and` that fails the parts that fail,
 //! of an `or` that fails every branch, of a quantifier the items that broke it.
 
+mod clock;
+mod lists;
+
 use std::cell::Cell;
 use std::net::IpAddr;
 
 use bumpalo::Bump;
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp};
 
 use super::compiled::{AmbientKey, Condition, Instance, Node, NodeTest, Op};
 use super::functions::Context;
 use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_of};
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
-use super::temporal::parse_date_time;
 use crate::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
 use crate::facts::{Facts, Origin};
-use crate::value::{DateTime, List, Range, RangeEnd, Reason, Unknown, Value};
+use crate::value::{List, Range, RangeEnd, Reason, Unknown, Value};
 use crate::watch::Watch;
 
 /// How many items one condition may go through on one device, so that lists within lists end.
 const MOST_STEPS: u32 = 1_000_000;
-/// How many results a `for` may have.
-const MOST_ITEMS: usize = 100_000;
 /// How many items of a list the evidence names.
 const ITEMS_SHOWN: usize = 5;
 
@@ -70,17 +70,6 @@ pub struct Evaluator<'a> {
     strict: bool,
     vacuous: bool,
     watch: Option<&'a Watch>,
-}
-
-/// How a value moves with the clock.
-#[derive(Clone, Copy, Debug)]
-enum Moving {
-    /// A moment, this much later than now.
-    Ahead(SignedDuration),
-    /// How long ago a moment is.
-    Since(Timestamp),
-    /// How long it is until a moment.
-    Until(Timestamp),
 }
 
 impl<'a> Evaluator<'a> {
@@ -505,28 +494,6 @@ impl<'a> Evaluator<'a> {
         value
     }
 
-    /// Goes through a list with a quick test; none where the long way is needed.
-    fn quick_quantified(&self, every: bool, list: &List<'a>, local: usize, body: &'a Node) -> Option<bool> {
-        let test = body.quick.as_deref().filter(|_| self.trace.is_none() && list.doubts.is_empty())?;
-        self.quantify(every, list.items, local, test)
-    }
-
-    /// Chooses the items of a list with a quick test; none where the long way is needed.
-    fn quick_filter(&mut self, list: &List<'a>, local: usize, filter: &'a Node) -> Option<Value<'a>> {
-        let test = filter.quick.as_deref().filter(|_| list.doubts.is_empty())?;
-        let count = u32::try_from(list.items.len()).ok()?;
-        let left = self.steps_left().checked_sub(count)?;
-        let mut chosen = bumpalo::collections::Vec::new_in(self.arena);
-        self.quick_items(test, local, list.items, |item, answer| {
-            if answer {
-                chosen.push(*item);
-            }
-            true
-        })?;
-        self.steps.set(left);
-        Some(Value::List(self.arena.alloc(List::certain(chosen.into_bump_slice()))))
-    }
-
     /// Returns a fact where it lies, unless it is too old for what it is asked for.
     #[inline]
     pub(super) fn fresh_fact(&self, slot: crate::layout::SlotId, exempt: bool) -> Option<&'a Value<'a>> {
@@ -539,15 +506,6 @@ impl<'a> Evaluator<'a> {
     /// Returns whether the device belongs to a group, where that was said.
     pub(super) fn group(&self, index: usize) -> Option<&'a Value<'a>> {
         self.groups.get(index)
-    }
-
-    /// Compares how long ago a moment is, and notes when that comes out otherwise; none of a moment to come.
-    pub(super) fn is_ago(&self, moment: Timestamp, op: CompareOp, bound: SignedDuration) -> Option<bool> {
-        if moment > self.now {
-            return None;
-        }
-        self.note_comparison(op, Moving::Since(moment), Value::Duration(bound));
-        Some(op.is(self.now.duration_since(moment).cmp(&bound)))
     }
 
     /// Returns the item that a quantifier or a filter is at.
@@ -708,83 +666,6 @@ impl<'a> Evaluator<'a> {
         ([v, l, h], result)
     }
 
-    /// Works out the value of a part, and how it moves with the clock where that is told; asked for by whoever notes when what
-    /// comes of it changes.
-    fn moving(&mut self, condition: &'a Condition, node: &'a Node) -> (Value<'a>, Option<Moving>) {
-        let Some(watch) = self.watch else {
-            let value = match &node.op {
-                Op::Age(inner) => {
-                    let value = self.value(condition, inner);
-                    self.age(value, inner).0
-                }
-                _ => self.value(condition, node),
-            };
-            return (value, None);
-        };
-        match &node.op {
-            Op::Age(inner) => {
-                let value = self.value(condition, inner);
-                match self.age(value, inner) {
-                    (age @ Value::Duration(_), Some(moment)) => (age, Some(Moving::Since(moment))),
-                    (unknown, Some(moment)) => {
-                        // From the future it comes into the present.
-                        watch.note(moment);
-                        (unknown, None)
-                    }
-                    (unknown, None) => (unknown, None),
-                }
-            }
-            Op::Call(function, _) if function.name == "now" => {
-                let context = Context { arena: self.arena, now: self.now, zone: self.zone };
-                ((function.run)(&context, &[]), Some(Moving::Ahead(SignedDuration::ZERO)))
-            }
-            Op::Arithmetic(op, left, right) => {
-                let ((l, left_moves), (r, right_moves)) = (self.moving(condition, left), self.moving(condition, right));
-                let value = self.computed(*op, l, r, left, right);
-                let moving = match (op, left_moves, right_moves) {
-                    (_, None, None) => return (value, None),
-                    (ArithmeticOp::Add, Some(Moving::Ahead(by)), None) => lengthened(by, r).map(Moving::Ahead),
-                    (ArithmeticOp::Add, None, Some(Moving::Ahead(by))) => lengthened(by, l).map(Moving::Ahead),
-                    (ArithmeticOp::Subtract, Some(Moving::Ahead(by)), None) => match r {
-                        Value::Duration(length) => by.checked_sub(length).map(Moving::Ahead),
-                        Value::DateTime(DateTime::At(moment, _)) => moment.checked_sub(by).ok().map(Moving::Since),
-                        _ => None,
-                    },
-                    (ArithmeticOp::Subtract, None, Some(Moving::Ahead(by))) => match l {
-                        Value::DateTime(DateTime::At(moment, _)) => moment.checked_sub(by).ok().map(Moving::Until),
-                        _ => None,
-                    },
-                    _ => None,
-                };
-                self.note_always(moving.is_none());
-                (value, moving)
-            }
-            _ => (self.value(condition, node), None),
-        }
-    }
-
-    /// Notes when `moving op other` comes out otherwise.
-    fn note_comparison(&self, op: CompareOp, moving: Moving, other: Value<'a>) {
-        let Some(watch) = self.watch else { return };
-        // Beside what is not known or of another type nothing moves.
-        let edge = match (moving, other) {
-            (Moving::Ahead(by), Value::DateTime(DateTime::At(moment, _))) => (op, moment.checked_sub(by)),
-            (Moving::Since(moment), Value::Duration(length)) => (op, moment.checked_add(length)),
-            (Moving::Until(moment), Value::Duration(length)) => (op.flipped(), moment.checked_sub(length)),
-            _ => return,
-        };
-        // Before and after all time nothing happens.
-        if let (op, Ok(edge)) = edge {
-            watch.note_comparison(self.now, op, edge);
-        }
-    }
-
-    fn note_always(&self, moves: bool) {
-        if let (true, Some(watch)) = (moves, self.watch) {
-            watch.note_always();
-        }
-    }
-
     fn computed(&self, op: ArithmeticOp, l: Value<'a>, r: Value<'a>, left: &'a Node, right: &'a Node) -> Value<'a> {
         match (op, l, r) {
             (ArithmeticOp::Add, Value::Text(a), Value::Text(b)) => Value::Text(self.arena.alloc_str(&[a, b].concat())),
@@ -832,147 +713,6 @@ impl<'a> Evaluator<'a> {
         text.map(Value::Text)
             .or(flag.map(Value::Boolean))
             .unwrap_or(Value::missing(node.label.as_deref().unwrap_or("")))
-    }
-
-    /// A list to go through; a single value is a list of one. The error is what came instead: unknown or null.
-    fn as_list(&self, value: Value<'a>) -> Result<List<'a>, Value<'a>> {
-        match value {
-            Value::List(list) => Ok(*list),
-            Value::Unknown(_) | Value::Null => Err(value),
-            single => Ok(List::certain(self.arena.alloc_slice_copy(&[single]))),
-        }
-    }
-
-    fn filter(&mut self, condition: &'a Condition, list: &'a Node, item: usize, filter: &'a Node) -> Value<'a> {
-        let value = self.value(condition, list);
-        let list = match self.as_list(value) {
-            Ok(list) => list,
-            Err(value) => return value,
-        };
-        if let Some(chosen) = self.quick_filter(&list, item, filter) {
-            return chosen;
-        }
-        let (mut items, mut doubts) = (Vec::new(), Vec::new());
-        let mut earlier = list.doubts.iter().peekable();
-        for (position, one) in list.items.iter().enumerate() {
-            let doubt = earlier.next_if(|(at, _)| *at as usize == position).map(|(_, unknown)| *unknown);
-            if let Err(too_long) = self.step() {
-                return too_long;
-            }
-            self.locals.truncate(item);
-            self.locals.push(*one);
-            let kept = self.quietly(|this| this.truth(condition, filter, true));
-            let doubt = match kept {
-                Value::Boolean(false) => continue,
-                Value::Boolean(true) => doubt,
-                Value::Unknown(unknown) => Some(doubt.unwrap_or(unknown)),
-                _ => Some(doubt.unwrap_or(Unknown { reason: Reason::Null, fact: filter.blame_label().unwrap_or("") })),
-            };
-            if let Some(unknown) = doubt {
-                doubts.push((u32::try_from(items.len()).unwrap_or(u32::MAX), unknown));
-            }
-            items.push(*one);
-        }
-        self.locals.truncate(item);
-        let (items, doubts) = (self.arena.alloc_slice_copy(&items), self.arena.alloc_slice_copy(&doubts));
-        Value::List(self.arena.alloc(List { items, doubts, projected: false }))
-    }
-
-    /// `for`: the body for each item, or each combination of items, in order.
-    fn repeated(&mut self, condition: &'a Condition, lists: &'a [Node], local: usize, body: &'a Node) -> Value<'a> {
-        let mut results = Vec::new();
-        if let Err(value) = self.repeat_into(condition, lists, local, body, &mut results) {
-            return value;
-        }
-        Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(&results))))
-    }
-
-    fn repeat_into(
-        &mut self,
-        condition: &'a Condition,
-        lists: &'a [Node],
-        local: usize,
-        body: &'a Node,
-        results: &mut Vec<Value<'a>>,
-    ) -> Result<(), Value<'a>> {
-        let Some((first, rest)) = lists.split_first() else {
-            results.push(self.value(condition, body));
-            // A hostile range must not fill the memory.
-            return if results.len() > MOST_ITEMS { Err(Value::Null) } else { Ok(()) };
-        };
-        let items = match self.value(condition, first) {
-            Value::Range(range) => self.numbers_of(range)?,
-            value => {
-                let list = self.as_list(value)?;
-                if let Some((_, unknown)) = list.doubts.first() {
-                    return Err(Value::Unknown(*unknown));
-                }
-                list.items
-            }
-        };
-        for item in items {
-            self.step()?;
-            self.locals.truncate(local);
-            self.locals.push(*item);
-            self.repeat_into(condition, rest, local + 1, body, results)?;
-        }
-        self.locals.truncate(local);
-        Ok(())
-    }
-
-    /// The whole numbers of `low..high`, downwards when `high` is the lower.
-    fn numbers_of(&self, range: &Range<'a>) -> Result<&'a [Value<'a>], Value<'a>> {
-        let whole = |value: Value<'a>| match value {
-            Value::Number(number) if number.is_integer() => i64::try_from(number).map_err(|_| Value::Null),
-            unknown @ Value::Unknown(_) => Err(unknown),
-            _ => Err(Value::Null),
-        };
-        let (low, high) = (whole(range.low.value)?, whole(range.high.value)?);
-        let count = low.abs_diff(high).saturating_add(1);
-        let count = usize::try_from(count).ok().filter(|count| *count <= MOST_ITEMS).ok_or(Value::Null)?;
-        let step = if low <= high { 1 } else { -1 };
-        let numbers = std::iter::successors(Some(low), |number| number.checked_add(step)).take(count);
-        let numbers: Vec<Value<'a>> = numbers.map(|number| Value::Number(number.into())).collect();
-        Ok(self.arena.alloc_slice_copy(&numbers))
-    }
-
-    fn index(&mut self, condition: &'a Condition, list: &'a Node, index: &'a Node) -> Value<'a> {
-        let value = self.value(condition, list);
-        let list = match self.as_list(value) {
-            Ok(list) => list,
-            Err(value) => return value,
-        };
-        if let Some((_, unknown)) = list.doubts.first() {
-            return Value::Unknown(*unknown);
-        }
-        let Value::Number(number) = self.value(condition, index) else { return Value::Null };
-        let position = i64::try_from(number.trunc()).ok().filter(|_| number.is_integer());
-        let length = i64::try_from(list.items.len()).unwrap_or(i64::MAX);
-        let at = match position {
-            Some(position) if position > 0 => position - 1,
-            Some(position) if position < 0 => length + position,
-            _ => return Value::Null,
-        };
-        usize::try_from(at).ok().and_then(|at| list.items.get(at)).copied().unwrap_or(Value::Null)
-    }
-
-    /// How long ago a moment is, and the moment.
-    fn age(&self, value: Value<'a>, inner: &'a Node) -> (Value<'a>, Option<Timestamp>) {
-        let moment = match value {
-            Value::DateTime(moment) => moment.moment(),
-            // An undeclared instant is a text that reads as one.
-            Value::Text(text) => parse_date_time(text).and_then(|moment| moment.moment()),
-            Value::Unknown(_) | Value::Null => return (value, None),
-            _ => None,
-        };
-        let age = match moment {
-            Some(moment) if moment > self.now => {
-                Value::Unknown(Unknown { reason: Reason::Clock, fact: inner.label.as_deref().unwrap_or("") })
-            }
-            Some(moment) => Value::Duration(self.now.duration_since(moment)),
-            None => mismatch(inner, inner),
-        };
-        (age, moment)
     }
 
     /// Whether a part is met by one of the tests of an `in`; returns its value, and the outcome.
@@ -1160,14 +900,6 @@ impl Node {
             Op::And(parts) | Op::Or(parts) => parts.iter().find_map(Self::blame_label),
             _ => None,
         }
-    }
-}
-
-/// A length, made longer by a duration.
-fn lengthened(length: SignedDuration, by: Value<'_>) -> Option<SignedDuration> {
-    match by {
-        Value::Duration(by) => length.checked_add(by),
-        _ => None,
     }
 }
 

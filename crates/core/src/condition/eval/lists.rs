@@ -1,0 +1,166 @@
+//! Lists: what is chosen from them, made of them, or taken out.
+
+use super::Evaluator;
+use crate::condition::compiled::{Condition, Node};
+use crate::value::{List, Range, Reason, Unknown, Value};
+
+/// How many results a `for` may have.
+const MOST_ITEMS: usize = 100_000;
+
+impl<'a> Evaluator<'a> {
+    /// A list to go through; a single value is a list of one. The error is what came instead: unknown or null.
+    pub(super) fn as_list(&self, value: Value<'a>) -> Result<List<'a>, Value<'a>> {
+        match value {
+            Value::List(list) => Ok(*list),
+            Value::Unknown(_) | Value::Null => Err(value),
+            single => Ok(List::certain(self.arena.alloc_slice_copy(&[single]))),
+        }
+    }
+
+    pub(super) fn filter(
+        &mut self,
+        condition: &'a Condition,
+        list: &'a Node,
+        item: usize,
+        filter: &'a Node,
+    ) -> Value<'a> {
+        let value = self.value(condition, list);
+        let list = match self.as_list(value) {
+            Ok(list) => list,
+            Err(value) => return value,
+        };
+        if let Some(chosen) = self.quick_filter(&list, item, filter) {
+            return chosen;
+        }
+        let (mut items, mut doubts) = (Vec::new(), Vec::new());
+        let mut earlier = list.doubts.iter().peekable();
+        for (position, one) in list.items.iter().enumerate() {
+            let doubt = earlier.next_if(|(at, _)| *at as usize == position).map(|(_, unknown)| *unknown);
+            if let Err(too_long) = self.step() {
+                return too_long;
+            }
+            self.locals.truncate(item);
+            self.locals.push(*one);
+            let kept = self.quietly(|this| this.truth(condition, filter, true));
+            let doubt = match kept {
+                Value::Boolean(false) => continue,
+                Value::Boolean(true) => doubt,
+                Value::Unknown(unknown) => Some(doubt.unwrap_or(unknown)),
+                _ => Some(doubt.unwrap_or(Unknown { reason: Reason::Null, fact: filter.blame_label().unwrap_or("") })),
+            };
+            if let Some(unknown) = doubt {
+                doubts.push((u32::try_from(items.len()).unwrap_or(u32::MAX), unknown));
+            }
+            items.push(*one);
+        }
+        self.locals.truncate(item);
+        let (items, doubts) = (self.arena.alloc_slice_copy(&items), self.arena.alloc_slice_copy(&doubts));
+        Value::List(self.arena.alloc(List { items, doubts, projected: false }))
+    }
+
+    /// `for`: the body for each item, or each combination of items, in order.
+    pub(super) fn repeated(
+        &mut self,
+        condition: &'a Condition,
+        lists: &'a [Node],
+        local: usize,
+        body: &'a Node,
+    ) -> Value<'a> {
+        let mut results = Vec::new();
+        if let Err(value) = self.repeat_into(condition, lists, local, body, &mut results) {
+            return value;
+        }
+        Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(&results))))
+    }
+
+    pub(super) fn repeat_into(
+        &mut self,
+        condition: &'a Condition,
+        lists: &'a [Node],
+        local: usize,
+        body: &'a Node,
+        results: &mut Vec<Value<'a>>,
+    ) -> Result<(), Value<'a>> {
+        let Some((first, rest)) = lists.split_first() else {
+            results.push(self.value(condition, body));
+            // A hostile range must not fill the memory.
+            return if results.len() > MOST_ITEMS { Err(Value::Null) } else { Ok(()) };
+        };
+        let items = match self.value(condition, first) {
+            Value::Range(range) => self.numbers_of(range)?,
+            value => {
+                let list = self.as_list(value)?;
+                if let Some((_, unknown)) = list.doubts.first() {
+                    return Err(Value::Unknown(*unknown));
+                }
+                list.items
+            }
+        };
+        for item in items {
+            self.step()?;
+            self.locals.truncate(local);
+            self.locals.push(*item);
+            self.repeat_into(condition, rest, local + 1, body, results)?;
+        }
+        self.locals.truncate(local);
+        Ok(())
+    }
+
+    /// The whole numbers of `low..high`, downwards when `high` is the lower.
+    pub(super) fn numbers_of(&self, range: &Range<'a>) -> Result<&'a [Value<'a>], Value<'a>> {
+        let whole = |value: Value<'a>| match value {
+            Value::Number(number) if number.is_integer() => i64::try_from(number).map_err(|_| Value::Null),
+            unknown @ Value::Unknown(_) => Err(unknown),
+            _ => Err(Value::Null),
+        };
+        let (low, high) = (whole(range.low.value)?, whole(range.high.value)?);
+        let count = low.abs_diff(high).saturating_add(1);
+        let count = usize::try_from(count).ok().filter(|count| *count <= MOST_ITEMS).ok_or(Value::Null)?;
+        let step = if low <= high { 1 } else { -1 };
+        let numbers = std::iter::successors(Some(low), |number| number.checked_add(step)).take(count);
+        let numbers: Vec<Value<'a>> = numbers.map(|number| Value::Number(number.into())).collect();
+        Ok(self.arena.alloc_slice_copy(&numbers))
+    }
+
+    pub(super) fn index(&mut self, condition: &'a Condition, list: &'a Node, index: &'a Node) -> Value<'a> {
+        let value = self.value(condition, list);
+        let list = match self.as_list(value) {
+            Ok(list) => list,
+            Err(value) => return value,
+        };
+        if let Some((_, unknown)) = list.doubts.first() {
+            return Value::Unknown(*unknown);
+        }
+        let Value::Number(number) = self.value(condition, index) else { return Value::Null };
+        let position = i64::try_from(number.trunc()).ok().filter(|_| number.is_integer());
+        let length = i64::try_from(list.items.len()).unwrap_or(i64::MAX);
+        let at = match position {
+            Some(position) if position > 0 => position - 1,
+            Some(position) if position < 0 => length + position,
+            _ => return Value::Null,
+        };
+        usize::try_from(at).ok().and_then(|at| list.items.get(at)).copied().unwrap_or(Value::Null)
+    }
+
+    /// Goes through a list with a quick test; none where the long way is needed.
+    pub(super) fn quick_quantified(&self, every: bool, list: &List<'a>, local: usize, body: &'a Node) -> Option<bool> {
+        let test = body.quick.as_deref().filter(|_| self.trace.is_none() && list.doubts.is_empty())?;
+        self.quantify(every, list.items, local, test)
+    }
+
+    /// Chooses the items of a list with a quick test; none where the long way is needed.
+    pub(super) fn quick_filter(&mut self, list: &List<'a>, local: usize, filter: &'a Node) -> Option<Value<'a>> {
+        let test = filter.quick.as_deref().filter(|_| list.doubts.is_empty())?;
+        let count = u32::try_from(list.items.len()).ok()?;
+        let left = self.steps_left().checked_sub(count)?;
+        let mut chosen = bumpalo::collections::Vec::new_in(self.arena);
+        self.quick_items(test, local, list.items, |item, answer| {
+            if answer {
+                chosen.push(*item);
+            }
+            true
+        })?;
+        self.steps.set(left);
+        Some(Value::List(self.arena.alloc(List::certain(chosen.into_bump_slice()))))
+    }
+}
