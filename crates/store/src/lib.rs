@@ -6,6 +6,7 @@
 
 mod bodies;
 mod error;
+mod reader;
 mod rows;
 mod schema;
 mod trim;
@@ -21,9 +22,10 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
+pub use reader::{Companion, Reader};
 pub use rows::{
-    AssessedRow, Companion, DeviceRow, DueRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation,
-    PersonRow, Reader, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation,
+    AssessedRow, DeviceRow, DueRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation, PersonRow,
+    RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation,
 };
 pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewBody, NewObservation, PackedFacts, Writer};

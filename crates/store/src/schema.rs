@@ -329,7 +329,7 @@ mod tests {
             )
             .unwrap();
         migrate(&mut connection, Path::new("ledger")).unwrap();
-        let reader = crate::rows::Reader::new(&connection, Path::new("ledger"), Arc::default());
+        let reader = crate::reader::Reader::new(&connection, Path::new("ledger"), Arc::default());
         let now = reader.observations_of("a", None).unwrap();
         assert_eq!((now[0].source.as_str(), now[0].document, now[0].apart.as_ref()), ("s", 2, None));
         assert_eq!(now[0].body, b"{\"device\":\"b\"}");
@@ -362,7 +362,7 @@ mod tests {
             )
             .unwrap();
         migrate(&mut connection, Path::new("ledger")).unwrap();
-        let reader = crate::rows::Reader::new(&connection, Path::new("ledger"), Arc::default());
+        let reader = crate::reader::Reader::new(&connection, Path::new("ledger"), Arc::default());
         let spells = |run| {
             let spells = reader.spells(SpellKind::Verdict, Some("b"), run).unwrap();
             spells.into_iter().map(|spell| (spell.subject, spell.value)).collect::<Vec<_>>()

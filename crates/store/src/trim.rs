@@ -3,7 +3,7 @@
 use rusqlite::params;
 
 use crate::error::LedgerError;
-use crate::rows::KEPT_SINCE;
+use crate::reader::KEPT_SINCE;
 use crate::writer::Writer;
 
 /// What was removed.

@@ -10,7 +10,8 @@ use rusqlite::{OptionalExtension, Transaction, params};
 
 use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
-use crate::rows::{AssessedRow, COMMITS, FindingRow, Reader, RejectRow, RunKind, SpellKind, micros, moment};
+use crate::reader::{COMMITS, Reader};
+use crate::rows::{AssessedRow, FindingRow, RejectRow, RunKind, SpellKind, micros, moment};
 
 const LEVEL: i32 = 3;
 
