@@ -5,92 +5,66 @@ use fencepost_core::{
 };
 use fencepost_store::FindingRow;
 use jiff::Timestamp;
+use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Value as Json, json};
 
-/// A JSON object that is written field by field, without being a value first: there may be half a million of them.
-#[derive(Debug, Default)]
-pub(crate) struct Body(String);
+/// What a finding's row says in its body; written without being a value first, since there may be half a million.
+struct FindingBody<'f>(&'f Finding);
 
-impl Body {
-    fn key(&mut self, key: &str) {
-        self.0.push(if self.0.is_empty() { '{' } else { ',' });
-        self.quote(key);
-        self.0.push(':');
+impl Serialize for FindingBody<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let Self(finding) = self;
+        let moment = |moment: Option<Timestamp>| moment.map(|moment| moment.to_string());
+        let leaves_open: Vec<&str> = finding.leaves_open.iter().map(RuleId::as_str).collect();
+        let blames: Vec<[&str; 2]> =
+            finding.blames.iter().map(|blame| [blame.fact.as_str(), blame.reason.as_str()]).collect();
+        let mut body = serializer.serialize_map(None)?;
+        body.serialize_entry("grace", &finding.grace.to_string())?;
+        body.serialize_entry("failing_since", &moment(finding.failing_since))?;
+        body.serialize_entry("evidence_at", &moment(finding.evidence_at))?;
+        body.serialize_entry("spell", &finding.spell)?;
+        body.serialize_entry("reason", &finding.closed.map(|(_, reason)| reason.as_str()))?;
+        body.serialize_entry("fingerprint", &format!("{:016x}", finding.fingerprint))?;
+        body.serialize_entry("leaves_open", &leaves_open)?;
+        body.serialize_entry("blames", &blames)?;
+        body.end()
     }
+}
 
-    fn quote(&mut self, text: &str) {
-        let is_plain = |byte: u8| byte >= b' ' && byte != b'"' && byte != b'\\';
-        if text.bytes().all(is_plain) {
-            self.0.extend(["\"", text, "\""]);
-        } else {
-            self.0.push_str(&Json::from(text).to_string());
-        }
-    }
+/// What is told of a finding to which something happened, and how.
+struct EventBody<'f>(&'f Finding, Option<&'f str>);
 
-    /// Adds a text; null where there is none.
-    pub(crate) fn text(mut self, key: &str, text: Option<&str>) -> Self {
-        self.key(key);
-        match text {
-            Some(text) => self.quote(text),
-            None => self.0.push_str("null"),
-        }
-        self
+impl Serialize for EventBody<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let Self(finding, how) = self;
+        let mut body = serializer.serialize_map(None)?;
+        body.serialize_entry("device", finding.device.as_str())?;
+        body.serialize_entry("rule", finding.subject.as_str())?;
+        body.serialize_entry("opened", &finding.opened.to_string())?;
+        body.serialize_entry("due", &finding.due.to_string())?;
+        body.serialize_entry("how", how)?;
+        body.end()
     }
+}
 
-    fn moment(self, key: &str, moment: Option<Timestamp>) -> Self {
-        self.text(key, moment.map(|moment| moment.to_string()).as_deref())
-    }
+fn written(body: &impl Serialize) -> String {
+    serde_json::to_string(body).expect("texts and numbers, written to memory")
+}
 
-    fn number(mut self, key: &str, number: u32) -> Self {
-        self.key(key);
-        self.0.push_str(&number.to_string());
-        self
-    }
-
-    /// Adds a list of which `each` writes an item.
-    fn list<T>(mut self, key: &str, items: &[T], each: impl Fn(&mut Self, &T)) -> Self {
-        self.key(key);
-        self.0.push('[');
-        for (at, item) in items.iter().enumerate() {
-            if at > 0 {
-                self.0.push(',');
-            }
-            each(&mut self, item);
-        }
-        self.0.push(']');
-        self
-    }
-
-    pub(crate) fn end(mut self) -> String {
-        self.0.push('}');
-        self.0
-    }
+/// Writes what happened to a finding.
+pub(crate) fn event(finding: &Finding, how: Option<&str>) -> String {
+    written(&EventBody(finding, how))
 }
 
 /// Writes a finding as a row.
 pub(crate) fn finding_row(finding: &Finding, run: i64) -> FindingRow {
-    let body = Body::default()
-        .text("grace", Some(&finding.grace.to_string()))
-        .moment("failing_since", finding.failing_since)
-        .moment("evidence_at", finding.evidence_at)
-        .number("spell", finding.spell)
-        .text("reason", finding.closed.map(|(_, reason)| reason.as_str()))
-        .text("fingerprint", Some(&format!("{:016x}", finding.fingerprint)))
-        .list("leaves_open", &finding.leaves_open, |body, rule| body.quote(rule.as_str()))
-        .list("blames", &finding.blames, |body, blame| {
-            body.0.push('[');
-            body.quote(&blame.fact);
-            body.0.push(',');
-            body.quote(blame.reason.as_str());
-            body.0.push(']');
-        });
     FindingRow {
         device: finding.device.to_string(),
         subject: finding.subject.as_str().to_owned(),
         opened: finding.opened,
         due: finding.due,
         closed: finding.closed.map(|(at, _)| at),
-        body: body.end(),
+        body: written(&FindingBody(finding)),
         from_run: run,
     }
 }

@@ -77,9 +77,6 @@ type Fields<'a> = ArenaVec<'a, (&'a str, Value<'a>)>;
 /// the same; empty where no object had one.
 type Keys<'a> = ArenaVec<'a, &'a str>;
 
-/// There is room at once for the fields of so many objects of a list.
-const LIKELY_ITEMS: usize = 32;
-
 /// More fields than this are not compared one with another to find a key that is given twice.
 const FEW_FIELDS: usize = 24;
 
@@ -311,7 +308,7 @@ impl<'a> Walk<'a, '_, '_> {
         if !first.expected.is_at(document, start, true) || document.byte(text - 1) != b'"' {
             return false;
         }
-        let mut fields = Fields::with_capacity_in(kept * LIKELY_ITEMS, self.arena);
+        let mut fields = Fields::with_capacity_in(kept, self.arena);
         let (mut done, room) = (0, self.cursor.room() / joints.len());
         let ended = 'objects: loop {
             if done == room {

@@ -91,31 +91,21 @@ impl FindingChanges {
                 TransitionKind::Relapsed => Some("relapsed"),
                 TransitionKind::Opened | TransitionKind::DueMoved { .. } => None,
             };
-            changes.events.push((transition.kind.as_str(), event(finding, reason)));
+            changes.events.push((transition.kind.as_str(), codec::event(finding, reason)));
         }
         changes
     }
 
     /// Of findings that were closed.
     fn closed(findings: &[Finding], run: i64) -> Self {
-        let closed = |finding: &Finding| ("closed", event(finding, finding.closed.map(|(_, reason)| reason.as_str())));
+        let closed =
+            |finding: &Finding| ("closed", codec::event(finding, finding.closed.map(|(_, reason)| reason.as_str())));
         Self {
             ended: Vec::new(),
             set: findings.iter().map(|finding| codec::finding_row(finding, run)).collect(),
             events: findings.iter().map(closed).collect(),
         }
     }
-}
-
-/// What is told of a finding to which something happened.
-fn event(finding: &Finding, how: Option<&str>) -> String {
-    codec::Body::default()
-        .text("device", Some(finding.device.as_str()))
-        .text("rule", Some(finding.subject.as_str()))
-        .text("opened", Some(&finding.opened.to_string()))
-        .text("due", Some(&finding.due.to_string()))
-        .text("how", how)
-        .end()
 }
 
 /// How a device came out.
