@@ -365,13 +365,13 @@ impl<'c> Reader<'c> {
         Ok(found.into_iter().next())
     }
 
-    /// Returns the oldest and the newest of the moments at which the assessed devices were last collected.
-    pub fn assessed_collected(&self) -> Result<Option<(Timestamp, Timestamp)>, LedgerError> {
-        let (oldest, newest): (Option<i64>, Option<i64>) = self
-            .connection
-            .query_row("SELECT min(collected), max(collected) FROM assessed", [], |row| Ok((row.get(0)?, row.get(1)?)))
-            .map_err(self.failed())?;
-        Ok(oldest.map(moment).zip(newest.map(moment)))
+    /// Hands on when each of the assessed devices was last collected.
+    pub fn each_assessed_collected(&self, mut each: impl FnMut(Timestamp)) -> Result<(), LedgerError> {
+        let failed = self.failed();
+        let sql = "SELECT collected FROM assessed WHERE collected IS NOT NULL";
+        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
+        let rows = statement.query_map([], |row| row.get(0)).map_err(&failed)?;
+        rows.into_iter().try_for_each(|row| row.map(|at| each(moment(at)))).map_err(&failed)
     }
 
     /// Returns the findings of a device that are in effect, closed ones among them, by subject and moment of opening.

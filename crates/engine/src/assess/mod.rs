@@ -180,15 +180,12 @@ pub(crate) fn assess_within<'l>(
         )?;
         pass.writer.set_setting(PEOPLE_UNTIL, &people.until().as_microsecond().to_string())?;
     }
-    let Pass { writer, tally, taken, .. } = pass;
+    let Pass { writer, mut tally, taken, .. } = pass;
     writer.clear_dirty()?;
     writer.set_setting(RULES, &inputs.rules)?;
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
-    let collected = match tally.collected() {
-        Some(ends) => ends,
-        None => writer.reader().assessed_collected()?,
-    };
-    writer.end_run(run, &tally.summary(last.as_ref().map(|last| last.as_of), collected).to_string())?;
+    tally.find_collected(&writer.reader())?;
+    writer.end_run(run, &tally.summary(last.as_ref().map(|last| last.as_of)).to_string())?;
     let written = writer
         .reader()
         .run(run)?

@@ -1,5 +1,6 @@
 //! What the devices come to together. An assessment that looks at some of them only starts from what the one before counted.
 
+use std::cmp::Ordering;
 use std::collections::BTreeSet;
 
 use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage};
@@ -37,22 +38,46 @@ pub(super) struct Counted<'o> {
 /// The earliest and the latest of many moments.
 #[derive(Clone, Copy, Debug, Default)]
 struct Span {
-    ends: Option<(Timestamp, Timestamp)>,
-    /// A moment at the one or the other end was taken out, and perhaps no other is there.
-    unsure: [bool; 2],
+    ends: Option<[End; 2]>,
+}
+
+/// The earliest or the latest of many moments.
+#[derive(Clone, Copy, Debug)]
+struct End {
+    moment: Timestamp,
+    /// How many of the moments are this one, where that is known.
+    count: Option<u64>,
+    /// It was taken out, and perhaps was the only one.
+    unsure: bool,
 }
 
 impl Span {
+    /// Whether a moment lies beyond the one end, or the other.
+    const BEYOND: [Ordering; 2] = [Ordering::Less, Ordering::Greater];
+
     fn add(&mut self, moment: Timestamp) {
-        let (first, last) = self.ends.unwrap_or((moment, moment));
-        self.unsure = [self.unsure[0] && moment > first, self.unsure[1] && moment < last];
-        self.ends = Some((first.min(moment), last.max(moment)));
+        let ends = self.ends.get_or_insert([End { moment, count: Some(0), unsure: true }; 2]);
+        for (end, beyond) in ends.iter_mut().zip(Self::BEYOND) {
+            let order = moment.cmp(&end.moment);
+            if order == beyond {
+                *end = End { moment, count: Some(1), unsure: false };
+            } else if order == Ordering::Equal {
+                *end = End { moment, count: end.count.map(|count| count + 1), unsure: false };
+            }
+        }
     }
 
     fn take_out(&mut self, moment: Timestamp) {
-        if let Some((first, last)) = self.ends {
-            self.unsure = [self.unsure[0] || moment <= first, self.unsure[1] || moment >= last];
+        for end in self.ends.iter_mut().flatten().filter(|end| end.moment == moment) {
+            end.count = end.count.map(|count| count.saturating_sub(1));
+            end.unsure = end.count.is_none_or(|count| count == 0);
         }
+    }
+
+    /// Returns the ends; the outer none where what they are is no longer known.
+    fn known(&self) -> Option<Option<[End; 2]>> {
+        let sure = self.ends.iter().flatten().all(|end| !end.unsure);
+        sure.then_some(self.ends)
     }
 }
 
@@ -83,8 +108,11 @@ impl Tally {
             return None;
         }
         tally.reported = reported.iter().map(Json::as_u64).collect::<Option<_>>()?;
-        let moment = |at: usize| summary["collected"][at].as_str()?.parse::<Timestamp>().ok();
-        tally.collected.ends = moment(0).zip(moment(1));
+        let end = |at: usize| {
+            let moment = summary["collected"][at].as_str()?.parse().ok()?;
+            Some(End { moment, count: summary["collected_by"][at].as_u64(), unsure: false })
+        };
+        tally.collected.ends = end(0).zip(end(1)).map(<[End; 2]>::from);
         Some(tally)
     }
 
@@ -121,19 +149,26 @@ impl Tally {
         }
     }
 
-    /// Returns the oldest and the newest moment of collection; the outer none where they have to be looked for.
-    pub(super) fn collected(&self) -> Option<Option<(Timestamp, Timestamp)>> {
-        (self.collected.unsure == [false; 2]).then_some(self.collected.ends)
+    /// Looks for the oldest and the newest moment of collection where a device that had the one or the other now has another.
+    pub(super) fn find_collected(&mut self, reader: &Reader<'_>) -> Result<(), LedgerError> {
+        if self.collected.known().is_none() {
+            self.collected = Span::default();
+            reader.each_assessed_collected(|moment| self.collected.add(moment))?;
+        }
+        Ok(())
     }
 
-    pub(super) fn summary(&self, before: Option<Timestamp>, collected: Option<(Timestamp, Timestamp)>) -> Json {
+    pub(super) fn summary(&self, before: Option<Timestamp>) -> Json {
         let rules = self.rules.iter().filter(|count| count.stage != Stage::Draft.as_str());
+        let ends = self.collected.known().flatten();
         json!({
             "devices": self.devices.to_json(),
             "rules": rules.map(RuleCount::to_json).collect::<Vec<_>>(),
             "reported": self.reported,
             "before": before.map(|moment| moment.to_string()),
-            "collected": collected.map(|(oldest, newest)| [oldest.to_string(), newest.to_string()]),
+            "collected": ends.map(|ends| ends.map(|end| end.moment.to_string())),
+            // How many devices were collected at the one and the other.
+            "collected_by": ends.map(|ends| ends.map(|end| end.count)),
         })
     }
 
@@ -176,4 +211,65 @@ fn known_paths(
     let paths = reported_paths(reader)?;
     keep(&json!([imports, paths]).to_string())?;
     Ok(paths)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn moments(span: &Span) -> Option<Option<[i64; 2]>> {
+        span.known().map(|ends| ends.map(|ends| ends.map(|end| end.moment.as_second())))
+    }
+
+    proptest! {
+        /// What is known of the ends is what they are, and while others are at an end it stays known.
+        #[test]
+        fn the_ends_of_a_span_are_those_of_the_moments_in_it(steps in prop::collection::vec((0_i64..8, any::<bool>()), 1..40)) {
+            let (mut span, mut all) = (Span::default(), Vec::new());
+            for (second, adds) in steps {
+                let moment = Timestamp::from_second(second).unwrap();
+                let there = all.iter().position(|known| *known == second);
+                match (adds, there) {
+                    (true, _) | (false, None) => {
+                        all.push(second);
+                        span.add(moment);
+                    }
+                    (false, Some(at)) => {
+                        all.swap_remove(at);
+                        span.take_out(moment);
+                    }
+                }
+                let ends = all.iter().copied().min().zip(all.iter().copied().max()).map(|(first, last)| [first, last]);
+                match moments(&span) {
+                    Some(known) => prop_assert_eq!(known, ends),
+                    None => {
+                        // Looked for again, as an assessment does.
+                        span = Span::default();
+                        all.iter().for_each(|second| span.add(Timestamp::from_second(*second).unwrap()));
+                        prop_assert!(all.is_empty() || moments(&span) == Some(ends));
+                    }
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn an_end_is_known_as_long_as_another_device_is_at_it() {
+        let at = |second| Timestamp::from_second(second).unwrap();
+        let mut span = Span::default();
+        [3, 3, 5].into_iter().for_each(|second| span.add(at(second)));
+        span.take_out(at(3));
+        assert_eq!(moments(&span), Some(Some([3, 5])));
+        span.take_out(at(3));
+        assert_eq!(moments(&span), None);
+        span.add(at(2));
+        assert_eq!(moments(&span), Some(Some([2, 5])));
+        // A ledger of before says when, and not how many.
+        span.ends = span.ends.map(|ends| ends.map(|end| End { count: None, ..end }));
+        span.take_out(at(5));
+        assert_eq!(moments(&span), None);
+        span.add(at(5));
+        assert_eq!(moments(&span), Some(Some([2, 5])));
+    }
 }
