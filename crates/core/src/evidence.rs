@@ -111,6 +111,28 @@ pub enum Evidence {
     },
 }
 
+/// What the clock of a finding goes by, of the evidence of a verdict.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Grounds {
+    /// The newest moment at which any fact of the evidence was collected.
+    pub collected: Option<Timestamp>,
+    /// A fact of it was set by a correction.
+    pub corrected: bool,
+    /// The facts to blame for what is unknown, each once, in order.
+    pub blames: Vec<Blame>,
+}
+
+impl Grounds {
+    /// Of evidence that was gathered.
+    pub fn of(evidence: &Evidence) -> Self {
+        let mut blames = Vec::new();
+        evidence.blames(&mut blames);
+        blames.sort();
+        blames.dedup();
+        Self { collected: evidence.collected(), corrected: evidence.is_corrected(), blames }
+    }
+}
+
 impl Evidence {
     /// Returns the same proof with every value of a device put through `shown`.
     pub fn map_values(mut self, shown: &dyn Fn(&str) -> String) -> Self {

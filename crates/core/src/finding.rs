@@ -6,12 +6,12 @@ use std::collections::BTreeMap;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
-use crate::evidence::{Blame, Evidence};
+use crate::evidence::{Blame, Grounds};
 use crate::id::{DeviceId, RuleId};
 use crate::period::Period;
 use crate::rule::{Rule, Stage};
 use crate::standing::{Standing, Uncovered, standing_at};
-use crate::verdict::{VerdictOutcome, Verdicts};
+use crate::verdict::{Verdict, VerdictOutcome, Verdicts};
 
 /// What a finding is about.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -248,9 +248,9 @@ pub struct Settled {
 
 /// Weighs the verdicts of one device against its earlier findings at `at`.
 ///
-/// `earlier` holds the latest finding of each subject. `explain` gives the evidence of a rule of `rules`; it
-/// is asked only for rules that fail, that are unknown, or that end a finding, and not where a finding runs whose evidence is
-/// as new already as the newest that there is of the device, `newest`.
+/// `earlier` holds the latest finding of each subject. `grounds` tells what one of the verdicts comes from; it is asked only of
+/// those that fail, that are unknown, or that end a finding, and not where a finding runs whose evidence is as new already as
+/// the newest that there is of the device, `newest`.
 #[expect(clippy::too_many_arguments, reason = "each says another thing about one device")]
 pub fn settle(
     device: &DeviceId,
@@ -260,7 +260,7 @@ pub fn settle(
     at: Timestamp,
     settings: &SettleSettings,
     newest: Option<Timestamp>,
-    explain: &mut dyn FnMut(usize) -> Evidence,
+    grounds: &mut dyn FnMut(&Verdict) -> Grounds,
 ) -> Settled {
     let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced);
     if earlier.is_empty() && judged().all(|verdict| verdict.outcome.is_quiet()) {
@@ -284,13 +284,13 @@ pub fn settle(
         covered |= verdict.outcome != VerdictOutcome::NotApplicable;
         judged.push(Subject::Rule(rule.id.clone()));
         match verdict.outcome {
-            VerdictOutcome::Fail => step.fail(rule, newest, || explain(verdict.rule)),
-            VerdictOutcome::Pass => step.pass(rule, || explain(verdict.rule)),
+            VerdictOutcome::Fail => step.fail(rule, newest, || grounds(verdict)),
+            VerdictOutcome::Pass => step.pass(rule, || grounds(verdict)),
             VerdictOutcome::NotApplicable => step.close(&Subject::Rule(rule.id.clone()), CloseReason::NotApplicable),
             // Silence is not a fix: the clock runs on.
             VerdictOutcome::Unknown(_) => {
                 step.regrace(rule);
-                unanswered.push(verdict.rule);
+                unanswered.push(verdict);
             }
         }
     }
@@ -309,12 +309,12 @@ pub fn settle(
         step.close(&Subject::Silence, CloseReason::Answered);
     } else {
         let mut blames = Vec::new();
-        for rule in &unanswered {
-            explain(*rule).blames(&mut blames);
+        for verdict in &unanswered {
+            blames.extend(grounds(verdict).blames);
         }
         blames.sort();
         blames.dedup();
-        step.be_silent(unanswered.iter().map(|rule| rules[*rule].id.clone()).collect(), blames);
+        step.be_silent(unanswered.iter().map(|verdict| rules[verdict.rule].id.clone()).collect(), blames);
     }
     let subjects: Vec<Subject> = step.findings.keys().cloned().collect();
     let transitions = step
@@ -352,17 +352,17 @@ impl Settling<'_> {
             .map_or_else(|| subject.clone(), |rule| Subject::Rule(rule.id.clone()))
     }
 
-    fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, explain: impl FnOnce() -> Evidence) {
+    fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, grounds: impl FnOnce() -> Grounds) {
         let subject = Subject::Rule(rule.id.clone());
         if let Some(finding) = self.findings.get_mut(&subject).filter(|finding| finding.is_running()) {
             if finding.evidence_at < newest {
-                finding.evidence_at = finding.evidence_at.max(explain().collected());
+                finding.evidence_at = finding.evidence_at.max(grounds().collected);
             }
             finding.fingerprint = rule.fingerprint;
             self.regrace(rule);
             return;
         }
-        let (at, collected) = (self.at, explain().collected());
+        let (at, collected) = (self.at, grounds().collected);
         let relapse = self.settings.relapse.exact();
         match self.findings.get_mut(&subject) {
             Some(finding) if keeps_clock(finding, at, relapse) => {
@@ -399,15 +399,15 @@ impl Settling<'_> {
         }
     }
 
-    fn pass(&mut self, rule: &Rule, explain: impl FnOnce() -> Evidence) {
+    fn pass(&mut self, rule: &Rule, grounds: impl FnOnce() -> Grounds) {
         let subject = Subject::Rule(rule.id.clone());
         let Some(finding) = self.findings.get(&subject).filter(|finding| finding.is_running()) else { return };
-        let evidence = explain();
-        let reason = if evidence.is_corrected() {
+        let grounds = grounds();
+        let reason = if grounds.corrected {
             CloseReason::Corrected
         } else if finding.fingerprint != rule.fingerprint {
             CloseReason::RuleChanged
-        } else if evidence.collected() > finding.evidence_at {
+        } else if grounds.collected > finding.evidence_at {
             CloseReason::Fixed
         } else {
             CloseReason::Revised
@@ -473,11 +473,9 @@ fn keeps_clock(finding: &Finding, at: Timestamp, relapse: SignedDuration) -> boo
 mod tests {
     use super::*;
     use crate::baseline::Settings;
-    use crate::evidence::{FactUse, Outcome};
     use crate::rule::{RuleSetSource, RuleSource};
     use crate::testing::{compile, moment, names, rule};
     use crate::value::Reason;
-    use crate::verdict::Verdict;
     use VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};
     use proptest::prelude::*;
 
@@ -515,22 +513,9 @@ mod tests {
         ) -> (Vec<&'static str>, Standing) {
             let verdicts =
                 Verdicts { all: vec![Verdict { rule: 0, outcome, vacuous: false, excepted: false, awaiting: false }] };
-            let fact = FactUse {
-                path: "ok".into(),
-                value: "x".into(),
-                source: Some("s".into()),
-                collected: Some(moment(collected)),
-                corrected: corrected.then(|| ("me".into(), "why".into())),
-            };
-            let blame = Some(Blame { fact: "ok".into(), reason: Reason::Missing });
-            let mut explain = |_| Evidence::Comparison {
-                subject: "ok".into(),
-                observed: "x".into(),
-                required: "true".into(),
-                outcome: Outcome::False,
-                facts: vec![fact.clone()],
-                blame: blame.clone(),
-            };
+            let blames = vec![Blame { fact: "ok".into(), reason: Reason::Missing }];
+            let mut grounds =
+                |_: &Verdict| Grounds { collected: Some(moment(collected)), corrected, blames: blames.clone() };
             let earlier = std::mem::take(&mut self.findings);
             let settled = settle(
                 &DeviceId::from("d"),
@@ -540,7 +525,7 @@ mod tests {
                 moment(at),
                 &self.settings,
                 Some(moment(collected)),
-                &mut explain,
+                &mut grounds,
             );
             self.findings = settled.findings;
             let what = settled

@@ -44,7 +44,7 @@ pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date
 pub use control::Control;
 pub use diagnostic::{Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, did_you_mean, nearest};
 pub use dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected, sounds_secret};
-pub use evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
+pub use evidence::{Blame, Evidence, FactUse, Grounds, ItemEvidence, Outcome};
 pub use facts::{Correction, Facts, Observation, Origin, Slot, merge};
 pub use finding::{CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, settle};
 pub use group::{GroupKind, GroupSource, Membership};

@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Ambient, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Holder, Layout, Membership,
-    Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, VerdictOutcome, Verdicts, Watch, merge,
-    unpack_some,
+    Ambient, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Grounds, Holder, Layout,
+    Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict, VerdictOutcome,
+    Verdicts, Watch, merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
@@ -260,6 +260,11 @@ impl<'p> Judge<'p> {
     /// Returns the verdicts of all rules.
     pub fn verdicts<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> Verdicts {
         self.project.rules.evaluate(input, self.at, &self.project.config.zone, arena)
+    }
+
+    /// Returns what the clock of a finding goes by, of the evidence of a verdict.
+    pub fn grounds<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, arena: &'a Bump) -> Grounds {
+        self.project.rules.grounds(verdict, input, self.at, &self.project.config.zone, arena)
     }
 
     /// Returns the verdict of one rule with its proof.

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Blame, DocumentReader, Evidence, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
+    Blame, DocumentReader, Evidence, Grounds, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
 };
 use fencepost_formats::{
     Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, read_piece, read_records,
@@ -302,14 +302,12 @@ impl<E> Clerk<'_, E> {
             }
             let unknown = matches!(verdict.outcome, VerdictOutcome::Unknown(_));
             if options.all || unknown || verdict.outcome == VerdictOutcome::Fail {
-                let evidence =
-                    (options.evidence || unknown).then(|| judge.explain(verdict.rule, &judged.input, arena).1);
-                let mut blames = Vec::new();
-                if let (true, Some(evidence)) = (unknown, &evidence) {
-                    evidence.blames(&mut blames);
-                    blames.sort();
-                    blames.dedup();
-                }
+                let evidence = options.evidence.then(|| judge.explain(verdict.rule, &judged.input, arena).1);
+                let blames = match &evidence {
+                    _ if !unknown => Vec::new(),
+                    Some(evidence) => Grounds::of(evidence).blames,
+                    None => judge.grounds(verdict, &judged.input, arena).blames,
+                };
                 out.verdicts.push(Judgement {
                     rule: verdict.rule,
                     outcome: verdict.outcome,
@@ -318,7 +316,7 @@ impl<E> Clerk<'_, E> {
                     awaiting: verdict.awaiting,
                     blames,
                     // Digests differ from one workspace's key to another's, and say nothing here.
-                    evidence: evidence.filter(|_| options.evidence).map(|evidence| evidence.map_values(&mask_secrets)),
+                    evidence: evidence.map(|evidence| evidence.map_values(&mask_secrets)),
                 });
             }
         }
@@ -382,11 +380,10 @@ impl Standings {
 /// How a device stands when every clock starts now.
 fn standing_now(project: &Project, at: Timestamp, verdicts: &Verdicts) -> Standing {
     let device = fencepost_core::DeviceId::from("");
-    let empty = Evidence::All { outcome: fencepost_core::Outcome::False, parts: Vec::new() };
     let settings = project.config.settle_settings();
     let settled =
         fencepost_core::settle(&device, Vec::new(), project.rules.rules(), verdicts, at, &settings, None, &mut |_| {
-            empty.clone()
+            Grounds::default()
         });
     settled.standing
 }

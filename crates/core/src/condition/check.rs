@@ -8,6 +8,7 @@ use std::sync::Arc;
 use super::bounds::Bounds;
 use super::compiled::{AmbientKey, Condition, Instance, Network, Node, NodeTest, Op, Type};
 use super::functions::{self, Function};
+use super::grounds::grounds_of;
 use super::operate::arithmetic;
 use super::parser;
 use super::quick::Quick;
@@ -164,6 +165,7 @@ impl Condition {
         let root = checker.expr(tree);
         let Checker { failed, slots, may_read, groups, reads_standing, .. } = checker;
         (!failed).then(|| Self {
+            grounds: grounds_of(&root),
             root,
             text: text.clone(),
             slots: slots.into_iter().collect(),

@@ -273,6 +273,8 @@ pub struct Condition {
     pub(super) groups: Vec<usize>,
     /// It asks for the standing, or for findings.
     pub(super) reads_standing: bool,
+    /// Slots of the facts that evidence may name; none where it may name no fact at all.
+    pub(super) grounds: Option<Vec<SlotId>>,
 }
 
 impl Condition {

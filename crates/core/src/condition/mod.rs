@@ -12,6 +12,7 @@ mod check;
 mod compiled;
 mod eval;
 mod functions;
+mod grounds;
 mod implies;
 mod lexer;
 mod operate;

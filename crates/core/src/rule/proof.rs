@@ -6,10 +6,10 @@ use jiff::tz::TimeZone;
 
 use super::{Excepted, Rule, RuleSet, outcome};
 use crate::condition::Evaluator;
-use crate::evidence::{Blame, Evidence, Outcome};
+use crate::evidence::{Blame, Evidence, Grounds, Outcome};
 use crate::group::any;
 use crate::value::{Reason, Value};
-use crate::verdict::{DeviceInput, VerdictOutcome};
+use crate::verdict::{DeviceInput, Verdict, VerdictOutcome};
 
 impl RuleSet {
     /// Returns the verdict of one rule with its proof: of its requirement, or of its scope where that decided.
@@ -39,6 +39,23 @@ impl RuleSet {
                 };
                 (outcome, evidence)
             }
+        }
+    }
+
+    /// Returns what the clock of a finding goes by, of the evidence of a verdict that the rule set came to.
+    pub fn grounds<'a>(
+        &'a self,
+        verdict: &Verdict,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Grounds {
+        let decided = matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::Fail);
+        let as_one = || self.rules[verdict.rule].require.collected_as_one(input.facts);
+        match if decided { as_one() } else { None } {
+            Some(collected) => Grounds { collected, corrected: false, blames: Vec::new() },
+            None => Grounds::of(&self.explain(verdict.rule, input, at, zone, arena).1),
         }
     }
 

@@ -289,7 +289,7 @@ impl Weigher<'_> {
             judge.at,
             &project.config.settle_settings(),
             judged.input.facts.collected(),
-            &mut |rule| judge.explain(rule, &judged.input, arena).1,
+            &mut |verdict| judge.grounds(verdict, &judged.input, arena),
         );
         let decisions: Vec<Spell> =
             usual_decisions(judge, &judged, settled.standing, &settled.findings, judge.at, arena)

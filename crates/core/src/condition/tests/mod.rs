@@ -7,6 +7,7 @@ use proptest::prelude::*;
 use rust_decimal::Decimal;
 use serde_json::{Value as Json, json};
 
+mod grounds;
 mod implies;
 mod quick;
 mod until;
@@ -17,7 +18,7 @@ use crate::dictionary::{Declaration, Dictionary, FactType};
 use crate::evidence::Evidence;
 use crate::facts::{Observation, merge};
 use crate::id::GroupId;
-use crate::layout::Layout;
+use crate::layout::{Layout, SlotId};
 use crate::period::Period;
 use crate::testing::datum;
 use crate::value::{Reason, Value};

@@ -89,7 +89,7 @@ fn parts() -> impl Strategy<Value = String> {
     ]
 }
 
-fn conditions() -> impl Strategy<Value = String> {
+pub(super) fn conditions() -> impl Strategy<Value = String> {
     parts().prop_recursive(3, 6, 3, |inner| {
         prop_oneof![
             (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a}) and ({b})")),
@@ -100,7 +100,7 @@ fn conditions() -> impl Strategy<Value = String> {
     })
 }
 
-fn documents() -> impl Strategy<Value = Json> {
+pub(super) fn documents() -> impl Strategy<Value = Json> {
     let some = |usual: BoxedStrategy<Json>| {
         let odd =
             prop::sample::select(vec![json!(null), json!("a"), json!(2), json!(true), json!([1, "a"]), json!({})]);
