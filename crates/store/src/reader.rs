@@ -355,6 +355,11 @@ impl<'c> Reader<'c> {
         self.connection.query_row("SELECT EXISTS (SELECT 1 FROM assessed)", [], |row| row.get(0)).map_err(self.failed())
     }
 
+    /// Returns whether anything ever held of any device.
+    pub fn has_spells(&self) -> Result<bool, LedgerError> {
+        self.connection.query_row("SELECT EXISTS (SELECT 1 FROM spell)", [], |row| row.get(0)).map_err(self.failed())
+    }
+
     /// Returns what the last assessment came to on a device.
     pub fn assessed(&self, device: i64) -> Result<Option<AssessedRow>, LedgerError> {
         let found = self.all(

@@ -653,17 +653,37 @@ impl<'l> Writer<'l> {
                 changed = true;
             }
         }
-        for holds @ (subject, value, detail) in now {
-            if !before.iter().any(|(_, held)| same(holds, held)) {
-                self.rows += 1;
-                self.run_sql(
-                    "INSERT INTO spell (device, kind, from_run, seq, subject, value, detail) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-                    params![device, kind.as_str(), run, self.rows, subject, value, detail],
-                )?;
-                changed = true;
-            }
+        for holds in now.iter().filter(|holds| !before.iter().any(|(_, held)| same(holds, held))) {
+            self.add_spell(run, kind, device, holds)?;
+            changed = true;
         }
         Ok(changed)
+    }
+
+    /// Makes the spells of a kind on a device be `now`, of which no spell of that kind is known.
+    pub fn add_spells(
+        &mut self,
+        run: i64,
+        kind: SpellKind,
+        device: i64,
+        now: &[(String, String, String)],
+    ) -> Result<(), LedgerError> {
+        now.iter().try_for_each(|holds| self.add_spell(run, kind, device, holds))
+    }
+
+    fn add_spell(
+        &mut self,
+        run: i64,
+        kind: SpellKind,
+        device: i64,
+        (subject, value, detail): &(String, String, String),
+    ) -> Result<(), LedgerError> {
+        self.rows += 1;
+        self.run_sql(
+            "INSERT INTO spell (device, kind, from_run, seq, subject, value, detail) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![device, kind.as_str(), run, self.rows, subject, value, detail],
+        )
+        .map(|_| ())
     }
 
     /// Writes a new version of a finding, unless it is as it was.

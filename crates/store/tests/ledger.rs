@@ -311,7 +311,9 @@ fn what_a_device_came_to_is_kept_with_its_time_moved_or_not() {
     for (before, now) in [(None, row(D2, b"1")), (Some(moment(D2)), row(D2, b"2")), (Some(moment(D2)), row(D1, b"3"))] {
         writer.set_assessed(number, before, Some(&now)).unwrap();
         assert_eq!(writer.reader().assessed(number).unwrap().as_ref(), Some(&now));
-        assert_eq!(writer.reader().assessed_collected().unwrap(), now.collected.map(|at| (at, at)));
+        let mut collected = Vec::new();
+        writer.reader().each_assessed_collected(|at| collected.push(at)).unwrap();
+        assert_eq!(collected, Vec::from_iter(now.collected));
         assert_eq!(found_by(&writer, D1), usize::from(now.until == moment(D1)));
         assert_eq!(found_by(&writer, D2), 1);
     }

@@ -32,7 +32,7 @@ use crate::workers::{cores, handed_out};
 use inputs::Inputs;
 use kin::Kin;
 use tally::{Counted, Tally};
-use weigh::{Desk, FindingChanges, Judgement, Settling, Weighed, Weigher, needs_documents};
+use weigh::{Desk, FindingChanges, Judgement, Settling, Spell, Weighed, Weigher, needs_documents};
 
 /// What the last assessment went by, in the settings of a ledger; where it says nothing, the next one begins afresh.
 pub(crate) const RULES: &str = "assessed_by";
@@ -135,10 +135,23 @@ pub(crate) fn assess_within<'l>(
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
     let (stamp, total) = (inputs.stamp, devices.len() as u64);
+    let first = !writer.reader().has_spells()?;
     let kin = if same_rules { None } else { kin(&writer, project, last.as_ref(), at)? };
     let stamps = Stamps { now: stamp, earlier: kin.as_ref().map(|kin| kin.stamp).filter(|earlier| *earlier != stamp) };
-    let mut pass =
-        Pass { project, run, stamp, anew, writer, tally, seen: 0, total, taken: 0, batches: Vec::new(), progress };
+    let mut pass = Pass {
+        project,
+        run,
+        stamp,
+        anew,
+        first,
+        writer,
+        tally,
+        seen: 0,
+        total,
+        taken: 0,
+        batches: Vec::new(),
+        progress,
+    };
     if !devices.is_empty() {
         let people = People::load(&pass.writer.reader().people(None)?, project, at);
         let judge = Judge::new(project, &people, at);
@@ -251,6 +264,8 @@ struct Pass<'a, 'l> {
     stamp: i64,
     /// Counting began afresh.
     anew: bool,
+    /// Nothing ever held of any device.
+    first: bool,
     writer: Writer<'l>,
     tally: Tally,
     seen: u64,
@@ -335,24 +350,33 @@ impl Pass<'_, '_> {
     }
 
     fn save_spells(&mut self, device: &DeviceRow, settling: &Settling) -> Result<(), LedgerError> {
-        let (run, name) = (self.run, device.name.as_str());
-        if let Some(holders) = &settling.holders {
+        let name = device.name.as_str();
+        if let Some(holders) = settling.holders.as_ref().filter(|holders| !self.first || !holders.is_empty()) {
             self.writer.set_holders(device.number, holders)?;
         }
         if let Some(verdicts) = &settling.verdicts {
-            self.writer.set_spells(run, SpellKind::Verdict, name, verdicts)?;
+            self.set_spells(device, SpellKind::Verdict, verdicts)?;
         }
         if let Some(standing) = &settling.standing
-            && self.writer.set_spells(run, SpellKind::Standing, name, std::slice::from_ref(standing))?
+            && self.set_spells(device, SpellKind::Standing, std::slice::from_ref(standing))?
         {
             let body = json!({ "device": name, "standing": standing.1 });
-            self.writer.add_event(run, "standing", &body.to_string())?;
+            self.writer.add_event(self.run, "standing", &body.to_string())?;
         }
         if let Some(decisions) = &settling.decisions
-            && self.writer.set_spells(run, SpellKind::Decision, name, decisions)?
+            && self.set_spells(device, SpellKind::Decision, decisions)?
         {
-            self.writer.add_event(run, "decisions", &json!({ "device": name }).to_string())?;
+            self.writer.add_event(self.run, "decisions", &json!({ "device": name }).to_string())?;
         }
         Ok(())
+    }
+
+    /// Returns whether any spell began or ended.
+    fn set_spells(&mut self, device: &DeviceRow, kind: SpellKind, now: &[Spell]) -> Result<bool, LedgerError> {
+        if !self.first {
+            return self.writer.set_spells(self.run, kind, &device.name, now);
+        }
+        self.writer.add_spells(self.run, kind, device.number, now)?;
+        Ok(!now.is_empty())
     }
 }
