@@ -4,7 +4,7 @@
 
 use bumpalo::Bump;
 use fencepost_core::{Dictionary, DocumentReader, Layout, Read, ReadError};
-use fencepost_formats::{JsonDocuments, SecretKey};
+use fencepost_formats::{JsonDocuments, Piece, Pieces, SecretKey};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {
@@ -27,6 +27,17 @@ fuzz_target!(|bytes: &[u8]| {
         let show = |read: Result<Read<'_>, ReadError>| read.map(|read| format!("{:?}", read.slots)).map_err(|error| format!("{error:?}"));
         let alone = show(JsonDocuments::with_secrets(&key).read(part, &wanting, &arena));
         assert_eq!(show(after.read(part, &wanting, &arena)), alone);
+    }
+    // The same where they lie, one behind the other.
+    let (mut pieces, mut piece) = (Pieces::new(bytes), Piece::default());
+    while pieces.read_into(&mut piece).expect("it is in memory") {
+        let mut lines = piece.lines();
+        while let Some(line) = lines.next() {
+            let Some(content) = line.content else { continue };
+            let show = |read: Result<Read<'_>, ReadError>| read.map(|read| format!("{:?}", read.slots)).map_err(|error| format!("{error:?}"));
+            let alone = show(JsonDocuments::with_secrets(&key).read(content.bytes(), &wanting, &arena));
+            assert_eq!(show(after.read_in_place(content, &wanting, &arena)), alone);
+        }
     }
     match first {
         Ok(_) => assert!(oracle),

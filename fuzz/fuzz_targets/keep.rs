@@ -3,7 +3,7 @@
 
 use bumpalo::Bump;
 use fencepost_core::{Declaration, Dictionary, DocumentReader, Layout};
-use fencepost_formats::{JsonDocuments, Keeper, SecretKey, assemble, stored_json, thin_out};
+use fencepost_formats::{JsonDocuments, Keeper, RawDocument, SecretKey, assemble, stored_json, thin_out};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {
@@ -18,7 +18,7 @@ fuzz_target!(|bytes: &[u8]| {
     let keeper = Keeper { layout: &layout, key: &key, people: false };
     let arena = Bump::new();
     let read = JsonDocuments::with_secrets(&key).read(bytes, &layout, &arena);
-    let kept = keeper.keep(bytes, true, &arena);
+    let kept = keeper.keep(RawDocument::copy(bytes, &arena), true, &arena);
     match (&read, &kept) {
         (Ok(_), Ok(kept)) => {
             let moment = jiff::Timestamp::UNIX_EPOCH;
@@ -31,7 +31,7 @@ fuzz_target!(|bytes: &[u8]| {
             let again = keeper.keep_again(&whole, &arena).expect("what is kept can be kept again");
             assert_eq!((again.body, again.apart), (kept.body.clone(), kept.apart.clone()));
             assert_eq!(thin_out(&kept.body, &kept.apart, |_| true).unwrap_or_default(), kept.apart);
-            let left = keeper.keep(bytes, false, &arena).expect("whosever device it is");
+            let left = keeper.keep(RawDocument::copy(bytes, &arena), false, &arena).expect("whosever device it is");
             let left = assemble(&left.body, "d", moment, None);
             assert!(JsonDocuments::default().read(&left, &layout, &arena).is_ok());
             let _ = stored_json(&left);

@@ -37,8 +37,8 @@ fuzz_target!(|bytes: &[u8]| {
         if let Ok(document) = &record.document
             && !native
         {
-            let read = JsonDocuments::with_secrets(&key).read(document, &layout, &arena);
-            assert!(read.is_ok(), "{}", String::from_utf8_lossy(document));
+            let read = JsonDocuments::with_secrets(&key).read(document.bytes(), &layout, &arena);
+            assert!(read.is_ok(), "{}", String::from_utf8_lossy(document.bytes()));
         }
         Ok(())
     });

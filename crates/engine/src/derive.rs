@@ -177,7 +177,7 @@ impl Reading<'_> {
                     Mapped { dictionary: &self.project.dictionary, zone, file_time: Some(self.at), path: Some(&shown) };
                 read_records(&bytes[..], &claim.source, &with, |record| {
                     let document = record.document.map_err(|error| error.to_string())?;
-                    let json: Json = serde_json::from_slice(&document).map_err(|error| error.to_string())?;
+                    let json: Json = serde_json::from_slice(document.bytes()).map_err(|error| error.to_string())?;
                     let device = json["device"].as_str().unwrap_or_default().to_owned();
                     records.push((device, json));
                     Ok(())

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Blame, DocumentReader, Evidence, Grounds, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
+    Blame, Evidence, Grounds, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
 };
 use fencepost_formats::{
     Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, read_piece, read_records,
@@ -270,7 +270,7 @@ impl<E> Clerk<'_, E> {
         let document = record.document.map_err(|error| error.reason)?;
         let rules = &judge.project.rules;
         let read = documents
-            .read(&document, rules.layout(), arena)
+            .read_in_place(document, rules.layout(), arena)
             .map_err(|error| format!("byte {}: {}", error.offset, error.message))?;
         let device = identity(&read.slots[0], "device")?;
         let collected = moment_of(&read.slots[1], judge.project)?;

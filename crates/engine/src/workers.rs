@@ -50,7 +50,7 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
     input: R,
     workers: usize,
     prepare: impl Fn() -> W + Sync,
-    work: impl Fn(&mut W, &Piece) -> T + Sync,
+    work: impl Fn(&mut W, &mut Piece) -> T + Sync,
     hand_on: impl FnMut(T) -> io::Result<()> + Send,
 ) -> io::Result<()> {
     let workers = workers.max(1);
@@ -83,7 +83,7 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
                     return;
                 }
             };
-            let made = work(&mut own, &piece);
+            let made = work(&mut own, &mut piece);
             let mut out = locked(&outlet);
             out.waiting.insert(ticket, made);
             while !out.stopped {
@@ -238,7 +238,13 @@ mod tests {
             text.as_bytes(),
             workers,
             || (),
-            |(), piece| piece.lines().filter_map(|line| line.bytes.map(<[u8]>::len)).collect::<Vec<_>>(),
+            |(), piece| {
+                let (mut lines, mut lengths) = (piece.lines(), Vec::new());
+                while let Some(line) = lines.next() {
+                    lengths.extend(line.content.map(|content| content.bytes().len()));
+                }
+                lengths
+            },
             |lengths| {
                 found.extend(lengths);
                 match fail_at {
@@ -276,7 +282,7 @@ mod tests {
     fn a_worker_that_panics_leaves_nobody_waiting() {
         let text = format!("{}\n", "x".repeat(1_000)).repeat(20_000);
         let work =
-            |(): &mut (), piece: &Piece| assert!(piece.lines().next().is_none_or(|line| line.offset < 2_000_000));
+            |(): &mut (), piece: &mut Piece| assert!(piece.lines().next().is_none_or(|line| line.offset < 2_000_000));
         let outcome = std::panic::catch_unwind(|| in_order(text.as_bytes(), 3, || (), work, |()| Ok(())));
         assert!(outcome.is_err());
     }
@@ -300,7 +306,11 @@ mod tests {
             Breaks(0),
             2,
             || (),
-            |(), piece| piece.lines().count(),
+            |(), piece| {
+                let mut lines = piece.lines();
+                while lines.next().is_some() {}
+                lines.passed()
+            },
             |found| {
                 lines += found;
                 Ok(())

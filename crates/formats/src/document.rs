@@ -14,7 +14,7 @@ use fencepost_core::{
 use rust_decimal::Decimal;
 
 use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, Step, Walker};
-use crate::padded::Padded;
+use crate::padded::{Padded, RawDocument};
 use crate::secret::{Secrecy, SecretKey};
 use crate::shapes::{Alike, How, Inside, Meaning, Member, Met, Run, ShapeId, Shapes};
 
@@ -35,6 +35,21 @@ impl<'k> JsonDocuments<'k> {
 
 impl DocumentReader for JsonDocuments<'_> {
     fn read<'a>(&mut self, document: &'a [u8], layout: &'a Layout, arena: &'a Bump) -> Result<Read<'a>, ReadError> {
+        self.read_in_place(RawDocument::copy(document, arena), layout, arena)
+    }
+}
+
+impl JsonDocuments<'_> {
+    /// Reads one document as [`DocumentReader::read`] does, where it lies.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn read_in_place<'a>(
+        &mut self,
+        document: RawDocument<'a>,
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> Result<Read<'a>, ReadError> {
         let cursor = Cursor::new(document, arena, self.secrets.is_none())?;
         self.shapes.begin(layout);
         let missing = |slot| Value::missing(layout.slot_path(SlotId(u32::try_from(slot).unwrap_or(u32::MAX))));

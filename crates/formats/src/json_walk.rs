@@ -6,7 +6,7 @@
 use bumpalo::Bump;
 use fencepost_core::ReadError;
 
-use crate::padded::Padded;
+use crate::padded::{Padded, RawDocument};
 
 /// Documents may not nest deeper than this.
 pub const MAX_DEPTH: usize = 127;
@@ -297,13 +297,9 @@ fn pass_word(bytes: Padded<'_>, at: &mut usize, stored: bool) -> Step<&'static s
 
 impl<'a> Cursor<'a> {
     /// Creates a cursor at the start of a document.
-    pub fn new(document: &'a [u8], arena: &'a Bump, stored: bool) -> Result<Self, ReadError> {
-        // The quick check does not say where; that is asked of the slow one.
-        let text =
-            simdutf8::basic::from_utf8(document).or_else(|_| std::str::from_utf8(document)).map_err(|error| {
-                ReadError { offset: error.valid_up_to(), message: "these bytes are not UTF-8".to_owned() }
-            })?;
-        let document = Padded::copy(text, arena);
+    pub fn new(document: RawDocument<'a>, arena: &'a Bump, stored: bool) -> Result<Self, ReadError> {
+        let no_text = |offset| ReadError { offset, message: "these bytes are not UTF-8".to_owned() };
+        let document = document.checked().map_err(no_text)?;
         let mut cursor = Self { document, at: 0, depth: 0, fields: 0, arena, stored };
         cursor.space();
         if cursor.byte() != b'{' {

@@ -11,6 +11,7 @@ use serde_json::Value as Json;
 
 use crate::document::secret_digest;
 use crate::json_walk::{Cursor, HOLE, Quoted, Step, Walker};
+use crate::padded::{ROOM, RawDocument};
 use crate::secret::{Secrecy, SecretKey};
 
 const DEVICE_HOLE: u8 = 1;
@@ -49,7 +50,7 @@ impl Keeper<'_> {
     ///
     /// # Errors
     /// When it is no document; whatever a reader accepts is accepted.
-    pub fn keep(&self, document: &[u8], company: bool, arena: &Bump) -> Result<Kept, ReadError> {
+    pub fn keep(&self, document: RawDocument<'_>, company: bool, arena: &Bump) -> Result<Kept, ReadError> {
         self.part(document, company, false, arena)
     }
 
@@ -59,10 +60,10 @@ impl Keeper<'_> {
     /// # Errors
     /// As [`Self::keep`].
     pub fn keep_again(&self, document: &[u8], arena: &Bump) -> Result<Kept, ReadError> {
-        self.part(document, true, true, arena)
+        self.part(RawDocument::copy(document, arena), true, true, arena)
     }
 
-    fn part(&self, document: &[u8], company: bool, stored: bool, arena: &Bump) -> Result<Kept, ReadError> {
+    fn part(&self, document: RawDocument<'_>, company: bool, stored: bool, arena: &Bump) -> Result<Kept, ReadError> {
         let cursor = Cursor::new(document, arena, stored)?;
         let mut walk = Parting {
             cursor,
@@ -70,7 +71,7 @@ impl Keeper<'_> {
             company,
             stored,
             copied: 0,
-            out: Vec::with_capacity(document.len()),
+            out: Vec::with_capacity(document.bytes().len()),
             parts: Vec::new(),
             inside: false,
             path: Vec::new(),
@@ -81,7 +82,7 @@ impl Keeper<'_> {
         walk.object((!self.people).then_some(Layout::ROOT))
             .and_then(|()| walk.cursor.finish())
             .map_err(|fault| walk.cursor.explain(fault))?;
-        walk.copy_to(document.len());
+        walk.copy_to(document.bytes().len());
         let apart = if walk.parts.iter().all(Vec::is_empty) { Vec::new() } else { walk.parts.join(&SEPARATOR) };
         Ok(Kept { body: walk.out, apart, secrets: walk.secrets, left_out: walk.left_out, hidden: walk.hidden })
     }
@@ -222,23 +223,36 @@ impl<'a> Parting<'a, '_> {
 
 /// Puts a document together again. What was not kept of it stays a hole, which readers of stored documents know.
 pub fn assemble(body: &[u8], device: &str, collected: Timestamp, apart: Option<&[u8]>) -> Vec<u8> {
+    assemble_in(body, device, collected, apart, &Bump::new()).bytes().to_vec()
+}
+
+/// The same, in an arena.
+pub fn assemble_in<'a>(
+    body: &[u8],
+    device: &str,
+    collected: Timestamp,
+    apart: Option<&[u8]>,
+    arena: &'a Bump,
+) -> RawDocument<'a> {
     let mut parts = apart.into_iter().flat_map(|apart| apart.split(|byte| *byte == SEPARATOR));
-    let mut out = Vec::with_capacity(body.len() + apart.map_or(0, <[u8]>::len) + device.len() + 24);
+    let likely = body.len() + apart.map_or(0, <[u8]>::len) + device.len() + 24 + ROOM;
+    let mut out = bumpalo::collections::Vec::with_capacity_in(likely, arena);
     let mut copied = 0;
     for at in memchr::memchr3_iter(DEVICE_HOLE, TIME_HOLE, HOLE, body) {
-        out.extend_from_slice(&body[copied..at]);
+        out.extend_from_slice_copy(&body[copied..at]);
         copied = at + 1;
         match body[at] {
-            DEVICE_HOLE => out.extend_from_slice(Json::from(device).to_string().as_bytes()),
-            TIME_HOLE => out.extend_from_slice(format!("\"{collected}\"").as_bytes()),
+            DEVICE_HOLE => out.extend_from_slice_copy(Json::from(device).to_string().as_bytes()),
+            TIME_HOLE => out.extend_from_slice_copy(format!("\"{collected}\"").as_bytes()),
             _ => match parts.next() {
-                Some(part) if !part.is_empty() => out.extend_from_slice(part),
+                Some(part) if !part.is_empty() => out.extend_from_slice_copy(part),
                 Some(_) | None => out.push(HOLE),
             },
         }
     }
-    out.extend_from_slice(&body[copied..]);
-    out
+    out.extend_from_slice_copy(&body[copied..]);
+    out.extend_from_slice_copy(&[0; ROOM]);
+    RawDocument::with_room(out.into_bump_slice())
 }
 
 /// Returns what is kept apart of a document with all parts left out whose path is not wanted; none when nothing is left.
@@ -275,7 +289,7 @@ pub fn thin_out(body: &[u8], apart: &[u8], wanted: impl Fn(&str) -> bool) -> Opt
         }
     }
     let arena = Bump::new();
-    let cursor = Cursor::new(body, &arena, true).ok()?;
+    let cursor = Cursor::new(RawDocument::copy(body, &arena), &arena, true).ok()?;
     let mut parts = apart.split(|byte| *byte == SEPARATOR);
     let (mut kept, mut any) = (Vec::new(), false);
     let mut holes = Holes {
@@ -332,7 +346,9 @@ mod tests {
         let dictionary = dictionary();
         let layout = Layout::new(&dictionary);
         let key = SecretKey::new([3; 32]);
-        Keeper { layout: &layout, key: &key, people: false }.keep(document.as_bytes(), company, &Bump::new()).unwrap()
+        let arena = Bump::new();
+        let document = RawDocument::copy(document.as_bytes(), &arena);
+        Keeper { layout: &layout, key: &key, people: false }.keep(document, company, &arena).unwrap()
     }
 
     fn moment() -> Timestamp {

@@ -1,44 +1,83 @@
 //! A document with room behind it, so that it can be gone through without asking at each byte whether it ends. The only
 //! module with unsafe code.
 //!
-//! Zeros stand behind the document, and a zero ends everything that JSON has: no text, number, word or white space holds one.
-//! So whoever goes on only behind a byte that is not zero never comes further than to the first of these zeros; that is the
-//! rule for every place that is given to a function here. Debug builds check it, and so do the fuzz targets.
+//! A zero stands behind the document, and a zero ends everything that JSON has: no text, number, word or white space holds one.
+//! So whoever goes on only behind a byte that is not zero never comes further than to this zero; that is the rule for every
+//! place that is given to a function here. Behind the zero stand more bytes of no matter, so that many can be looked at at
+//! once. Debug builds check the rule, and so do the fuzz targets.
 #![expect(unsafe_code, reason = "reading at a place of which the rule above says that it is there")]
 
 use std::alloc::Layout;
+use std::fmt;
 
 use bumpalo::Bump;
 
-/// How many zeros there are: a load of 32 bytes at the end stays within them.
-const ROOM: usize = 32;
+/// How many bytes stand behind a document: a load of 32 bytes at its end stays within them.
+pub(crate) const ROOM: usize = 32;
 
-/// A document, followed by zeros.
+/// A document as it came, with room behind it for whoever reads it.
 #[derive(Clone, Copy)]
-pub(crate) struct Padded<'a> {
-    /// The document and the zeros; nothing else, so that it is handed on in registers.
-    bytes: &'a [u8],
+pub struct RawDocument<'r> {
+    /// The document, a zero, and more bytes of no matter, `ROOM` of them with the zero.
+    whole: &'r [u8],
 }
 
-impl<'a> Padded<'a> {
+impl<'r> RawDocument<'r> {
+    /// Takes a document with what stands behind it: a zero, and bytes of no matter.
+    ///
+    /// # Panics
+    /// Where no zero stands there.
+    pub(crate) fn with_room(whole: &'r [u8]) -> Self {
+        assert_eq!(whole[whole.len() - ROOM], 0);
+        Self { whole }
+    }
+
     /// Copies a document to where there is room.
-    pub fn copy(document: &str, arena: &'a Bump) -> Self {
+    pub fn copy(document: &[u8], arena: &'r Bump) -> Self {
         let length = document.len();
         let layout = Layout::array::<u8>(length + ROOM).expect("a document fits into memory, and this little more");
         let place = arena.alloc_layout(layout).as_ptr();
         // SAFETY: the place has room for the document and the zeros, nobody else has it as long as the arena is lent, and
         // every byte of it is written before it is lent on.
-        let bytes = unsafe {
+        let whole = unsafe {
             place.copy_from_nonoverlapping(document.as_ptr(), length);
             place.add(length).write_bytes(0, ROOM);
             std::slice::from_raw_parts(place, length + ROOM)
         };
-        Self { bytes }
+        Self { whole }
     }
 
     /// Returns the document.
+    pub fn bytes(self) -> &'r [u8] {
+        &self.whole[..self.whole.len() - ROOM]
+    }
+
+    /// Checks that it is UTF-8; the error is how much of it is.
+    pub(crate) fn checked(self) -> Result<Padded<'r>, usize> {
+        // The quick check does not say where; that is asked of the slow one.
+        let checked = simdutf8::basic::from_utf8(self.bytes()).map(drop);
+        checked.or_else(|_| std::str::from_utf8(self.bytes()).map(drop)).map_err(|error| error.valid_up_to())?;
+        Ok(Padded { bytes: self.whole })
+    }
+}
+
+impl fmt::Debug for RawDocument<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", String::from_utf8_lossy(self.bytes()))
+    }
+}
+
+/// A document that is UTF-8, with room behind it.
+#[derive(Clone, Copy)]
+pub(crate) struct Padded<'a> {
+    /// The document and the room; nothing else, so that it is handed on in registers.
+    bytes: &'a [u8],
+}
+
+impl<'a> Padded<'a> {
+    /// Returns the document.
     pub fn text(self) -> &'a str {
-        // SAFETY: these bytes were copied from a text, and nobody changes them.
+        // SAFETY: that these bytes are a text was checked, and nobody changes them.
         unsafe { std::str::from_utf8_unchecked(&self.bytes[..self.length()]) }
     }
 
@@ -152,10 +191,14 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    fn padded<'a>(document: &str, arena: &'a Bump) -> Padded<'a> {
+        RawDocument::copy(document.as_bytes(), arena).checked().unwrap()
+    }
+
     #[test]
     fn a_text_is_what_stands_between_its_quotes() {
         let arena = Bump::new();
-        let text = |document: &str, start| Padded::copy(document, &arena).plain_text(start);
+        let text = |document: &str, start| padded(document, &arena).plain_text(start);
         assert_eq!(text("\"a\u{e9}\" ", 1), Some(("a\u{e9}", 4)));
         assert_eq!(text("\"\"", 1), Some(("", 1)));
         for document in ["\"a", "\"a\\\"", "\"", "\"\u{1}\"", "\"a\n\""] {
@@ -183,7 +226,7 @@ mod tests {
             let at = at.min(text.len());
             let ends = |byte: &u8| *byte < 0x20 || *byte == b'"' || *byte == b'\\';
             let plainly = text.as_bytes()[at..].iter().position(ends).map_or(text.len(), |found| at + found);
-            prop_assert_eq!(Padded::copy(&text, &Bump::new()).plain_end(at), plainly);
+            prop_assert_eq!(padded(&text, &Bump::new()).plain_end(at), plainly);
         }
 
         #[test]
@@ -191,7 +234,7 @@ mod tests {
             let mut other = [b'y'; 16];
             other[..same.min(16)].fill(b'x');
             let document = format!("{}{}", "z".repeat(from), "x".repeat(length));
-            let found = Padded::copy(&document, &Bump::new()).differences(0, from, &other);
+            let found = padded(&document, &Bump::new()).differences(0, from, &other);
             let plainly = (0..16).filter(|at| *at >= same.min(length)).fold(0, |all, at| all | 1_u32 << at);
             prop_assert_eq!(found, plainly);
         }

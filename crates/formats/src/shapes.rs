@@ -338,13 +338,14 @@ impl Shapes {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::padded::RawDocument;
     use bumpalo::Bump;
     use fencepost_core::Dictionary;
 
     /// The members that a run finds in an object, by their place, as far as it goes.
     fn run(shapes: &Shapes, object: &str) -> (Vec<usize>, usize, usize) {
         let arena = Bump::new();
-        let mut cursor = Cursor::new(object.as_bytes(), &arena, false).unwrap();
+        let mut cursor = Cursor::new(RawDocument::copy(object.as_bytes(), &arena), &arena, false).unwrap();
         assert_eq!(cursor.enter(b'}'), Ok(true));
         let mut run = Run::new(shapes, shapes.document(), &cursor, 0, true);
         let mut found = Vec::new();

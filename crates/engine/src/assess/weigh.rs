@@ -5,10 +5,10 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CloseReason, DeviceId, DocumentReader, Finding, Observation, Packer, Rule, Settled, Standing, Subject,
-    TransitionKind, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
+    CloseReason, DeviceId, Finding, Observation, Packer, Rule, Settled, Standing, Subject, TransitionKind, Value,
+    Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
 };
-use fencepost_formats::{JsonDocuments, thin_out};
+use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
 use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceRow, FactsRow, FindingRow, Held, LedgerError};
 use jiff::Timestamp;
 use serde_json::json;
@@ -18,7 +18,6 @@ use super::kin::Kin;
 use super::outcome::{Digest, Outcome, code_of, reported};
 use crate::codec;
 use crate::decisions::usual_decisions;
-use crate::documents::Document;
 use crate::gather::Job;
 use crate::judge::{Judge, Judged};
 use crate::packed_findings::{pack_findings, unpack_findings};
@@ -199,8 +198,9 @@ impl Weigher<'_> {
                     (packed, unpack(packed, layout, arena).ok_or_else(|| broken("its packed facts cannot be read"))?)
                 }
                 (None, Some(stored)) => {
-                    let document = arena.alloc_slice_copy(&Document::of(name, stored).json);
-                    let read = desk.documents.read(document, layout, arena).map_err(|error| broken(&error.message))?;
+                    let document = assemble_in(&stored.body, name, stored.collected, stored.apart.as_deref(), arena);
+                    let read = desk.documents.read_in_place(document, layout, arena);
+                    let read = read.map_err(|error| broken(&error.message))?;
                     let mut packed = Vec::with_capacity(LIKELY_PACK);
                     if !desk.packer.pack(read.slots, layout, &mut packed) {
                         return Err(broken("it holds what no document can"));

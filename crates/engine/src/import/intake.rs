@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use bumpalo::Bump;
-use fencepost_formats::{Keeper, Record, SecretKey, assemble, mask_secrets};
+use fencepost_formats::{Keeper, RawDocument, Record, SecretKey, assemble, mask_secrets};
 use fencepost_store::{Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
 use jiff::Timestamp;
 
@@ -91,7 +91,7 @@ impl<'i> Intake<'i, '_> {
             // Whether the device is the company's may be known from other sources.
             let stored = self.writer.reader().observations_of(&prepared.device, None).map_err(Unprepared::Failed)?;
             let others = self.project.documents(&prepared.device, stored, self.at);
-            prepared = preparer.document(desk, document.into(), Some(&others))?;
+            prepared = preparer.document(desk, RawDocument::copy(&document, &Bump::new()), Some(&others))?;
         }
         let Prepared { device, collected, kept, hash, compressed, packed, content, .. } = prepared;
         self.newest = self.newest.max(Some(collected));
@@ -161,7 +161,7 @@ impl<'i> Intake<'i, '_> {
         let document = record.document.map_err(|error| refused(error.reason, error.id))?;
         let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: true };
         let kept = keeper
-            .keep(&document, true, &Bump::new())
+            .keep(document, true, &Bump::new())
             .map_err(|error| refused(format!("byte {}: {}", error.offset, error.message), None))?;
         let text = String::from_utf8_lossy(&kept.body);
         let json: serde_json::Value = serde_json::from_str(&text).map_err(|error| refused(error.to_string(), None))?;

@@ -463,9 +463,9 @@ fn take_pieces<'i>(
             }
         },
         || preparer.desk(),
-        |desk: &mut Desk<'i>, piece: Piece| -> Worked {
+        |desk: &mut Desk<'i>, mut piece: Piece| -> Worked {
             let mut records = Vec::new();
-            let lines = read_piece(&piece, preparer.source, with, |record| {
+            let lines = read_piece(&mut piece, preparer.source, with, |record| {
                 let (line, offset) = (record.line, record.offset);
                 records.push((line, offset, preparer.record(desk, record)));
                 Ok(())
@@ -490,7 +490,7 @@ fn dictionary_of(preparer: &Preparer<'_>, path: &Path, with: &Mapped<'_>) -> Opt
     let (mut piece, mut desk) = (Piece::default(), preparer.desk());
     let (mut bodies, mut size) = (Vec::new(), 0);
     while size < SAMPLE && pieces.read_into(&mut piece).ok()? {
-        let _ = read_piece(&piece, preparer.source, with, |record| {
+        let _ = read_piece(&mut piece, preparer.source, with, |record| {
             if let Ok(prepared) = preparer.record(&mut desk, record) {
                 size += prepared.kept.body.len() as u64;
                 bodies.push(prepared.kept.body);

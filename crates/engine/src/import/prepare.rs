@@ -1,11 +1,10 @@
 //! What becomes of one record before the ledger is asked anything: read, parted, packed and compressed. Done on several cores.
 
-use std::borrow::Cow;
 use std::collections::HashSet;
 
 use bumpalo::Bump;
 use fencepost_core::{DocumentReader, Facts, Observation, Packer, Read as ReadSlots};
-use fencepost_formats::{JsonDocuments, Keeper, Kept, Record, SecretKey, Source, assemble};
+use fencepost_formats::{JsonDocuments, Keeper, Kept, RawDocument, Record, SecretKey, Source, assemble_in};
 use fencepost_store::{Bodies, BodyPacker, LedgerError, body_hash};
 use jiff::{SignedDuration, Timestamp};
 
@@ -115,14 +114,14 @@ impl<'p> Preparer<'p> {
     pub(super) fn document(
         &self,
         desk: &mut Desk<'p>,
-        document: Cow<'_, [u8]>,
+        document: RawDocument<'_>,
         others: Option<&[Document]>,
     ) -> Result<Prepared, Unprepared> {
         desk.arena.reset();
         let (arena, at) = (&desk.arena, self.judge.at);
         let read = desk
             .records
-            .read(&document, &self.project.gates.layout, arena)
+            .read_in_place(document, &self.project.gates.layout, arena)
             .map_err(|error| unnamed(format!("byte {}: {}", error.offset, error.message)))?;
         let name = identity(&read.slots[0], "device").map_err(unnamed)?;
         let device = self.project.lives.name(name, at);
@@ -150,13 +149,13 @@ impl<'p> Preparer<'p> {
         };
         let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: false };
         let kept = keeper
-            .keep(&document, company, arena)
+            .keep(document, company, arena)
             .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
-        let whole = assemble(&kept.body, device, collected, Some(&kept.apart));
+        let whole = assemble_in(&kept.body, device, collected, Some(&kept.apart), arena);
         let layout = self.project.rules.layout();
         let read = desk
             .kept
-            .read(&whole, layout, arena)
+            .read_in_place(whole, layout, arena)
             .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
         let mut packed = Vec::with_capacity(1024);
         if !desk.packer.pack(read.slots, layout, &mut packed) {
@@ -172,8 +171,8 @@ impl<'p> Preparer<'p> {
             compressed = Some(compressor.pack(&kept.body).map_err(Unprepared::Failed)?);
         }
         let device = device.to_owned();
-        let undecided = (kept.left_out && others.is_none()).then(|| document.to_vec());
-        let content = self.key.tag(&document);
+        let undecided = (kept.left_out && others.is_none()).then(|| document.bytes().to_vec());
+        let content = self.key.tag(document.bytes());
         Ok(Prepared { device, collected, kept, hash, compressed, packed, content, undecided })
     }
 

@@ -1,5 +1,6 @@
 use super::*;
 use crate::json_walk::{MAX_DEPTH, MAX_FIELDS};
+use crate::records::{Piece, Pieces};
 use fencepost_core::{Declaration, Dictionary, FactType};
 use proptest::prelude::*;
 
@@ -425,5 +426,43 @@ proptest! {
         for paths in [&["x"][..], &["a", "b", "a.b"]] {
             prop_assert_eq!(read(&document, paths).is_ok(), oracle.is_ok() && document.starts_with('{'), "{}", document);
         }
+    }
+}
+
+proptest! {
+    /// Where a document lies in a stream, what stands behind it changes nothing: whole, cut short or broken.
+    #[test]
+    fn what_stands_behind_a_document_is_not_read(
+        document in some_json().prop_map(|json| format!("{{\"a\":{json},\"name\":\"x\"}}")),
+        cut in prop::option::weighted(0.5, any::<prop::sample::Index>()),
+        behind in prop::sample::select(vec!["", "\"}", "\",\"a\":\"", "}]}", "9e9", "rue", "\u{e9}\"", "                \\\""]),
+        before in any::<bool>(),
+    ) {
+        let layout = layout_of_rules(true);
+        let mut end = cut.map_or(document.len(), |cut| cut.index(document.len()));
+        while !document.is_char_boundary(end) {
+            end -= 1;
+        }
+        let part = &document[..end];
+        let arena = Bump::new();
+        let mut reader = JsonDocuments::default();
+        if before {
+            for _ in 0..2 {
+                // Whether it is one or not.
+                let _ = reader.read(document.as_bytes(), &layout, &arena);
+            }
+        }
+        let text = format!("{part}\n{behind}");
+        let (mut pieces, mut piece) = (Pieces::new(text.as_bytes()), Piece::default());
+        prop_assert!(pieces.read_into(&mut piece).unwrap());
+        let mut lines = piece.lines();
+        let Some(line) = lines.next() else { return Ok(()) };
+        let content = line.content.unwrap();
+        if line.number == 1 {
+            prop_assert_eq!(content.bytes(), part.as_bytes());
+        }
+        let show = |read: Result<Read<'_>, ReadError>| format!("{:?}", read.map(|read| read.slots));
+        let alone = show(JsonDocuments::default().read(content.bytes(), &layout, &arena));
+        prop_assert_eq!(show(reader.read_in_place(content, &layout, &arena)), alone);
     }
 }

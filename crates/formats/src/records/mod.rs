@@ -9,7 +9,6 @@ mod scim;
 mod setting_lines;
 mod unfold;
 
-use std::borrow::Cow;
 use std::cell::RefCell;
 use std::collections::HashSet;
 use std::io::BufRead;
@@ -18,6 +17,7 @@ use bumpalo::Bump;
 use serde_json::{Map, Value as Json};
 
 use crate::json_walk::{Cursor, Quoted, Step, Walker};
+use crate::padded::RawDocument;
 use crate::workspace::{Format, NameFrom, Source};
 
 pub use mapping::Mapped;
@@ -34,7 +34,7 @@ pub struct Record<'r> {
     /// Where it begins in the file, in bytes; in the unfolded text of a compressed one.
     pub offset: u64,
     /// The document as JSON, or the reason.
-    pub document: Result<Cow<'r, [u8]>, RecordError>,
+    pub document: Result<RawDocument<'r>, RecordError>,
 }
 
 /// Why a record was refused.
@@ -77,7 +77,8 @@ pub fn read_records(
         Format::Csv => records.csv(input)?,
         Format::JsonLines => records.json_lines(input)?,
         Format::Json => json_list::for_each_item(input, source.records.as_deref(), |item| {
-            records.json(item.line, item.offset, item.bytes)
+            let room = Bump::new();
+            records.json(item.line, item.offset, item.bytes.map(|bytes| RawDocument::copy(bytes, &room)))
         })?,
         Format::PropertyList => {
             for record in property_list::read_property_list(input)? {
@@ -106,7 +107,7 @@ pub fn read_records(
 /// # Errors
 /// What `each` returns.
 pub fn read_piece(
-    piece: &Piece,
+    piece: &mut Piece,
     source: &Source,
     with: &Mapped<'_>,
     each: impl FnMut(Record<'_>) -> Result<(), String>,
@@ -123,36 +124,36 @@ struct Records<'r, F> {
 impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     fn mapped(&mut self, line: u64, offset: u64, record: Result<RawRecord, RecordError>) -> Result<(), String> {
         let document = record.and_then(|record| map_record(record, self.source, self.with));
-        (self.each)(Record { line, offset, document: document.map(|text| Cow::Owned(text.into_bytes())) })
+        let room = Bump::new();
+        let document = document.map(|text| RawDocument::copy(text.as_bytes(), &room));
+        (self.each)(Record { line, offset, document })
     }
 
     /// One JSON object; none when it is too long.
-    fn json(&mut self, line: u64, offset: u64, bytes: Option<&[u8]>) -> Result<(), String> {
-        match bytes {
+    fn json(&mut self, line: u64, offset: u64, document: Option<RawDocument<'_>>) -> Result<(), String> {
+        match document {
             None => {
                 let reason = RecordError::new(format!("the record is longer than {} MiB", MAX_LINE >> 20));
                 (self.each)(Record { line, offset, document: Err(reason) })
             }
-            Some(bytes) if self.source.is_native() => {
-                (self.each)(Record { line, offset, document: Ok(Cow::Borrowed(bytes)) })
-            }
-            Some(bytes) => self.mapped(line, offset, parse(bytes)),
+            Some(document) if self.source.is_native() => (self.each)(Record { line, offset, document: Ok(document) }),
+            Some(document) => self.mapped(line, offset, parse(document)),
         }
     }
 
     fn json_lines(&mut self, input: impl BufRead) -> Result<(), String> {
         let (mut pieces, mut piece, mut before) = (Pieces::new(input), Piece::default(), 0);
         while pieces.read_into(&mut piece).map_err(|error| error.to_string())? {
-            before += self.piece(&piece, before)?;
+            before += self.piece(&mut piece, before)?;
         }
         Ok(())
     }
 
     /// The lines of a piece, before which there are `before` others; returns how many they are.
-    fn piece(&mut self, piece: &Piece, before: u64) -> Result<u64, String> {
+    fn piece(&mut self, piece: &mut Piece, before: u64) -> Result<u64, String> {
         let mut lines = piece.lines();
-        for line in lines.by_ref() {
-            self.json(before + line.number, line.offset, line.bytes)?;
+        while let Some(line) = lines.next() {
+            self.json(before + line.number, line.offset, line.content)?;
         }
         Ok(lines.passed())
     }
@@ -243,19 +244,19 @@ fn once_each(settings: Vec<(String, Option<String>)>) -> RawRecord {
 }
 
 /// Reads a JSON object as a record; the same objects are accepted as of documents that need no mapping.
-fn parse(bytes: &[u8]) -> Result<RawRecord, RecordError> {
+fn parse(document: RawDocument<'_>) -> Result<RawRecord, RecordError> {
     let refused =
         |error: fencepost_core::ReadError| RecordError::new(format!("byte {}: {}", error.offset, error.message));
     let arena = Bump::new();
     let mut doubled = Doubled {
-        cursor: Cursor::new(bytes, &arena, false).map_err(refused)?,
+        cursor: Cursor::new(document, &arena, false).map_err(refused)?,
         path: Vec::new(),
         seen: Vec::new(),
         found: Vec::new(),
     };
     let checked = doubled.value().and_then(|()| doubled.cursor.finish());
     checked.map_err(|fault| refused(doubled.cursor.explain(fault)))?;
-    match serde_json::from_slice(bytes) {
+    match serde_json::from_slice(document.bytes()) {
         Ok(Json::Object(members)) => Ok(RawRecord { members, doubled: doubled.found }),
         Ok(_) => Err(RecordError::new("a record is a JSON object".to_owned())),
         Err(error) => Err(RecordError::new(format!("column {}: {error}", error.column()))),
@@ -371,7 +372,7 @@ mod tests {
             all.push(
                 record
                     .document
-                    .map(|bytes| String::from_utf8(bytes.into_owned()).unwrap())
+                    .map(|document| String::from_utf8(document.bytes().to_vec()).unwrap())
                     .map_err(|error| format!("{}: {error}", record.line)),
             );
             Ok(())

@@ -4,6 +4,8 @@ use std::io::{self, Read};
 
 use memchr::{memchr, memrchr};
 
+use crate::padded::{ROOM, RawDocument};
+
 /// Lines may not be longer than this.
 pub const MAX_LINE: usize = 16 * 1024 * 1024;
 
@@ -11,14 +13,14 @@ pub const MAX_LINE: usize = 16 * 1024 * 1024;
 const PIECE: usize = 256 * 1024;
 
 /// A line that is not blank.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug)]
 pub struct Line<'p> {
     /// Its number, from 1; of a piece's line counted from where the piece begins.
     pub number: u64,
     /// Where it begins in the stream, in bytes.
     pub offset: u64,
     /// What it holds, without its end; none when it is too long.
-    pub bytes: Option<&'p [u8]>,
+    pub content: Option<RawDocument<'p>>,
 }
 
 /// Some whole lines of a stream, to be used again and again.
@@ -32,24 +34,26 @@ pub struct Piece {
 }
 
 impl Piece {
-    /// Returns its lines that are not blank.
-    pub fn lines(&self) -> LinesOf<'_> {
-        let rest = &self.buffer[..self.length];
+    /// Returns its lines that are not blank. While one of them is looked at, a zero stands where it ends.
+    pub fn lines(&mut self) -> LinesOf<'_> {
         let mark = "\u{feff}".as_bytes();
-        let skipped = if self.offset == 0 && rest.starts_with(mark) { mark.len() } else { 0 };
-        LinesOf { rest, offset: self.offset, number: 0, skipped, too_long: self.too_long }
+        let skipped = if self.offset == 0 && self.buffer[..self.length].starts_with(mark) { mark.len() } else { 0 };
+        grow(&mut self.buffer, self.length + ROOM);
+        LinesOf { piece: self, at: 0, number: 0, skipped, ended: None }
     }
 }
 
 /// The lines of a piece.
 #[derive(Debug)]
 pub struct LinesOf<'p> {
-    rest: &'p [u8],
-    offset: u64,
+    piece: &'p mut Piece,
+    /// Where the next one begins.
+    at: usize,
     number: u64,
     /// Bytes of a byte order mark that stands before the first line.
     skipped: usize,
-    too_long: bool,
+    /// Where a zero stands, and what it stands for.
+    ended: Option<(usize, u8)>,
 }
 
 impl LinesOf<'_> {
@@ -57,30 +61,46 @@ impl LinesOf<'_> {
     pub fn passed(&self) -> u64 {
         self.number
     }
-}
 
-impl<'p> Iterator for LinesOf<'p> {
-    type Item = Line<'p>;
-
-    fn next(&mut self) -> Option<Line<'p>> {
-        while !self.rest.is_empty() {
-            let end = memchr(b'\n', self.rest).map_or(self.rest.len(), |at| at + 1);
-            let (line, rest) = self.rest.split_at(end);
-            let (number, offset) = (self.number + 1, self.offset);
-            self.rest = rest;
+    /// Returns the next line.
+    #[expect(clippy::should_implement_trait, reason = "a line is lent, and given back before the next one is")]
+    pub fn next(&mut self) -> Option<Line<'_>> {
+        self.restore();
+        while self.at < self.piece.length {
+            let start = self.at;
+            let rest = &self.piece.buffer[start..self.piece.length];
+            let length = memchr(b'\n', rest).map_or(rest.len(), |at| at + 1);
+            let line = &rest[..length];
+            let (number, offset) = (self.number + 1, self.piece.offset + start as u64);
             self.number = number;
-            self.offset += end as u64;
-            let content = &line[std::mem::take(&mut self.skipped)..];
-            if self.too_long || line.len() > MAX_LINE {
-                return Some(Line { number, offset, bytes: None });
+            self.at += length;
+            let skipped = std::mem::take(&mut self.skipped);
+            if self.piece.too_long || length > MAX_LINE {
+                return Some(Line { number, offset, content: None });
             }
-            let ends = content.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
-            let content = &content[..content.len() - ends];
-            if !content.iter().all(u8::is_ascii_whitespace) {
-                return Some(Line { number, offset, bytes: Some(content) });
+            let ends = line.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
+            let content = skipped..length.saturating_sub(ends).max(skipped);
+            if line[content.clone()].iter().all(u8::is_ascii_whitespace) {
+                continue;
             }
+            let (start, end) = (start + content.start, start + content.end);
+            self.ended = Some((end, std::mem::replace(&mut self.piece.buffer[end], 0)));
+            let content = RawDocument::with_room(&self.piece.buffer[start..end + ROOM]);
+            return Some(Line { number, offset, content: Some(content) });
         }
         None
+    }
+
+    fn restore(&mut self) {
+        if let Some((at, byte)) = self.ended.take() {
+            self.piece.buffer[at] = byte;
+        }
+    }
+}
+
+impl Drop for LinesOf<'_> {
+    fn drop(&mut self) {
+        self.restore();
     }
 }
 
@@ -118,7 +138,7 @@ impl<R: Read> Pieces<R> {
         piece.offset = self.offset;
         piece.too_long = false;
         piece.length = self.rest.len();
-        grow(&mut piece.buffer, piece.length + PIECE);
+        grow(&mut piece.buffer, piece.length + PIECE + ROOM);
         piece.buffer[..piece.length].copy_from_slice(&self.rest);
         self.rest.clear();
         // Up to where there is no end of a line.
@@ -146,7 +166,7 @@ impl<R: Read> Pieces<R> {
     /// Reads at least half a piece more, unless the stream ends.
     fn fill(&mut self, piece: &mut Piece, from: usize) -> io::Result<()> {
         let wanted = from + PIECE;
-        grow(&mut piece.buffer, wanted);
+        grow(&mut piece.buffer, wanted + ROOM);
         while !self.ended && piece.length < from + PIECE / 2 {
             match self.reader.read(&mut piece.buffer[piece.length..wanted]) {
                 Ok(0) => self.ended = true,
@@ -207,8 +227,8 @@ mod tests {
         let (mut found, mut before) = (Vec::new(), 0);
         while pieces.read_into(&mut piece).unwrap() {
             let mut lines = piece.lines();
-            for line in lines.by_ref() {
-                let text = line.bytes.map(|bytes| String::from_utf8(bytes.to_vec()).unwrap());
+            while let Some(line) = lines.next() {
+                let text = line.content.map(|content| String::from_utf8(content.bytes().to_vec()).unwrap());
                 found.push((before + line.number, line.offset, text));
             }
             before += lines.passed();

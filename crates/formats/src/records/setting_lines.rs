@@ -7,6 +7,7 @@ use std::io::BufRead;
 use thiserror::Error;
 
 use super::pieces::{Line, MAX_LINE, Piece, Pieces};
+use crate::padded::RawDocument;
 
 /// A line that is no setting.
 #[derive(Debug, Error)]
@@ -29,7 +30,7 @@ pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(
     let (mut settings, mut section) = (Vec::new(), String::new());
     while pieces.read_into(&mut piece).map_err(|error| BadSetting { line: before + 1, message: error.to_string() })? {
         let mut lines = piece.lines();
-        for line in lines.by_ref() {
+        while let Some(line) = lines.next() {
             setting(line, sections, &mut section, &mut settings)
                 .map_err(|message| BadSetting { line: before + line.number, message })?;
         }
@@ -45,7 +46,8 @@ fn setting(
     section: &mut String,
     settings: &mut Vec<(String, Option<String>)>,
 ) -> Result<(), String> {
-    let bytes = line.bytes.ok_or_else(|| format!("a line is longer than {MAX_LINE} bytes"))?;
+    let bytes =
+        line.content.map(RawDocument::bytes).ok_or_else(|| format!("a line is longer than {MAX_LINE} bytes"))?;
     let text = std::str::from_utf8(bytes)
         .map_err(|error| format!("byte {}: not UTF-8", line.offset + error.valid_up_to() as u64))?
         .trim();
