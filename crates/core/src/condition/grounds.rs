@@ -34,14 +34,14 @@ pub(super) fn grounds_of(root: &Node) -> Option<Vec<SlotId>> {
     Some(slots)
 }
 
-/// Adds what is named of a part that is true or false; returns whether whatever decides in it names a fact.
+/// Adds what is named of a part that is true or false; returns whether whatever decides in it names a fact. Where it does not,
+/// what is added is of no use.
 fn decide_by_facts(node: &Node, slots: &mut Vec<SlotId>) -> bool {
-    let mut all = |parts: &[Node]| parts.iter().fold(true, |all, part| decide_by_facts(part, slots) && all);
     match &node.op {
-        Op::And(parts) | Op::Or(parts) => all(parts),
+        Op::And(parts) | Op::Or(parts) => parts.iter().all(|part| decide_by_facts(part, slots)),
         Op::Not(inner) => decide_by_facts(inner, slots),
         Op::If { condition, then, otherwise } => {
-            [condition, then, otherwise].into_iter().fold(true, |all, part| decide_by_facts(part, slots) && all)
+            [condition, then, otherwise].into_iter().all(|part| decide_by_facts(part, slots))
         }
         Op::Quantified { lists, body, .. } => {
             // What is read for the first list is named with the items, whatever comes of them.
