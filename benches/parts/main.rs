@@ -8,7 +8,7 @@ use bumpalo::Bump;
 use fencepost_benches::measure;
 use fencepost_core::{
     Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet,
-    SettleSettings, Standing, Verdicts, decide, merge, settle, unpack,
+    SettleSettings, Standing, Verdict, Verdicts, decide, merge, settle, unpack,
 };
 use fencepost_formats::{FileText, JsonDocuments, SecretKey, Workspace, load_workspace};
 use fencepost_standin::fleet_document;
@@ -146,11 +146,11 @@ fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
             for (place, facts) in facts.iter().enumerate() {
                 scratch.reset();
                 let input = DeviceInput { id: "unit", facts, holders: &[] };
-                let mut explain = |rule| rules.explain(rule, &input, at, zone, &scratch).1;
+                let mut grounds = |verdict: &Verdict| rules.grounds(verdict, &input, at, zone, &scratch);
                 let before = earlier[place].clone();
                 let newest = facts.collected();
                 settled[place] =
-                    settle(&id, before, rules.rules(), &verdicts[place], at, &settings, newest, &mut explain).findings;
+                    settle(&id, before, rules.rules(), &verdicts[place], at, &settings, newest, &mut grounds).findings;
             }
         });
     }

@@ -34,14 +34,13 @@ pub(super) fn grounds_of(root: &Node) -> Option<Vec<SlotId>> {
     Some(slots)
 }
 
-/// Adds what is named of a part that is true or false; returns whether whatever decides in it names a fact. Where it does not,
-/// what is added is of no use.
+/// Adds what is named of a part that is true or false; returns whether whatever decides in it names a fact.
 fn decide_by_facts(node: &Node, slots: &mut Vec<SlotId>) -> bool {
     match &node.op {
-        Op::And(parts) | Op::Or(parts) => parts.iter().all(|part| decide_by_facts(part, slots)),
+        Op::And(parts) | Op::Or(parts) => all_decide_by_facts(parts, slots),
         Op::Not(inner) => decide_by_facts(inner, slots),
         Op::If { condition, then, otherwise } => {
-            [condition, then, otherwise].into_iter().all(|part| decide_by_facts(part, slots))
+            all_decide_by_facts([condition, then, otherwise].map(|part| &**part), slots)
         }
         Op::Quantified { lists, body, .. } => {
             // What is read for the first list is named with the items, whatever comes of them.
@@ -50,6 +49,16 @@ fn decide_by_facts(node: &Node, slots: &mut Vec<SlotId>) -> bool {
         }
         _ => reads_a_fact(node, slots),
     }
+}
+
+/// The same of several parts. What one may name is added whatever is said of another: around all of them may stand a list that
+/// is named.
+fn all_decide_by_facts<'n>(parts: impl IntoIterator<Item = &'n Node>, slots: &mut Vec<SlotId>) -> bool {
+    let mut all = true;
+    for part in parts {
+        all &= decide_by_facts(part, slots);
+    }
+    all
 }
 
 /// Adds what is named of a value; returns whether working it out reads a fact whatever comes before.
