@@ -32,7 +32,7 @@ fuzz_target!(|bytes: &[u8]| {
     let (mut pieces, mut piece) = (Pieces::new(bytes), Piece::default());
     while pieces.read_into(&mut piece).expect("it is in memory") {
         let mut lines = piece.lines();
-        while let Some(line) = lines.next() {
+        while let Some(line) = lines.next_line() {
             let Some(content) = line.content else { continue };
             let show = |read: Result<Read<'_>, ReadError>| read.map(|read| format!("{:?}", read.slots)).map_err(|error| format!("{error:?}"));
             let alone = show(JsonDocuments::with_secrets(&key).read(content.bytes(), &wanting, &arena));

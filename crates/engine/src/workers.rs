@@ -240,7 +240,7 @@ mod tests {
             || (),
             |(), piece| {
                 let (mut lines, mut lengths) = (piece.lines(), Vec::new());
-                while let Some(line) = lines.next() {
+                while let Some(line) = lines.next_line() {
                     lengths.extend(line.content.map(|content| content.bytes().len()));
                 }
                 lengths
@@ -281,8 +281,9 @@ mod tests {
     #[test]
     fn a_worker_that_panics_leaves_nobody_waiting() {
         let text = format!("{}\n", "x".repeat(1_000)).repeat(20_000);
-        let work =
-            |(): &mut (), piece: &mut Piece| assert!(piece.lines().next().is_none_or(|line| line.offset < 2_000_000));
+        let work = |(): &mut (), piece: &mut Piece| {
+            assert!(piece.lines().next_line().is_none_or(|line| line.offset < 2_000_000))
+        };
         let outcome = std::panic::catch_unwind(|| in_order(text.as_bytes(), 3, || (), work, |()| Ok(())));
         assert!(outcome.is_err());
     }
@@ -308,7 +309,7 @@ mod tests {
             || (),
             |(), piece| {
                 let (mut lines, mut count) = (piece.lines(), 0);
-                while lines.next().is_some() {
+                while lines.next_line().is_some() {
                     count += 1;
                 }
                 count

@@ -456,7 +456,7 @@ proptest! {
         let (mut pieces, mut piece) = (Pieces::new(text.as_bytes()), Piece::default());
         prop_assert!(pieces.read_into(&mut piece).unwrap());
         let mut lines = piece.lines();
-        let Some(line) = lines.next() else { return Ok(()) };
+        let Some(line) = lines.next_line() else { return Ok(()) };
         let content = line.content.unwrap();
         if line.number == 1 {
             prop_assert_eq!(content.bytes(), part.as_bytes());

@@ -152,7 +152,7 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     /// The lines of a piece, before which there are `before` others; returns how many they are.
     fn piece(&mut self, piece: &mut Piece, before: u64) -> Result<u64, String> {
         let mut lines = piece.lines();
-        while let Some(line) = lines.next() {
+        while let Some(line) = lines.next_line() {
             self.json(before + line.number, line.offset, line.content)?;
         }
         Ok(lines.passed())

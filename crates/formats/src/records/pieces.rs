@@ -62,9 +62,8 @@ impl LinesOf<'_> {
         self.number
     }
 
-    /// Returns the next line.
-    #[expect(clippy::should_implement_trait, reason = "a line is lent, and given back before the next one is")]
-    pub fn next(&mut self) -> Option<Line<'_>> {
+    /// Lends the next line, until the one after it is asked for.
+    pub fn next_line(&mut self) -> Option<Line<'_>> {
         self.restore();
         while self.at < self.piece.length {
             let start = self.at;
@@ -227,7 +226,7 @@ mod tests {
         let (mut found, mut before) = (Vec::new(), 0);
         while pieces.read_into(&mut piece).unwrap() {
             let mut lines = piece.lines();
-            while let Some(line) = lines.next() {
+            while let Some(line) = lines.next_line() {
                 let text = line.content.map(|content| String::from_utf8(content.bytes().to_vec()).unwrap());
                 found.push((before + line.number, line.offset, text));
             }

@@ -30,7 +30,7 @@ pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(
     let (mut settings, mut section) = (Vec::new(), String::new());
     while pieces.read_into(&mut piece).map_err(|error| BadSetting { line: before + 1, message: error.to_string() })? {
         let mut lines = piece.lines();
-        while let Some(line) = lines.next() {
+        while let Some(line) = lines.next_line() {
             setting(line, sections, &mut section, &mut settings)
                 .map_err(|message| BadSetting { line: before + line.number, message })?;
         }
