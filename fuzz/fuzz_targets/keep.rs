@@ -28,7 +28,7 @@ fuzz_target!(|bytes: &[u8]| {
             if !kept.hidden && !kept.body.iter().any(|byte| matches!(byte, 1 | 2)) {
                 assert_eq!(whole, bytes);
             }
-            let again = keeper.keep_again(&whole, &arena).expect("what is kept can be kept again");
+            let again = keeper.keep_again(RawDocument::copy(&whole, &arena), &arena).expect("what is kept can be kept again");
             assert_eq!((again.body, again.apart), (kept.body.clone(), kept.apart.clone()));
             assert_eq!(thin_out(&kept.body, &kept.apart, |_| true).unwrap_or_default(), kept.apart);
             let left = keeper.keep(RawDocument::copy(bytes, &arena), false, &arena).expect("whosever device it is");

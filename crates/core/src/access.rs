@@ -584,6 +584,7 @@ pub fn moments_ahead<'f>(findings: impl IntoIterator<Item = &'f Finding>, at: Ti
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::evidence::Grounds;
     use crate::group::{GroupKind, GroupSource};
     use crate::id::PersonId;
     use crate::people::Person;
@@ -667,9 +668,7 @@ mod tests {
         let decided = decision(&compiled, &json!({}), None, Standing::Compliant);
         assert_eq!(decided.effect, Effect::Deny);
         let StepResult::Unmet(evidence) = &decided.steps[0].result else { panic!("{decided:?}") };
-        let mut blames = Vec::new();
-        evidence.blames(&mut blames);
-        assert_eq!(blames[0].fact, "disk.encrypted");
+        assert_eq!(Grounds::of(evidence).blames[0].fact, "disk.encrypted");
         // An unknown `when` or `unless`: the stricter of with and without.
         let when = |needs: &str| AccessSource { when: Some(Text::loose("gone")), ..access("maybe", needs) };
         let unless = |needs: &str| AccessSource { unless: Some(Text::loose("gone")), ..access("maybe", needs) };

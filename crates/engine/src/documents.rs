@@ -6,7 +6,7 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{Dictionary, Layout, sounds_secret};
-use fencepost_formats::{Keeper, SecretKey, assemble};
+use fencepost_formats::{Keeper, SecretKey, assemble, assemble_in};
 use fencepost_store::{LedgerError, StoredObservation, Writer};
 use jiff::Timestamp;
 use serde_json::json;
@@ -153,7 +153,7 @@ pub(crate) fn hide_new_secrets(
     let mut arena = Bump::new();
     let hidden = writer.rewrite_documents(|device, collected, body, apart| {
         arena.reset();
-        let kept = keeper.keep_again(&assemble(body, device, collected, apart), &arena).ok()?;
+        let kept = keeper.keep_again(assemble_in(body, device, collected, apart, &arena), &arena).ok()?;
         kept.hidden.then_some((kept.body, (!kept.apart.is_empty()).then_some(kept.apart)))
     })?;
     writer.set_setting(SECRETS, &now)?;

@@ -304,9 +304,9 @@ impl<E> Clerk<'_, E> {
             if options.all || unknown || verdict.outcome == VerdictOutcome::Fail {
                 let evidence = options.evidence.then(|| judge.explain(verdict.rule, &judged.input, arena).1);
                 let blames = match &evidence {
-                    _ if !unknown => Vec::new(),
-                    Some(evidence) => Grounds::of(evidence).blames,
-                    None => judge.grounds(verdict, &judged.input, arena).blames,
+                    Some(evidence) if unknown => Grounds::of(evidence).blames,
+                    None if unknown => judge.grounds(verdict, &judged.input, arena).blames,
+                    Some(_) | None => Vec::new(),
                 };
                 out.verdicts.push(Judgement {
                     rule: verdict.rule,

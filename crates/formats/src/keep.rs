@@ -59,8 +59,8 @@ impl Keeper<'_> {
     ///
     /// # Errors
     /// As [`Self::keep`].
-    pub fn keep_again(&self, document: &[u8], arena: &Bump) -> Result<Kept, ReadError> {
-        self.part(RawDocument::copy(document, arena), true, true, arena)
+    pub fn keep_again(&self, document: RawDocument<'_>, arena: &Bump) -> Result<Kept, ReadError> {
+        self.part(document, true, true, arena)
     }
 
     fn part(&self, document: RawDocument<'_>, company: bool, stored: bool, arena: &Bump) -> Result<Kept, ReadError> {
@@ -411,7 +411,8 @@ mod tests {
         let layout = Layout::new(&dictionary);
         let key = SecretKey::new([3; 32]);
         let keeper = Keeper { layout: &layout, key: &key, people: false };
-        let again = keeper.keep_again(whole.as_bytes(), &Bump::new()).unwrap();
+        let arena = Bump::new();
+        let again = keeper.keep_again(RawDocument::copy(whole.as_bytes(), &arena), &arena).unwrap();
         assert_eq!((again.body, again.apart), (kept.body, kept.apart));
     }
 

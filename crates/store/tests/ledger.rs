@@ -129,11 +129,26 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
 
 #[test]
 fn spells_go_on_while_their_value_is_the_same() {
+    // The first are looked for, or known to be the first.
+    [false, true].into_iter().for_each(spells_go_on);
+}
+
+fn spells_go_on(known_first: bool) {
     let mut ledger = Ledger::in_memory().unwrap();
     let spell = |subject: &str, value: &str| (subject.to_owned(), value.to_owned(), "{}".to_owned());
     let mut writer = ledger.writer("test").unwrap();
+    let brought = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(brought, &said("a", D1, "{}", "")).unwrap();
     let first = begin(&mut writer, RunKind::Assess, D1);
-    assert!(writer.set_spells(first, SpellKind::Verdict, "a", &[spell("r", "fail"), spell("s", "fail")]).unwrap());
+    let began = [spell("r", "fail"), spell("s", "fail")];
+    assert!(!writer.reader().has_spells().unwrap());
+    if known_first {
+        let number = writer.reader().device_number("a").unwrap().unwrap();
+        writer.add_spells(first, SpellKind::Verdict, number, &began).unwrap();
+    } else {
+        assert!(writer.set_spells(first, SpellKind::Verdict, "a", &began).unwrap());
+    }
+    assert!(writer.reader().has_spells().unwrap());
     let second = begin(&mut writer, RunKind::Assess, D2);
     assert!(writer.set_spells(second, SpellKind::Verdict, "a", &[spell("r", "fail"), spell("s", "unknown")]).unwrap());
     let third = begin(&mut writer, RunKind::Assess, D2);

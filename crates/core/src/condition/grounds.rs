@@ -45,7 +45,7 @@ fn decide_by_facts(node: &Node, slots: &mut Vec<SlotId>) -> bool {
         Op::Quantified { lists, body, .. } => {
             // What is read for the first list is named with the items, whatever comes of them.
             decide_by_facts(body, slots);
-            lists.iter().rev().fold(false, |_, list| reads_a_fact(list, slots))
+            first_reads_a_fact(lists, slots)
         }
         _ => reads_a_fact(node, slots),
     }
@@ -89,18 +89,21 @@ fn reads_a_fact(node: &Node, slots: &mut Vec<SlotId>) -> bool {
             let each = arguments.iter().map(|argument| reads_a_fact(argument, slots));
             each.enumerate().fold(false, |any, (at, reads)| any || reads && Some(at) == sure)
         }
-        // All parts of these are read, or at least the first.
+        // Both sides are read.
         Op::Arithmetic(_, left, right) | Op::Compare(_, left, right) => {
             let left = reads_a_fact(left, slots);
             reads_a_fact(right, slots) || left
         }
-        _ => {
-            let mut children = node.children().into_iter();
-            let first = children.next().is_some_and(|child| reads_a_fact(child, slots));
-            children.for_each(|child| {
-                reads_a_fact(child, slots);
-            });
-            first
-        }
+        // At least the first part is read.
+        _ => first_reads_a_fact(node.children(), slots),
     }
+}
+
+/// Adds what is named of several values; returns whether working out the first reads a fact.
+fn first_reads_a_fact<'n>(values: impl IntoIterator<Item = &'n Node>, slots: &mut Vec<SlotId>) -> bool {
+    let mut sure = false;
+    for (at, value) in values.into_iter().enumerate() {
+        sure |= reads_a_fact(value, slots) && at == 0;
+    }
+    sure
 }

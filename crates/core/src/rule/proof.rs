@@ -52,11 +52,10 @@ impl RuleSet {
         arena: &'a Bump,
     ) -> Grounds {
         let decided = matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::Fail);
-        let as_one = || self.rules[verdict.rule].require.collected_as_one(input.facts);
-        match if decided { as_one() } else { None } {
-            Some(collected) => Grounds { collected, corrected: false, blames: Vec::new() },
-            None => Grounds::of(&self.explain(verdict.rule, input, at, zone, arena).1),
+        if decided && let Some(collected) = self.rules[verdict.rule].require.collected_as_one(input.facts) {
+            return Grounds { collected, ..Grounds::default() };
         }
+        Grounds::of(&self.explain(verdict.rule, input, at, zone, arena).1)
     }
 
     /// Why a rule does not cover a device, or why that cannot be told: only the parts that decided.

@@ -1,4 +1,5 @@
 use super::*;
+use crate::evidence::Grounds;
 use crate::testing::{compile, group, mistakes, moment, named, names, on_device, outcomes, rule};
 use crate::verdict::VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};
 use crate::{Datum, PersonId};
@@ -197,4 +198,36 @@ fn the_fingerprint_follows_scope_and_requirement_and_nothing_else() {
     );
     assert_ne!(base, print(rule("r", "ok = true")));
     assert_ne!(base, print(RuleSource { covers: Some(Text::loose("ok")), ..rule("r", "ok") }));
+}
+
+#[test]
+fn grounds_are_those_of_the_evidence_whatever_decided() {
+    let shore = GroupSource { condition: Some(Text::loose("site = \"shore\"")), ..group("shore", GroupKind::Devices) };
+    let rules = vec![
+        rule("one", "idle <= 15 and on"),
+        rule("other", "present(idle) or platform = \"tern\""),
+        RuleSource { groups: names(&["shore"]), ..rule("shore", "every d in disks satisfies d.on") },
+        rule("standing-apart", "idle > 1 or in group(\"shore\")"),
+    ];
+    let set = compile(&set(rules, vec![shore]));
+    let documents = [
+        json!({"idle": 5, "on": true, "site": "shore", "disks": [{"on": true}, {"on": false}], "platform": "tern"}),
+        json!({"idle": 50, "on": false, "site": "sea", "disks": [], "platform": "gull"}),
+        json!({"on": "no", "disks": 5}),
+        json!({}),
+    ];
+    for document in documents {
+        on_device(&set, &document, None, |set, input, zone, arena| {
+            let at = moment("2027-03-14T06:00:00Z");
+            for verdict in &set.evaluate(input, at, zone, arena).all {
+                let (outcome, evidence) = set.explain(verdict.rule, input, at, zone, arena);
+                assert_eq!(outcome, verdict.outcome, "{document}");
+                assert_eq!(
+                    set.grounds(verdict, input, at, zone, arena),
+                    Grounds::of(&evidence),
+                    "{document} {verdict:?}"
+                );
+            }
+        });
+    }
 }

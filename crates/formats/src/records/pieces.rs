@@ -137,7 +137,7 @@ impl<R: Read> Pieces<R> {
         piece.offset = self.offset;
         piece.too_long = false;
         piece.length = self.rest.len();
-        grow(&mut piece.buffer, piece.length + PIECE + ROOM);
+        grow(&mut piece.buffer, piece.length + PIECE);
         piece.buffer[..piece.length].copy_from_slice(&self.rest);
         self.rest.clear();
         // Up to where there is no end of a line.
@@ -165,7 +165,7 @@ impl<R: Read> Pieces<R> {
     /// Reads at least half a piece more, unless the stream ends.
     fn fill(&mut self, piece: &mut Piece, from: usize) -> io::Result<()> {
         let wanted = from + PIECE;
-        grow(&mut piece.buffer, wanted + ROOM);
+        grow(&mut piece.buffer, wanted);
         while !self.ended && piece.length < from + PIECE / 2 {
             match self.reader.read(&mut piece.buffer[piece.length..wanted]) {
                 Ok(0) => self.ended = true,
@@ -239,6 +239,28 @@ mod tests {
     fn lines_are_counted_with_the_empty_ones_and_the_mark_is_dropped() {
         let found = lines("\u{feff}a\r\n\n  \nb".as_bytes());
         assert_eq!(found, [(1, 0, Some("a".to_owned())), (4, 10, Some("b".to_owned()))]);
+    }
+
+    #[test]
+    fn a_piece_is_as_it_was_after_its_lines_were_gone_through_or_left() {
+        let text = "\u{feff}{\"a\":1}\r\n\n{\"b\":2}\n";
+        let (mut pieces, mut piece) = (Pieces::new(text.as_bytes()), Piece::default());
+        assert!(pieces.read_into(&mut piece).unwrap());
+        let mut first = piece.lines();
+        assert_eq!(first.next_line().and_then(|line| line.content).unwrap().bytes(), br#"{"a":1}"#);
+        // Left behind the first line.
+        drop(first);
+        for _ in 0..2 {
+            let (mut lines, mut found) = (piece.lines(), Vec::new());
+            while let Some(line) = lines.next_line() {
+                found.push((
+                    line.number,
+                    line.offset,
+                    String::from_utf8(line.content.unwrap().bytes().to_vec()).unwrap(),
+                ));
+            }
+            assert_eq!(found, [(1, 0, r#"{"a":1}"#.to_owned()), (3, 13, r#"{"b":2}"#.to_owned())]);
+        }
     }
 
     #[test]
