@@ -205,6 +205,23 @@ pub struct Object<'a> {
 }
 
 impl<'a> Object<'a> {
+    /// Returns the value of each field beside what another object has under the same key. Takes n log n comparisons,
+    /// however many fields a device reports.
+    pub(crate) fn fields_beside(&self, other: &Self) -> impl Iterator<Item = (Value<'a>, Option<Value<'a>>)> {
+        let in_order = self.fields.iter().zip(other.fields).all(|((a, _), (b, _))| a == b);
+        let mut by_key: Vec<_> = if in_order { Vec::new() } else { other.fields.iter().collect() };
+        by_key.sort_by_key(|(key, _)| *key);
+        let theirs = other.fields;
+        self.fields.iter().enumerate().map(move |(at, (key, value))| {
+            let beside = if in_order {
+                theirs.get(at).map(|(_, value)| *value)
+            } else {
+                by_key.binary_search_by_key(key, |(known, _)| *known).ok().map(|at| by_key[at].1)
+            };
+            (*value, beside)
+        })
+    }
+
     /// Returns the value at a dotted path: nested objects and dotted keys mean the same.
     ///
     /// Below a null, and for an absent key, the value is missing.
@@ -329,44 +346,81 @@ impl<'a> Value<'a> {
         out
     }
 
+    /// Writes the value as [`Self::show`] does, cut after a thousand characters: evidence names a value, it does not copy it.
+    pub fn show_cut(&self) -> String {
+        const MOST: usize = 1_000;
+        let mut out = self.show();
+        if let Some((end, _)) = out.char_indices().nth(MOST) {
+            out.truncate(end);
+            out.push_str("..");
+        }
+        out
+    }
+
     /// Writes the value as the standard's `string` does: whole, lists and objects as they would be written.
     pub fn written(&self) -> String {
+        let mut out = String::new();
+        // A string takes whatever is written to it.
+        let _ = self.write_to(&mut out);
+        out
+    }
+
+    /// Writes the value as [`Self::written`] returns it.
+    ///
+    /// # Errors
+    /// Fails where `out` does: a value may be far longer in writing than in memory, where parts of it are shared.
+    pub fn write_to(&self, out: &mut dyn std::fmt::Write) -> std::fmt::Result {
         match self {
-            Self::Null => "null".to_owned(),
-            Self::Duration(length) => crate::condition::show_duration(*length),
-            Self::Months(months) => crate::condition::show_months(*months),
+            Self::Null => out.write_str("null"),
+            Self::Text(text) | Self::Version(text) => out.write_str(text),
+            Self::Duration(length) => out.write_str(&crate::condition::show_duration(*length)),
+            Self::Months(months) => out.write_str(&crate::condition::show_months(*months)),
             Self::List(list) => {
-                let items: Vec<String> = list.items.iter().map(Self::inside).collect();
-                format!("[{}]", items.join(", "))
+                out.write_char('[')?;
+                for (i, item) in list.items.iter().enumerate() {
+                    out.write_str(if i > 0 { ", " } else { "" })?;
+                    item.write_inside(out)?;
+                }
+                out.write_char(']')
             }
             Self::Object(object) => {
-                let fields: Vec<String> =
-                    object.fields.iter().map(|(key, value)| format!("{key}: {}", value.inside())).collect();
-                format!("{{{}}}", fields.join(", "))
+                out.write_char('{')?;
+                for (i, (key, value)) in object.fields.iter().enumerate() {
+                    write!(out, "{}{key}: ", if i > 0 { ", " } else { "" })?;
+                    value.write_inside(out)?;
+                }
+                out.write_char('}')
             }
-            other => other.show(),
+            other => out.write_str(&other.show()),
         }
     }
 
     /// Writes the value as it stands inside another.
-    fn inside(&self) -> String {
+    fn write_inside(&self, out: &mut dyn std::fmt::Write) -> std::fmt::Result {
         match self {
-            Self::Text(text) | Self::Version(text) => format!("\"{text}\""),
-            other => other.written(),
+            Self::Text(text) | Self::Version(text) => write!(out, "\"{text}\""),
+            other => other.write_to(out),
         }
     }
 
     /// Writes the value as a requirement names it: texts in quotes.
     pub fn show_quoted(&self) -> String {
         match self {
-            Self::Text(text) => format!("\"{text}\""),
-            other => other.show(),
+            Self::Text("") => "\"\"".to_owned(),
+            Self::Text(_) => format!("\"{}\"", self.show_cut()),
+            other => other.show_cut(),
         }
     }
 
     fn show_into(&self, out: &mut String, depth: usize) {
         // Long lists and deep objects are for `show`, not for a line of evidence.
         const MOST: usize = 6;
+        /// Where lists hold the same long text again and again, the rest is left out.
+        const LONGEST: usize = 64 * 1024;
+        if out.len() > LONGEST {
+            out.push_str("..");
+            return;
+        }
         match self {
             Self::Unknown(unknown) => out.push_str(match unknown.reason {
                 Reason::Missing => "not collected",

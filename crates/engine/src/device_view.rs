@@ -218,7 +218,7 @@ impl Reading<'_> {
             .iter()
             .map(|verdict| {
                 let rule = rules.rules()[verdict.rule].clone();
-                let (outcome, evidence) = judge.explain(verdict.rule, &judged.input, &arena);
+                let (outcome, evidence) = (verdict.outcome, judge.prove(verdict, &judged.input, &arena));
                 let finding = findings.iter().rfind(|finding| finding.subject.as_str() == rule.id.as_str()).cloned();
                 let scope_last_known =
                     rules.last_known_of_scope(verdict.rule, facts).into_iter().map(str::to_owned).collect();

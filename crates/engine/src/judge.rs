@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, HashMap};
 use bumpalo::Bump;
 use fencepost_core::{
     Ambient, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Grounds, Holder, Layout,
-    Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict, VerdictOutcome,
-    Verdicts, Watch, merge, unpack_some,
+    Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict, Verdicts, Watch,
+    merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
@@ -267,8 +267,8 @@ impl<'p> Judge<'p> {
         self.project.rules.grounds(verdict, input, self.at, &self.project.config.zone, arena)
     }
 
-    /// Returns the verdict of one rule with its proof.
-    pub fn explain<'a>(&'a self, rule: usize, input: &DeviceInput<'a>, arena: &'a Bump) -> (VerdictOutcome, Evidence) {
-        self.project.rules.explain(rule, input, self.at, &self.project.config.zone, arena)
+    /// Returns the proof of a verdict.
+    pub fn prove<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, arena: &'a Bump) -> Evidence {
+        self.project.rules.prove(verdict, input, self.at, &self.project.config.zone, arena)
     }
 }

@@ -302,7 +302,7 @@ impl<E> Clerk<'_, E> {
             }
             let unknown = matches!(verdict.outcome, VerdictOutcome::Unknown(_));
             if options.all || unknown || verdict.outcome == VerdictOutcome::Fail {
-                let evidence = options.evidence.then(|| judge.explain(verdict.rule, &judged.input, arena).1);
+                let evidence = options.evidence.then(|| judge.prove(verdict, &judged.input, arena));
                 let blames = match &evidence {
                     Some(evidence) if unknown => Grounds::of(evidence).blames,
                     None if unknown => judge.grounds(verdict, &judged.input, arena).blames,

@@ -3,27 +3,28 @@
 //! With a trace the same code keeps the parts that decided: of an `and` that fails the parts that fail,
 //! of an `or` that fails every branch, of a quantifier the items that broke it.
 
+pub(super) mod budget;
 mod clock;
 mod lists;
 
-use std::cell::Cell;
 use std::net::IpAddr;
 
 use bumpalo::Bump;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
+use self::budget::Budget;
 use super::compiled::{AmbientKey, Condition, Instance, Node, NodeTest, Op};
 use super::functions::Context;
-use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_of};
+use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_of, overflow};
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
 use crate::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
 use crate::facts::{Facts, Origin};
 use crate::value::{List, Range, RangeEnd, Reason, Unknown, Value};
 use crate::watch::Watch;
 
-/// How many items one condition may go through on one device, so that lists within lists end.
-const MOST_STEPS: u32 = 1_000_000;
+/// Visiting an item while gathering evidence costs as much as visiting this many without.
+const COST_OF_A_TRACED_ITEM: usize = 8;
 /// How many items of a list the evidence names.
 const ITEMS_SHOWN: usize = 5;
 
@@ -63,8 +64,9 @@ pub struct Evaluator<'a> {
     zone: &'a TimeZone,
     arena: &'a Bump,
     locals: Vec<Value<'a>>,
-    /// Items that may still be gone through.
-    steps: Cell<u32>,
+    budget: &'a Budget,
+    /// Room for the items that a filter chooses, used again by the next filter.
+    chosen: Vec<Value<'a>>,
     trace: Option<Trace>,
     /// Staleness counts: in what is required, not in scopes.
     strict: bool,
@@ -84,7 +86,8 @@ impl<'a> Evaluator<'a> {
             zone,
             arena,
             locals: Vec::new(),
-            steps: Cell::new(MOST_STEPS),
+            budget: arena.alloc(Budget::new()),
+            chosen: Vec::new(),
             trace: None,
             strict: false,
             vacuous: false,
@@ -114,48 +117,73 @@ impl<'a> Evaluator<'a> {
 
     /// Returns whether a condition holds, using the last known value of every fact at any age.
     pub fn holds(&mut self, condition: &'a Condition) -> Value<'a> {
-        self.strict = false;
-        self.steps.set(MOST_STEPS);
-        self.truth(condition, &condition.root, true)
+        self.ask(condition, false)
     }
 
     /// Returns whether a condition is met by facts that are fresh enough.
     pub fn meets(&mut self, condition: &'a Condition) -> Value<'a> {
-        self.strict = true;
-        self.steps.set(MOST_STEPS);
-        self.truth(condition, &condition.root, true)
+        self.ask(condition, true)
     }
 
-    /// Returns whether a condition holds, or is met, with so many items to go through.
+    /// Returns whether a condition holds, or is met, with so many items to visit.
     #[cfg(test)]
-    pub(super) fn ask_for_tests(&mut self, condition: &'a Condition, strict: bool, steps: Option<u32>) -> Value<'a> {
+    pub(super) fn ask_for_tests(&mut self, condition: &'a Condition, strict: bool, items: Option<u32>) -> Value<'a> {
         self.strict = strict;
-        self.steps.set(steps.unwrap_or(MOST_STEPS));
-        self.truth(condition, &condition.root, true)
+        self.budget.start_condition();
+        if let Some(items) = items {
+            self.budget.leave(items);
+        }
+        let value = self.truth(condition, &condition.root, true);
+        self.within_budget(condition, value)
+    }
+
+    fn ask(&mut self, condition: &'a Condition, strict: bool) -> Value<'a> {
+        self.strict = strict;
+        self.budget.start_condition();
+        let value = self.truth(condition, &condition.root, true);
+        self.within_budget(condition, value)
     }
 
     /// Returns the value of an expression of any type.
     pub fn value_of(&mut self, condition: &'a Condition) -> Value<'a> {
-        self.steps.set(MOST_STEPS);
-        self.value(condition, &condition.root)
+        self.budget.start_condition();
+        let value = self.value(condition, &condition.root);
+        self.within_budget(condition, value)
+    }
+
+    /// Returns the value of a condition, or that it could not be worked out within its budget.
+    fn within_budget(&self, condition: &'a Condition, value: Value<'a>) -> Value<'a> {
+        if !self.budget.is_exhausted() {
+            return value;
+        }
+        let fact = condition.root.first_label().unwrap_or("");
+        Value::Unknown(Unknown { reason: Reason::Error, fact })
     }
 
     /// Returns the outcome with its evidence; `strict` as in [`Self::meets`].
+    ///
+    /// The outcome is that of a run without evidence, which stops early and so needs less of the budget. Where only
+    /// gathering the evidence takes too long, the evidence is the condition as a whole.
     pub fn explain(&mut self, condition: &'a Condition, strict: bool) -> (Value<'a>, Evidence) {
-        self.strict = strict;
-        // Evidence goes on where a plain answer stops early; it must not come to another answer for that.
-        self.steps.set(MOST_STEPS * 50);
+        let value = self.ask(condition, strict);
+        if self.budget.is_exhausted() {
+            return (value, whole_evidence(condition, &value, "too much to go through", budget::IN_WORDS));
+        }
+        self.budget.start_condition();
         self.trace = Some(Trace::default());
-        let value = self.truth(condition, &condition.root, true);
+        let traced = self.truth(condition, &condition.root, true);
         let mut out = self.trace.take().map(|trace| trace.out).unwrap_or_default();
+        if self.budget.is_exhausted() {
+            return (value, whole_evidence(condition, &value, &value.show_cut(), "true"));
+        }
         let evidence = match (out.pop(), out.is_empty()) {
             (Some(only), true) => only,
             (last, _) => {
                 out.extend(last);
-                Evidence::All { outcome: outcome_of(&value), parts: out }
+                Evidence::All { outcome: outcome_of(&traced), parts: out }
             }
         };
-        (value, evidence)
+        (traced, evidence)
     }
 
     /// Returns whether an `every` over an empty list was met since this was last asked.
@@ -166,12 +194,12 @@ impl<'a> Evaluator<'a> {
     /// Works out a part that must be true or false. `wanted` is what would make the whole hold.
     fn truth(&mut self, condition: &'a Condition, node: &'a Node, wanted: bool) -> Value<'a> {
         if let (None, Some(test)) = (&self.trace, &node.quick) {
-            let steps = self.steps.get();
+            let items = self.budget.items_left();
             if let Some(answer) = self.quick(test) {
                 return Value::Boolean(answer);
             }
             // The long way begins again.
-            self.steps.set(steps);
+            self.budget.give_back_to(items);
         }
         match &node.op {
             Op::And(parts) => self.junction(condition, parts, true, wanted),
@@ -195,20 +223,26 @@ impl<'a> Evaluator<'a> {
         }
     }
 
-    /// Goes one item further; the error is that the condition takes too long.
+    /// Visits one more item; the error is that the condition has used up its budget.
     fn step(&mut self) -> Result<(), Value<'a>> {
-        self.take_steps(1).ok_or(Value::Unknown(Unknown { reason: Reason::Error, fact: "" }))
+        let cost = if self.trace.is_some() { COST_OF_A_TRACED_ITEM } else { 1 };
+        self.budget.spend_items(cost).ok_or(OUT_OF_BUDGET)
     }
 
-    /// Goes so many items further, if that many may be gone through.
+    /// Visits so many items, if the budget has them.
     #[inline]
     pub(super) fn take_steps(&self, count: u32) -> Option<()> {
-        self.steps.set(self.steps.get().checked_sub(count)?);
-        Some(())
+        self.budget.try_items(count)
     }
 
     pub(super) fn steps_left(&self) -> u32 {
-        self.steps.get()
+        self.budget.items_left()
+    }
+
+    /// Takes the work of reading a text off the budget, if it has as much.
+    #[inline]
+    pub(super) fn take_text(&self, text: &str) -> Option<()> {
+        self.budget.spend_text(text)
     }
 
     /// Runs something without gathering evidence of it.
@@ -291,13 +325,13 @@ impl<'a> Evaluator<'a> {
             }
             Op::Between { value, low, high } => {
                 let ([v, l, h], result) = self.between(condition, value, low, high);
-                (result, text(value), v.show(), format!("{not}between {} and {}", l.show(), h.show()))
+                (result, text(value), v.show_cut(), format!("{not}between {} and {}", l.show_cut(), h.show_cut()))
             }
             Op::In(value, tests) => {
                 let (v, result) = self.membership(condition, value, tests);
                 let end = node.span.end;
                 let required = condition.as_str()[value.span.end..end].trim();
-                (result, text(value), v.show(), format!("{not}{required}"))
+                (result, text(value), v.show_cut(), format!("{not}{required}"))
             }
             Op::Present(inner) => {
                 let v = self.value(condition, inner);
@@ -305,14 +339,14 @@ impl<'a> Evaluator<'a> {
                 (
                     result,
                     text(inner),
-                    v.show(),
+                    v.show_cut(),
                     if wanted { "collected".to_owned() } else { "not collected, or empty".to_owned() },
                 )
             }
             _ => {
                 let value = self.value(condition, node);
                 let value = self.as_truth(value, node);
-                (value, text(node), value.show(), (if wanted { "true" } else { "false" }).to_owned())
+                (value, text(node), value.show_cut(), (if wanted { "true" } else { "false" }).to_owned())
             }
         };
         let trace = self.trace.get_or_insert_default();
@@ -339,7 +373,7 @@ impl<'a> Evaluator<'a> {
 
     /// Shows a value; of a count of chosen items also which they are.
     fn with_items(&mut self, condition: &'a Condition, node: &'a Node, value: Value<'a>) -> String {
-        let shown = value.show();
+        let shown = value.show_cut();
         let Op::Call(function, arguments) = &node.op else { return shown };
         let [list] = arguments.as_slice() else { return shown };
         if function.name != "count" || !matches!(list.op, Op::Filter { .. }) {
@@ -391,15 +425,12 @@ impl<'a> Evaluator<'a> {
             return Value::Boolean(answer);
         }
         let mut result = Value::Boolean(every);
-        let mut gathered: Vec<(Outcome, ItemEvidence)> = Vec::new();
+        let mut gathered = GatheredItems::default();
         let mut doubts = list.doubts.iter().peekable();
         for (position, item) in list.items.iter().enumerate() {
             let doubt = doubts.next_if(|(at, _)| *at as usize == position).map(|(_, unknown)| *unknown);
-            if let Err(too_long) = self.step() {
-                // What is settled stays so, as it would have without evidence.
-                if !matches!(result, Value::Boolean(truth) if truth != every) {
-                    result = too_long;
-                }
+            if let Err(exhausted) = self.step() {
+                result = exhausted;
                 break;
             }
             self.locals.truncate(first_local);
@@ -427,7 +458,7 @@ impl<'a> Evaluator<'a> {
                         blame: Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
                     }];
                 }
-                gathered.push((outcome_of(&value), ItemEvidence { label: item_label(item, position), parts }));
+                gathered.add(outcome_of(&value), || ItemEvidence { label: item_label(item, position), parts });
             }
             result = if every { kleene_and(result, value) } else { kleene_or(result, value) };
             if matches!(result, Value::Boolean(truth) if truth != every) && self.trace.is_none() {
@@ -445,15 +476,8 @@ impl<'a> Evaluator<'a> {
                 return result;
             }
             let outcome = outcome_of(&result);
-            let total = gathered.len();
-            let decides = |item: &Outcome| match outcome {
-                Outcome::Unknown(_) => matches!(item, Outcome::Unknown(_)),
-                known => *item == known,
-            };
-            let mut items: Vec<ItemEvidence> =
-                gathered.into_iter().filter(|(item, _)| decides(item)).map(|(_, item)| item).collect();
-            let decided = items.len();
-            items.truncate(ITEMS_SHOWN);
+            let total = gathered.total();
+            let (decided, items) = gathered.of_outcome(outcome);
             // "Not every" reads as "some not", and the other way round.
             let (every, outcome) = (every == wanted, facing(outcome, wanted));
             trace.out.push(Evidence::Items {
@@ -542,25 +566,28 @@ impl<'a> Evaluator<'a> {
             Op::Local(local) => self.locals.get(*local).copied().unwrap_or(Value::Null),
             Op::Field { base, path } => {
                 let base = self.value(condition, base);
-                base.below(path, node.label.as_deref().unwrap_or(""), self.arena)
+                self.below(base, path, node)
             }
             Op::ItemField { item, path, fact } => match self.locals.get(*item).copied() {
-                Some(object @ Value::Object(_)) => object.below(path, node.label.as_deref().unwrap_or(""), self.arena),
+                Some(object @ Value::Object(_)) => self.below(object, path, node),
                 _ => self.value(condition, fact),
             },
             Op::List(items) => {
                 let values: Vec<Value<'a>> = items.iter().map(|item| self.value(condition, item)).collect();
-                Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(&values))))
+                self.list_of(&values)
             }
             Op::Range { low, low_included, high, high_included } => {
                 let low = RangeEnd { value: self.value(condition, low), included: *low_included };
                 let high = RangeEnd { value: self.value(condition, high), included: *high_included };
-                Value::Range(self.arena.alloc(Range { low, high }))
+                match self.budget.spend_bytes(size_of::<Range<'_>>()) {
+                    Some(()) => Value::Range(self.arena.alloc(Range { low, high })),
+                    None => OUT_OF_BUDGET,
+                }
             }
             Op::Negate(inner) => match self.value(condition, inner) {
                 Value::Number(number) => Value::Number(-number),
-                Value::Duration(length) => Value::Duration(-length),
-                Value::Months(months) => Value::Months(-months),
+                Value::Duration(length) => length.checked_neg().map_or_else(|| overflow(inner, inner), Value::Duration),
+                Value::Months(months) => months.checked_neg().map_or_else(|| overflow(inner, inner), Value::Months),
                 value @ (Value::Unknown(_) | Value::Null) => value,
                 _ => mismatch(inner, inner),
             },
@@ -619,7 +646,10 @@ impl<'a> Evaluator<'a> {
                 .copied()
                 .unwrap_or(Value::Unknown(Unknown { reason: Reason::Missing, fact: "" })),
             Op::Matches(inner, pattern) => match self.value(condition, inner) {
-                Value::Text(text) | Value::Version(text) => Value::Boolean(pattern.is_match(text)),
+                Value::Text(text) | Value::Version(text) => match self.budget.spend_text(text) {
+                    Some(()) => Value::Boolean(pattern.is_match(text)),
+                    None => OUT_OF_BUDGET,
+                },
                 value @ (Value::Unknown(_) | Value::Null) => value,
                 _ => mismatch(inner, inner),
             },
@@ -642,7 +672,10 @@ impl<'a> Evaluator<'a> {
             (None, Some(moving)) => self.note_comparison(op.flipped(), moving, l),
             (Some(_), Some(_)) => self.note_always(true),
         }
-        (l, r, compare(op, l, r, left, right))
+        match self.budget.spend_comparison(&l, &r) {
+            Some(()) => (l, r, compare(op, l, r, left, right)),
+            None => (l, r, OUT_OF_BUDGET),
+        }
     }
 
     /// Whether a value lies between two others; returns all three, and the outcome.
@@ -668,9 +701,31 @@ impl<'a> Evaluator<'a> {
 
     fn computed(&self, op: ArithmeticOp, l: Value<'a>, r: Value<'a>, left: &'a Node, right: &'a Node) -> Value<'a> {
         match (op, l, r) {
-            (ArithmeticOp::Add, Value::Text(a), Value::Text(b)) => Value::Text(self.arena.alloc_str(&[a, b].concat())),
+            (ArithmeticOp::Add, Value::Text(a), Value::Text(b)) => match self.budget.spend_bytes(a.len() + b.len()) {
+                Some(()) => Value::Text(self.arena.alloc_str(&[a, b].concat())),
+                None => OUT_OF_BUDGET,
+            },
             _ => arithmetic(op, l, r, left, right),
         }
+    }
+
+    /// Returns a list of values.
+    fn list_of(&self, values: &[Value<'a>]) -> Value<'a> {
+        match self.budget.spend_values(values.len() + 1) {
+            Some(()) => Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(values)))),
+            None => OUT_OF_BUDGET,
+        }
+    }
+
+    /// Returns the value at a path below another; of a list, the list of what its items have there.
+    fn below(&self, base: Value<'a>, path: &str, node: &'a Node) -> Value<'a> {
+        // Counted before the list is made, so that the last one cannot be too large.
+        if let Value::List(list) = base
+            && self.budget.spend_values(list.items.len() + 1).is_none()
+        {
+            return OUT_OF_BUDGET;
+        }
+        base.below(path, node.label.as_deref().unwrap_or(""), self.arena)
     }
 
     fn fact(&mut self, slot: crate::layout::SlotId, exempt: bool, node: &'a Node) -> Value<'a> {
@@ -686,7 +741,7 @@ impl<'a> Evaluator<'a> {
             // What is not of its type is shown as it came.
             let shown = match &found.raw {
                 Value::List(list) => format!("a list of {}", list.items.len()),
-                other => other.show(),
+                other => other.show_cut(),
             };
             let (source, collected, corrected) = match found.origin {
                 Some(Origin::Observed { source, collected }) => (Some(source.to_string()), collected, None),
@@ -731,43 +786,7 @@ impl<'a> Evaluator<'a> {
                     moving.into_iter().for_each(|moving| self.note_comparison(*op, moving, bound_value));
                     compare(*op, value, bound_value, node, bound)
                 }
-                NodeTest::Value(member) => match &member.op {
-                    Op::Range { low, low_included, high, high_included } if moving.is_some() => {
-                        let low = RangeEnd { value: self.value(condition, low), included: *low_included };
-                        let high = RangeEnd { value: self.value(condition, high), included: *high_included };
-                        if let Some(moving) = moving {
-                            let (from, to) = (CompareOp::GreaterEqual, CompareOp::LessEqual);
-                            self.note_comparison(
-                                if low.included { from } else { CompareOp::Greater },
-                                moving,
-                                low.value,
-                            );
-                            self.note_comparison(if high.included { to } else { CompareOp::Less }, moving, high.value);
-                        }
-                        one_of(value, Value::Range(self.arena.alloc(Range { low, high })), node, member)
-                    }
-                    _ if moving.is_some() => {
-                        self.note_always(true);
-                        let member_value = self.value(condition, member);
-                        one_of(value, member_value, node, member)
-                    }
-                    // A written list is gone through without being built.
-                    Op::List(items) => {
-                        let mut any = Value::Boolean(false);
-                        for item in items {
-                            let item_value = self.value(condition, item);
-                            any = kleene_or(any, one_of(value, item_value, node, item));
-                            if matches!(any, Value::Boolean(true)) {
-                                break;
-                            }
-                        }
-                        any
-                    }
-                    _ => {
-                        let member_value = self.value(condition, member);
-                        one_of(value, member_value, node, member)
-                    }
-                },
+                NodeTest::Value(member) => self.is_member(condition, (node, value, moving), member),
             };
             result = kleene_or(result, one);
             if matches!(result, Value::Boolean(true)) {
@@ -777,14 +796,73 @@ impl<'a> Evaluator<'a> {
         (value, result)
     }
 
+    /// Whether the value of a part, with how it moves with the clock, is one member of an `in`, or within it.
+    fn is_member(
+        &mut self,
+        condition: &'a Condition,
+        (node, value, moving): (&'a Node, Value<'a>, Option<clock::Moving>),
+        member: &'a Node,
+    ) -> Value<'a> {
+        match &member.op {
+            // Compared with both ends, without a range being built.
+            Op::Range { low, low_included, high, high_included } => {
+                let (low, high) = (self.value(condition, low), self.value(condition, high));
+                let above = if *low_included { CompareOp::GreaterEqual } else { CompareOp::Greater };
+                let below = if *high_included { CompareOp::LessEqual } else { CompareOp::Less };
+                if let Some(moving) = moving {
+                    self.note_comparison(above, moving, low);
+                    self.note_comparison(below, moving, high);
+                }
+                kleene_and(compare(above, value, low, node, member), compare(below, value, high, node, member))
+            }
+            _ if moving.is_some() => {
+                self.note_always(true);
+                let member_value = self.value(condition, member);
+                one_of(value, member_value, node, member)
+            }
+            // A written list is gone through without being built.
+            Op::List(items) => {
+                let mut any = Value::Boolean(false);
+                for item in items {
+                    let item_value = self.value(condition, item);
+                    any = kleene_or(any, one_of(value, item_value, node, item));
+                    if matches!(any, Value::Boolean(true)) {
+                        break;
+                    }
+                }
+                any
+            }
+            _ => {
+                let member_value = self.value(condition, member);
+                let spent = match member_value {
+                    Value::List(_) => self.budget.spend_whole(&member_value),
+                    _ => self.budget.spend_comparison(&value, &member_value),
+                };
+                match spent {
+                    Some(()) => one_of(value, member_value, node, member),
+                    None => OUT_OF_BUDGET,
+                }
+            }
+        }
+    }
+
     fn call(
         &mut self,
         condition: &'a Condition,
         function: &'static super::functions::Function,
         arguments: &'a [Node],
     ) -> Value<'a> {
-        let mut values = bumpalo::collections::Vec::with_capacity_in(arguments.len(), self.arena);
-        for argument in arguments {
+        // Few functions take more; those that do take what the rule itself writes.
+        let mut few = [Value::Null; 4];
+        let mut many = Vec::new();
+        let values: &mut [Value<'a>] = match few.get_mut(..arguments.len()) {
+            Some(few) => few,
+            None => {
+                many.resize(arguments.len(), Value::Null);
+                &mut many
+            }
+        };
+        for (argument, place) in arguments.iter().zip(&mut *values) {
             let value = self.value(condition, argument);
             let unknown = match value {
                 Value::Unknown(unknown) => Some(unknown),
@@ -800,7 +878,16 @@ impl<'a> Evaluator<'a> {
             if let Some(unknown) = unknown {
                 return Value::Unknown(unknown);
             }
-            values.push(value);
+            let spent = match value {
+                Value::Text(text) | Value::Version(text) => self.budget.spend_text(text),
+                // Counting looks at no item.
+                Value::List(list) if function.name != "count" => self.budget.spend_items(list.items.len()),
+                _ => Some(()),
+            };
+            if spent.is_none() {
+                return OUT_OF_BUDGET;
+            }
+            *place = value;
         }
         if let Some(watch) = self.watch {
             match function.name {
@@ -809,8 +896,8 @@ impl<'a> Evaluator<'a> {
                 _ => {}
             }
         }
-        let context = Context { arena: self.arena, now: self.now, zone: self.zone };
-        let result = (function.run)(&context, &values);
+        let context = Context { arena: self.arena, budget: self.budget, now: self.now, zone: self.zone };
+        let result = (function.run)(&context, values);
         let fact = arguments.iter().find(|argument| argument.label.is_some());
         let is_empty = |value: &Value<'_>| matches!(value, Value::List(list) if list.items.is_empty());
         match (result, fact) {
@@ -886,6 +973,11 @@ impl Node {
         }
     }
 
+    /// Returns the first fact that is named in this part or below it.
+    fn first_label(&self) -> Option<&str> {
+        self.label.as_deref().or_else(|| self.children().into_iter().find_map(Self::first_label))
+    }
+
     /// The fact to blame when this comes out unknown and no value says which.
     pub(super) fn blame_label(&self) -> Option<&str> {
         if let Some(label) = &self.label {
@@ -940,10 +1032,10 @@ pub(super) const NAMES_OF_ITEMS: [&str; 5] = ["name", "mount", "id", "title", "p
 fn item_label(item: &Value<'_>, position: usize) -> String {
     match item {
         Value::Object(object) => NAMES_OF_ITEMS.iter().find_map(|name| match object.get(name) {
-            Value::Text(text) if !text.is_empty() => Some(text.to_owned()),
+            text @ Value::Text(name) if !name.is_empty() => Some(text.show_cut()),
             _ => None,
         }),
-        Value::Text(text) if !text.is_empty() => Some((*text).to_owned()),
+        Value::Text(text) if !text.is_empty() => Some(item.show_cut()),
         _ => None,
     }
     .unwrap_or_else(|| format!("number {}", position + 1))
@@ -955,6 +1047,66 @@ pub(super) fn is_present(value: &Value<'_>) -> bool {
         // Collected, though too old, from the future or of the wrong type.
         Value::Unknown(unknown) => !matches!(unknown.reason, Reason::Missing | Reason::Null),
         _ => true,
+    }
+}
+
+/// What comes of a part when the budget is used up. The whole condition is unknown then, whatever the other parts say.
+const OUT_OF_BUDGET: Value<'static> = Value::Unknown(Unknown { reason: Reason::Error, fact: "" });
+
+/// Items of a list by outcome, for evidence: all are counted, the first few of each outcome are kept.
+#[derive(Default)]
+struct GatheredItems {
+    met: (usize, Vec<ItemEvidence>),
+    broke: (usize, Vec<ItemEvidence>),
+    unknown: (usize, Vec<ItemEvidence>),
+}
+
+impl GatheredItems {
+    fn add(&mut self, outcome: Outcome, item: impl FnOnce() -> ItemEvidence) {
+        let (count, items) = match outcome {
+            Outcome::True => &mut self.met,
+            Outcome::False => &mut self.broke,
+            Outcome::Unknown(_) => &mut self.unknown,
+        };
+        *count += 1;
+        if items.len() < ITEMS_SHOWN {
+            items.push(item());
+        }
+    }
+
+    fn total(&self) -> usize {
+        self.met.0 + self.broke.0 + self.unknown.0
+    }
+
+    /// Returns how many items came out so, and the first of them; of an unknown outcome all unknown ones.
+    fn of_outcome(self, outcome: Outcome) -> (usize, Vec<ItemEvidence>) {
+        match outcome {
+            Outcome::True => self.met,
+            Outcome::False => self.broke,
+            Outcome::Unknown(_) => self.unknown,
+        }
+    }
+}
+
+/// The evidence of a condition of which the parts are not told.
+fn whole_evidence(condition: &Condition, value: &Value<'_>, observed: &str, required: &str) -> Evidence {
+    const MOST: usize = 200;
+    let text = condition.as_str().trim();
+    let subject = match text.char_indices().nth(MOST) {
+        Some((end, _)) => format!("{}..", &text[..end]),
+        None => text.to_owned(),
+    };
+    let blame = match value {
+        Value::Unknown(unknown) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
+        _ => None,
+    };
+    Evidence::Comparison {
+        subject,
+        observed: observed.to_owned(),
+        required: required.to_owned(),
+        outcome: outcome_of(value),
+        facts: Vec::new(),
+        blame,
     }
 }
 

@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use jiff::Span;
+use jiff::{SignedDuration, Span};
 use rust_decimal::Decimal;
 
 use super::compiled::{Node, Op};
@@ -115,9 +115,9 @@ pub(super) fn equal<'a>(left: Value<'a>, right: Value<'a>, left_node: &'a Node, 
             if a.fields.len() != b.fields.len() {
                 return Value::Boolean(false);
             }
-            a.fields.iter().fold(Value::Boolean(true), |all, (key, x)| {
-                let y = b.fields.iter().find(|(other, _)| other == key);
-                kleene_and(all, y.map_or(Value::Boolean(false), |(_, y)| equal(*x, *y, left_node, right_node)))
+            let fields = a.fields_beside(&b);
+            fields.fold(Value::Boolean(true), |all, (x, y)| {
+                kleene_and(all, y.map_or(Value::Boolean(false), |y| equal(x, y, left_node, right_node)))
             })
         }
         _ => match order(&left, &right) {
@@ -151,10 +151,7 @@ pub(super) fn same(left: &Value<'_>, right: &Value<'_>) -> Option<bool> {
             if a.fields.len() != b.fields.len() {
                 return Some(false);
             }
-            a.fields.iter().try_fold(true, |all, (key, x)| {
-                let y = b.fields.iter().find(|(other, _)| other == key);
-                Some(all && y.map_or(Some(false), |(_, y)| same(x, y))?)
-            })
+            a.fields_beside(b).try_fold(true, |all, (x, y)| Some(all && y.map_or(Some(false), |y| same(&x, &y))?))
         }
         _ => order(left, right).map(std::cmp::Ordering::is_eq),
     }
@@ -188,6 +185,17 @@ pub(super) fn one_of<'a>(value: Value<'a>, member: Value<'a>, node: &'a Node, me
     }
 }
 
+/// A duration, day or moment beyond what can be told.
+pub(super) const OVERFLOW: Value<'static> = Value::Unknown(Unknown { reason: Reason::Error, fact: "" });
+
+/// Returns that the result of an operation is beyond what can be told, blaming a fact that takes part.
+pub(super) fn overflow<'a>(left: &'a Node, right: &'a Node) -> Value<'a> {
+    let fact = left.blame_label().or_else(|| right.blame_label()).unwrap_or("");
+    Value::Unknown(Unknown { reason: Reason::Error, fact })
+}
+
+/// Works out `+ - * / **`. Numbers that overflow give null, as in the standard; durations, days and moments that do are
+/// unknown, reason *error*, so that no device passes or fails by reporting an absurd one.
 pub(super) fn arithmetic<'a>(
     op: ArithmeticOp,
     left: Value<'a>,
@@ -197,6 +205,7 @@ pub(super) fn arithmetic<'a>(
 ) -> Value<'a> {
     use ArithmeticOp::{Add, Divide, Multiply, Power, Subtract};
     let number = |result: Option<Decimal>| result.map_or(Value::Null, Value::Number);
+    let temporal = |result: Option<Value<'a>>| result.unwrap_or_else(|| overflow(left_node, right_node));
     match (op, left, right) {
         (_, Value::Unknown(_), _) => left,
         (_, _, Value::Unknown(_)) => right,
@@ -206,10 +215,10 @@ pub(super) fn arithmetic<'a>(
         (Multiply, Value::Number(a), Value::Number(b)) => number(a.checked_mul(b)),
         (Divide, Value::Number(a), Value::Number(b)) => number(a.checked_div(b)),
         (Power, Value::Number(a), Value::Number(b)) => number(power(a, b)),
-        (Add, Value::Duration(a), Value::Duration(b)) => a.checked_add(b).map_or(Value::Null, Value::Duration),
-        (Subtract, Value::Duration(a), Value::Duration(b)) => a.checked_sub(b).map_or(Value::Null, Value::Duration),
-        (Add, Value::Months(a), Value::Months(b)) => a.checked_add(b).map_or(Value::Null, Value::Months),
-        (Subtract, Value::Months(a), Value::Months(b)) => a.checked_sub(b).map_or(Value::Null, Value::Months),
+        (Add, Value::Duration(a), Value::Duration(b)) => temporal(a.checked_add(b).map(Value::Duration)),
+        (Subtract, Value::Duration(a), Value::Duration(b)) => temporal(a.checked_sub(b).map(Value::Duration)),
+        (Add, Value::Months(a), Value::Months(b)) => temporal(a.checked_add(b).map(Value::Months)),
+        (Subtract, Value::Months(a), Value::Months(b)) => temporal(a.checked_sub(b).map(Value::Months)),
         (Subtract, Value::DateTime(DateTime::At(a, _)), Value::DateTime(DateTime::At(b, _))) => {
             Value::Duration(a.duration_since(b))
         }
@@ -218,75 +227,92 @@ pub(super) fn arithmetic<'a>(
             Value::Duration(a.duration_since(b))
         }
         (Subtract, Value::Time(a), Value::Time(b)) if a.offset.is_some() == b.offset.is_some() => {
-            let nanos = i64::try_from(a.since_midnight() - b.since_midnight()).unwrap_or(0);
-            Value::Duration(jiff::SignedDuration::from_nanos(nanos))
+            let nanos = i64::try_from(a.since_midnight() - b.since_midnight()).ok();
+            temporal(nanos.map(|nanos| Value::Duration(SignedDuration::from_nanos(nanos))))
         }
-        (Add | Subtract, Value::Time(time), Value::Duration(length)) => {
-            let moved = time.time.wrapping_add(if op == Subtract { -length } else { length });
-            Value::Time(DayTime { time: moved, ..time })
-        }
+        (Add | Subtract, Value::Time(time), Value::Duration(length)) => temporal(
+            signed(op, length).map(|length| Value::Time(DayTime { time: time.time.wrapping_add(length), ..time })),
+        ),
         (Multiply, Value::Duration(length), Value::Number(factor))
-        | (Multiply, Value::Number(factor), Value::Duration(length)) => scaled(length, Some(factor)),
-        (Divide, Value::Duration(length), Value::Number(factor)) => scaled(length, Decimal::ONE.checked_div(factor)),
-        (Divide, Value::Duration(a), Value::Duration(b)) => number(seconds(a).checked_div(seconds(b))),
+        | (Multiply, Value::Number(factor), Value::Duration(length)) => {
+            temporal(seconds(length).and_then(|seconds| of_seconds(seconds.checked_mul(factor)?)))
+        }
+        // What is divided by zero is null, as among numbers.
+        (Divide, Value::Duration(_), Value::Number(by)) if by.is_zero() => Value::Null,
+        (Divide, Value::Duration(length), Value::Number(factor)) => {
+            temporal(seconds(length).and_then(|seconds| of_seconds(seconds.checked_div(factor)?)))
+        }
+        (Divide, Value::Duration(a), Value::Duration(b)) => {
+            number(seconds(a).zip(seconds(b)).and_then(|(a, b)| a.checked_div(b)))
+        }
         (Multiply, Value::Months(months), Value::Number(factor))
         | (Multiply, Value::Number(factor), Value::Months(months)) => {
             let months =
                 Decimal::from(months).checked_mul(factor).and_then(|months| i64::try_from(months.trunc()).ok());
-            months.map_or(Value::Null, Value::Months)
+            temporal(months.map(Value::Months))
         }
         (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Duration(length)) => {
-            shift(moment, if op == Subtract { -length } else { length })
+            temporal(signed(op, length).and_then(|length| shift(moment, length)))
         }
-        (Add, Value::Duration(length), moment @ (Value::DateTime(_) | Value::Date(_))) => shift(moment, length),
+        (Add, Value::Duration(length), moment @ (Value::DateTime(_) | Value::Date(_))) => {
+            temporal(shift(moment, length))
+        }
         (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Months(months)) => {
-            shift_months(moment, if op == Subtract { -months } else { months })
+            let months = if op == Subtract { months.checked_neg() } else { Some(months) };
+            temporal(months.and_then(|months| shift_months(moment, months)))
         }
-        (Add, Value::Months(months), moment @ (Value::DateTime(_) | Value::Date(_))) => shift_months(moment, months),
+        (Add, Value::Months(months), moment @ (Value::DateTime(_) | Value::Date(_))) => {
+            temporal(shift_months(moment, months))
+        }
         _ => mismatch(left_node, right_node),
     }
 }
 
-fn seconds(length: jiff::SignedDuration) -> Decimal {
-    Decimal::from_i128_with_scale(length.as_nanos(), 9)
+/// Returns the length to add: turned round where it is subtracted.
+fn signed(op: ArithmeticOp, length: SignedDuration) -> Option<SignedDuration> {
+    if op == ArithmeticOp::Subtract { length.checked_neg() } else { Some(length) }
 }
 
-fn scaled<'a>(length: jiff::SignedDuration, factor: Option<Decimal>) -> Value<'a> {
-    let nanos = factor
-        .and_then(|factor| seconds(length).checked_mul(factor))
-        .and_then(|seconds| i64::try_from(seconds.checked_mul(Decimal::from(1_000_000_000))?.trunc()).ok());
-    nanos.map_or(Value::Null, |nanos| Value::Duration(jiff::SignedDuration::from_nanos(nanos)))
+/// Returns a length as a decimal number of seconds.
+fn seconds(length: SignedDuration) -> Option<Decimal> {
+    Decimal::try_from_i128_with_scale(length.as_nanos(), 9).ok()
 }
 
-fn shift(moment: Value<'_>, length: jiff::SignedDuration) -> Value<'_> {
+/// Returns the duration of so many seconds, cut to whole nanoseconds.
+fn of_seconds(seconds: Decimal) -> Option<Value<'static>> {
+    let whole = i64::try_from(seconds.trunc()).ok()?;
+    let nanos = seconds.fract().checked_mul(Decimal::from(1_000_000_000))?.trunc();
+    let nanos = i32::try_from(i64::try_from(nanos).ok()?).ok()?;
+    SignedDuration::from_secs(whole).checked_add(SignedDuration::from_nanos(nanos.into())).map(Value::Duration)
+}
+
+fn shift(moment: Value<'_>, length: SignedDuration) -> Option<Value<'_>> {
     match moment {
-        Value::Date(date) => date.checked_add(length).map_or(Value::Null, Value::Date),
+        Value::Date(date) => date.checked_add(length).ok().map(Value::Date),
         Value::DateTime(DateTime::Local(local)) => {
-            local.checked_add(length).map_or(Value::Null, |moved| Value::DateTime(DateTime::Local(moved)))
+            local.checked_add(length).ok().map(|moved| Value::DateTime(DateTime::Local(moved)))
         }
         Value::DateTime(DateTime::At(at, offset)) => {
-            at.checked_add(length).map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, offset)))
+            at.checked_add(length).ok().map(|moved| Value::DateTime(DateTime::At(moved, offset)))
         }
-        _ => Value::Null,
+        _ => None,
     }
 }
 
 /// Moves by calendar months; a day that the month does not have becomes its last.
-fn shift_months(moment: Value<'_>, months: i64) -> Value<'_> {
-    let Ok(span) = Span::new().try_months(months) else { return Value::Null };
+fn shift_months(moment: Value<'_>, months: i64) -> Option<Value<'_>> {
+    let span = Span::new().try_months(months).ok()?;
     match moment {
-        Value::Date(date) => date.checked_add(span).map_or(Value::Null, Value::Date),
+        Value::Date(date) => date.checked_add(span).ok().map(Value::Date),
         Value::DateTime(DateTime::Local(local)) => {
-            local.checked_add(span).map_or(Value::Null, |moved| Value::DateTime(DateTime::Local(moved)))
+            local.checked_add(span).ok().map(|moved| Value::DateTime(DateTime::Local(moved)))
         }
         // By the clock of its own zone, so that the time of day stays.
-        Value::DateTime(moment @ DateTime::At(_, zone)) => moment
-            .local()
-            .checked_add(span)
-            .ok()
-            .and_then(|local| zone.moment_of(local))
-            .map_or(Value::Null, |moved| Value::DateTime(DateTime::At(moved, zone))),
-        _ => Value::Null,
+        Value::DateTime(moment @ DateTime::At(_, zone)) => {
+            let local = moment.local().checked_add(span).ok()?;
+            zone.moment_of(local).map(|moved| Value::DateTime(DateTime::At(moved, zone)))
+        }
+        _ => None,
     }
 }
 

@@ -378,15 +378,22 @@ impl<'a> Evaluator<'a> {
                 _ => return None,
             },
             Quick::Part { read, place, part } => match self.lies_at(read, local, item)? {
-                Value::Text(text) => match place {
-                    Part::Start => text.starts_with(&**part),
-                    Part::End => text.ends_with(&**part),
-                    Part::Anywhere => text.contains(&**part),
-                },
+                Value::Text(text) => {
+                    self.take_text(text)?;
+                    self.take_text(part)?;
+                    match place {
+                        Part::Start => text.starts_with(&**part),
+                        Part::End => text.ends_with(&**part),
+                        Part::Anywhere => text.contains(&**part),
+                    }
+                }
                 _ => return None,
             },
             Quick::Matches { read, pattern } => match self.lies_at(read, local, item)? {
-                Value::Text(text) | Value::Version(text) => pattern.is_match(text),
+                Value::Text(text) | Value::Version(text) => {
+                    self.take_text(text)?;
+                    pattern.is_match(text)
+                }
                 _ => return None,
             },
             Quick::Age { read, op, bound } => match self.lies_at(read, local, item)? {
@@ -455,7 +462,10 @@ impl<'a> Evaluator<'a> {
                 _ => None,
             },
             Amount::Length(read) => match self.lies_at(read, local, item)? {
-                Value::Text(text) => Some(text.chars().count().into()),
+                Value::Text(text) => {
+                    self.take_text(text)?;
+                    Some(text.chars().count().into())
+                }
                 _ => None,
             },
             Amount::Count(items) => {

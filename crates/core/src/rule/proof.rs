@@ -42,6 +42,30 @@ impl RuleSet {
         }
     }
 
+    /// Returns the proof of a verdict that [`Self::evaluate`] gave.
+    pub fn prove<'a>(
+        &'a self,
+        verdict: &Verdict,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Evidence {
+        let (outcome, evidence) = self.explain(verdict.rule, input, at, zone, arena);
+        if outcome == verdict.outcome {
+            return evidence;
+        }
+        // By itself the rule can be worked out: the rules before it used up what one device may cost.
+        Evidence::Comparison {
+            subject: "the device".to_owned(),
+            observed: "too much to go through for all rules together".to_owned(),
+            required: "within the limits of one device".to_owned(),
+            outcome: Outcome::Unknown(Reason::Error),
+            facts: Vec::new(),
+            blame: None,
+        }
+    }
+
     /// Returns what the clock of a finding goes by, of the evidence of a verdict that the rule set came to.
     pub fn grounds<'a>(
         &'a self,
@@ -55,7 +79,7 @@ impl RuleSet {
         if decided && let Some(collected) = self.rules[verdict.rule].require.collected_as_one(input.facts) {
             return Grounds { collected, ..Grounds::default() };
         }
-        Grounds::of(&self.explain(verdict.rule, input, at, zone, arena).1)
+        Grounds::of(&self.prove(verdict, input, at, zone, arena))
     }
 
     /// Why a rule does not cover a device, or why that cannot be told: only the parts that decided.

@@ -49,7 +49,7 @@ impl<'a> Evaluator<'a> {
                 }
             }
             Op::Call(function, _) if function.name == "now" => {
-                let context = Context { arena: self.arena, now: self.now, zone: self.zone };
+                let context = Context { arena: self.arena, budget: self.budget, now: self.now, zone: self.zone };
                 ((function.run)(&context, &[]), Some(Moving::Ahead(SignedDuration::ZERO)))
             }
             Op::Arithmetic(op, left, right) => {

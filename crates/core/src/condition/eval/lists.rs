@@ -1,11 +1,8 @@
 //! Lists: what is chosen from them, made of them, or taken out.
 
-use super::Evaluator;
+use super::{Evaluator, OUT_OF_BUDGET};
 use crate::condition::compiled::{Condition, Node};
 use crate::value::{List, Range, Reason, Unknown, Value};
-
-/// How many results a `for` may have.
-const MOST_ITEMS: usize = 100_000;
 
 impl<'a> Evaluator<'a> {
     /// A list to go through; a single value is a list of one. The error is what came instead: unknown or null.
@@ -13,7 +10,10 @@ impl<'a> Evaluator<'a> {
         match value {
             Value::List(list) => Ok(*list),
             Value::Unknown(_) | Value::Null => Err(value),
-            single => Ok(List::certain(self.arena.alloc_slice_copy(&[single]))),
+            single => {
+                self.budget.spend_values(1).ok_or(OUT_OF_BUDGET)?;
+                Ok(List::certain(self.arena.alloc_slice_copy(&[single])))
+            }
         }
     }
 
@@ -54,6 +54,9 @@ impl<'a> Evaluator<'a> {
             items.push(*one);
         }
         self.locals.truncate(item);
+        if self.budget.spend_values(items.len() + doubts.len() + 1).is_none() {
+            return OUT_OF_BUDGET;
+        }
         let (items, doubts) = (self.arena.alloc_slice_copy(&items), self.arena.alloc_slice_copy(&doubts));
         Value::List(self.arena.alloc(List { items, doubts, projected: false }))
     }
@@ -70,7 +73,7 @@ impl<'a> Evaluator<'a> {
         if let Err(value) = self.repeat_into(condition, lists, local, body, &mut results) {
             return value;
         }
-        Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(&results))))
+        self.list_of(&results)
     }
 
     pub(super) fn repeat_into(
@@ -82,9 +85,10 @@ impl<'a> Evaluator<'a> {
         results: &mut Vec<Value<'a>>,
     ) -> Result<(), Value<'a>> {
         let Some((first, rest)) = lists.split_first() else {
+            // Before they are put together the results take as much room again.
+            self.budget.spend_values(1).ok_or(OUT_OF_BUDGET)?;
             results.push(self.value(condition, body));
-            // A hostile range must not fill the memory.
-            return if results.len() > MOST_ITEMS { Err(Value::Null) } else { Ok(()) };
+            return Ok(());
         };
         let items = match self.value(condition, first) {
             Value::Range(range) => self.numbers_of(range)?,
@@ -114,8 +118,8 @@ impl<'a> Evaluator<'a> {
             _ => Err(Value::Null),
         };
         let (low, high) = (whole(range.low.value)?, whole(range.high.value)?);
-        let count = low.abs_diff(high).saturating_add(1);
-        let count = usize::try_from(count).ok().filter(|count| *count <= MOST_ITEMS).ok_or(Value::Null)?;
+        let count = usize::try_from(low.abs_diff(high).saturating_add(1)).unwrap_or(usize::MAX);
+        self.budget.spend_values(count).ok_or(OUT_OF_BUDGET)?;
         let step = if low <= high { 1 } else { -1 };
         let numbers = std::iter::successors(Some(low), |number| number.checked_add(step)).take(count);
         let numbers: Vec<Value<'a>> = numbers.map(|number| Value::Number(number.into())).collect();
@@ -153,14 +157,19 @@ impl<'a> Evaluator<'a> {
         let test = filter.quick.as_deref().filter(|_| list.doubts.is_empty())?;
         let count = u32::try_from(list.items.len()).ok()?;
         let left = self.steps_left().checked_sub(count)?;
-        let mut chosen = bumpalo::collections::Vec::new_in(self.arena);
-        self.quick_items(test, local, list.items, |item, answer| {
+        let mut chosen = std::mem::take(&mut self.chosen);
+        chosen.clear();
+        let known = self.quick_items(test, local, list.items, |item, answer| {
             if answer {
                 chosen.push(*item);
             }
             true
-        })?;
-        self.steps.set(left);
-        Some(Value::List(self.arena.alloc(List::certain(chosen.into_bump_slice()))))
+        });
+        let made = known.map(|()| {
+            self.budget.give_back_to(left);
+            self.list_of(&chosen)
+        });
+        self.chosen = chosen;
+        made
     }
 }

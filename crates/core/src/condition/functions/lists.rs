@@ -1,10 +1,12 @@
 //! Functions of lists. Doubtful lists never come here; unknown items do where a function can weigh them.
 
 use std::collections::HashSet;
+use std::fmt::Write as _;
 
 use rust_decimal::Decimal;
 
 use super::super::compiled::Type;
+use super::super::eval::budget::BoundedText;
 use super::super::operate::{kleene_and, kleene_or, order, same};
 use super::{Context, Function, MANY, function, items, or_null, weighing};
 use crate::value::{DateTime, Object, Value};
@@ -43,8 +45,9 @@ pub(super) static FUNCTIONS: &[Function] = &[
         &[Type::List, Type::Any],
         Type::Boolean,
         "list contains(list, element)",
-        |_, args| match args {
+        |cx, args| match args {
             [Value::Null, _] => Value::Null,
+            _ if cx.budget.spend_whole(&args[0]).is_none() => Value::Null,
             _ => items(&args[..1])
                 .iter()
                 .fold(Value::Boolean(false), |found, item| kleene_or(found, contained(item, &args[1]))),
@@ -53,7 +56,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     function("distinct values", (1, 1), &["list"], &[Type::List], Type::List, "distinct values(list)", |cx, args| {
         match args {
             [Value::Null] => Value::Null,
-            _ => distinct(cx, items(args)),
+            _ => or_null(distinct(cx, items(args))),
         }
     }),
     weighing(function(
@@ -65,7 +68,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
         "concatenate(list, list)",
         |cx, args| {
             let all: Vec<Value<'_>> = args.iter().flat_map(|arg| items(std::slice::from_ref(arg))).copied().collect();
-            cx.list(&all)
+            or_null(cx.list(&all))
         },
     )),
     function(
@@ -142,29 +145,47 @@ fn contained<'a>(item: &Value<'a>, element: &Value<'a>) -> Value<'a> {
     }
 }
 
-fn distinct<'a>(cx: &Context<'a>, all: &[Value<'a>]) -> Value<'a> {
+fn distinct<'a>(cx: &Context<'a>, all: &[Value<'a>]) -> Option<Value<'a>> {
     // By a text that is the same for equal values, so that a long list costs no more than its length.
     let mut seen = HashSet::new();
-    let kept: Vec<Value<'a>> = all.iter().filter(|item| seen.insert(canonical(item))).copied().collect();
+    let mut kept = Vec::new();
+    for item in all {
+        if seen.insert(cx.written(|out| write_canonical(item, out))?) {
+            kept.push(*item);
+        }
+    }
     cx.list(&kept)
 }
 
-/// A text that equal values share, and unequal ones do not.
-fn canonical(value: &Value<'_>) -> String {
+/// Writes a text that equal values share, and unequal ones do not.
+fn write_canonical(value: &Value<'_>, out: &mut BoundedText) -> std::fmt::Result {
     match value {
-        Value::Number(number) => format!("n{}", number.normalize()),
+        Value::Number(number) => write!(out, "n{}", number.normalize()),
         // Trailing zero parts count for nothing.
-        Value::Version(text) => format!("v{}", text.trim_end_matches(".0")),
-        Value::DateTime(DateTime::At(moment, _)) => format!("m{moment}"),
-        Value::Time(time) => format!("t{}{}", time.offset.is_some(), time.since_midnight()),
-        Value::List(list) => format!("[{}]", list.items.iter().map(canonical).collect::<Vec<_>>().join(",")),
-        Value::Object(object) => {
-            let mut fields: Vec<String> =
-                object.fields.iter().map(|(key, value)| format!("{key:?}:{}", canonical(value))).collect();
-            fields.sort_unstable();
-            format!("{{{}}}", fields.join(","))
+        Value::Version(text) => write!(out, "v{}", text.trim_end_matches(".0")),
+        Value::DateTime(DateTime::At(moment, _)) => write!(out, "m{moment}"),
+        Value::Time(time) => write!(out, "t{}{}", time.offset.is_some(), time.since_midnight()),
+        Value::List(list) => {
+            out.write_char('[')?;
+            for item in list.items {
+                write_canonical(item, out)?;
+                out.write_char(',')?;
+            }
+            out.write_char(']')
         }
-        other => format!("{}{:?}", other.type_name(), other.written()),
+        Value::Object(object) => {
+            let mut fields: Vec<_> = object.fields.iter().collect();
+            fields.sort_unstable_by_key(|(key, _)| *key);
+            out.write_char('{')?;
+            for (key, value) in fields {
+                write!(out, "{key:?}:")?;
+                write_canonical(value, out)?;
+                out.write_char(',')?;
+            }
+            out.write_char('}')
+        }
+        Value::Text(text) => write!(out, "text{text:?}"),
+        other => write!(out, "{}{:?}", other.type_name(), other.written()),
     }
 }
 

@@ -11,22 +11,39 @@ use regex::{Regex, RegexBuilder};
 use rust_decimal::Decimal;
 
 use super::compiled::Type;
+use super::eval::budget::{BoundedText, Budget};
 use crate::value::{List, Value};
 
 /// What a function may use besides its arguments.
 pub(super) struct Context<'a> {
     pub arena: &'a Bump,
+    /// What the running condition may still use. A function that is refused gives null; the condition is unknown then.
+    pub budget: &'a Budget,
     pub now: jiff::Timestamp,
     pub zone: &'a jiff::tz::TimeZone,
 }
 
 impl<'a> Context<'a> {
-    fn text(&self, text: &str) -> Value<'a> {
-        Value::Text(self.arena.alloc_str(text))
+    /// Keeps a text.
+    fn text(&self, text: &str) -> Option<Value<'a>> {
+        self.budget.spend_bytes(text.len())?;
+        Some(Value::Text(self.arena.alloc_str(text)))
     }
 
-    fn list(&self, items: &[Value<'a>]) -> Value<'a> {
-        Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(items))))
+    /// Keeps a list.
+    fn list(&self, items: &[Value<'a>]) -> Option<Value<'a>> {
+        self.budget.spend_values(items.len() + 1)?;
+        Some(Value::List(self.arena.alloc(List::certain(self.arena.alloc_slice_copy(items)))))
+    }
+
+    /// Writes a text of at most as many bytes as the budget has left, and takes them off it.
+    fn written(&self, write: impl FnOnce(&mut BoundedText) -> std::fmt::Result) -> Option<String> {
+        let mut out = BoundedText::new(self.budget.bytes_left());
+        let fits = write(&mut out);
+        let text = out.into_text();
+        // What did not fit asks for more than there is.
+        self.budget.spend_bytes(if fits.is_ok() { text.len() } else { usize::MAX })?;
+        Some(text)
     }
 }
 
@@ -130,6 +147,11 @@ pub(super) fn names() -> impl Iterator<Item = &'static str> {
 /// Says in a few words why the pattern cannot be used.
 pub(super) fn compile_pattern(pattern: &str, flags: &str) -> Result<Regex, String> {
     const SIZE_LIMIT: usize = 1 << 20;
+    /// Longer patterns take hundreds of times their length to be read.
+    const LONGEST: usize = 4096;
+    if pattern.len() > LONGEST {
+        return Err(format!("it is longer than {LONGEST} bytes"));
+    }
     if let Some(unknown) = flags.chars().find(|flag| !"smixq".contains(*flag)) {
         return Err(format!("unknown flag `{unknown}`; known are s, m, i, x and q"));
     }

@@ -3,6 +3,7 @@
 use rust_decimal::{Decimal, RoundingStrategy};
 
 use super::super::compiled::Type;
+use super::super::operate::OVERFLOW;
 use super::{Function, function, number, or_null, whole};
 use crate::value::Value;
 
@@ -18,8 +19,9 @@ pub(super) static FUNCTIONS: &[Function] = &[
     ),
     function("abs", (1, 1), &["n"], &[Type::Any], Type::Any, "abs(number)", |_, args| match args {
         [Value::Number(number)] => Value::Number(number.abs()),
-        [Value::Duration(length)] => Value::Duration(length.abs()),
-        [Value::Months(months)] => Value::Months(months.abs()),
+        [Value::Duration(length)] if length.is_negative() => length.checked_neg().map_or(OVERFLOW, Value::Duration),
+        [Value::Months(months)] => months.checked_abs().map_or(OVERFLOW, Value::Months),
+        [duration @ Value::Duration(_)] => *duration,
         _ => Value::Null,
     }),
     function("floor", (1, 2), &["n", "scale"], &[Type::Number], Type::Number, "floor(number)", |_, args| {

@@ -1,5 +1,7 @@
 //! Functions of texts. Positions count characters from 1, negative ones from the end.
 
+use std::fmt::Write as _;
+
 use regex::Regex;
 
 use super::super::compiled::Type;
@@ -38,10 +40,10 @@ pub(super) static FUNCTIONS: &[Function] = &[
         or_null(text(args, 0).map(|text| Value::Number(text.chars().count().into())))
     }),
     function("upper case", (1, 1), &["string"], &[Type::Text], Type::Text, "upper case(text)", |cx, args| {
-        or_null(text(args, 0).map(|text| cx.text(&text.to_uppercase())))
+        or_null(text(args, 0).and_then(|text| cx.text(&text.to_uppercase())))
     }),
     function("lower case", (1, 1), &["string"], &[Type::Text], Type::Text, "lower case(text)", |cx, args| {
-        or_null(text(args, 0).map(|text| cx.text(&text.to_lowercase())))
+        or_null(text(args, 0).and_then(|text| cx.text(&text.to_lowercase())))
     }),
     function(
         "substring",
@@ -76,7 +78,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     function("string", (1, 1), &["from"], &[Type::Any], Type::Text, "string(value)", |cx, args| match args {
         [Value::Text(text) | Value::Version(text)] => Value::Text(text),
         [Value::Null] => Value::Null,
-        [one] => cx.text(&one.written()),
+        [one] => or_null(cx.written(|out| one.write_to(out)).map(|text| Value::Text(cx.arena.alloc_str(&text)))),
         _ => Value::Null,
     }),
     function("version", (1, 1), &[], &[Type::Text], Type::Version, "version(\"12.0.1\")", |_, args| {
@@ -110,28 +112,42 @@ fn substring<'a>(args: &[Value<'a>]) -> Option<Value<'a>> {
     Some(Value::Text(&text[at(from)..at(from.saturating_add(take))]))
 }
 
-/// The pattern of a call, compiled once for all devices of a run.
-fn pattern<T>(args: &[Value<'_>], flags_at: usize, use_it: impl FnOnce(&Regex) -> T) -> Option<T> {
+/// Hands the pattern of a call to `use_it`. It is compiled once as long as it stays the same; the work of compiling a
+/// pattern that devices report is taken off the budget each time.
+fn pattern<T>(
+    cx: &Context<'_>,
+    args: &[Value<'_>],
+    flags_at: usize,
+    use_it: impl FnOnce(&Regex) -> Option<T>,
+) -> Option<T> {
     use std::cell::RefCell;
+    /// Compiling a pattern costs as much as visiting this many items.
+    const COST: usize = 10_000;
     thread_local! {
         static LAST: RefCell<Option<(String, String, Regex)>> = const { RefCell::new(None) };
     }
     let (wanted, flags) = (text(args, 1)?, if args.len() > flags_at { text(args, flags_at)? } else { "" });
     LAST.with_borrow_mut(|last| {
         if !last.as_ref().is_some_and(|(pattern, known, _)| pattern == wanted && known == flags) {
+            cx.budget.spend_items(COST)?;
             let regex = super::compile_pattern(wanted, flags).ok()?;
             *last = Some((wanted.to_owned(), flags.to_owned(), regex));
         }
-        last.as_ref().map(|(.., regex)| use_it(regex))
+        last.as_ref().and_then(|(.., regex)| use_it(regex))
     })
 }
 
-/// `$1` in the replacement stands for the first group, as the standard has it.
-fn replace<'a>(cx: &Context<'a>, args: &[Value<'a>]) -> Option<Value<'a>> {
-    let (input, replacement) = (text(args, 0)?, text(args, 2)?);
-    // `$1x` is the group 1 and an x; the engine would read a name.
-    let mut with = String::with_capacity(replacement.len() + 4);
-    let mut rest = replacement.chars().peekable();
+/// A part of a replacement.
+enum Replacement {
+    Character(char),
+    /// What a group of the pattern stands for.
+    Group(usize),
+}
+
+/// Reads a replacement: `$1` stands for the first group, as the standard has it, and `\\$` for a dollar sign.
+fn parse_replacement(text: &str) -> Vec<Replacement> {
+    let mut parts = Vec::new();
+    let mut rest = text.chars().peekable();
     while let Some(c) = rest.next() {
         match c {
             '$' => {
@@ -139,19 +155,49 @@ fn replace<'a>(cx: &Context<'a>, args: &[Value<'a>]) -> Option<Value<'a>> {
                 while let Some(digit) = rest.next_if(char::is_ascii_digit) {
                     digits.push(digit);
                 }
-                with.push_str(&if digits.is_empty() { "$$".to_owned() } else { format!("${{{digits}}}") });
+                parts.push(match digits.as_str() {
+                    "" => Replacement::Character('$'),
+                    // A group that no pattern has is empty.
+                    digits => Replacement::Group(digits.parse().unwrap_or(usize::MAX)),
+                });
             }
-            '\\' => with.extend(rest.next().map(|c| if c == '$' { "$$".to_owned() } else { c.to_string() })),
-            c => with.push(c),
+            '\\' => parts.extend(rest.next().map(Replacement::Character)),
+            c => parts.push(Replacement::Character(c)),
         }
     }
-    pattern(args, 3, |regex| cx.text(&regex.replace_all(input, with.as_str())))
+    parts
+}
+
+fn replace<'a>(cx: &Context<'a>, args: &[Value<'a>]) -> Option<Value<'a>> {
+    let (input, replacement) = (text(args, 0)?, parse_replacement(text(args, 2)?));
+    pattern(cx, args, 3, |regex| {
+        let made = cx.written(|out| {
+            let mut from = 0;
+            for found in regex.captures_iter(input) {
+                let whole = found.get_match();
+                out.write_str(&input[from..whole.start()])?;
+                from = whole.end();
+                for part in &replacement {
+                    match part {
+                        Replacement::Character(c) => out.write_char(*c)?,
+                        Replacement::Group(group) => out.write_str(found.get(*group).map_or("", |m| m.as_str()))?,
+                    }
+                }
+            }
+            out.write_str(&input[from..])
+        })?;
+        Some(Value::Text(cx.arena.alloc_str(&made)))
+    })
 }
 
 fn split<'a>(cx: &Context<'a>, args: &[Value<'a>]) -> Option<Value<'a>> {
     let input = text(args, 0)?;
-    pattern(args, 2, |regex| {
-        let parts: Vec<Value<'a>> = regex.split(input).map(Value::Text).collect();
+    pattern(cx, args, 2, |regex| {
+        let mut parts = Vec::new();
+        for part in regex.split(input) {
+            cx.budget.spend_values(1)?;
+            parts.push(Value::Text(part));
+        }
         cx.list(&parts)
     })
 }
@@ -161,14 +207,23 @@ fn join<'a>(cx: &Context<'a>, args: &[Value<'a>]) -> Option<Value<'a>> {
         None | Some(Value::Null) => "",
         Some(_) => text(args, 1)?,
     };
-    let mut parts = Vec::new();
-    for item in items(&args[..1]) {
-        match item {
-            Value::Text(text) | Value::Version(text) => parts.push(*text),
-            // Null items are left out, as in the standard.
-            Value::Null => {}
-            _ => return None,
-        }
+    if !items(&args[..1]).iter().all(|item| matches!(item, Value::Text(_) | Value::Version(_) | Value::Null)) {
+        return None;
     }
-    Some(cx.text(&parts.join(delimiter)))
+    let joined = cx.written(|out| {
+        let mut first = true;
+        for item in items(&args[..1]) {
+            match item {
+                Value::Text(text) | Value::Version(text) => {
+                    out.write_str(if first { "" } else { delimiter })?;
+                    out.write_str(text)?;
+                    first = false;
+                }
+                // Null items are left out, as in the standard.
+                _ => {}
+            }
+        }
+        Ok(())
+    })?;
+    Some(Value::Text(cx.arena.alloc_str(&joined)))
 }
