@@ -18,6 +18,7 @@ mod fingerprint;
 mod group;
 mod id;
 mod layout;
+pub mod limits;
 mod lives;
 mod packed;
 mod people;

@@ -5,14 +5,9 @@
 
 use bumpalo::Bump;
 use fencepost_core::ReadError;
+use fencepost_core::limits::{DEPTH, FIELDS};
 
 use crate::padded::{Padded, RawDocument};
-
-/// Documents may not nest deeper than this.
-pub const MAX_DEPTH: usize = 127;
-
-/// A document may not have more members than this, all its objects together.
-pub const MAX_FIELDS: usize = 100_000;
 
 /// What stands in a stored document where a value was left out; no JSON document holds this byte.
 pub(crate) const HOLE: u8 = 3;
@@ -333,8 +328,8 @@ impl<'a> Cursor<'a> {
             Fault::NoClosingQuote => "this text has no closing quote",
             Fault::Escape => "unknown escape",
             Fault::Hexadecimal => "expected four hexadecimal digits",
-            Fault::Deep => &format!("nested deeper than {MAX_DEPTH} levels"),
-            Fault::ManyFields => &format!("more than {MAX_FIELDS} fields in one document"),
+            Fault::Deep => &format!("nested deeper than {DEPTH} levels"),
+            Fault::ManyFields => &format!("more than {FIELDS} fields in one document"),
             Fault::Rest => "something follows the end of the document",
             Fault::DeviceTwice => "`device` is given twice",
             Fault::TimeTwice => "`collected_at` is given twice",
@@ -368,7 +363,7 @@ impl<'a> Cursor<'a> {
     #[inline(always)]
     pub fn enter(&mut self, close: u8) -> Step<bool> {
         self.depth += 1;
-        if self.depth > MAX_DEPTH {
+        if self.depth > DEPTH {
             return Err(Fault::Deep);
         }
         self.at = after_space(self.bytes(), self.at + 1);
@@ -405,18 +400,18 @@ impl<'a> Cursor<'a> {
     #[inline(always)]
     fn count_field(&mut self) -> Step {
         self.fields += 1;
-        if self.fields > MAX_FIELDS { Err(Fault::ManyFields) } else { Ok(()) }
+        if self.fields > FIELDS { Err(Fault::ManyFields) } else { Ok(()) }
     }
 
     /// Returns whether so many keys more may be gone past without being counted one by one.
     #[inline(always)]
     pub fn has_room_for(&self, keys: usize) -> bool {
-        self.fields + keys <= MAX_FIELDS
+        self.fields + keys <= FIELDS
     }
 
     /// Returns how many keys more a document may have.
     pub fn room(&self) -> usize {
-        MAX_FIELDS.saturating_sub(self.fields)
+        FIELDS.saturating_sub(self.fields)
     }
 
     /// Goes to a place behind so many keys, and white space there.
@@ -475,7 +470,7 @@ impl<'a> Cursor<'a> {
                 }
                 open @ (b'{' | b'[') => {
                     depth += 1;
-                    if depth > MAX_DEPTH {
+                    if depth > DEPTH {
                         return Err(Fault::Deep);
                     }
                     *at = after_space(bytes, *at + 1);

@@ -15,13 +15,11 @@ mod workspace;
 
 pub use document::JsonDocuments;
 pub use draft::{DraftFor, SAMPLE, draft_source, records_of_unknown, toml_string};
-pub use json_walk::{MAX_DEPTH, MAX_FIELDS};
 pub use keep::{Keeper, Kept, assemble, assemble_in, stored_json, thin_out};
 pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use padded::RawDocument;
 pub use records::{
-    FileRead, Line, LinesOf, MAX_LINE, MAX_UNFOLDED, Mapped, Piece, Pieces, Record, RecordError, read_piece,
-    read_records, unfold,
+    FileRead, Line, LinesOf, Mapped, Piece, Pieces, Record, RecordError, read_piece, read_records, unfold,
 };
 pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, is_secret_digest, mask_secrets};

@@ -1,6 +1,6 @@
 use super::*;
-use crate::json_walk::{MAX_DEPTH, MAX_FIELDS};
 use crate::records::{Piece, Pieces};
+use fencepost_core::limits::{DEPTH, FIELDS};
 use fencepost_core::{Declaration, Dictionary, FactType};
 use proptest::prelude::*;
 
@@ -104,8 +104,8 @@ fn malformed_documents_are_refused_with_their_place() {
 fn depth_is_bounded_wherever_it_is() {
     let deep = |depth: usize| format!("{{\"a\":{}1{}}}", "[".repeat(depth), "]".repeat(depth));
     for path in ["a", "b"] {
-        assert!(read(&deep(MAX_DEPTH - 1), &[path]).is_ok());
-        assert!(read(&deep(MAX_DEPTH), &[path]).unwrap_err().message.contains("deeper"));
+        assert!(read(&deep(DEPTH - 1), &[path]).is_ok());
+        assert!(read(&deep(DEPTH), &[path]).unwrap_err().message.contains("deeper"));
         assert!(read(&deep(100_000), &[path]).is_err());
     }
 }
@@ -117,8 +117,8 @@ fn the_number_of_fields_is_bounded_wherever_they_are() {
         format!("{{\"a\":[{{{}}}]}}", fields.join(","))
     };
     for path in ["a", "b"] {
-        assert!(read(&wide(MAX_FIELDS - 1), &[path]).is_ok());
-        assert!(read(&wide(MAX_FIELDS), &[path]).unwrap_err().message.contains("more than 100000 fields"));
+        assert!(read(&wide(FIELDS - 1), &[path]).is_ok());
+        assert!(read(&wide(FIELDS), &[path]).unwrap_err().message.contains("more than 100000 fields"));
     }
 }
 
@@ -287,11 +287,11 @@ fn a_run_of_alike_items_stops_where_a_document_may_have_no_more_fields() {
         format!("{{\"list\":[{}]{rest}}}", objects.join(","))
     };
     for (count, rest, fits) in [
-        (MAX_FIELDS / 4 - 1, "", true),
-        (MAX_FIELDS / 4 - 1, ",\"x\":1,\"y\":2,\"z\":3", true),
-        (MAX_FIELDS / 4 - 1, ",\"x\":1,\"y\":2,\"z\":3,\"w\":4", false),
-        (MAX_FIELDS / 4, "", false),
-        (MAX_FIELDS / 4 - 1, "", true),
+        (FIELDS / 4 - 1, "", true),
+        (FIELDS / 4 - 1, ",\"x\":1,\"y\":2,\"z\":3", true),
+        (FIELDS / 4 - 1, ",\"x\":1,\"y\":2,\"z\":3,\"w\":4", false),
+        (FIELDS / 4, "", false),
+        (FIELDS / 4 - 1, "", true),
     ] {
         let (document, arena) = (document(count, rest), Bump::new());
         let found = reader.read(document.as_bytes(), &layout, &arena);
@@ -389,12 +389,12 @@ fn limits_are_the_same_whatever_was_read_before() {
         let found = show(reader.read(document.as_bytes(), &layout, &arena));
         assert_eq!(found, show(JsonDocuments::with_secrets(&key).read(document.as_bytes(), &layout, &arena)), "{last}");
         // Four fields besides those of the settings.
-        assert_eq!(found.is_ok(), 249 * 400 + last + 4 <= MAX_FIELDS, "{last}");
+        assert_eq!(found.is_ok(), 249 * 400 + last + 4 <= FIELDS, "{last}");
     }
-    for depth in [MAX_DEPTH - 2, MAX_DEPTH + 2, MAX_DEPTH - 2] {
+    for depth in [DEPTH - 2, DEPTH + 2, DEPTH - 2] {
         let document = format!("{{\"x\":{}{}}}", "{\"y\":".repeat(depth) + "1", "}".repeat(depth));
         let arena = Bump::new();
-        assert_eq!(reader.read(document.as_bytes(), &layout, &arena).is_ok(), depth < MAX_DEPTH, "{depth}");
+        assert_eq!(reader.read(document.as_bytes(), &layout, &arena).is_ok(), depth < DEPTH, "{depth}");
     }
 }
 

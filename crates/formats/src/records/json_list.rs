@@ -3,7 +3,7 @@
 
 use std::io::{self, BufRead};
 
-use super::pieces::MAX_LINE;
+use fencepost_core::limits::RECORD_BYTES;
 
 /// One record as it stands in the file.
 pub(crate) struct Item<'i> {
@@ -128,7 +128,7 @@ impl<R: BufRead> Scan<R> {
                     break;
                 }
             }
-            if into.len() + taken > MAX_LINE {
+            if into.len() + taken > RECORD_BYTES {
                 room = false;
                 into.clear();
             }

@@ -14,6 +14,7 @@ use std::collections::HashSet;
 use std::io::BufRead;
 
 use bumpalo::Bump;
+use fencepost_core::limits::{self, RECORD_BYTES};
 use serde_json::{Map, Value as Json};
 
 use crate::json_walk::{Cursor, Quoted, Step, Walker};
@@ -21,8 +22,8 @@ use crate::padded::RawDocument;
 use crate::workspace::{Format, NameFrom, Source};
 
 pub use mapping::Mapped;
-pub use pieces::{Line, LinesOf, MAX_LINE, Piece, Pieces};
-pub use unfold::{MAX_UNFOLDED, unfold};
+pub use pieces::{Line, LinesOf, Piece, Pieces};
+pub use unfold::unfold;
 
 use mapping::{RawRecord, map_record};
 
@@ -82,7 +83,7 @@ pub fn read_records(
         })?,
         Format::PropertyList => {
             for record in property_list::read_property_list(input)? {
-                records.mapped(1, 0, Ok(record.into()))?;
+                records.mapped(1, 0, Ok(record))?;
             }
         }
         Format::Ini | Format::KeyValue => {
@@ -133,7 +134,8 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     fn json(&mut self, line: u64, offset: u64, document: Option<RawDocument<'_>>) -> Result<(), String> {
         match document {
             None => {
-                let reason = RecordError::new(format!("the record is longer than {} MiB", MAX_LINE >> 20));
+                let reason =
+                    RecordError::new(format!("the record is longer than {}", limits::size(RECORD_BYTES as u64)));
                 (self.each)(Record { line, offset, document: Err(reason) })
             }
             Some(document) if self.source.is_native() => (self.each)(Record { line, offset, document: Ok(document) }),
@@ -214,7 +216,7 @@ pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> (usize, Vec
 
 /// The records of a property list.
 pub(crate) fn property_list_sample(bytes: &[u8]) -> Result<Vec<Map<String, Json>>, String> {
-    property_list::read_property_list(bytes)
+    Ok(property_list::read_property_list(bytes)?.into_iter().map(|record| record.members).collect())
 }
 
 /// The people of a SCIM list response.
@@ -312,7 +314,13 @@ fn check_headings(headings: &[String], source: &Source) -> Result<(), String> {
     if missing.is_empty() {
         return Ok(());
     }
-    let found: Vec<String> = headings.iter().map(|heading| format!("`{heading}`")).collect();
+    /// More headings than this are counted.
+    const SHOWN: usize = 30;
+    let mut found: Vec<String> =
+        headings.iter().take(SHOWN).map(|heading| format!("`{}`", limits::quoted(heading))).collect();
+    if headings.len() > SHOWN {
+        found.push(format!("and {} more", headings.len() - SHOWN));
+    }
     let (what, verb) = if missing.len() == 1 { ("column", "is") } else { ("columns", "are") };
     Err(format!(
         "{what} {} {verb} missing; the file has {}. Correct [[source]] `{}` in fencepost.toml, or export the {what} again",

@@ -2,12 +2,10 @@
 
 use std::io::{self, Read};
 
+use fencepost_core::limits::RECORD_BYTES;
 use memchr::{memchr, memrchr};
 
 use crate::padded::{ROOM, RawDocument};
-
-/// Lines may not be longer than this.
-pub const MAX_LINE: usize = 16 * 1024 * 1024;
 
 /// How much is read at once.
 const PIECE: usize = 256 * 1024;
@@ -74,7 +72,7 @@ impl LinesOf<'_> {
             self.number = number;
             self.at += length;
             let skipped = std::mem::take(&mut self.skipped);
-            if self.piece.too_long || length > MAX_LINE {
+            if self.piece.too_long || length > RECORD_BYTES {
                 return Some(Line { number, offset, content: None });
             }
             let ends = line.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
@@ -154,7 +152,7 @@ impl<R: Read> Pieces<R> {
                 break;
             }
             searched = piece.length;
-            if searched > MAX_LINE {
+            if searched > RECORD_BYTES {
                 return self.pass_over(piece);
             }
         }
@@ -266,14 +264,14 @@ mod tests {
     #[test]
     fn a_line_that_is_too_long_is_passed_over() {
         for ending in ["\n", "\nb\n", ""] {
-            let text = format!("x\n{}{ending}", "a".repeat(MAX_LINE + 1));
+            let text = format!("x\n{}{ending}", "a".repeat(RECORD_BYTES + 1));
             let found = lines(text.as_bytes());
             assert_eq!(found[..2], [(1, 0, Some("x".to_owned())), (2, 2, None)]);
-            let rest = if ending.len() > 1 { vec![(3, MAX_LINE as u64 + 4, Some("b".to_owned()))] } else { vec![] };
+            let rest = if ending.len() > 1 { vec![(3, RECORD_BYTES as u64 + 4, Some("b".to_owned()))] } else { vec![] };
             assert_eq!(found[2..], rest);
         }
-        let most = "a".repeat(MAX_LINE - 1);
-        assert_eq!(lines(format!("{most}\nb").as_bytes())[0].2.as_ref().map(String::len), Some(MAX_LINE - 1));
+        let most = "a".repeat(RECORD_BYTES - 1);
+        assert_eq!(lines(format!("{most}\nb").as_bytes())[0].2.as_ref().map(String::len), Some(RECORD_BYTES - 1));
     }
 
     proptest! {

@@ -3,13 +3,11 @@
 use std::collections::HashMap;
 use std::io::Read;
 
+use fencepost_core::limits::{self, LIST_RESPONSE_BYTES, LIST_RESPONSE_VALUES};
 use serde_json::{Map, Value as Json};
 
 const LIST_RESPONSE: &str = "urn:ietf:params:scim:api:messages:2.0:ListResponse";
 const ENTERPRISE: &str = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User";
-
-/// A list response may not be longer than this, in bytes: its people refer to each other, so it is read whole.
-const MAX_RESPONSE: u64 = 256 << 20;
 
 /// A page of people.
 #[derive(Debug)]
@@ -29,9 +27,15 @@ pub(crate) struct Page {
 /// When it is no list response.
 pub(crate) fn read_list_response(input: impl Read, id_field: &str) -> Result<Page, String> {
     let mut text = String::new();
-    input.take(MAX_RESPONSE + 1).read_to_string(&mut text).map_err(|error| error.to_string())?;
-    if text.len() as u64 > MAX_RESPONSE {
-        return Err(format!("a list response may not be longer than {} MiB; fetch it in pages", MAX_RESPONSE >> 20));
+    // Its people refer to each other, so it is read whole.
+    input.take(LIST_RESPONSE_BYTES + 1).read_to_string(&mut text).map_err(|error| error.to_string())?;
+    if text.len() as u64 > LIST_RESPONSE_BYTES {
+        let most = limits::size(LIST_RESPONSE_BYTES);
+        return Err(format!("a list response may not be longer than {most}; fetch it in pages"));
+    }
+    // A bound on the values, which take many times their length in memory: each begins after one of these.
+    if text.bytes().filter(|byte| matches!(byte, b',' | b'[' | b'{')).count() > LIST_RESPONSE_VALUES {
+        return Err(format!("more than {LIST_RESPONSE_VALUES} values in a list response; fetch it in pages"));
     }
     let text = text.trim_start_matches('\u{feff}');
     let mut response: Json = serde_json::from_str(text).map_err(|error| error.to_string())?;

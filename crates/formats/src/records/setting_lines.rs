@@ -4,9 +4,10 @@
 
 use std::io::BufRead;
 
+use fencepost_core::limits::{self, FIELDS, RECORD_BYTES};
 use thiserror::Error;
 
-use super::pieces::{Line, MAX_LINE, Piece, Pieces};
+use super::pieces::{Line, Piece, Pieces};
 use crate::padded::RawDocument;
 
 /// A line that is no setting.
@@ -28,15 +29,30 @@ pub(crate) struct BadSetting {
 pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(String, Option<String>)>, BadSetting> {
     let (mut pieces, mut piece, mut before) = (Pieces::new(input), Piece::default(), 0);
     let (mut settings, mut section) = (Vec::new(), String::new());
+    let mut bytes = 0;
     while pieces.read_into(&mut piece).map_err(|error| BadSetting { line: before + 1, message: error.to_string() })? {
         let mut lines = piece.lines();
         while let Some(line) = lines.next_line() {
+            let number = before + line.number;
+            bytes += line.content.map_or(0, |content| content.bytes().len());
             setting(line, sections, &mut section, &mut settings)
-                .map_err(|message| BadSetting { line: before + line.number, message })?;
+                .and_then(|()| within_limits(bytes, settings.len()))
+                .map_err(|message| BadSetting { line: number, message })?;
         }
         before += lines.passed();
     }
     Ok(settings)
+}
+
+/// Checks that the settings of a file are not too much for one record.
+fn within_limits(bytes: usize, settings: usize) -> Result<(), String> {
+    if bytes > RECORD_BYTES {
+        return Err(format!("the settings of a file may not be longer than {}", limits::size(RECORD_BYTES as u64)));
+    }
+    if settings > FIELDS {
+        return Err(format!("more than {FIELDS} settings in one file"));
+    }
+    Ok(())
 }
 
 /// Reads one line; the error is what is wrong with it.
@@ -46,8 +62,10 @@ fn setting(
     section: &mut String,
     settings: &mut Vec<(String, Option<String>)>,
 ) -> Result<(), String> {
-    let bytes =
-        line.content.map(RawDocument::bytes).ok_or_else(|| format!("a line is longer than {MAX_LINE} bytes"))?;
+    let bytes = line
+        .content
+        .map(RawDocument::bytes)
+        .ok_or_else(|| format!("a line is longer than {}", limits::size(RECORD_BYTES as u64)))?;
     let text = std::str::from_utf8(bytes)
         .map_err(|error| format!("byte {}: not UTF-8", line.offset + error.valid_up_to() as u64))?
         .trim();

@@ -2,10 +2,8 @@
 
 use std::io::{self, BufRead, BufReader, Read};
 
+use fencepost_core::limits::{self, DECOMPRESSED_BYTES};
 use flate2::bufread::MultiGzDecoder;
-
-/// A compressed file may not unfold to more than this, in bytes.
-pub const MAX_UNFOLDED: u64 = 8 << 30;
 
 const BUFFER: usize = 1 << 18;
 
@@ -13,9 +11,9 @@ const BUFFER: usize = 1 << 18;
 ///
 /// # Errors
 /// When its beginning cannot be read; reading fails where the file is broken, or unfolds to more than
-/// [`MAX_UNFOLDED`].
+/// [`DECOMPRESSED_BYTES`].
 pub fn unfold<'i>(input: impl BufRead + Send + 'i) -> io::Result<Box<dyn BufRead + Send + 'i>> {
-    unfold_up_to(input, MAX_UNFOLDED)
+    unfold_up_to(input, DECOMPRESSED_BYTES)
 }
 
 fn unfold_up_to<'i>(mut input: impl BufRead + Send + 'i, most: u64) -> io::Result<Box<dyn BufRead + Send + 'i>> {
@@ -68,7 +66,7 @@ impl<R: Read> Read for Capped<R> {
         match self.left.checked_sub(read as u64) {
             Some(left) => self.left = left,
             None => {
-                let message = format!("the file unfolds to more than {} bytes; split it", self.most);
+                let message = format!("the file decompresses to more than {}; split it", limits::size(self.most));
                 return Err(io::Error::new(io::ErrorKind::InvalidData, message));
             }
         }
@@ -171,7 +169,7 @@ mod tests {
     #[test]
     fn what_unfolds_to_too_much_or_is_cut_short_is_an_error() {
         let bomb = gzip(&vec![b'a'; 1_000_001]);
-        assert!(text(&bomb, 1_000_000).unwrap_err().to_string().contains("more than 1000000 bytes"));
+        assert!(text(&bomb, 1_000_000).unwrap_err().to_string().contains("more than 1000000 bytes; split it"));
         assert_eq!(text(&bomb, 1_000_001).unwrap().len(), 1_000_001);
         assert!(text(&bomb[..bomb.len() / 2], 1 << 30).is_err());
         assert!(text(&[0xff, 0xfe, b'a'], 9).unwrap_err().to_string().contains("UTF-16"));
