@@ -1,14 +1,17 @@
 //! Mistakes as data: what is wrong, where, and what to write instead. Rendering is the caller's.
 
+use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
+
+use crate::limits::MISTAKES_SHOWN;
 
 /// A workspace file, by its index in the list that was loaded.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct FileId(pub u32);
 
 /// A place in a workspace file, in bytes.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Span {
     /// Which file.
     pub file: FileId,
@@ -17,7 +20,7 @@ pub struct Span {
 }
 
 /// How bad a diagnostic is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Severity {
     /// Nothing runs until it is mended.
     Error,
@@ -28,7 +31,7 @@ pub enum Severity {
 }
 
 /// A second place that helps to understand the first.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Note {
     /// Where.
     pub span: Span,
@@ -37,7 +40,7 @@ pub struct Note {
 }
 
 /// One mistake in what a person wrote.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Diagnostic {
     /// Error or warning.
     pub severity: Severity,
@@ -112,6 +115,67 @@ impl Diagnostic {
         }
         self
     }
+}
+
+/// Returns the diagnostics without those that repeat an earlier one at the same place, as several rules of one baseline do.
+pub(crate) fn each_once(mut diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
+    let mut seen = HashSet::new();
+    diagnostics.retain(|one| one.span.is_none() || seen.insert(one.clone()));
+    diagnostics
+}
+
+/// Returns at most [`MISTAKES_SHOWN`] diagnostics of each file, the most severe first, and for each file that has more one
+/// diagnostic that counts the rest. The order is that of `diagnostics`.
+pub fn few_of_each_file(diagnostics: Vec<Diagnostic>) -> Vec<Diagnostic> {
+    let file = |one: &Diagnostic| one.span.as_ref().map(|span| span.file);
+    let mut counts: BTreeMap<(FileId, Severity), usize> = BTreeMap::new();
+    for one in &diagnostics {
+        if let Some(file) = file(one) {
+            *counts.entry((file, one.severity)).or_default() += 1;
+        }
+    }
+    // How many of each severity are shown: what is left after the more severe ones.
+    let mut room: BTreeMap<(FileId, Severity), usize> = BTreeMap::new();
+    let mut hidden: BTreeMap<FileId, (Severity, usize)> = BTreeMap::new();
+    let mut left: BTreeMap<FileId, usize> = BTreeMap::new();
+    for ((file, severity), count) in counts {
+        let left = left.entry(file).or_insert(MISTAKES_SHOWN);
+        let shown = count.min(*left);
+        *left -= shown;
+        room.insert((file, severity), shown);
+        if count > shown {
+            hidden.entry(file).or_insert((severity, 0)).1 += count - shown;
+        }
+    }
+    if hidden.is_empty() {
+        return diagnostics;
+    }
+    let mut last_of: BTreeMap<FileId, usize> = BTreeMap::new();
+    let mut kept: Vec<Diagnostic> = Vec::new();
+    for one in diagnostics {
+        if let Some(file) = file(&one) {
+            let room = room.entry((file, one.severity)).or_default();
+            let Some(less) = room.checked_sub(1) else { continue };
+            *room = less;
+            last_of.insert(file, kept.len());
+        }
+        kept.push(one);
+    }
+    // Behind the last of its file, from the end, so that the places stay right.
+    let mut places: Vec<(usize, FileId)> = last_of.into_iter().map(|(file, at)| (at, file)).collect();
+    places.sort_unstable_by(|a, b| b.cmp(a));
+    for (at, file) in places {
+        if let Some((severity, count)) = hidden.get(&file) {
+            let (what, verb) = if *count == 1 { ("mistake", "is") } else { ("mistakes", "are") };
+            let more = Diagnostic {
+                severity: *severity,
+                ..Diagnostic::error("more", format!("{count} more {what} in this file {verb} not shown"), None)
+            };
+            let span = kept[at].span.clone();
+            kept.insert(at + 1, Diagnostic { span, ..more }.help("mend the first ones, and look again"));
+        }
+    }
+    kept
 }
 
 /// How a stretch of a decoded text relates to the file it was written in.
@@ -256,10 +320,15 @@ impl Text {
 
 /// Returns the candidate that `typed` was probably meant to be, if one is near enough.
 pub fn nearest<'a>(typed: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    /// Nobody mistypes a word as long as this, and comparing takes the product of both lengths.
+    const LONGEST: usize = 200;
+    if typed.len() > LONGEST {
+        return None;
+    }
     let lower = typed.to_lowercase();
     candidates
         .into_iter()
-        .filter(|candidate| *candidate != typed)
+        .filter(|candidate| *candidate != typed && candidate.len() <= LONGEST)
         .map(|candidate| (strsim::damerau_levenshtein(&lower, &candidate.to_lowercase()), candidate))
         // A third of the letters may differ: more than that is another word.
         .filter(|(distance, candidate)| {
@@ -287,6 +356,29 @@ mod tests {
         assert_eq!(nearest("disk.encryptd", ["disk.encrypted", "os.version"]), Some("disk.encrypted"));
         assert_eq!(nearest("Severty", ["severity", "stage"]), Some("severity"));
         assert_eq!(nearest("bananas", ["severity", "stage"]), None);
+    }
+
+    #[test]
+    fn of_each_file_the_worst_are_shown_and_the_rest_counted() {
+        let at = |file: u32, start: usize| Some(Span { file: FileId(file), range: start..start + 1 });
+        let mut all: Vec<Diagnostic> = Vec::new();
+        for n in 0..MISTAKES_SHOWN {
+            all.push(Diagnostic::warning("w", format!("warning {n}"), at(0, n)));
+            all.push(Diagnostic::error("e", format!("error {n}"), at(0, n)));
+        }
+        all.push(Diagnostic::warning("w", "elsewhere", at(1, 0)));
+        all.push(Diagnostic::warning("w", "nowhere", None));
+        let few = few_of_each_file(all.clone());
+        assert_eq!(few.len(), MISTAKES_SHOWN + 3);
+        assert!(few[..MISTAKES_SHOWN].iter().all(|one| one.code == "e"));
+        let more = &few[MISTAKES_SHOWN];
+        assert_eq!(
+            (more.severity, more.message.as_str()),
+            (Severity::Warning, "100 more mistakes in this file are not shown")
+        );
+        assert_eq!(few[MISTAKES_SHOWN + 1].message, "elsewhere");
+        assert_eq!(few_of_each_file(all[..4].to_vec()), all[..4]);
+        assert_eq!(each_once([&all[..4], &all[..4]].concat()), all[..4]);
     }
 
     #[test]

@@ -43,7 +43,9 @@ pub use baseline::{
 };
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date_time};
 pub use control::Control;
-pub use diagnostic::{Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, did_you_mean, nearest};
+pub use diagnostic::{
+    Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, did_you_mean, few_of_each_file, nearest,
+};
 pub use dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected, sounds_secret};
 pub use evidence::{Blame, Evidence, FactUse, Grounds, ItemEvidence, Outcome};
 pub use facts::{Correction, Facts, Observation, Origin, Slot, merge};

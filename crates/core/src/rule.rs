@@ -16,7 +16,7 @@ use jiff::tz::TimeZone;
 use crate::access::{AccessRule, AccessSet, AccessSource, ServiceSource};
 use crate::baseline::{self, BaselineSource, FromBaseline, ScopeSource, Settings, YieldSource};
 use crate::condition::{Ambient, Condition, Evaluator, Uses, Vocabulary};
-use crate::diagnostic::{Diagnostic, Span, Text};
+use crate::diagnostic::{Diagnostic, Span, Text, each_once};
 use crate::dictionary::Dictionary;
 use crate::facts::Facts;
 use crate::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids};
@@ -421,14 +421,7 @@ impl RuleSet {
         let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
         let rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
         let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
-        // What several rules of a baseline have in common is told once.
-        let mut told: Vec<Diagnostic> = Vec::with_capacity(mistakes.len());
-        for mistake in mistakes {
-            if mistake.span.is_none() || !told.contains(&mistake) {
-                told.push(mistake);
-            }
-        }
-        let mistakes = told;
+        let mistakes = each_once(mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
         let moments: BTreeSet<Timestamp> = rules.iter().flat_map(Rule::moments).collect();
         let moments = moments.into_iter().collect();

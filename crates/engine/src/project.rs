@@ -4,7 +4,9 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use fencepost_core::{Control, Correction, Diagnostic, Dictionary, Lives, RuleSet, RuleSetSource, Severity};
+use fencepost_core::{
+    Control, Correction, Diagnostic, Dictionary, Lives, RuleSet, RuleSetSource, Severity, few_of_each_file,
+};
 use fencepost_formats::{Config, Example, FileText, Source, WorkspaceFile, load_workspace, workspace_files};
 use sha2::{Digest, Sha256};
 
@@ -111,7 +113,8 @@ impl Project {
             workspace.config.holder.iter().chain(&workspace.config.fence_by).map(String::as_str).collect();
         // What a broken file leaves out is noise beside why it is broken.
         if workspace.mistakes.iter().any(|mistake| mistake.code == "toml") {
-            let mistakes = workspace.mistakes.into_iter().filter(|mistake| mistake.code == "toml").collect();
+            let broken = workspace.mistakes.into_iter().filter(|mistake| mistake.code == "toml").collect();
+            let mistakes = few_of_each_file(broken);
             return Err(ProjectError::Mistakes { files: workspace.files, mistakes });
         }
         let (rules, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &extra);
@@ -120,6 +123,7 @@ impl Project {
         let malformed = mistakes.iter().any(|mistake| mistake.severity == Severity::Error);
         mistakes.extend(meaning);
         mistakes.sort_by_key(|mistake| mistake.span.as_ref().map(|span| (span.file, span.range.start)));
+        let mistakes = few_of_each_file(mistakes);
         match rules {
             Some(rules) if !malformed => Ok(Self {
                 root: root.to_owned(),

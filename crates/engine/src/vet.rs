@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
-use fencepost_core::{Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, severities};
+use fencepost_core::{
+    Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, few_of_each_file, severities,
+};
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, LedgerError, Reader};
 use jiff::Timestamp;
@@ -157,7 +159,8 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     };
     let readable = project.examples.iter().filter(|example| is_whole(example.place.file));
     let failed = readable.filter_map(|example| examples::check(&trial, &key, example, at));
-    let mut mistakes: Vec<Mistake> = told.into_iter().map(|told| Mistake { told, evidence: None }).collect();
+    let mut mistakes: Vec<Mistake> =
+        few_of_each_file(told).into_iter().map(|told| Mistake { told, evidence: None }).collect();
     mistakes.extend(failed.map(|(told, evidence)| Mistake { told, evidence }));
     // What is worst first.
     mistakes.sort_by_key(|mistake| {

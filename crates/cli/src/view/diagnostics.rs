@@ -1,5 +1,7 @@
 //! Mistakes in files, with the line and a caret.
 
+use std::ops::Range;
+
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use fencepost_core::{Diagnostic, Severity};
 use fencepost_formats::FileText;
@@ -22,6 +24,46 @@ pub fn render(files: &[FileText], mistake: &Diagnostic, width: usize, plain: boo
     renderer.term_width(width).render(&[group(files, mistake)]).to_string()
 }
 
+/// The whole lines of a file that hold some places, so that rendering a mistake costs no more in a large file than in a small
+/// one.
+struct Window {
+    range: Range<usize>,
+    /// The number of its first line, from 1.
+    first_line: usize,
+}
+
+impl Window {
+    fn around<'r>(text: &str, places: impl IntoIterator<Item = &'r Range<usize>>) -> Self {
+        let (mut start, mut end) = (text.len(), 0);
+        for place in places {
+            start = start.min(place.start);
+            end = end.max(place.end);
+        }
+        // The line break belongs to the window, as a place may stand behind the last character of its line.
+        let (start, end) = (floor(text, start), floor(text, end.max(start)));
+        let start = text[..start].rfind('\n').map_or(0, |at| at + 1);
+        let end = text[end..].find('\n').map_or(text.len(), |at| end + at + 1);
+        let first_line = 1 + text[..start].bytes().filter(|byte| *byte == b'\n').count();
+        Self { range: start..end, first_line }
+    }
+
+    /// Returns a place in the file as one in the window.
+    fn range(&self, place: &Range<usize>) -> Range<usize> {
+        let within = |at: usize| at.clamp(self.range.start, self.range.end) - self.range.start;
+        within(place.start)..within(place.end)
+    }
+
+    fn snippet<'f, T: Clone>(&self, file: &'f FileText) -> Snippet<'f, T> {
+        Snippet::source(&file.text[self.range.clone()]).line_start(self.first_line).path(file.path.as_str())
+    }
+}
+
+/// Returns the nearest end of a character at or before a place.
+fn floor(text: &str, at: usize) -> usize {
+    let at = at.min(text.len());
+    (0..=at).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0)
+}
+
 fn group<'a>(files: &'a [FileText], mistake: &'a Diagnostic) -> Group<'a> {
     let level = match mistake.severity {
         Severity::Error => Level::ERROR,
@@ -35,19 +77,20 @@ fn group<'a>(files: &'a [FileText], mistake: &'a Diagnostic) -> Group<'a> {
     if let Some(span) = &mistake.span
         && let Some(file) = files.get(span.file.0 as usize)
     {
-        let mut primary = AnnotationKind::Primary.span(span.range.clone());
+        let here = || mistake.notes.iter().filter(|note| note.span.file == span.file);
+        let window = Window::around(&file.text, here().map(|note| &note.span.range).chain([&span.range]));
+        let mut primary = AnnotationKind::Primary.span(window.range(&span.range));
         if !mistake.label.is_empty() {
             primary = primary.label(mistake.label.as_str());
         }
-        let here = mistake.notes.iter().filter(|note| note.span.file == span.file);
-        let snippet = Snippet::source(file.text.as_str()).path(file.path.as_str()).annotation(primary).annotations(
-            here.map(|note| AnnotationKind::Context.span(note.span.range.clone()).label(note.label.as_str())),
-        );
-        group = group.element(snippet);
+        let notes =
+            here().map(|note| AnnotationKind::Context.span(window.range(&note.span.range)).label(note.label.as_str()));
+        group = group.element(window.snippet(file).annotation(primary).annotations(notes));
         for note in mistake.notes.iter().filter(|note| note.span.file != span.file) {
             if let Some(file) = files.get(note.span.file.0 as usize) {
-                let place = AnnotationKind::Context.span(note.span.range.clone()).label(note.label.as_str());
-                group = group.element(Snippet::source(file.text.as_str()).path(file.path.as_str()).annotation(place));
+                let window = Window::around(&file.text, [&note.span.range]);
+                let place = AnnotationKind::Context.span(window.range(&note.span.range)).label(note.label.as_str());
+                group = group.element(window.snippet(file).annotation(place));
             }
         }
     }

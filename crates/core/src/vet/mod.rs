@@ -12,7 +12,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use crate::condition::{Condition, Threshold};
 use crate::control::Control;
-use crate::diagnostic::{Diagnostic, Severity, Span, did_you_mean};
+use crate::diagnostic::{Diagnostic, Severity, Span, did_you_mean, each_once};
 use crate::group::{EVERY_DEVICE, GroupKind, Whom};
 use crate::layout::SlotId;
 use crate::rule::{Named, Rule, RuleSet, RuleSetSource, Stage};
@@ -50,6 +50,9 @@ pub const CODES: [(&str, &str); 20] = [
     ("unknown-rule", "An example names a rule that is not there"),
     ("unreadable-facts", "The facts of an example cannot be read"),
 ];
+
+/// Pairs of rules by their places.
+type Pairs = Box<dyn Iterator<Item = (usize, usize)>>;
 
 /// A rule set on its way to being vetted.
 #[derive(Debug)]
@@ -102,10 +105,28 @@ impl<'a> Vet<'a> {
             .flat_map(|(rule, own)| own.requirement().thresholds().into_iter().map(move |threshold| (rule, threshold)));
         let mut vet =
             Self { rules, source, at, zone, drafts, platform, thresholds: thresholds.collect(), pairs: Vec::new() };
-        let indexes = || 0..all.len();
-        let pairs = indexes().flat_map(|strict| indexes().map(move |weak| (strict, weak)));
-        vet.pairs = pairs.filter(|(strict, weak)| vet.overtakes(*strict, *weak)).collect();
+        vet.pairs = vet.comparable().filter(|(strict, weak)| vet.overtakes(*strict, *weak)).collect();
         vet
+    }
+
+    /// Returns the pairs of rules of which one may imply the other: those that read a fact in common, up to a number of pairs
+    /// that can be compared in a second or so. Rules beyond it are left uncompared.
+    fn comparable(&self) -> impl Iterator<Item = (usize, usize)> + use<'a> {
+        const MOST_PAIRS: usize = 1_000_000;
+        let mut by_slot: BTreeMap<SlotId, Vec<usize>> = BTreeMap::new();
+        for (at, rule) in self.rules.rules().iter().enumerate() {
+            rule.requirement().may_read().iter().for_each(|slot| by_slot.entry(*slot).or_default().push(at));
+        }
+        let rules = self.rules;
+        let pairs = (0..rules.rules().len()).flat_map(move |strict| {
+            let slots = rules.rules()[strict].requirement().may_read();
+            let together: BTreeSet<usize> = match slots {
+                [only] => return Box::new(by_slot[only].clone().into_iter().map(move |weak| (strict, weak))) as Pairs,
+                many => many.iter().flat_map(|slot| &by_slot[slot]).copied().collect(),
+            };
+            Box::new(together.into_iter().map(move |weak| (strict, weak))) as Pairs
+        });
+        pairs.take(MOST_PAIRS)
     }
 
     fn rule(&self, at: usize) -> &'a Rule {
@@ -167,16 +188,7 @@ impl<'a> Vet<'a> {
         self.tell_drafts(around, &mut told);
         self.tell_controls(around, &mut told);
         told.sort_by_key(|told| told.span.as_ref().map(|span| (span.file, span.range.start)));
-        // What several rules of a baseline have in common is told once.
-        let mut seen: Vec<Diagnostic> = Vec::new();
-        told.retain(|told| {
-            let is_new = told.span.is_none() || !seen.contains(told);
-            if is_new {
-                seen.push(told.clone());
-            }
-            is_new
-        });
-        told
+        each_once(told)
     }
 
     /// Returns what rules are told of: each by itself, or what they were written as where it holds of all that became of that.
@@ -271,7 +283,9 @@ impl<'a> Vet<'a> {
         told: &mut Vec<Diagnostic>,
     ) {
         for (at, (rule, fit)) in self.rules.rules().iter().zip(&fleet.rules).enumerate() {
-            let bounds = self.thresholds.iter().zip(&fleet.bounds).filter(|((of, _), _)| *of == at);
+            // Thresholds stand in the order of their rules.
+            let from = self.thresholds.partition_point(|(of, _)| *of < at);
+            let bounds = self.thresholds[from..].iter().zip(&fleet.bounds[from..]).take_while(|((of, _), _)| *of == at);
             if fit.pass == 0 && fit.fail >= ENOUGH {
                 let mut mistake = Diagnostic::warning(
                     "nobody-passes",

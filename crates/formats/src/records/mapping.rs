@@ -100,8 +100,13 @@ fn map_named(
         let collected = collected(&mut record, source, with)?;
         out.member("collected_at", &Json::String(collected.to_string()));
     }
+    let mut sorted: Vec<&str> = doubled.iter().map(String::as_str).collect();
+    sorted.sort_unstable();
     let below = |name: &str| {
-        doubled.iter().any(|path| path == name || path.strip_prefix(name).is_some_and(|rest| rest.starts_with('.')))
+        let prefix = format!("{name}.");
+        let first_at_or_after = |wanted: &str| sorted.get(sorted.partition_point(|path| *path < wanted));
+        first_at_or_after(name) == Some(&name)
+            || first_at_or_after(&prefix).is_some_and(|path| path.starts_with(&prefix))
     };
     for (name, field) in &source.fields {
         if let Some(value) = take(&mut record, name)

@@ -16,9 +16,10 @@ mod shape;
 mod table;
 
 use std::fs;
-use std::io;
+use std::io::{self, Read as _};
 use std::path::Path;
 
+use fencepost_core::limits::{self, WORKSPACE_FILE_BYTES};
 use fencepost_core::{Control, Correction, Diagnostic, Dictionary, FileId, Lives, RuleSetSource};
 
 pub use baselines::{is_baseline_key, is_fact_path};
@@ -209,7 +210,7 @@ pub fn workspace_files(root: &Path) -> io::Result<Vec<FileText>> {
         .into_iter()
         .map(|path| {
             let full = root.join(&path);
-            let text = fs::read(&full).map_err(|error| named(&error, &full))?;
+            let text = read_workspace_file(&full).map_err(|error| named(&error, &full))?;
             let text = String::from_utf8(text).map_err(|error| {
                 io::Error::new(
                     io::ErrorKind::InvalidData,
@@ -223,6 +224,23 @@ pub fn workspace_files(root: &Path) -> io::Result<Vec<FileText>> {
             Ok(FileText { path, text })
         })
         .collect()
+}
+
+/// Reads a file that a person wrote.
+///
+/// # Errors
+/// Fails if it is no regular file, since reading from a device or a pipe may never end, or if it is too large.
+fn read_workspace_file(path: &Path) -> io::Result<Vec<u8>> {
+    let refused = |message: String| Err(io::Error::new(io::ErrorKind::InvalidInput, message));
+    if !fs::metadata(path)?.is_file() {
+        return refused("this is no regular file; a workspace is made of files alone".to_owned());
+    }
+    let mut text = Vec::new();
+    fs::File::open(path)?.take(WORKSPACE_FILE_BYTES + 1).read_to_end(&mut text)?;
+    if text.len() as u64 > WORKSPACE_FILE_BYTES {
+        return refused(format!("the file is larger than {}; divide it", limits::size(WORKSPACE_FILE_BYTES)));
+    }
+    Ok(text)
 }
 
 fn named(error: &io::Error, path: &Path) -> io::Error {
