@@ -55,7 +55,7 @@ pub use list::{Kind, Listing};
 pub use person_view::{HeldDevice, PersonReport, Remark};
 pub use preview::{GroupFlips, Preview, StandingFlip, VerdictFlips, preview};
 pub use project::{LEDGER, Project, ProjectError, STARTER, StarterKind, find_workspace, write_starter};
-pub use reading::{FenceLine, Moment, Reading, open_ledger, passing_ledger, resolve_moment};
+pub use reading::{FenceLine, Moment, Reading, ledger_for_dry_run, open_ledger, resolve_moment};
 pub use stateless::{DeviceVerdicts, Judgement, RefusedLine, Sealed, Stateless, assess_file};
 pub use taken::TakenVerdicts;
 pub use tried::{Against, Tried, try_expression};

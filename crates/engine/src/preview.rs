@@ -144,7 +144,7 @@ impl Project {
 pub fn preview(
     in_force: &Project,
     candidate: &Project,
-    ledger: &mut Ledger,
+    ledger: &Ledger,
     moment: &Moment,
 ) -> Result<Preview, EngineError> {
     let (against, judged_by) = {
@@ -160,9 +160,11 @@ pub fn preview(
         (last.number, judged_by)
     };
     let judged_by = judged_by.as_ref().unwrap_or(in_force);
-    let before = snapshot(judged_by, ledger, moment, AssessOptions::default())?;
+    // Both assessments run on a copy, so that nobody waits for a preview and it can be had where nothing may be written.
+    let mut copy = ledger.private_copy()?;
+    let before = snapshot(judged_by, &mut copy, moment, AssessOptions::default())?;
     // Its drafts are judged by, though its files may be those of the last assessment: what that came to says nothing of them.
-    let after = snapshot(candidate, ledger, moment, AssessOptions { anew: true, ..AssessOptions::default() })?;
+    let after = snapshot(candidate, &mut copy, moment, AssessOptions { anew: true, ..AssessOptions::default() })?;
     let mut preview = compare(&before, &after, moment.as_of);
     preview.against = against.and_then(|number| u64::try_from(number).ok());
     preview.same = judged_by.digest == candidate.digest;

@@ -9,7 +9,7 @@ use std::time::Duration;
 use bumpalo::Bump;
 use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
 use fencepost_formats::Clock;
-use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Reader, RunRow, SpellKind, Stamps};
+use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Purpose, Reader, RunRow, SpellKind, Stamps};
 use jiff::Timestamp;
 
 use crate::codec;
@@ -31,22 +31,28 @@ pub struct Moment {
     pub user: String,
 }
 
-/// Opens the ledger of a project; made, with the project's clock, when `create` says so.
+/// Opens the workspace's ledger. One that is created takes the clock mode from `fencepost.toml`.
 ///
 /// # Errors
-/// When it cannot be.
-pub fn open_ledger(project: &Project, create: bool, wait: Duration) -> Result<Ledger, EngineError> {
-    let mut ledger = Ledger::open(&project.ledger_path(), create, wait)?;
-    set_clock(project, &mut ledger)?;
+/// Fails if the ledger cannot be opened for this purpose.
+pub fn open_ledger(project: &Project, purpose: Purpose, wait: Duration) -> Result<Ledger, EngineError> {
+    let mut ledger = Ledger::open(&project.ledger_path(), purpose, wait)?;
+    if purpose != Purpose::Read {
+        set_clock(project, &mut ledger)?;
+    }
     Ok(ledger)
 }
 
-/// Returns an empty ledger that is forgotten with the process.
+/// Returns a private copy of the workspace's ledger, or an empty ledger where there is none: for a dry run of a command that
+/// writes.
 ///
 /// # Errors
-/// When it cannot be made.
-pub fn passing_ledger(project: &Project) -> Result<Ledger, EngineError> {
-    let mut ledger = Ledger::in_memory()?;
+/// Fails if the ledger cannot be read or copied.
+pub fn ledger_for_dry_run(project: &Project, wait: Duration) -> Result<Ledger, EngineError> {
+    let mut ledger = match Ledger::open(&project.ledger_path(), Purpose::Read, wait) {
+        Err(LedgerError::Missing { .. }) => Ledger::in_memory()?,
+        other => other?.private_copy()?,
+    };
     set_clock(project, &mut ledger)?;
     Ok(ledger)
 }

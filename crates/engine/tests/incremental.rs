@@ -10,7 +10,7 @@ use bumpalo::Bump;
 use fencepost_engine::{
     AssessOptions, ImportOptions, Judge, Moment, People, Project, Reading, assess, import, open_ledger, preview,
 };
-use fencepost_store::{Ledger, Look, SpellKind};
+use fencepost_store::{Ledger, Look, Purpose, SpellKind};
 use jiff::{SignedDuration, Timestamp};
 use proptest::prelude::*;
 use serde_json::{Value as Json, json};
@@ -219,7 +219,7 @@ impl Side {
     fn bring_in(&self, name: &str, text: &str, at: Timestamp) {
         self.write(name, text);
         let project = self.project();
-        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
         let path = self.folder.path().join(name);
         import(
             &project,
@@ -311,7 +311,7 @@ impl Side {
     /// What the last assessment said, rule by rule, and how devices stood.
     fn says(&self, at: Timestamp) -> Says {
         let project = self.project();
-        let ledger = open_ledger(&project, false, Duration::ZERO).unwrap();
+        let ledger = open_ledger(&project, Purpose::Read, Duration::ZERO).unwrap();
         let earlier = OnceCell::new();
         let reading = Reading::open(&project, &earlier, &ledger, at, false).unwrap();
         let mut says = Says::default();
@@ -333,7 +333,7 @@ impl Side {
     /// Assesses; returns everything that the ledger then says, and the edges ahead.
     fn assess(&self, at: Timestamp) -> (Json, Vec<Timestamp>) {
         let project = self.project();
-        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
         if self.how == How::Forgetful {
             ledger.forget_for_tests().unwrap();
         }
@@ -444,7 +444,7 @@ fn foreseen(edited: &Side, before: &Side, at: Timestamp) -> Result<(), TestCaseE
     let project = edited.project();
     let candidate = project.candidate(project.files.clone()).unwrap();
     let found = {
-        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
         preview(&project, &candidate, &mut ledger, &moment(at)).unwrap()
     };
     prop_assert!(kept == fs::read(&file).unwrap(), "a preview wrote something");
@@ -529,7 +529,7 @@ fn nothing_is_evaluated_when_nothing_changed() {
     side.apply(&Step::State { list: false, devices: all }, 0, start());
     let looked_at = |at: Timestamp| {
         let project = side.project();
-        let mut ledger = open_ledger(&project, true, Duration::ZERO).unwrap();
+        let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
         let mut most = 0;
         assess(&project, &mut ledger, &moment(at), AssessOptions::default(), &mut |_, of| most = of).unwrap();
         most

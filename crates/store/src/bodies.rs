@@ -2,10 +2,11 @@
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
-use std::io;
+use std::io::{self, Read as _};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
+use fencepost_core::limits::{self, BODY_BYTES};
 use zstd::bulk::{Compressor, Decompressor};
 use zstd::dict::{DecoderDictionary, EncoderDictionary};
 
@@ -15,9 +16,6 @@ use crate::error::LedgerError;
 const LEVEL: i32 = 3;
 /// How large a dictionary is, in bytes.
 const DICTIONARY: usize = 64 * 1024;
-
-/// No body is longer: a record is not.
-const MOST: usize = 64 * 1024 * 1024;
 
 /// Returns what a body is known by.
 pub fn body_hash(body: &[u8]) -> [u8; 32] {
@@ -108,10 +106,11 @@ impl BodyUnpacker<'_> {
     }
 
     fn try_unpack(&mut self, body: &[u8]) -> io::Result<Vec<u8>> {
-        let size = zstd::zstd_safe::get_frame_content_size(body).ok().flatten();
-        let Some(size) = size.and_then(|size| usize::try_from(size).ok()).filter(|size| *size <= MOST) else {
-            return zstd::decode_all(body);
+        // A text that was compressed as a stream does not say how long it is.
+        let Some(size) = zstd::zstd_safe::get_frame_content_size(body).ok().flatten() else {
+            return decompress_plain(body);
         };
+        let size = usize::try_from(size).ok().filter(|size| *size <= BODY_BYTES).ok_or_else(too_long)?;
         let id = zstd::zstd_safe::get_dict_id_from_frame(body).map_or(0, u32::from);
         let decompressor = match self.open.entry(id) {
             Entry::Occupied(open) => open.into_mut(),
@@ -123,6 +122,17 @@ impl BodyUnpacker<'_> {
         };
         decompressor.decompress(body, size)
     }
+}
+
+fn too_long() -> io::Error {
+    io::Error::other(format!("it is longer than {}", limits::size(BODY_BYTES as u64)))
+}
+
+/// Decompresses a body that was compressed without a dictionary, and may not say how long it is.
+pub(crate) fn decompress_plain(body: &[u8]) -> io::Result<Vec<u8>> {
+    let mut out = Vec::new();
+    zstd::stream::read::Decoder::new(body)?.take(BODY_BYTES as u64 + 1).read_to_end(&mut out)?;
+    if out.len() > BODY_BYTES { Err(too_long()) } else { Ok(out) }
 }
 
 /// Compresses bodies.
@@ -173,5 +183,23 @@ mod tests {
         assert!(matches!(with.unpacker().unpack(&after[..after.len() - 1]), Err(LedgerError::Damaged { .. })));
         assert!(matches!(with.unpacker().unpack(b"nothing"), Err(LedgerError::Damaged { .. })));
         assert_eq!(train_dictionary(&[]), None);
+    }
+
+    #[test]
+    fn a_body_that_is_too_long_is_damaged_whether_it_says_so_or_not() {
+        use std::io::Write as _;
+        let bodies = Bodies::new("ledger".into(), &[]);
+        let stream = |length: usize| {
+            // A stream does not know its length beforehand.
+            let mut stream = zstd::stream::write::Encoder::new(Vec::new(), 1).unwrap();
+            stream.write_all(&vec![b'a'; length]).unwrap();
+            stream.finish().unwrap()
+        };
+        for body in [stream(BODY_BYTES + 1), zstd::bulk::compress(&vec![b'a'; BODY_BYTES + 1], 1).unwrap()] {
+            let refused = bodies.unpacker().unpack(&body);
+            assert!(matches!(&refused, Err(LedgerError::Damaged { what, .. }) if what.contains("longer than 64 MiB")));
+        }
+        assert_eq!(bodies.unpacker().unpack(&stream(1 << 20)).unwrap().len(), 1 << 20);
+        assert!(bodies.unpacker().unpack(&zstd::bulk::compress(&vec![b'a'; BODY_BYTES], 1).unwrap()).is_ok());
     }
 }

@@ -14,6 +14,18 @@ pub enum LedgerError {
         /// Where it should be.
         path: PathBuf,
     },
+    /// The file holds nothing.
+    #[error("the ledger at {path} is an empty file", path = .path.display())]
+    Empty {
+        /// Where it lies.
+        path: PathBuf,
+    },
+    /// The file is no ledger.
+    #[error("{path} is not a ledger of this program", path = .path.display())]
+    Foreign {
+        /// Where it lies.
+        path: PathBuf,
+    },
     /// Another process writes.
     #[error("the ledger at {path} is in use{holder}", path = .path.display())]
     Busy {
@@ -89,7 +101,7 @@ impl LedgerError {
             }
             Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen) => Self::ReadOnly { path },
             Some(ErrorCode::DiskFull) => Self::Full { act, path },
-            Some(ErrorCode::NotADatabase) => Self::Damaged { path, what: "it is not a database".to_owned() },
+            Some(ErrorCode::NotADatabase) => Self::Foreign { path },
             Some(ErrorCode::DatabaseCorrupt) => Self::Damaged { path, what: error.to_string() },
             _ => Self::Database { act, path, error },
         }
@@ -105,6 +117,9 @@ impl LedgerError {
             Self::Full { .. } => "make room on the disk and run the command again",
             Self::Files { .. } | Self::Database { .. } => {
                 "check that the folder .fencepost may be read and written by you, and that the disk works"
+            }
+            Self::Empty { .. } | Self::Foreign { .. } => {
+                "nothing was changed; put a copy of the ledger there, or take the file away to begin with a new one"
             }
             Self::Damaged { .. } => "restore the folder .fencepost from a copy, or set it aside and import again",
         }

@@ -13,10 +13,12 @@ mod trim;
 mod writer;
 
 use std::fs::{self, OpenOptions};
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
+use rusqlite::backup::Backup;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
@@ -32,78 +34,131 @@ pub use writer::{Added, FileRow, NewBody, NewObservation, PackedFacts, Writer};
 
 use bodies::SharedBodies;
 use error::doing;
+use schema::Age;
+use writer::NamePlate;
 
 /// An open ledger.
 #[derive(Debug)]
 pub struct Ledger {
     connection: Connection,
     path: PathBuf,
-    /// How it was opened; none in memory.
+    /// How it was opened; none of a private copy, which has one connection.
     access: Option<Access>,
     shared: SharedBodies,
 }
 
-/// How a ledger in a file is opened.
+/// What a ledger is opened for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Purpose {
+    /// Reading alone: no file is made or changed, and nothing is waited for.
+    Read,
+    /// Writing to a ledger that is there.
+    Write,
+    /// Writing to a ledger, which is made where there is none.
+    Create,
+}
+
+/// How the file of a ledger is opened.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Access {
     Write,
-    /// It lies where nothing can be written.
     Read,
+    /// It lies where nothing can be written, and nothing is left in its write-ahead log.
+    Immutable,
 }
 
 impl Access {
     fn connect(self, path: &Path) -> Result<Connection, LedgerError> {
+        let failed = doing("open", path);
         let opened = match self {
-            Self::Write => {
+            // A reader too opens it for writing, as SQLite makes the files that readers and writers share; no statement writes.
+            Self::Write | Self::Read => {
                 Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX)
             }
-            Self::Read => {
+            Self::Immutable => {
                 let name: String = path.to_string_lossy().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
                 let flags =
                     OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
                 Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)
             }
         };
-        opened.map_err(doing("open", path))
+        let connection = opened.map_err(&failed)?;
+        if self == Self::Read {
+            connection.pragma_update(None, "query_only", true).map_err(&failed)?;
+            // What a writer left in the log is its own to bring into the ledger.
+            if has_log(path) {
+                connection.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).map_err(&failed)?;
+            }
+        }
+        Ok(connection)
     }
 }
 
+/// Whether something stands in the write-ahead log of a ledger.
+fn has_log(path: &Path) -> bool {
+    let mut log = path.as_os_str().to_owned();
+    log.push("-wal");
+    fs::metadata(log).is_ok_and(|meta| meta.len() > 0)
+}
+
 impl Ledger {
-    /// Opens the ledger at `path`, made when `create` says so; `wait` is how long a busy one is waited for.
+    /// Opens the ledger at `path`; `wait` is how long a busy one is waited for.
+    ///
+    /// A ledger of an earlier format is brought up to date where it is opened for writing. A reader works on a private copy of
+    /// such a ledger that was brought up to date.
     ///
     /// # Errors
-    /// When there is none, it cannot be read, or a newer version of the program wrote it.
-    pub fn open(path: &Path, create: bool, wait: Duration) -> Result<Self, LedgerError> {
+    /// Fails if there is none, if the file is empty, shortened, damaged or no ledger at all, or if a newer version of the
+    /// program wrote it.
+    pub fn open(path: &Path, purpose: Purpose, wait: Duration) -> Result<Self, LedgerError> {
         if !path.exists() {
-            if !create {
-                return Err(LedgerError::Missing { path: path.to_owned() });
+            match purpose {
+                Purpose::Read | Purpose::Write => return Err(LedgerError::Missing { path: path.to_owned() }),
+                Purpose::Create => create(path)?,
             }
-            make_private(path)?;
         }
-        let opened = Access::Write.connect(path).and_then(|connection| {
+        check_file(path)?;
+        let access = if purpose == Purpose::Read { Access::Read } else { Access::Write };
+        let opened = access.connect(path).and_then(|connection| {
             connection.busy_timeout(wait).map_err(doing("open", path))?;
-            let access = Some(Access::Write);
-            let mut ledger = Self { connection, path: path.to_owned(), access, shared: Arc::default() };
-            ledger.prepare_patiently(wait)?;
-            Ok(ledger)
+            let ledger = Self { connection, path: path.to_owned(), access: Some(access), shared: Arc::default() };
+            ledger.prepare_patiently(wait)
         });
         match opened {
-            Err(LedgerError::ReadOnly { .. }) => Self::open_read_only(path),
+            Err(LedgerError::ReadOnly { .. }) => Self::open_where_nothing_can_be_written(path),
             other => other,
         }
     }
 
     /// Opens a ledger on a file system that takes no writes, where SQLite's own files cannot be made.
-    fn open_read_only(path: &Path) -> Result<Self, LedgerError> {
-        let mut log = path.as_os_str().to_owned();
-        log.push("-wal");
+    fn open_where_nothing_can_be_written(path: &Path) -> Result<Self, LedgerError> {
         // What stands only in the write-ahead log would be left out, so the ledger is not whole.
-        if fs::metadata(log).is_ok_and(|meta| meta.len() > 0) {
+        if has_log(path) {
             return Err(LedgerError::ReadOnly { path: path.to_owned() });
         }
-        let (connection, access) = (Access::Read.connect(path)?, Some(Access::Read));
-        let mut ledger = Self { connection, path: path.to_owned(), access, shared: Arc::default() };
-        schema::migrate(&mut ledger.connection, path)?;
+        let access = Access::Immutable;
+        let connection = access.connect(path)?;
+        let ledger = Self { connection, path: path.to_owned(), access: Some(access), shared: Arc::default() };
+        ledger.prepare()
+    }
+
+    /// Returns a private copy of the ledger as it is now, which is forgotten when it is dropped: for trying out what a writing
+    /// command would do, without keeping others from writing.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read, or if there is no room for the copy.
+    pub fn private_copy(&self) -> Result<Self, LedgerError> {
+        let failed = doing("copy", &self.path);
+        // A database without a name lies in a file that SQLite removes by itself.
+        let mut copy = Connection::open("").map_err(&failed)?;
+        {
+            let backup = Backup::new(&self.connection, &mut copy).map_err(&failed)?;
+            backup.run_to_completion(i32::MAX, Duration::ZERO, None).map_err(&failed)?;
+        }
+        copy.execute_batch("PRAGMA journal_mode = MEMORY;").map_err(&failed)?;
+        let mut ledger = Self { connection: copy, path: self.path.clone(), access: None, shared: Arc::default() };
+        schema::migrate(&mut ledger.connection, &self.path)?;
+        ledger.configure()?;
         Ok(ledger)
     }
 
@@ -115,26 +170,53 @@ impl Ledger {
         let path = PathBuf::from(":memory:");
         let connection = Connection::open_in_memory().map_err(doing("open", &path))?;
         let mut ledger = Self { connection, path, access: None, shared: Arc::default() };
-        ledger.prepare()?;
+        schema::create(&mut ledger.connection, &ledger.path)?;
+        ledger.configure()?;
         Ok(ledger)
     }
 
     /// Prepares a ledger that others may be making at this moment: SQLite does not wait by itself while a new database
     /// takes on its journal.
-    fn prepare_patiently(&mut self, wait: Duration) -> Result<(), LedgerError> {
+    fn prepare_patiently(mut self, wait: Duration) -> Result<Self, LedgerError> {
         let started = Instant::now();
         loop {
-            match self.prepare() {
+            match self.bring_up_to_date() {
                 Err(LedgerError::Busy { .. }) if started.elapsed() < wait => {
                     std::thread::sleep(Duration::from_millis(20))
                 }
-                other => return other,
+                Err(error) => return Err(error),
+                Ok(None) => {
+                    self.configure()?;
+                    return Ok(self);
+                }
+                Ok(Some(copy)) => return Ok(copy),
             }
         }
     }
 
-    fn prepare(&mut self) -> Result<(), LedgerError> {
-        schema::migrate(&mut self.connection, &self.path)?;
+    fn prepare(mut self) -> Result<Self, LedgerError> {
+        match self.bring_up_to_date()? {
+            Some(copy) => Ok(copy),
+            None => {
+                self.configure()?;
+                Ok(self)
+            }
+        }
+    }
+
+    /// Brings a ledger of an earlier format to the newest; returns the copy on which that was done where nothing may be written.
+    fn bring_up_to_date(&mut self) -> Result<Option<Self>, LedgerError> {
+        match (schema::check(&self.connection, &self.path)?, self.access) {
+            (Age::Newest, _) => Ok(None),
+            (Age::Earlier, Some(Access::Read | Access::Immutable)) => self.private_copy().map(Some),
+            (Age::Earlier, Some(Access::Write) | None) => {
+                schema::migrate(&mut self.connection, &self.path)?;
+                Ok(None)
+            }
+        }
+    }
+
+    fn configure(&mut self) -> Result<(), LedgerError> {
         // More than there are statements, so that each is prepared once; and not again for the values that it is given.
         self.connection.set_prepared_statement_cache_capacity(128);
         self.connection
@@ -204,7 +286,7 @@ impl Ledger {
     /// # Errors
     /// When another process writes for longer than this one waits; the error names it.
     pub fn writer(&mut self, command: &str) -> Result<Writer<'_>, LedgerError> {
-        if self.access == Some(Access::Read) {
+        if matches!(self.access, Some(Access::Read | Access::Immutable)) {
             return Err(LedgerError::ReadOnly { path: self.path.clone() });
         }
         if !self.connection.is_autocommit() {
@@ -217,12 +299,15 @@ impl Ledger {
             .connection
             .transaction_with_behavior(TransactionBehavior::Immediate)
             .map_err(|error| LedgerError::from_sqlite("write", &path, error))?;
-        Ok(Writer::new(transaction, path, command, Arc::clone(&self.shared)))
+        // Of a private copy nobody else knows.
+        let name = self.access.map(|_| NamePlate::put(&path, command));
+        Ok(Writer::new(transaction, path, name, Arc::clone(&self.shared)))
     }
 }
 
-/// Makes an empty file, and the folder it lies in, that only their owner can read.
-fn make_private(path: &Path) -> Result<(), LedgerError> {
+/// Creates an empty ledger at `path`, readable by its owner only. It is made beside its place and put there whole, so that
+/// nobody finds a part of it; where another process was first, its ledger stays.
+fn create(path: &Path) -> Result<(), LedgerError> {
     let failed = |error| LedgerError::Files { act: "make", path: path.to_owned(), error };
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder).map_err(failed)?;
@@ -232,12 +317,58 @@ fn make_private(path: &Path) -> Result<(), LedgerError> {
             fs::set_permissions(folder, fs::Permissions::from_mode(0o700)).map_err(failed)?;
         }
     }
+    let beside = path.with_extension(format!("new-{}", std::process::id()));
+    // A process of this number may have died here before.
+    let _ = fs::remove_file(&beside);
     let mut options = OpenOptions::new();
-    options.write(true).create(true).truncate(false);
+    options.write(true).create_new(true);
     #[cfg(unix)]
     {
         use std::os::unix::fs::OpenOptionsExt;
         options.mode(0o600);
     }
-    options.open(path).map_err(failed).map(|_| ())
+    options.open(&beside).map_err(failed)?;
+    let made = Access::Write.connect(&beside).and_then(|mut connection| schema::create(&mut connection, path));
+    let placed = made.and_then(|()| match fs::hard_link(&beside, path) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        // Some file systems have no second names.
+        Err(_) if !path.exists() => fs::rename(&beside, path).map_err(failed),
+        Err(error) => Err(failed(error)),
+        Ok(()) => Ok(()),
+    });
+    for ending in ["", "-wal", "-shm"] {
+        let mut name = beside.as_os_str().to_owned();
+        name.push(ending);
+        let _ = fs::remove_file(name);
+    }
+    placed
+}
+
+/// Checks a file before SQLite opens it, which takes an empty file for a new database, and a shortened one for a whole one.
+fn check_file(path: &Path) -> Result<(), LedgerError> {
+    let failed = |error| LedgerError::Files { act: "open", path: path.to_owned(), error };
+    let mut file = fs::File::open(path).map_err(failed)?;
+    let meta = file.metadata().map_err(failed)?;
+    if !meta.is_file() {
+        return Err(LedgerError::Foreign { path: path.to_owned() });
+    }
+    if meta.len() == 0 {
+        return Err(LedgerError::Empty { path: path.to_owned() });
+    }
+    let mut head = [0; 100];
+    if file.read_exact(&mut head).is_err() || !head.starts_with(b"SQLite format 3\0") {
+        return Err(LedgerError::Foreign { path: path.to_owned() });
+    }
+    // As the file format of SQLite has it: the size of a page, where 1 stands for 65536, and the number of pages.
+    let page = match u64::from(u16::from_be_bytes([head[16], head[17]])) {
+        1 => 65_536,
+        size => size,
+    };
+    let wanted = page * u64::from(u32::from_be_bytes([head[28], head[29], head[30], head[31]]));
+    // What stands in the log was perhaps not brought into the file yet.
+    if meta.len() < wanted && !has_log(path) {
+        let what = format!("{} of its {wanted} bytes are missing", wanted - meta.len());
+        return Err(LedgerError::Damaged { path: path.to_owned(), what });
+    }
+    Ok(())
 }

@@ -4,11 +4,14 @@ use std::path::Path;
 
 use rusqlite::{Connection, TransactionBehavior};
 
-use crate::bodies::body_hash;
+use crate::bodies::{body_hash, decompress_plain};
 use crate::error::{LedgerError, doing};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 5] = [FIRST, SECOND, THIRD, FOURTH, FIFTH];
+const STEPS: [&str; 6] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH];
+
+/// What SQLite's `application_id` says of a ledger: `FPst` in ASCII. Ledgers have it since the sixth format.
+const APPLICATION: i64 = 0x4650_7374;
 
 const FIRST: &str = "
     CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
@@ -262,30 +265,102 @@ const FIFTH: &str = "
     DROP INDEX finding_closed;
 ";
 
-/// Brings a ledger to the newest format.
-pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
+/// The ledger says that it is one: the step is the mark alone, which is set with the format.
+const SIXTH: &str = "";
+
+/// How a ledger's format compares to what this program writes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Age {
+    Newest,
+    Earlier,
+}
+
+fn pragma(connection: &Connection, name: &str) -> rusqlite::Result<i64> {
+    connection.query_row(&format!("PRAGMA {name}"), [], |row| row.get(0))
+}
+
+/// Returns the number of the newest format.
+fn newest() -> i64 {
+    i64::try_from(STEPS.len()).unwrap_or(i64::MAX)
+}
+
+/// Checks that a database is a ledger of a format that this program knows.
+///
+/// # Errors
+/// Fails if it is empty, another program's, of a newer format, or contradicts itself.
+pub(crate) fn check(connection: &Connection, path: &Path) -> Result<Age, LedgerError> {
     let failed = doing("open", path);
-    let version = |connection: &Connection| connection.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0));
-    let known = i64::try_from(STEPS.len()).unwrap_or(i64::MAX);
-    let found = version(connection).map_err(&failed)?;
-    if found > known {
-        return Err(LedgerError::Newer { path: path.to_owned(), found, known });
+    let (application, format) =
+        (pragma(connection, "application_id").map_err(&failed)?, pragma(connection, "user_version").map_err(&failed)?);
+    let path = || path.to_owned();
+    match (application, format) {
+        (APPLICATION, format) if format > newest() => {
+            Err(LedgerError::Newer { path: path(), found: format, known: newest() })
+        }
+        (APPLICATION, format) if format == newest() => Ok(Age::Newest),
+        (APPLICATION, 6..) => Ok(Age::Earlier),
+        (APPLICATION, format) => Err(LedgerError::Damaged {
+            path: path(),
+            what: format!("it says that it is of format {format}, which had no mark"),
+        }),
+        // Before the sixth format nothing but its tables says that it is a ledger.
+        (0, 1..6)
+            if has_tables(connection, &["device", "document", "observation", "run", "setting"]).map_err(&failed)? =>
+        {
+            Ok(Age::Earlier)
+        }
+        (0, 0) if pragma(connection, "schema_version").map_err(&failed)? == 0 => {
+            Err(LedgerError::Empty { path: path() })
+        }
+        _ => Err(LedgerError::Foreign { path: path() }),
     }
-    if found == known {
-        return Ok(());
-    }
+}
+
+fn has_tables(connection: &Connection, names: &[&str]) -> rusqlite::Result<bool> {
+    let mut found = connection.prepare("SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?1")?;
+    names.iter().try_fold(true, |all, name| Ok(all && found.exists([name])?))
+}
+
+/// Makes the tables of a new ledger.
+pub(crate) fn create(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
+    let failed = doing("make", path);
     connection.execute_batch("PRAGMA page_size = 8192; PRAGMA journal_mode = WAL;").map_err(&failed)?;
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
+    STEPS.iter().try_for_each(|step| transaction.execute_batch(step)).map_err(&failed)?;
+    mark(&transaction).map_err(&failed)?;
+    transaction.commit().map_err(&failed)
+}
+
+/// Brings a ledger of an earlier format to the newest, in one transaction.
+pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
+    let failed = doing("open", path);
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
     // Another process may have been here while this one waited.
-    let found = version(&transaction).map_err(&failed)?;
+    if check(&transaction, path)? == Age::Newest {
+        return Ok(());
+    }
+    let found = pragma(&transaction, "user_version").map_err(&failed)?;
     for step in STEPS.iter().skip(usize::try_from(found).unwrap_or(0)) {
-        transaction.execute_batch(step).map_err(&failed)?;
+        transaction.execute_batch(step).map_err(|error| match error.sqlite_error_code() {
+            // What the step names is there already, or is not there.
+            Some(rusqlite::ErrorCode::Unknown) => LedgerError::Damaged {
+                path: path.to_owned(),
+                what: format!("its tables are not those of format {found}, which it says it is of"),
+            },
+            _ => failed(error),
+        })?;
     }
     if (1..3).contains(&found) {
         hash_again(&transaction).map_err(&failed)?;
     }
-    transaction.pragma_update(None, "user_version", known).map_err(&failed)?;
+    mark(&transaction).map_err(&failed)?;
     transaction.commit().map_err(&failed)
+}
+
+/// Says that the database is a ledger of the newest format.
+fn mark(connection: &Connection) -> rusqlite::Result<()> {
+    connection.pragma_update(None, "application_id", APPLICATION)?;
+    connection.pragma_update(None, "user_version", newest())
 }
 
 /// Gives every document the hash that it is known by since the third format.
@@ -295,7 +370,7 @@ fn hash_again(connection: &Connection) -> rusqlite::Result<()> {
     let mut rows = bodies.query([])?;
     while let Some(row) = rows.next()? {
         // What cannot be unpacked is told when it is read.
-        if let Ok(body) = zstd::decode_all(row.get_ref(1)?.as_blob().unwrap_or_default()) {
+        if let Ok(body) = decompress_plain(row.get_ref(1)?.as_blob().unwrap_or_default()) {
             update.execute(rusqlite::params![row.get::<_, i64>(0)?, body_hash(&body)])?;
         }
     }

@@ -111,15 +111,15 @@ pub struct Writer<'l> {
     events: i64,
     /// Spells and versions of findings that were written.
     rows: i64,
-    _name: NamePlate,
+    _name: Option<NamePlate>,
 }
 
 /// The name that a writer leaves for those who wait; taken away when it is done, well or not.
 #[derive(Debug)]
-struct NamePlate(PathBuf);
+pub(crate) struct NamePlate(PathBuf);
 
 impl NamePlate {
-    fn put(ledger: &Path, command: &str) -> Self {
+    pub(crate) fn put(ledger: &Path, command: &str) -> Self {
         let path = holder_file(ledger);
         // Without it others wait just as well, and only cannot say for whom.
         let _ = fs::write(&path, format!("process {} (fencepost {command})\n", std::process::id()));
@@ -134,8 +134,12 @@ impl Drop for NamePlate {
 }
 
 impl<'l> Writer<'l> {
-    pub(crate) fn new(transaction: Transaction<'l>, path: PathBuf, command: &str, shared: SharedBodies) -> Self {
-        let _name = NamePlate::put(&path, command);
+    pub(crate) fn new(
+        transaction: Transaction<'l>,
+        path: PathBuf,
+        _name: Option<NamePlate>,
+        shared: SharedBodies,
+    ) -> Self {
         Self { transaction, path, shared, devices: HashMap::new(), sources: HashMap::new(), events: 0, rows: 0, _name }
     }
 

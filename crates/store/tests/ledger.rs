@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use fencepost_store::{
     Added, AssessedRow, FileRow, FindingRow, Held, Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts,
-    Reader, RunKind, SpellKind, Stamps, Writer,
+    Purpose, Reader, RunKind, SpellKind, Stamps, Writer,
 };
 use jiff::Timestamp;
 
@@ -34,7 +34,7 @@ fn said<'o>(device: &'o str, at: &str, body: &'o str, apart: &'o str) -> NewObse
 
 fn open(folder: &tempfile::TempDir) -> (Ledger, PathBuf) {
     let path = folder.path().join(".fencepost/ledger.sqlite");
-    (Ledger::open(&path, true, Duration::ZERO).unwrap(), path)
+    (Ledger::open(&path, Purpose::Create, Duration::ZERO).unwrap(), path)
 }
 
 const D1: &str = "2027-03-01T06:00:00Z";
@@ -216,7 +216,7 @@ fn a_full_disk_is_told_and_leaves_the_ledger_as_it_was() {
     assert!(matches!(full, Some(LedgerError::Full { act: "write", .. })), "{full:?}");
     drop(writer);
     drop(ledger);
-    let mut ledger = Ledger::open(&path, false, Duration::ZERO).unwrap();
+    let mut ledger = Ledger::open(&path, Purpose::Write, Duration::ZERO).unwrap();
     assert_eq!(ledger.reader().unwrap().device_names().unwrap(), ["kept"]);
     assert_eq!(ledger.reader().unwrap().integrity().unwrap(), None);
     // With room again, the next run works.
@@ -234,7 +234,7 @@ fn a_newer_ledger_is_refused_and_not_touched() {
     ledger.set_format_for_tests(99).unwrap();
     drop(ledger);
     let before = std::fs::read(&path).unwrap();
-    let refused = Ledger::open(&path, true, Duration::ZERO);
+    let refused = Ledger::open(&path, Purpose::Create, Duration::ZERO);
     assert!(matches!(refused, Err(LedgerError::Newer { found: 99, .. })), "{refused:?}");
     assert_eq!(std::fs::read(&path).unwrap(), before);
 }
@@ -243,7 +243,7 @@ fn a_newer_ledger_is_refused_and_not_touched() {
 fn one_writes_at_a_time_and_readers_see_what_was_before() {
     let folder = tempfile::tempdir().unwrap();
     let (mut first, path) = open(&folder);
-    let mut second = Ledger::open(&path, false, Duration::ZERO).unwrap();
+    let mut second = Ledger::open(&path, Purpose::Write, Duration::ZERO).unwrap();
     let mut writer = first.writer("first").unwrap();
     let run = begin(&mut writer, RunKind::Import, D1);
     writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
@@ -253,7 +253,7 @@ fn one_writes_at_a_time_and_readers_see_what_was_before() {
     assert_eq!(second.reader().unwrap().devices(Look::All).unwrap().len(), 0);
     writer.commit().unwrap();
     drop(second);
-    let second = Ledger::open(&path, false, Duration::ZERO).unwrap();
+    let second = Ledger::open(&path, Purpose::Write, Duration::ZERO).unwrap();
     assert_eq!(second.reader().unwrap().devices(Look::All).unwrap().len(), 1);
 }
 
@@ -273,7 +273,7 @@ fn companions_see_what_their_reader_sees_or_are_not_there() {
     let reader = ledger.reader().unwrap();
     let companions = reader.companions(2);
     assert_eq!(companions.iter().map(|companion| count(&companion.reader())).collect::<Vec<_>>(), [1, 1]);
-    let mut other = Ledger::open(&path, false, Duration::ZERO).unwrap();
+    let mut other = Ledger::open(&path, Purpose::Write, Duration::ZERO).unwrap();
     add(&mut other, "b");
     assert_eq!([count(&reader), count(&companions[1].reader())], [1, 1]);
     assert!(reader.companions(1).is_empty(), "a new one would see more");

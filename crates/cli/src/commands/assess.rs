@@ -10,6 +10,7 @@ use fencepost_engine::{
     AssessOptions, Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RefusedLine, RuleCount, StandingCounts,
     Stateless, TakenVerdicts, assess, assess_file, open_ledger,
 };
+use fencepost_store::Purpose;
 use jiff::Timestamp;
 
 use super::{Common, Format, open_project, parse_moment, warn, write_json, write_rows, writing_moment};
@@ -111,7 +112,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
         }
         verdicts = Some(read);
     }
-    let mut ledger = open_ledger(&project, false, common.wait)?;
+    let mut ledger = open_ledger(&project, Purpose::Write, common.wait)?;
     let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
     let bar = ui.progress(0, "assessing", false);
     let options = AssessOptions {

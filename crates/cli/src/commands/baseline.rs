@@ -2,13 +2,11 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use fencepost_core::{Stage, VerdictOutcome};
-use fencepost_engine::{
-    BaselineReport, DeriveOptions, DerivedAs, Difference, Expectation, open_ledger, resolve_moment,
-};
+use fencepost_engine::{BaselineReport, DeriveOptions, DerivedAs, Difference, Expectation, resolve_moment};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Desk, Format, note_currency, open_project, parse_moment, write_json, write_rows};
+use super::{Common, Desk, Format, ledger_if_any, note_currency, open_project, parse_moment, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::SCHEMA;
@@ -132,7 +130,7 @@ fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, C
     }
     let project = open_project(ui, common)?;
     // Without a ledger it is read all the same.
-    let ledger = open_ledger(&project, false, common.wait).ok();
+    let ledger = ledger_if_any(&project, common)?;
     let asked = parse_moment(&project, args.as_of.as_ref())?;
     let at = resolve_moment(ledger.as_ref(), asked, Timestamp::now(), false)?;
     let report = project.baseline(args.baseline.as_deref().unwrap_or_default(), at)?;

@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use fencepost_engine::{AssessOptions, ImportOptions, Moment, Project, Reading, assess, import, open_ledger};
+use fencepost_store::Purpose;
 use jiff::Timestamp;
 
 use super::assess::Page;
@@ -39,7 +40,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
     }
     write(&folder.join(".gitignore"), ".fencepost/\n")?;
     let project = Project::open(folder)?;
-    let mut ledger = open_ledger(&project, true, common.wait)?;
+    let mut ledger = open_ledger(&project, Purpose::Create, common.wait)?;
     let options = ImportOptions::default();
     let name = project.config.name.clone().unwrap_or_default();
     ui.line(format!("{name}: fourteen mornings in {}", folder.display()))?;

@@ -4,9 +4,9 @@ use std::process::ExitCode;
 
 use clap::Args;
 use fencepost_engine::{
-    EngineError, ImportOptions, Imported, Project, expand_paths, import, import_stream, open_ledger,
+    EngineError, ImportOptions, Imported, Project, expand_paths, import, import_stream, ledger_for_dry_run, open_ledger,
 };
-use fencepost_store::Ledger;
+use fencepost_store::{Ledger, Purpose};
 
 use super::{Common, open_project, writing_moment};
 use crate::error::CommandError;
@@ -123,12 +123,12 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
     Ok(ExitCode::SUCCESS)
 }
 
-/// The workspace's ledger; for a dry run where there is none, one that is forgotten.
+/// The workspace's ledger, or a copy of it for a dry run.
 fn ledger_for(project: &Project, common: &Common, dry_run: bool) -> Result<Ledger, CommandError> {
-    if dry_run && !project.ledger_path().exists() {
-        return Ok(fencepost_engine::passing_ledger(project)?);
-    }
-    Ok(open_ledger(project, !dry_run, common.wait)?)
+    Ok(match dry_run {
+        true => ledger_for_dry_run(project, common.wait)?,
+        false => open_ledger(project, Purpose::Create, common.wait)?,
+    })
 }
 
 fn tell(ui: &mut Ui, args: &ImportArgs, imported: &Imported) -> Result<(), CommandError> {

@@ -23,9 +23,9 @@ use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use fencepost_core::{Diagnostic, FileId, Period, parse_collected};
-use fencepost_engine::{Moment, Project, Reading, find_workspace, open_ledger, resolve_moment};
+use fencepost_engine::{EngineError, Moment, Project, Reading, find_workspace, open_ledger, resolve_moment};
 use fencepost_formats::FileText;
-use fencepost_store::Ledger;
+use fencepost_store::{Ledger, LedgerError, Purpose};
 use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::Value as Json;
@@ -170,6 +170,14 @@ fn as_file(name: &str, text: &str) -> Vec<FileText> {
     vec![FileText { path: name.to_owned(), text: text.to_owned() }]
 }
 
+/// Opens the ledger for reading; none where nothing was imported yet.
+fn ledger_if_any(project: &Project, common: &Common) -> Result<Option<Ledger>, CommandError> {
+    match open_ledger(project, Purpose::Read, common.wait) {
+        Err(EngineError::Ledger(LedgerError::Missing { .. })) => Ok(None),
+        other => Ok(Some(other?)),
+    }
+}
+
 /// Reads a moment of the command line: RFC 3339, or a local time in the workspace's zone.
 fn parse_moment(project: &Project, text: Option<&String>) -> Result<Option<Timestamp>, CommandError> {
     text.map(|text| {
@@ -209,7 +217,7 @@ struct Desk {
 impl Desk {
     fn open(ui: &mut Ui, common: &Common, as_of: Option<&String>) -> Result<Self, CommandError> {
         let project = open_project(ui, common)?;
-        let ledger = open_ledger(&project, false, common.wait)?;
+        let ledger = open_ledger(&project, Purpose::Read, common.wait)?;
         let asked = parse_moment(&project, as_of)?;
         let at = resolve_moment(Some(&ledger), asked, Timestamp::now(), false)?;
         Ok(Self { project, ledger, earlier: std::cell::OnceCell::new(), at, past: asked.is_some() })

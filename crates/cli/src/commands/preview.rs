@@ -5,6 +5,7 @@ use clap::Args;
 use fencepost_core::{Stage, Standing};
 use fencepost_engine::{Moment, Preview, open_ledger, preview, resolve_moment};
 use fencepost_formats::workspace_files;
+use fencepost_store::Purpose;
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -54,11 +55,11 @@ pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<E
     if args.folder.is_some() {
         warn(ui, &candidate.files, &candidate.warnings);
     }
-    let mut ledger = open_ledger(&project, false, common.wait)?;
+    let ledger = open_ledger(&project, Purpose::Read, common.wait)?;
     let wall = Timestamp::now();
     let as_of = resolve_moment(Some(&ledger), parse_moment(&project, args.as_of.as_ref())?, wall, false)?;
     let moment = Moment { as_of, wall, user: user() };
-    let found = preview(&project, &candidate, &mut ledger, &moment)?;
+    let found = preview(&project, &candidate, &ledger, &moment)?;
     warn(ui, &candidate.files, &found.warnings);
     match args.format {
         Format::Table => {

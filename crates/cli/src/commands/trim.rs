@@ -2,6 +2,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use fencepost_engine::{open_ledger, trim};
+use fencepost_store::Purpose;
 
 use super::{Common, open_project, writing_moment};
 use crate::error::CommandError;
@@ -27,7 +28,7 @@ pub struct TrimArgs {
 
 pub fn cmd_trim(ui: &mut Ui, common: &Common, args: &TrimArgs) -> Result<ExitCode, CommandError> {
     let project = open_project(ui, common)?;
-    let mut ledger = open_ledger(&project, false, common.wait)?;
+    let mut ledger = open_ledger(&project, Purpose::Write, common.wait)?;
     let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
     let clock = Clock { now: moment.as_of, zone: project.config.zone.clone() };
     let Some(report) = trim(&project, &mut ledger, &moment, args.dry_run)? else {

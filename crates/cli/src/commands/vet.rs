@@ -4,13 +4,13 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use fencepost_core::{Dictionary, Severity};
-use fencepost_engine::{Mistake, Project, Vetted, open_ledger, resolve_moment, vet};
+use fencepost_engine::{Mistake, Project, Vetted, resolve_moment, vet};
 use fencepost_formats::{line_column, sarif};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Format, parse_moment, workspace_folder, write_json, write_rows};
+use super::{Common, Format, ledger_if_any, parse_moment, workspace_folder, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::diagnostics;
@@ -86,10 +86,7 @@ pub fn cmd_vet(ui: &mut Ui, common: &Common, args: &VetArgs) -> Result<ExitCode,
     let now = Timestamp::now();
     let (mut vetted, dictionary, zone) = match Project::open(&root) {
         Ok(project) => {
-            let ledger = match project.ledger_path().exists() {
-                true => Some(open_ledger(&project, false, common.wait)?),
-                false => None,
-            };
+            let ledger = ledger_if_any(&project, common)?;
             let at = resolve_moment(ledger.as_ref(), parse_moment(&project, args.as_of.as_ref())?, now, false)?;
             (vet(&project, ledger.as_ref(), at)?, project.dictionary, project.config.zone)
         }

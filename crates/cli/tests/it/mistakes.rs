@@ -112,8 +112,12 @@ fn a_ledger_in_use_is_waited_for_and_its_holder_named() {
     env.rules(&[("fine", "0", "ok")]);
     env.write("s.jsonl", DOCUMENT);
     env.ok(&["import", "s.jsonl", "--as-of", AT]);
-    let mut ledger =
-        fencepost_store::Ledger::open(&env.path(".fencepost/ledger.sqlite"), false, std::time::Duration::ZERO).unwrap();
+    let mut ledger = fencepost_store::Ledger::open(
+        &env.path(".fencepost/ledger.sqlite"),
+        fencepost_store::Purpose::Write,
+        std::time::Duration::ZERO,
+    )
+    .unwrap();
     let writer = ledger.writer("test").unwrap();
     env.fails(&["assess", "--wait", "1s"], 4, &["is in use by process", "(fencepost test)", "--wait"]);
     // Reading does not wait for writers.

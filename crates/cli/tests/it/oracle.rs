@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use fencepost_standin::fleet_document;
-use fencepost_store::{Ledger, SpellKind};
+use fencepost_store::{Ledger, Purpose, SpellKind};
 use rust_decimal::Decimal;
 use serde_json::Value as Json;
 
@@ -259,7 +259,7 @@ fn a_plain_evaluator_agrees_on_every_device_and_rule() {
 
     env.ok(&["import", "fleet.jsonl", "--as-of", AT]);
     env.ok(&["assess", "--as-of", AT]);
-    let ledger = Ledger::open(&env.path(".fencepost/ledger.sqlite"), false, Duration::ZERO).unwrap();
+    let ledger = Ledger::open(&env.path(".fencepost/ledger.sqlite"), Purpose::Read, Duration::ZERO).unwrap();
     let mut stored: BTreeMap<String, BTreeMap<String, (String, Option<String>)>> =
         expected.keys().map(|device| (device.clone(), BTreeMap::new())).collect();
     for spell in ledger.reader().unwrap().spells(SpellKind::Verdict, None, None).unwrap() {
