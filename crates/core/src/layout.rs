@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use bumpalo::Bump;
 
 use crate::condition::Use;
-use crate::dictionary::{Declaration, Dictionary, ReadAs, sounds_secret};
+use crate::dictionary::{Declaration, Dictionary, ReadAs};
 use crate::fingerprint::Fingerprint;
 use crate::period::Period;
 use crate::value::Value;
@@ -34,8 +34,6 @@ pub struct Keeping {
     pub secret: bool,
     /// It is kept of the company's own devices alone.
     pub company_only: bool,
-    /// Its name says that it is a secret.
-    pub sounds_secret: bool,
 }
 
 /// The keys that lead on from a node. The few that a rule set names are found by length, first and last byte before they are
@@ -167,13 +165,11 @@ impl Layout {
         for (path, declaration) in &dictionary.facts {
             let node = layout.node(path);
             layout.nodes[node.0 as usize].declared = declaration.read_as();
-            let keeping = &mut layout.nodes[node.0 as usize].keeping;
-            *keeping = Keeping {
+            layout.nodes[node.0 as usize].keeping = Keeping {
                 declared: true,
                 volatile: declaration.volatile,
                 secret: declaration.secret,
                 company_only: declaration.company_only,
-                ..*keeping
             };
         }
         layout
@@ -210,8 +206,7 @@ impl Layout {
             end += part.len();
             at = self.nodes[at.0 as usize].keys.get(part).unwrap_or_else(|| {
                 let made = NodeId(u32::try_from(self.nodes.len()).expect("fewer than four thousand million nodes"));
-                let keeping = Keeping { sounds_secret: sounds_secret(part), ..Keeping::default() };
-                self.nodes.push(Node { path: path[..end].into(), keeping, ..Node::default() });
+                self.nodes.push(Node { path: path[..end].into(), ..Node::default() });
                 let above = &mut self.nodes[at.0 as usize];
                 above.children.push(made);
                 above.keys.insert(part, made);

@@ -24,6 +24,7 @@ mod packed;
 mod people;
 mod period;
 mod rule;
+mod secrecy;
 mod standing;
 #[cfg(test)]
 mod testing;
@@ -46,7 +47,7 @@ pub use control::Control;
 pub use diagnostic::{
     Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, did_you_mean, few_of_each_file, nearest,
 };
-pub use dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected, sounds_secret};
+pub use dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected};
 pub use evidence::{Blame, Evidence, FactUse, Grounds, ItemEvidence, Outcome};
 pub use facts::{Correction, Facts, Observation, Origin, Slot, merge};
 pub use finding::{CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, settle};
@@ -61,6 +62,7 @@ pub use rule::{
     ExceptSource, Exception, Fix, FixSource, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity,
     Stage,
 };
+pub use secrecy::{Leaf, PathWords};
 pub use standing::{Standing, Uncovered, standing_at};
 pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};

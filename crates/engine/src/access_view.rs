@@ -13,7 +13,7 @@ use crate::decisions::usual_decisions;
 use crate::error::EngineError;
 use crate::judge::{Judge, People};
 use crate::project::Project;
-use crate::reading::{Reading, damaged};
+use crate::reading::{Reading, damaged, unreadable};
 
 /// A finding that shuts a door.
 #[derive(Clone, Debug, PartialEq)]
@@ -182,13 +182,15 @@ impl Reading<'_> {
 
     fn spell_rows(&self, run: Option<i64>) -> Result<BTreeMap<Key, (SpellRow, StoredDecision)>, EngineError> {
         let spells = self.reader.spells(SpellKind::Decision, None, run)?;
-        Ok(spells
+        spells
             .into_iter()
-            .filter_map(|row| {
-                let decision = StoredDecision::read(&row.value, &row.detail)?;
-                Some(((row.device.clone(), DecisionKey::read(&row.subject)?), (row, decision)))
+            .map(|row| {
+                let unreadable = || unreadable(self.project, &row.device, "a decision");
+                let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
+                let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
+                Ok(((row.device.clone(), key), (row, decision)))
             })
-            .collect())
+            .collect()
     }
 
     fn decisions_at(&self, run: Option<i64>) -> Result<BTreeMap<Key, StoredDecision>, EngineError> {

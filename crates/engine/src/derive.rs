@@ -8,8 +8,8 @@ use std::path::Path;
 use bumpalo::Bump;
 use fencepost_core::{FactType, Standing, VerdictOutcome, is_slug, parse_date_time};
 use fencepost_formats::{
-    Mapped, SAMPLE, SourceKind, is_baseline_key, is_fact_path, json_of_value, read_records, records_of_unknown,
-    stored_json, toml_string, unfold,
+    Mapped, SAMPLE, SourceKind, holds_secret, is_baseline_key, is_fact_path, json_of_value, read_records,
+    records_of_unknown, stored_json, toml_string, unfold,
 };
 use serde_json::Value as Json;
 
@@ -297,7 +297,9 @@ impl Reading<'_> {
             let mut leave = |why: &'static str, more: String| {
                 found.left_out.entry(why).or_default().push(format!("{}{more}", path.escape_debug()));
             };
-            if declared.is_some_and(|declared| declared.secret) {
+            let words = self.project.dictionary.words_of(&path);
+            let is_declared = declared.is_some_and(|declared| declared.secret);
+            if is_declared || values.iter().flatten().any(|value| holds_secret(words, value)) {
                 leave(SECRET, String::new());
                 continue;
             }

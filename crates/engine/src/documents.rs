@@ -5,8 +5,8 @@ use std::io::{self, Write as _};
 use std::path::Path;
 
 use bumpalo::Bump;
-use fencepost_core::{Dictionary, Layout, sounds_secret};
-use fencepost_formats::{Keeper, SecretKey, assemble, assemble_in};
+use fencepost_core::{Dictionary, Layout, PathWords};
+use fencepost_formats::{Keeper, RawDocument, SecretKey, assemble, assemble_in};
 use fencepost_store::{LedgerError, StoredObservation, Writer};
 use jiff::Timestamp;
 use serde_json::json;
@@ -127,18 +127,21 @@ fn write_private(path: &Path, text: &str) -> io::Result<()> {
 /// The name of the setting that says what was secret when the ledger was last written.
 const SECRETS: &str = "secrets";
 
-/// What the dictionary says of secrets, as one text: the same text, the same documents kept.
+/// Counts the ways in which paths were told to name secrets: documents that were kept by an earlier one are gone through again.
+const WAY_OF_TELLING: u64 = 2;
+
+/// Everything that decides what is a secret, as one text: the same text, the same documents kept.
 fn secrets_of(dictionary: &Dictionary) -> String {
     let named: Vec<_> = dictionary
         .facts
         .iter()
-        .filter(|(path, declared)| declared.secret || sounds_secret(path))
+        .filter(|(path, declared)| declared.secret || PathWords::of(path).name_a_secret())
         .map(|(path, declared)| json!([path, declared.secret]))
         .collect();
-    serde_json::Value::from(named).to_string()
+    json!([WAY_OF_TELLING, named]).to_string()
 }
 
-/// Hides what is secret now and lies in the ledger as it came; returns how many documents held such a thing.
+/// Hides what is secret now and lies in the ledger as it came; returns how many documents and records of people held such a thing.
 pub(crate) fn hide_new_secrets(
     writer: &mut Writer<'_>,
     project: &Project,
@@ -156,6 +159,12 @@ pub(crate) fn hide_new_secrets(
         let kept = keeper.keep_again(assemble_in(body, device, collected, apart, &arena), &arena).ok()?;
         kept.hidden.then_some((kept.body, (!kept.apart.is_empty()).then_some(kept.apart)))
     })?;
+    let keeper = Keeper { people: true, ..keeper };
+    let people = writer.rewrite_people(|body| {
+        arena.reset();
+        let kept = keeper.keep_again(RawDocument::copy(body.as_bytes(), &arena), &arena).ok()?;
+        kept.hidden.then(|| String::from_utf8_lossy(&kept.body).into_owned())
+    })?;
     writer.set_setting(SECRETS, &now)?;
-    Ok(hidden)
+    Ok(hidden + people)
 }

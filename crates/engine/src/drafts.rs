@@ -6,7 +6,7 @@ use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
 
-use fencepost_core::{FactType, is_version, parse_date_time, sounds_secret};
+use fencepost_core::{FactType, is_version, parse_date_time};
 use fencepost_formats::{DraftFor, SAMPLE, draft_source, unfold};
 use serde_json::Value as Json;
 
@@ -86,7 +86,9 @@ impl Reading<'_> {
             let values: Vec<&str> = survey.seen.keys().map(String::as_str).collect();
             let all = |is: &dyn Fn(&str) -> bool| !values.is_empty() && values.iter().all(|value| is(value));
             let last = path.rsplit('.').next().unwrap_or(&path);
-            if known.is_none() && sounds_secret(&path) {
+            let holds_secrets = survey.kinds.keys().any(|kind| !matches!(*kind, "boolean" | "null"))
+                && dictionary.names_a_secret(&path);
+            if known.is_none() && holds_secrets {
                 draft.secret = true;
                 because.push("its name says so".to_owned());
             } else if known.is_none_or(|known| known.ty.is_none()) {

@@ -13,7 +13,7 @@ use crate::assess::outcome::Outcome;
 use crate::codec;
 use crate::packed_findings::{count_running, unpack_findings};
 use crate::project::Project;
-use crate::reading::damaged;
+use crate::reading::{damaged, unreadable};
 
 /// How many devices are gathered and handed to a worker at once.
 pub(crate) const DEVICES: usize = 256;
@@ -130,7 +130,10 @@ impl Posture<'_> {
         let all = match &job.before {
             Some(row) => unpack_findings(row.findings, name)
                 .ok_or_else(|| damaged(self.project, name, "its findings cannot be read"))?,
-            None => job.findings.iter().filter_map(codec::finding).collect(),
+            None => {
+                let finding = |row| codec::finding(row).ok_or_else(|| unreadable(self.project, name, "a finding"));
+                job.findings.iter().map(finding).collect::<Result<_, _>>()?
+            }
         };
         Ok(all.into_iter().filter(Finding::is_running).collect())
     }
@@ -152,8 +155,9 @@ impl Posture<'_> {
         if let Some((standings, _)) = &self.of_all {
             return Ok(standings.get(&job.device.name).copied());
         }
-        let outcome = job.before.as_ref().and_then(|row| Outcome::from_bytes(row.outcome));
-        let Some(outcome) = outcome else { return Ok(None) };
+        let Some(row) = &job.before else { return Ok(None) };
+        let outcome = Outcome::from_bytes(row.outcome)
+            .ok_or_else(|| unreadable(self.project, &job.device.name, "the verdicts"))?;
         let standing = match self.at == self.assessed_at {
             true => outcome.standing(),
             false => standing_at(&self.running(job)?, outcome.covered, self.project.config.uncovered, self.at),

@@ -10,7 +10,7 @@ use crate::changes::{Change, changes_between};
 use crate::codec;
 use crate::documents::Document;
 use crate::error::EngineError;
-use crate::reading::Reading;
+use crate::reading::{Reading, unreadable};
 
 /// Something that happened to a device.
 #[derive(Clone, Debug, PartialEq)]
@@ -169,9 +169,8 @@ impl Reading<'_> {
         let limit = self.run.unwrap_or(i64::MAX);
         let mut stood = None;
         for spell in self.reader.spell_history(SpellKind::Standing, &device)? {
-            let (Some(now), Some(run)) = (Standing::parse(&spell.value), self.reader.run(spell.from_run)?) else {
-                continue;
-            };
+            let now = Standing::parse(&spell.value).ok_or_else(|| unreadable(self.project, &device, "a standing"))?;
+            let Some(run) = self.reader.run(spell.from_run)? else { continue };
             if spell.from_run <= limit {
                 if stood != Some(now) {
                     tell(run.as_of, What::Stood { before: stood, now });
@@ -188,8 +187,8 @@ impl Reading<'_> {
                 (None, _) => tell(row.opened, What::Opened { rule }),
                 (Some(true), false) => tell(run.as_of, What::Relapsed { rule }),
                 (Some(false), true) => {
-                    let how =
-                        codec::finding(&row).and_then(|finding| finding.closed).map_or("", |(_, why)| why.as_str());
+                    let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &device, "a finding"))?;
+                    let how = finding.closed.map_or("", |(_, why)| why.as_str());
                     tell(run.as_of, What::Closed { rule, how: how.to_owned() });
                 }
                 (Some(_), _) => {}

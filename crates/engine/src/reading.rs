@@ -380,7 +380,8 @@ impl<'r> Reading<'r> {
     ) -> Result<BTreeMap<String, Vec<Finding>>, EngineError> {
         let mut by_device: BTreeMap<String, Vec<Finding>> = BTreeMap::new();
         for row in self.reader.findings(device, self.run, closed_too)? {
-            by_device.entry(row.device.clone()).or_default().extend(codec::finding(&row));
+            let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?;
+            by_device.entry(row.device).or_default().push(finding);
         }
         Ok(by_device)
     }
@@ -400,18 +401,19 @@ impl<'r> Reading<'r> {
         let findings = if moved { self.findings(None, false)? } else { BTreeMap::new() };
         let uncovered = self.project.config.uncovered;
         let none = Vec::new();
-        Ok(self
-            .reader
-            .spells(SpellKind::Standing, None, self.run)?
-            .into_iter()
-            .map(|spell| {
-                let covered = spell.detail != UNCOVERED;
-                let own = findings.get(&spell.device).unwrap_or(&none);
-                let left = Standing::parse(&spell.value).filter(|_| !moved);
-                let standing = left.unwrap_or_else(|| standing_at(own, covered, uncovered, self.at));
-                (spell.device, (standing, covered))
-            })
-            .collect())
+        let mut standings = BTreeMap::new();
+        for spell in self.reader.spells(SpellKind::Standing, None, self.run)? {
+            let covered = spell.detail != UNCOVERED;
+            let left =
+                Standing::parse(&spell.value).ok_or_else(|| unreadable(self.project, &spell.device, "the standing"))?;
+            let standing = if moved {
+                standing_at(findings.get(&spell.device).unwrap_or(&none), covered, uncovered, self.at)
+            } else {
+                left
+            };
+            standings.insert(spell.device, (standing, covered));
+        }
+        Ok(standings)
     }
 
     /// Parts the fleet into the lines of the fence: by groups, or by the values of a fact.
@@ -464,6 +466,14 @@ impl<'r> Reading<'r> {
 
 /// What the detail of a standing says when no enforced rule covers the device.
 pub(crate) const UNCOVERED: &str = "uncovered";
+
+/// Says that something the ledger keeps of a device is not as this program writes it.
+pub(crate) fn unreadable(project: &Project, device: &str, what: &str) -> LedgerError {
+    LedgerError::Damaged {
+        path: project.ledger_path(),
+        what: format!("{what} of `{}` cannot be read", crate::import::escaped(device)),
+    }
+}
 
 pub(crate) fn damaged(project: &Project, device: &str, message: &str) -> LedgerError {
     LedgerError::Damaged {

@@ -59,7 +59,7 @@ impl JsonDocuments<'_> {
         let shape = self.shapes.document();
         let mut walk =
             Walk { cursor, layout, arena, slots, given, values, secrets: self.secrets, shapes: &mut self.shapes };
-        match walk.pass_object(shape, Some(Layout::ROOT)).and_then(|()| walk.cursor.finish()) {
+        match walk.pass_object(shape, Some(Layout::ROOT), Secrecy::OPEN).and_then(|()| walk.cursor.finish()) {
             Ok(()) => Ok(Read { slots: walk.slots }),
             Err(fault) => Err(walk.cursor.explain(fault)),
         }
@@ -85,6 +85,16 @@ impl<'a> Walker<'a> for Walk<'a, '_, '_> {
     }
 }
 
+/// What is known of an object by where it stands.
+#[derive(Clone, Copy)]
+struct Standing<'a> {
+    /// Its place in the trie.
+    node: Option<NodeId>,
+    /// Which of its fields anybody looks at; none where it is wanted whole.
+    wanted: Option<&'a ItemFields>,
+    secrecy: Secrecy,
+}
+
 /// The fields of an object that is being built.
 type Fields<'a> = ArenaVec<'a, (&'a str, Value<'a>)>;
 
@@ -97,7 +107,7 @@ const FEW_FIELDS: usize = 24;
 
 impl<'a> Walk<'a, '_, '_> {
     /// Walks an object whose own value nobody wants, but perhaps something below it: below `node`, if there is one.
-    fn pass_object(&mut self, shape: ShapeId, node: Option<NodeId>) -> Step {
+    fn pass_object(&mut self, shape: ShapeId, node: Option<NodeId>, secrecy: Secrecy) -> Step {
         if !self.cursor.enter(b'}')? {
             return Ok(());
         }
@@ -127,8 +137,8 @@ impl<'a> Walk<'a, '_, '_> {
                     let met = self.shapes.meet(shape, &mut next, key, || {
                         let child = node.and_then(|node| layout.child(node, key));
                         match child.filter(|child| layout.is_wanted(*child)) {
-                            Some(child) if secret => Meaning::of(child, Secrecy::of(key, Some(child), layout)),
-                            Some(child) => Meaning::of(child, Secrecy::Open),
+                            Some(child) if secret => Meaning::of(child, secrecy.below(key, Some(child), layout)),
+                            Some(child) => Meaning::of(child, Secrecy::OPEN),
                             None => Meaning::SKIPPED,
                         }
                     });
@@ -147,12 +157,12 @@ impl<'a> Walk<'a, '_, '_> {
         match self.cursor.byte() {
             b'{' => match self.shapes.object(inside) {
                 ShapeId::NONE => self.cursor.skip(),
-                shape => self.pass_object(shape, None),
+                shape => self.pass_object(shape, None, Secrecy::OPEN),
             },
             b'[' => {
                 let shape = self.shapes.items(inside);
                 self.items(|walk| match walk.cursor.byte() {
-                    b'{' if shape != ShapeId::NONE => walk.pass_object(shape, None),
+                    b'{' if shape != ShapeId::NONE => walk.pass_object(shape, None, Secrecy::OPEN),
                     _ => walk.cursor.skip(),
                 })
             }
@@ -170,7 +180,7 @@ impl<'a> Walk<'a, '_, '_> {
         }
         if slot.is_none() && self.cursor.byte() == b'{' && secrecy != Secrecy::Whole {
             let shape = self.shapes.object(inside);
-            self.pass_object(shape, Some(node))?;
+            self.pass_object(shape, Some(node), secrecy)?;
         } else {
             let value = match self.cursor.byte() {
                 b'[' if secrecy != Secrecy::Whole => {
@@ -245,16 +255,16 @@ impl<'a> Walk<'a, '_, '_> {
 
     /// Builds the value at hand; `node` is its place in the trie, for the declared types below it.
     fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy, inside: Inside) -> Step<Value<'a>> {
-        if secrecy != Secrecy::Open
+        if !secrecy.is_open()
             && let Some(key) = self.secrets
-            && (secrecy == Secrecy::Whole || self.cursor.byte() == b'"')
+            && secrecy.hides(&mut self.cursor)?
         {
             return self.digest(key);
         }
         match self.cursor.byte() {
             b'{' => {
                 let shape = self.shapes.object(inside);
-                self.build_object(shape, node, None, None)
+                self.build_object(shape, Standing { node, wanted: None, secrecy }, None)
             }
             b'[' => self.build_list(node, secrecy, None, inside),
             b'"' => Ok(match self.cursor.quoted()? {
@@ -292,7 +302,7 @@ impl<'a> Walk<'a, '_, '_> {
                     if walk.objects_as_before(shape, &keys, &mut unlike) {
                         return Ok(());
                     }
-                    walk.build_object(shape, node, wanted, Some(&mut keys))?
+                    walk.build_object(shape, Standing { node, wanted, secrecy }, Some(&mut keys))?
                 }
                 _ => walk.build(node, secrecy, Inside::NOTHING)?,
             };
@@ -373,8 +383,7 @@ impl<'a> Walk<'a, '_, '_> {
     fn build_object(
         &mut self,
         shape: ShapeId,
-        node: Option<NodeId>,
-        wanted: Option<&'a ItemFields>,
+        standing: Standing<'a>,
         mut keys: Option<&mut Keys<'a>>,
     ) -> Step<Value<'a>> {
         let mut fields = Fields::with_capacity_in(self.shapes.kept(shape), self.arena);
@@ -417,7 +426,7 @@ impl<'a> Walk<'a, '_, '_> {
             if !std::mem::take(&mut first) && !self.cursor.more(b'}')? {
                 return Ok(Value::Object(Object { fields: fields.into_bump_slice() }));
             }
-            self.unexpected_field(shape, &mut next, &mut fields, &mut many, node, wanted, keys.as_deref_mut())?;
+            self.unexpected_field(shape, &mut next, &mut fields, &mut many, standing, keys.as_deref_mut())?;
         }
     }
 
@@ -430,12 +439,11 @@ impl<'a> Walk<'a, '_, '_> {
         next: &mut usize,
         fields: &mut Fields<'a>,
         many: &mut Option<HashMap<&'a str, usize>>,
-        node: Option<NodeId>,
-        wanted: Option<&ItemFields>,
+        standing: Standing<'a>,
         keys: Option<&mut Keys<'a>>,
     ) -> Step {
         let Quoted::Text(key) = self.cursor.key()? else { return self.cursor.skip() };
-        let Met { member, place, added, ahead } = self.meet_field(shape, next, key, node, wanted);
+        let Met { member, place, added, ahead } = self.meet_field(shape, next, key, standing);
         if added && let Some(keys) = keys {
             keys.clear();
         }
@@ -457,8 +465,7 @@ impl<'a> Walk<'a, '_, '_> {
         shape: ShapeId,
         next: &mut usize,
         key: &str,
-        node: Option<NodeId>,
-        wanted: Option<&ItemFields>,
+        Standing { node, wanted, secrecy }: Standing<'_>,
     ) -> Met {
         let (layout, secret) = (self.layout, self.secrets.is_some());
         self.shapes.meet(shape, next, key, || {
@@ -466,9 +473,9 @@ impl<'a> Walk<'a, '_, '_> {
                 return Meaning::SKIPPED;
             }
             let child = node.and_then(|node| layout.child(node, key));
-            let secrecy = if secret { Secrecy::of(key, child, layout) } else { Secrecy::Open };
+            let secrecy = if secret { secrecy.below(key, child, layout) } else { Secrecy::OPEN };
             let declared = child.is_some_and(|child| layout.declared(child).is_some());
-            let how = if declared || secrecy != Secrecy::Open { How::Value } else { How::Text };
+            let how = if declared || !secrecy.is_open() { How::Value } else { How::Text };
             Meaning { how, node: child, secrecy }
         })
     }

@@ -37,7 +37,7 @@ pub struct Kept {
     pub body: Vec<u8>,
     /// What stood in the holes; empty where nothing did.
     pub apart: Vec<u8>,
-    /// Paths of texts that were taken for secrets by their names alone.
+    /// Paths of values that were taken for secrets by the words of the path alone.
     pub secrets: Vec<String>,
     /// Facts were left out because the device is not the company's.
     pub left_out: bool,
@@ -79,7 +79,7 @@ impl Keeper<'_> {
             left_out: false,
             hidden: false,
         };
-        walk.object((!self.people).then_some(Layout::ROOT))
+        walk.object((!self.people).then_some(Layout::ROOT), Secrecy::OPEN)
             .and_then(|()| walk.cursor.finish())
             .map_err(|fault| walk.cursor.explain(fault))?;
         walk.copy_to(document.bytes().len());
@@ -126,18 +126,19 @@ impl<'a> Parting<'a, '_> {
         Ok(())
     }
 
-    fn object(&mut self, node: Option<NodeId>) -> Step {
+    fn object(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
         self.members(|walk, key| {
             let Quoted::Text(key) = key else { return walk.cursor.skip() };
             let child = node.and_then(|node| walk.keeper.layout.child(node, key));
             walk.path.push(key);
-            let done = walk.member(child, key);
+            let secrecy = secrecy.below(key, child, walk.keeper.layout);
+            let done = walk.member(child, secrecy);
             walk.path.pop();
             done
         })
     }
 
-    fn member(&mut self, node: Option<NodeId>, key: &str) -> Step {
+    fn member(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
         let layout = self.keeper.layout;
         match node.and_then(|node| layout.slot(node)) {
             Some(Layout::DEVICE) => return self.cut(DEVICE_HOLE),
@@ -145,7 +146,6 @@ impl<'a> Parting<'a, '_> {
             Some(_) | None => {}
         }
         let keeping = node.map(|node| layout.keeping(node)).unwrap_or_default();
-        let secrecy = Secrecy::of(key, node, layout);
         if keeping.company_only && !self.company {
             self.left_out = true;
             self.cut(HOLE)?;
@@ -176,12 +176,11 @@ impl<'a> Parting<'a, '_> {
     }
 
     fn value(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
-        let next = self.cursor.byte();
-        if secrecy == Secrecy::Whole || secrecy == Secrecy::Texts && next == b'"' {
+        if secrecy.hides(&mut self.cursor)? {
             return self.hide(secrecy);
         }
-        match next {
-            b'{' => self.object(node),
+        match self.cursor.byte() {
+            b'{' => self.object(node, secrecy),
             b'[' => self.items(|walk| walk.value(node, secrecy)),
             _ => self.cursor.skip(),
         }
@@ -203,7 +202,7 @@ impl<'a> Parting<'a, '_> {
         }
         self.copied = self.cursor.at;
         let path = self.path.join(".");
-        if secrecy == Secrecy::Texts && !self.secrets.contains(&path) {
+        if secrecy != Secrecy::Whole && !self.secrets.contains(&path) {
             self.secrets.push(path);
         }
         Ok(())

@@ -22,7 +22,7 @@ pub use records::{
     FileRead, Line, LinesOf, Mapped, Piece, Pieces, Record, RecordError, read_piece, read_records, unfold,
 };
 pub use sarif::sarif;
-pub use secret::{SECRET_PREFIX, SecretKey, is_secret_digest, mask_secrets};
+pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};
 pub use workspace::{
     Clock, Config, Example, Field, FileText, Format, NameFrom, Source, SourceKind, Workspace, WorkspaceFile,
     is_baseline_key, is_fact_path, line_column, load_workspace, workspace_files,

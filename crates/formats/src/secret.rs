@@ -3,9 +3,12 @@
 
 use std::fmt;
 
-use fencepost_core::{Layout, NodeId, sounds_secret};
+use fencepost_core::{Layout, Leaf, NodeId, PathWords};
 use hmac::{Hmac, KeyInit, Mac};
+use serde_json::Value as Json;
 use sha2::Sha256;
+
+use crate::json_walk::{Cursor, Quoted, Step};
 
 /// How the digest of a secret begins.
 pub const SECRET_PREFIX: &str = "secret:";
@@ -77,26 +80,66 @@ pub fn mask_secrets(text: &str) -> String {
     out + rest
 }
 
+/// Returns whether a value holds a secret: by the words of its path and of the keys in it, or since it holds the digest of one.
+pub fn holds_secret(words: PathWords, value: &Json) -> bool {
+    match value {
+        Json::Null | Json::Bool(_) => false,
+        Json::Number(_) => words.hide(Leaf::Number),
+        Json::String(text) => words.hide(Leaf::Text(text)) || is_secret_digest(text),
+        Json::Array(items) => items.iter().any(|item| holds_secret(words, item)),
+        Json::Object(fields) => fields.iter().any(|(key, value)| holds_secret(words.below(key), value)),
+    }
+}
+
 /// What of a value is secret.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Secrecy {
-    /// Nothing.
-    Open,
-    /// Its texts, since its name says so.
-    Texts,
+    /// What the words of its path say; those of a path that is declared say nothing.
+    ByWords(PathWords),
     /// All of it, since the dictionary says so.
     Whole,
 }
 
 impl Secrecy {
-    /// Returns what is secret of the value under a key, at a node of the trie where there is one.
-    pub fn of(key: &str, node: Option<NodeId>, layout: &Layout) -> Self {
-        match node.map(|node| layout.keeping(node)) {
-            Some(keeping) if keeping.secret => Self::Whole,
-            Some(keeping) if keeping.declared || !keeping.sounds_secret => Self::Open,
-            None if !sounds_secret(key) => Self::Open,
-            Some(_) | None => Self::Texts,
+    /// Of a document, and of what is read without secrets being looked for.
+    pub const OPEN: Self = Self::ByWords(PathWords::NONE);
+
+    /// Returns what is secret of the value under a key of an object with this secrecy, at a node of the trie where there is one.
+    pub fn below(self, key: &str, node: Option<NodeId>, layout: &Layout) -> Self {
+        match (self, node.map(|node| layout.keeping(node))) {
+            (_, Some(keeping)) if keeping.secret => Self::Whole,
+            (_, Some(keeping)) if keeping.declared => Self::OPEN,
+            (Self::Whole, _) => Self::Whole,
+            (Self::ByWords(words), _) => Self::ByWords(words.below(key)),
         }
+    }
+
+    /// Whether all, some or nothing of a value is secret depends on a closer look.
+    pub fn is_open(self) -> bool {
+        matches!(self, Self::ByWords(words) if !words.name_a_secret())
+    }
+
+    /// Returns whether the value that a cursor is at is to be hidden as it stands there; objects and lists are looked into
+    /// where their words alone name a secret.
+    pub fn hides(self, cursor: &mut Cursor<'_>) -> Step<bool> {
+        let words = match self {
+            Self::Whole => return Ok(true),
+            Self::ByWords(words) if !words.name_a_secret() => return Ok(false),
+            Self::ByWords(words) => words,
+        };
+        Ok(match cursor.byte() {
+            b'"' => {
+                let start = cursor.at;
+                let text = cursor.quoted()?;
+                cursor.at = start;
+                match text {
+                    Quoted::Text(text) => words.hide(Leaf::Text(text)),
+                    Quoted::NoText => true,
+                }
+            }
+            b'-' | b'0'..=b'9' => words.hide(Leaf::Number),
+            _ => false,
+        })
     }
 }
 

@@ -29,7 +29,7 @@ pub(crate) struct Meaning {
 }
 
 impl Meaning {
-    pub const SKIPPED: Self = Self { how: How::Skip, node: None, secrecy: Secrecy::Open };
+    pub const SKIPPED: Self = Self { how: How::Skip, node: None, secrecy: Secrecy::OPEN };
 
     pub fn of(node: NodeId, secrecy: Secrecy) -> Self {
         Self { how: How::Value, node: Some(node), secrecy }

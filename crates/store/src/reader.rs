@@ -708,7 +708,7 @@ impl<'c> Reader<'c> {
         let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
         let mut rows = statement.query([run]).map_err(&failed)?;
         while let Some(row) = rows.next().map_err(&failed)? {
-            let text = |column| row.get_ref(column).map_err(&failed).map(|value| value.as_str().unwrap_or_default());
+            let text = |column| row.get_ref(column).and_then(|value| Ok(value.as_str()?)).map_err(&failed);
             each(text(0)?, text(1)?);
         }
         Ok(())

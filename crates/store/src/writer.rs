@@ -497,6 +497,25 @@ impl<'l> Writer<'l> {
         Ok(count)
     }
 
+    /// Puts what `rewrite` makes of what is kept of people in its place, everything of the past too; returns how many rows that
+    /// changed.
+    pub fn rewrite_people(&mut self, mut rewrite: impl FnMut(&str) -> Option<String>) -> Result<u64, LedgerError> {
+        let failed = self.failed();
+        let rows: Vec<(i64, String)> = {
+            let mut statement = self.transaction.prepare("SELECT rowid, body FROM person").map_err(&failed)?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&failed)?;
+            rows.collect::<Result<_, _>>().map_err(&failed)?
+        };
+        let mut count = 0;
+        for (row, body) in rows {
+            if let Some(body) = rewrite(&body) {
+                self.run_sql("UPDATE person SET body = ?2 WHERE rowid = ?1", params![row, body])?;
+                count += 1;
+            }
+        }
+        Ok(count)
+    }
+
     /// Removes documents that no observation needs any more; returns how many.
     pub fn drop_unused_documents(&self) -> Result<u64, LedgerError> {
         self.run_sql(

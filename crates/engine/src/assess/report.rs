@@ -74,15 +74,22 @@ impl Assessed {
         let moment = |json: &Json| json.as_str().and_then(|text| text.parse::<Timestamp>().ok());
         let before = moment(&summary["before"]);
         let collected = moment(&summary["collected"][0]).zip(moment(&summary["collected"][1]));
-        let (mut opened, mut closed) = (Vec::new(), Vec::new());
+        let (mut opened, mut closed, mut lost) = (Vec::new(), Vec::new(), 0);
         reader.each_event(run.id, |what, body| {
             let into = match what {
                 "opened" | "relapsed" => &mut opened,
                 "closed" => &mut closed,
                 _ => return,
             };
-            into.extend(event_line(body, run.as_of, what == "closed"));
+            match event_line(body, run.as_of, what == "closed") {
+                Some(line) => into.push(line),
+                None => lost += 1,
+            }
         })?;
+        if lost > 0 {
+            let what = format!("{lost} events of run {} cannot be read", run.id);
+            return Err(LedgerError::Damaged { path: project.ledger_path(), what }.into());
+        }
         // What opened since is due later still.
         let mut overdue = Vec::new();
         reader.each_due(run.id, before, run.as_of, |DueRow { device, subject, opened, due, spell }| {

@@ -216,7 +216,7 @@ impl Weigher<'_> {
         }
         let findings = || match &before {
             Some(before) => unpack_findings(before.findings, name).ok_or_else(|| broken("its findings cannot be read")),
-            None => Ok(latest_of(findings)),
+            None => latest_of(findings).ok_or_else(|| broken("a finding cannot be read")),
         };
         if observations.is_empty() {
             weighed.over = FindingChanges::closed(&self.by_life(name, facts, findings()?).over, self.run);
@@ -391,13 +391,14 @@ fn with_past(settled: &[Finding], past: Vec<Finding>) -> Vec<Finding> {
     all
 }
 
-/// Returns the latest finding of each subject; by the order of the ledger, the last one opened.
-fn latest_of(rows: &[FindingRow]) -> Vec<Finding> {
+/// Returns the latest finding of each subject; by the order of the ledger, the last one opened. None where one cannot be read.
+fn latest_of(rows: &[FindingRow]) -> Option<Vec<Finding>> {
     let mut latest: BTreeMap<Subject, Finding> = BTreeMap::new();
-    for finding in rows.iter().filter_map(codec::finding) {
+    for row in rows {
+        let finding = codec::finding(row)?;
         latest.insert(finding.subject.clone(), finding);
     }
-    latest.into_values().collect()
+    Some(latest.into_values().collect())
 }
 
 /// The verdicts that are no pass.

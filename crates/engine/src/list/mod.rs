@@ -354,12 +354,11 @@ impl Reading<'_> {
     fn services(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
         let mut counts: BTreeMap<String, [BTreeSet<String>; 3]> = BTreeMap::new();
         for spell in self.reader.spells(SpellKind::Decision, None, self.run)? {
-            let key = crate::codec::DecisionKey::read(&spell.subject);
-            let decision = crate::codec::StoredDecision::read(&spell.value, &spell.detail);
-            if let (Some(key), Some(decision)) = (key, decision) {
-                let who = format!("{}\u{1f}{}", spell.device, key.person.unwrap_or_default());
-                counts.entry(key.service).or_default()[usize::from(decision.strictness.min(2))].insert(who);
-            }
+            let unreadable = || crate::reading::unreadable(self.project, &spell.device, "a decision");
+            let key = crate::codec::DecisionKey::read(&spell.subject).ok_or_else(unreadable)?;
+            let decision = crate::codec::StoredDecision::read(&spell.value, &spell.detail).ok_or_else(unreadable)?;
+            let who = format!("{}\u{1f}{}", spell.device, key.person.unwrap_or_default());
+            counts.entry(key.service).or_default()[usize::from(decision.strictness.min(2))].insert(who);
         }
         let rows = self
             .project

@@ -2,9 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use fencepost_core::{Dictionary, is_version, parse_date_time, sounds_secret};
+use fencepost_core::{Dictionary, PathWords, is_version, parse_date_time};
 use jiff::civil::DateTime;
 use serde_json::{Map, Value as Json};
+
+use crate::secret::holds_secret;
 
 /// How times are written in exports, besides RFC 3339 and ISO 8601.
 const TIME_FORMATS: [&str; 12] = [
@@ -150,7 +152,7 @@ fn column(name: String, values: &[&Json]) -> Column {
             shown.push(text);
         }
     }
-    let secret = sounds_secret(&name);
+    let secret = values.iter().any(|value| holds_secret(PathWords::of(&name), value));
     if secret {
         shown.clear();
     }
