@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use fencepost_core::{Dictionary, PathWords, is_version, parse_date_time};
+use fencepost_core::{Dictionary, Leaf, PathWords, is_version, parse_date_time};
 use jiff::civil::DateTime;
 use serde_json::{Map, Value as Json};
 
@@ -153,7 +153,7 @@ fn column(name: String, values: &[&Json]) -> Column {
         }
     }
     let secret = values.iter().any(|value| holds_secret(PathWords::of(&name), value));
-    if secret {
+    if secret || shown.iter().any(|text| states_secret(text)) {
         shown.clear();
     }
     Column {
@@ -165,6 +165,12 @@ fn column(name: String, values: &[&Json]) -> Column {
         shown,
         name,
     }
+}
+
+/// Whether a text states a secret as a setting does, whatever column it stands in: `password = ..`, `token: ..`.
+fn states_secret(text: &str) -> bool {
+    text.split_once(['=', ':'])
+        .is_some_and(|(name, value)| PathWords::of(name).hide(Leaf::Text(value)) && !value.trim().is_empty())
 }
 
 fn looks(name: &str, values: &[&Json], texts: &BTreeSet<String>) -> Looks {

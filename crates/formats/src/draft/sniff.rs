@@ -30,11 +30,11 @@ pub(super) fn sample(start: &[u8], whole: bool) -> Result<Sample, String> {
     let text = text_of(start, whole)?;
     match text.trim_start().chars().next() {
         None => Err("the file is empty".to_owned()),
-        Some('[') if is_section(text) => Ok(plain(text, whole)),
+        Some('[') if is_section(text) => plain(text, whole),
         Some('{' | '[') => json(text, whole)
             .map(|(format, records_at, records, more)| Sample { records_at, ..of(format, records, more) }),
         Some('<') => Err("this looks like XML, of which only property lists are read".to_owned()),
-        Some(_) => Ok(plain(text, whole)),
+        Some(_) => plain(text, whole),
     }
 }
 
@@ -154,7 +154,7 @@ fn beginning(text: &str) -> Vec<Record> {
 }
 
 /// Rows, sections or settings.
-fn plain(text: &str, whole: bool) -> Sample {
+fn plain(text: &str, whole: bool) -> Result<Sample, String> {
     let lines: Vec<&str> = text
         .lines()
         .map(str::trim)
@@ -162,13 +162,17 @@ fn plain(text: &str, whole: bool) -> Sample {
         .take(200)
         .collect();
     let section = |line: &&&str| line.starts_with('[') && line.ends_with(']');
-    let setting = |line: &&&str| line.find('=').is_some_and(|at| at > 0 && !line[..at].contains([',', '\t', '"']));
-    let (sections, settings) = (lines.iter().filter(section).count(), lines.iter().filter(setting).count());
-    let all = sections + settings == lines.len() && settings > 0;
-    if whole && all {
-        let format = if sections > 0 { Format::Ini } else { Format::KeyValue };
+    let setting = |line: &&&str, marks: &[char]| {
+        line.find(marks).is_some_and(|at| at > 0 && !line[..at].contains([',', ';', '\t', '"', '|']))
+    };
+    let sections = lines.iter().filter(section).count();
+    let settings = |marks: &[char]| lines.iter().filter(|line| !section(line) && setting(line, marks)).count();
+    let all = |marks: &[char]| sections + settings(marks) == lines.len();
+    // A file of settings may write some of them with a colon.
+    if whole && settings(&['=']) > 0 && all(&['=', ':']) {
+        let format = if sections > 0 || !all(&['=']) { Format::Ini } else { Format::KeyValue };
         if let Ok(record) = settings_sample(text.as_bytes(), format == Format::Ini) {
-            return Sample { format, delimiter: b',', records_at: None, records: vec![record], more: false };
+            return Ok(Sample { format, delimiter: b',', records_at: None, records: vec![record], more: false });
         }
     }
     // The delimiter that parts the most rows into as many cells as there are headings.
@@ -179,7 +183,14 @@ fn plain(text: &str, whole: bool) -> Sample {
             (records.len().saturating_sub(odd) * usize::from(headings > 1), headings, delimiter, records)
         })
         .max_by_key(|(whole, headings, ..)| (*whole, *headings));
-    let (delimiter, records) = best.map_or((b',', Vec::new()), |(_, _, delimiter, records)| (delimiter, records));
+    let (headings, delimiter, records) =
+        best.map_or((0, b',', Vec::new()), |(_, headings, delimiter, records)| (headings, delimiter, records));
+    // What is not parted into columns is no table; its first line may be anything, and is not repeated.
+    if headings < 2 {
+        return Err(
+            "this is no table, and no file of settings alone: no delimiter parts its lines into columns".to_owned()
+        );
+    }
     let more = !whole || records.len() == RECORDS;
-    Sample { format: Format::Csv, delimiter, records_at: None, records, more }
+    Ok(Sample { format: Format::Csv, delimiter, records_at: None, records, more })
 }
