@@ -12,9 +12,9 @@ use crate::ui::Ui;
 use crate::view::diagnostics;
 
 /// Exit code of usage and workspace errors.
-const USAGE: u8 = 2;
-/// Exit code when the ledger could not be read or written.
-const LEDGER: u8 = 4;
+pub const USAGE: u8 = 2;
+/// Exit code when the ledger could not be read or written, or the output not written.
+pub const LEDGER: u8 = 4;
 
 #[derive(Debug)]
 pub enum CommandError {
@@ -45,13 +45,12 @@ impl CommandError {
                 let noun = if errors == 1 { "mistake" } else { "mistakes" };
                 (format!("{errors} {noun} in the workspace; nothing was done"), None, USAGE)
             }
-            Self::Engine(EngineError::File { act: "write", error, .. })
-                if error.kind() == io::ErrorKind::BrokenPipe =>
-            {
+            Self::Engine(EngineError::Output(error)) if error.kind() == io::ErrorKind::BrokenPipe => {
                 return ExitCode::SUCCESS;
             }
             Self::Engine(error) => {
                 let code = match &error {
+                    EngineError::Output(_) => LEDGER,
                     EngineError::Ledger(LedgerError::Missing { .. })
                     | EngineError::Refused { .. }
                     | EngineError::File { .. } => USAGE,

@@ -5,9 +5,11 @@ use std::io::{self, BufWriter, IsTerminal, Write};
 
 use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
+use serde::Serialize;
+
+use fencepost_core::{for_terminal, harmless, push_json};
 
 use crate::view::style::Styles;
-use crate::view::text::harmless;
 
 /// When to colour.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -24,6 +26,8 @@ pub enum Color {
 pub struct Ui {
     out: BufWriter<io::Stdout>,
     quiet: bool,
+    /// JSON on its way out.
+    escaped: Vec<u8>,
     /// Columns that a table may take.
     pub width: usize,
     /// Characters beyond ASCII can be shown.
@@ -52,6 +56,7 @@ impl Ui {
         Self {
             out: BufWriter::with_capacity(1 << 16, io::stdout()),
             quiet,
+            escaped: Vec::new(),
             width: width.or(columns).unwrap_or(PIPE_WIDTH).max(40),
             unicode: locale_is_utf8(),
             styles: styles(terminal),
@@ -59,24 +64,31 @@ impl Ui {
         }
     }
 
-    /// Writes a line of the result.
+    /// Writes a line of a result for people.
     pub fn line(&mut self, text: impl Display) -> io::Result<()> {
-        writeln!(self.out, "{text}")
+        writeln!(self.out, "{}", for_terminal(&text.to_string()))
     }
 
-    /// Writes a text of the result as it is.
+    /// Writes a text of a result for people.
     pub fn raw(&mut self, text: &str) -> io::Result<()> {
-        self.out.write_all(text.as_bytes())
+        self.out.write_all(for_terminal(text).as_bytes())
     }
 
-    /// Writes bytes of the result that are UTF-8 already.
-    pub fn bytes(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.out.write_all(bytes)
+    /// Writes JSON.
+    pub fn json(&mut self, text: &str) -> io::Result<()> {
+        self.escaped.clear();
+        push_json(&mut self.escaped, text);
+        self.out.write_all(&self.escaped)
     }
 
-    /// Where the result is written.
-    pub fn out(&mut self) -> &mut impl Write {
-        &mut self.out
+    /// Writes a value as indented JSON.
+    pub fn pretty_json(&mut self, json: &impl Serialize) -> io::Result<()> {
+        serde_json::to_writer_pretty(JsonWriter(self), json).map_err(io::Error::from)
+    }
+
+    /// Writes lines of CSV, in which nothing harmful is left.
+    pub fn csv(&mut self, lines: &str) -> io::Result<()> {
+        self.out.write_all(lines.as_bytes())
     }
 
     pub fn finish(&mut self) -> io::Result<()> {
@@ -87,14 +99,14 @@ impl Ui {
     pub fn note(&mut self, text: impl Display) {
         if !self.quiet {
             let _ = self.out.flush();
-            let _ = writeln!(io::stderr(), "{text}");
+            let _ = writeln!(io::stderr(), "{}", for_terminal(&text.to_string()));
         }
     }
 
     /// Says something beside the result, quiet or not.
     pub fn complain(&mut self, text: impl Display) {
         let _ = self.out.flush();
-        let _ = writeln!(io::stderr(), "{text}");
+        let _ = writeln!(io::stderr(), "{}", for_terminal(&text.to_string()));
     }
 
     pub fn error(&mut self, message: &str, help: Option<&str>) {
@@ -114,6 +126,22 @@ impl Ui {
         let style = ProgressStyle::with_template(&format!("{{prefix}} {{wide_bar}} {shown}, {{eta}} left"))
             .unwrap_or_else(|_| ProgressStyle::default_bar());
         ProgressBar::new(length).with_style(style).with_prefix(what.to_owned())
+    }
+}
+
+/// Takes JSON as it is made.
+struct JsonWriter<'u>(&'u mut Ui);
+
+impl Write for JsonWriter<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        // Texts are written whole, or in parts between two escapes.
+        let text = std::str::from_utf8(bytes).map_err(io::Error::other)?;
+        self.0.json(text)?;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
     }
 }
 

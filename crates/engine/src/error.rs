@@ -21,6 +21,9 @@ pub enum EngineError {
         /// What the system said.
         error: io::Error,
     },
+    /// The output could not be written.
+    #[error("could not write the output: {0}")]
+    Output(io::Error),
     /// What was asked for cannot be done; the help says what can.
     #[error("{message}")]
     Refused {
@@ -40,7 +43,7 @@ impl EngineError {
     pub fn help(&self) -> Option<&str> {
         match self {
             Self::Ledger(error) => Some(error.help()),
-            Self::File { .. } => None,
+            Self::File { .. } | Self::Output(_) => None,
             Self::Refused { help, .. } => Some(help),
         }
     }

@@ -10,7 +10,7 @@ use bumpalo::Bump;
 use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
 use fencepost_formats::Clock;
 use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Purpose, Reader, RunRow, SpellKind, Stamps};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
 use crate::codec;
 use crate::documents::Document;
@@ -97,6 +97,34 @@ pub fn resolve_moment(
         (None, true) => Ok(reader.last_run()?.map_or(wall, |run| run.as_of)),
         (None, false) => Ok(wall),
     }
+}
+
+/// A clock is not stepped further than this past the newest state without being told so.
+const FARTHEST_STEP: SignedDuration = SignedDuration::from_hours(366 * 24);
+
+/// Refuses a moment for a writing command that lies far after everything the ledger knows: the ledger would go by it from then
+/// on, and refuse every earlier one.
+///
+/// # Errors
+/// Fails if the moment is refused, or the ledger cannot be read.
+pub fn refuse_far_ahead(ledger: &Ledger, as_of: Timestamp, wall: Timestamp) -> Result<(), EngineError> {
+    let reader = ledger.reader()?;
+    let is_near = |known: Timestamp| as_of <= known.checked_add(FARTHEST_STEP).unwrap_or(Timestamp::MAX);
+    let known = reader.last_run()?.map_or(wall, |run| run.as_of.max(wall));
+    // Looking through the fleet is worth it only where the clock does not tell already.
+    if is_near(known) {
+        return Ok(());
+    }
+    let newest = reader.newest_collected()?.map_or(known, |collected| collected.max(known));
+    if is_near(newest) {
+        return Ok(());
+    }
+    Err(EngineError::refused(
+        format!(
+            "{as_of} lies more than a year after the newest state ({newest}); the ledger would go by it from then on"
+        ),
+        "check the year; if it is meant, say so with --far-ahead",
+    ))
 }
 
 /// One line of the fence.

@@ -149,7 +149,7 @@ pub fn assess_file<T: Default + Send>(
         standings: Standings::of_project(project, judge.at),
         each,
     };
-    let broken = |error| EngineError::File { act: "write", path: "standard output".into(), error };
+    let broken = EngineError::Output;
     let unreadable = |message: String| {
         EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]")
     };

@@ -2,10 +2,11 @@
 //! only where the ledger comes to the same seal from what it knows itself are they taken.
 
 use std::collections::HashMap;
-use std::io::{BufRead, Read as _};
+use std::io::Read;
 
+use fencepost_core::limits::{self, RECORD_BYTES};
 use fencepost_core::{Observation, Reason, Verdict, VerdictOutcome, Verdicts};
-use fencepost_formats::SecretKey;
+use fencepost_formats::{Piece, Pieces, SecretKey};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
@@ -15,9 +16,6 @@ use crate::error::EngineError;
 use crate::judge::{Judge, Judged};
 use crate::project::Project;
 use crate::stateless::RefusedLine;
-
-/// Lines longer than this are refused.
-const LONGEST: u64 = 16 << 20;
 
 /// The verdicts of devices as they were worked out elsewhere.
 #[derive(Debug)]
@@ -44,26 +42,26 @@ impl TakenVerdicts {
     ///
     /// # Errors
     /// When the input cannot be read.
-    pub fn read(project: &Project, mut input: impl BufRead) -> Result<(Self, Vec<RefusedLine>), EngineError> {
+    pub fn read(project: &Project, input: impl Read) -> Result<(Self, Vec<RefusedLine>), EngineError> {
         let all = project.rules.rules().iter().enumerate();
         let rules: Vec<usize> = all.filter(|(_, rule)| !rule.is_draft()).map(|(at, _)| at).collect();
         let mut taken = Self { key: project.key_for_reading()?, rules, devices: HashMap::new() };
-        let (mut refused, mut bytes, mut line, mut offset) = (Vec::new(), Vec::new(), 0, 0);
-        loop {
-            bytes.clear();
-            let read = input.by_ref().take(LONGEST).read_until(b'\n', &mut bytes);
-            let read = read.map_err(|error| EngineError::File { act: "read", path: "the verdicts".into(), error })?;
-            if read == 0 {
-                return Ok((taken, refused));
+        let (mut refused, mut pieces, mut piece, mut before) = (Vec::new(), Pieces::new(input), Piece::default(), 0);
+        let failed = |error| EngineError::File { act: "read", path: "the verdicts".into(), error };
+        while pieces.read_into(&mut piece).map_err(failed)? {
+            let mut lines = piece.lines();
+            while let Some(line) = lines.next_line() {
+                let added = match line.content {
+                    Some(content) => taken.add(project, content.bytes()),
+                    None => Err(format!("the line is longer than {}", limits::size(RECORD_BYTES as u64))),
+                };
+                if let Err(reason) = added {
+                    refused.push(RefusedLine { line: before + line.number, offset: line.offset, reason });
+                }
             }
-            line += 1;
-            if !bytes.trim_ascii().is_empty()
-                && let Err(reason) = taken.add(project, &bytes)
-            {
-                refused.push(RefusedLine { line, offset, reason });
-            }
-            offset += read as u64;
+            before += lines.passed();
         }
+        Ok((taken, refused))
     }
 
     fn add(&mut self, project: &Project, line: &[u8]) -> Result<(), String> {

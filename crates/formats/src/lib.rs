@@ -19,7 +19,7 @@ pub use keep::{Keeper, Kept, assemble, assemble_in, stored_json, thin_out};
 pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use padded::RawDocument;
 pub use records::{
-    FileRead, Line, LinesOf, Mapped, Piece, Pieces, Record, RecordError, read_piece, read_records, unfold,
+    FileRead, Line, LinesOf, Mapped, Piece, Pieces, Record, RecordError, RejectKind, read_piece, read_records, unfold,
 };
 pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};

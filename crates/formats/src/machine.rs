@@ -1,6 +1,7 @@
 //! Values for machines: JSON, and CSV cells that no spreadsheet takes for a formula.
 
 use fencepost_core::{Datum, Value};
+use fencepost_core::{harmless, is_harmful};
 use rust_decimal::Decimal;
 use serde_json::{Map, Number, Value as Json};
 
@@ -60,9 +61,8 @@ fn add_csv_cell(line: &mut String, json: &Json) {
             &shown
         }
     };
-    let is_formula = json.is_string() && text.starts_with(['=', '+', '-', '@', '\t', '\r']);
-    let prefix = if is_formula { "'" } else { "" };
-    let is_plain = |byte: u8| !matches!(byte, b'\0' | b'"' | b',' | b'\n' | b'\r');
+    let prefix = if json.is_string() && begins_formula(text) { "'" } else { "" };
+    let is_plain = |byte: u8| !matches!(byte, 0..0x20 | b'"' | b',' | 0x7f..);
     if text.bytes().all(is_plain) {
         line.push_str(prefix);
         line.push_str(text);
@@ -75,15 +75,25 @@ fn add_csv_cell(line: &mut String, json: &Json) {
     line.push_str(prefix);
     for symbol in text.chars() {
         match symbol {
-            // NUL ends a cell in some readers, so it is shown instead.
-            '\0' => line.push('\u{fffd}'),
             '"' => line.push_str("\"\""),
+            // Line breaks are as they are within quotes.
+            '\n' | '\r' => line.push(symbol),
+            // What steers, hides or ends a cell in some readers is shown instead.
+            c if is_harmful(c) => line.push_str(&harmless(c.encode_utf8(&mut [0; 4]))),
             other => line.push(other),
         }
     }
     if quoted {
         line.push('"');
     }
+}
+
+/// Whether a spreadsheet may take a text for a formula: some leave out what is blank before it, or read full-width signs as the
+/// plain ones.
+fn begins_formula(text: &str) -> bool {
+    let shown = text.trim_start_matches(|c: char| c.is_whitespace() || is_harmful(c));
+    text.starts_with(['\t', '\r'])
+        || shown.starts_with(['=', '+', '-', '@', '\u{ff1d}', '\u{ff0b}', '\u{ff0d}', '\u{ff20}'])
 }
 
 /// Returns a line of a CSV file, its end included.
@@ -115,6 +125,19 @@ mod tests {
             json!("line\nbreak"),
         ]);
         assert_eq!(line, "'=SUM(A1),-5,\"a \"\"b\"\", c\",,'-x,\"line\nbreak\"\r\n");
+    }
+
+    #[test]
+    fn what_steers_or_hides_is_shown_and_formulas_are_found_behind_it() {
+        let line = csv_line(&[
+            json!("\u{1b}[31mred\u{9b}"),
+            json!("\u{202e}evil"),
+            json!("\u{200b} =1+1"),
+            json!("\u{ff1d}1"),
+            json!("  @x"),
+            json!("ø 日本"),
+        ]);
+        assert_eq!(line, "\\u{1b}[31mred\\u{9b},\\u{202e}evil,'\\u{200b} =1+1,'\u{ff1d}1,'  @x,ø 日本\r\n");
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use rusqlite::ErrorCode;
+use rusqlite::{ErrorCode, ffi};
 
 /// Why a ledger could not be read or written.
 #[derive(Debug, thiserror::Error)]
@@ -58,6 +58,12 @@ pub enum LedgerError {
         /// The ledger.
         path: PathBuf,
     },
+    /// The system did not let a file grow or change.
+    #[error("could not write the ledger at {path}: the system refused it, because of a limit on the size of files, a quota, or a failing disk; nothing was changed", path = .path.display())]
+    Unwritten {
+        /// The ledger.
+        path: PathBuf,
+    },
     /// The file system would not have it.
     #[error("could not {act} the ledger at {path}: {error}", path = .path.display())]
     Files {
@@ -101,6 +107,11 @@ impl LedgerError {
             }
             Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen) => Self::ReadOnly { path },
             Some(ErrorCode::DiskFull) => Self::Full { act, path },
+            Some(ErrorCode::SystemIoFailure)
+                if error.sqlite_error().is_some_and(|error| is_write(error.extended_code)) =>
+            {
+                Self::Unwritten { path }
+            }
             Some(ErrorCode::NotADatabase) => Self::Foreign { path },
             Some(ErrorCode::DatabaseCorrupt) => Self::Damaged { path, what: error.to_string() },
             _ => Self::Database { act, path, error },
@@ -114,6 +125,7 @@ impl LedgerError {
             Self::Busy { .. } => "wait until it is done, or give --wait a longer time",
             Self::ReadOnly { .. } => "copy the workspace to a folder that you may write, or have it made writable",
             Self::Newer { .. } => "use the newer version; the ledger was not touched",
+            Self::Unwritten { .. } => "raise the limit (ulimit -f), make room, and run the command again",
             Self::Full { .. } => "make room on the disk and run the command again",
             Self::Files { .. } | Self::Database { .. } => {
                 "check that the folder .fencepost may be read and written by you, and that the disk works"
@@ -124,6 +136,19 @@ impl LedgerError {
             Self::Damaged { .. } => "restore the folder .fencepost from a copy, or set it aside and import again",
         }
     }
+}
+
+/// Whether an extended code of SQLite says that writing, syncing or shortening a file failed.
+fn is_write(code: i32) -> bool {
+    matches!(
+        code,
+        ffi::SQLITE_IOERR_WRITE
+            | ffi::SQLITE_IOERR_FSYNC
+            | ffi::SQLITE_IOERR_DIR_FSYNC
+            | ffi::SQLITE_IOERR_TRUNCATE
+            | ffi::SQLITE_IOERR_SHMSIZE
+            | ffi::SQLITE_IOERR_SHMOPEN
+    )
 }
 
 /// Where the process that writes leaves its name.

@@ -121,6 +121,15 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Returns the newest moment at which anything that is current was collected.
+    pub fn newest_collected(&self) -> Result<Option<Timestamp>, LedgerError> {
+        let found: Option<i64> = self
+            .connection
+            .query_row("SELECT max(collected) FROM current", [], |row| row.get(0))
+            .map_err(self.failed())?;
+        Ok(found.map(moment))
+    }
+
     /// Returns a run by its id.
     pub fn run(&self, id: i64) -> Result<Option<RunRow>, LedgerError> {
         Ok(self.all(&format!("{RUN} WHERE id = ?1"), [id], run_row)?.pop())
@@ -717,7 +726,7 @@ impl<'c> Reader<'c> {
     /// Returns the records that were set aside, newest import first.
     pub fn rejects(&self) -> Result<Vec<RejectRow>, LedgerError> {
         self.all(
-            "SELECT run, source, path, line, offset, reason FROM reject ORDER BY run DESC, path, line",
+            "SELECT run, source, path, line, offset, reason, count FROM reject ORDER BY run DESC, path, line, rowid",
             [],
             |row| {
                 Ok(RejectRow {
@@ -727,9 +736,16 @@ impl<'c> Reader<'c> {
                     line: row.get(3)?,
                     offset: row.get(4)?,
                     reason: row.get(5)?,
+                    count: row.get(6)?,
                 })
             },
         )
+    }
+
+    /// Returns how many records of each source were set aside.
+    pub fn rejects_by_source(&self) -> Result<BTreeMap<String, i64>, LedgerError> {
+        let sql = "SELECT source, sum(count) FROM reject GROUP BY source";
+        Ok(self.all(sql, [], |row| Ok((row.get(0)?, row.get(1)?)))?.into_iter().collect())
     }
 
     /// Returns whether the database is whole, in SQLite's own words when it is not.

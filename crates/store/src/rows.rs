@@ -321,7 +321,7 @@ pub struct ImportRow {
     pub rejected: i64,
 }
 
-/// A record that was set aside.
+/// A record that was set aside, or several that are counted by their reason.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RejectRow {
     /// The import.
@@ -336,6 +336,8 @@ pub struct RejectRow {
     pub offset: i64,
     /// Why.
     pub reason: String,
+    /// How many records; from the line on where they are several.
+    pub count: i64,
 }
 
 /// A finding that fell due.

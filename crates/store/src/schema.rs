@@ -265,8 +265,11 @@ const FIFTH: &str = "
     DROP INDEX finding_closed;
 ";
 
-/// The ledger says that it is one: the step is the mark alone, which is set with the format.
-const SIXTH: &str = "";
+/// The ledger says that it is one, by a mark that is set with the format. Of the records that a file had set aside, those beyond
+/// the first are counted by reason.
+const SIXTH: &str = "
+    ALTER TABLE reject ADD COLUMN count INTEGER NOT NULL DEFAULT 1;
+";
 
 /// How a ledger's format compares to what this program writes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -255,8 +255,8 @@ impl<'l> Writer<'l> {
     /// Notes a record that was set aside.
     pub fn add_reject(&self, reject: &RejectRow) -> Result<(), LedgerError> {
         self.run_sql(
-            "INSERT INTO reject (run, source, path, line, offset, reason) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-            params![reject.run, reject.source, reject.path, reject.line, reject.offset, reject.reason],
+            "INSERT INTO reject (run, source, path, line, offset, reason, count) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![reject.run, reject.source, reject.path, reject.line, reject.offset, reject.reason, reject.count],
         )
         .map(|_| ())
     }

@@ -6,14 +6,15 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
+use fencepost_core::limits::REJECTS_KEPT;
 use fencepost_engine::{
     AssessOptions, Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RefusedLine, RuleCount, StandingCounts,
-    Stateless, TakenVerdicts, assess, assess_file, open_ledger,
+    Stateless, TakenVerdicts, assess, assess_file,
 };
 use fencepost_store::Purpose;
 use jiff::Timestamp;
 
-use super::{Common, Format, open_project, parse_moment, warn, write_json, write_rows, writing_moment};
+use super::{Common, Format, open_project, parse_moment, warn, write_json, write_rows, writing_ledger, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::fence::{self, spaced};
@@ -72,6 +73,9 @@ pub struct AssessArgs {
     /// Judge as of TIME; with a ledger only in a workspace with a stepped clock
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
+    /// Go by --as-of although it lies more than a year after the newest state
+    #[arg(long, requires = "as_of")]
+    far_ahead: bool,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
     format: Format,
@@ -105,15 +109,15 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     let mut verdicts = None;
     if let Some(path) = &args.verdicts {
         let (read, refused) = TakenVerdicts::read(&project, open_input(path)?)?;
-        tell_refused(ui, &refused);
+        tell_refused(ui, &refused, 0);
         if args.strict && !refused.is_empty() {
             ui.complain("nothing was assessed, since lines were refused");
             return Ok(ExitCode::from(2));
         }
         verdicts = Some(read);
     }
-    let mut ledger = open_ledger(&project, Purpose::Write, common.wait)?;
-    let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
+    let mut ledger = writing_ledger(ui, &project, common, Purpose::Write)?;
+    let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), args.far_ahead)?;
     let bar = ui.progress(0, "assessing", false);
     let options = AssessOptions {
         anew: args.anew,
@@ -174,9 +178,14 @@ fn taken_over(taken: u64, of: u64) -> String {
     }
 }
 
-fn tell_refused(ui: &mut Ui, lines: &[RefusedLine]) {
-    for line in lines {
+/// Says which lines were refused, as long as they are few; `before` is how many there were before these.
+fn tell_refused(ui: &mut Ui, lines: &[RefusedLine], before: u64) {
+    let room = REJECTS_KEPT.saturating_sub(before);
+    for line in lines.iter().take(usize::try_from(room).unwrap_or(usize::MAX)) {
         ui.complain(format!("line {}: {}", line.line, harmless(&line.reason)));
+    }
+    if room > 0 && lines.len() as u64 > room {
+        ui.complain("further lines that are refused are counted, and not named");
     }
 }
 
@@ -251,12 +260,13 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         }
     };
     assess_file(&project, input, path, args.source.as_deref(), at, options, each, |told, refused_lines| {
+        tell_refused(ui, &refused_lines, refused);
         refused += refused_lines.len() as u64;
-        tell_refused(ui, &refused_lines);
         whole.counts.merge(&told.counts);
         whole.rules.iter_mut().zip(&told.rules).for_each(|(sum, rule)| sum.merge(rule));
         whole.documents.extend(told.documents);
-        ui.bytes(&told.text)
+        let text = std::str::from_utf8(&told.text).map_err(std::io::Error::other)?;
+        if args.format == Format::Csv { ui.csv(text) } else { ui.json(text) }
     })?;
     let Told { counts, rules, documents, .. } = whole;
     match args.format {

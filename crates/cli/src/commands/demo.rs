@@ -55,7 +55,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
         for feed in &day.feeds {
             let path = folder.join(&feed.path);
             write(&path, &feed.text)?;
-            set_aside += import(&project, &mut ledger, &path, &options, &moment, &mut |_| {})?.rejects.len();
+            set_aside += import(&project, &mut ledger, &path, &options, &moment, &mut |_| {})?.rejects.count();
         }
         let assessed = assess(&project, &mut ledger, &moment, AssessOptions::default(), &mut |_, _| {})?;
         let clock = Clock { now: as_of, zone: project.config.zone.clone() };

@@ -4,11 +4,11 @@ use std::process::ExitCode;
 
 use clap::Args;
 use fencepost_engine::{
-    EngineError, ImportOptions, Imported, Project, expand_paths, import, import_stream, ledger_for_dry_run, open_ledger,
+    EngineError, ImportOptions, Imported, Project, expand_paths, import, import_stream, ledger_for_dry_run,
 };
 use fencepost_store::{Ledger, Purpose};
 
-use super::{Common, open_project, writing_moment};
+use super::{Common, open_project, writing_ledger, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::import::{Batch, MANY, dry, told};
@@ -45,6 +45,9 @@ pub struct ImportArgs {
     /// Import as of TIME (only in a workspace with a stepped clock)
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
+    /// Go by --as-of although it lies more than a year after the newest state
+    #[arg(long, requires = "as_of")]
+    far_ahead: bool,
 }
 
 pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<ExitCode, CommandError> {
@@ -57,8 +60,8 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
             "import them one after the other",
         ));
     }
-    let mut ledger = ledger_for(&project, common, args.dry_run)?;
-    let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
+    let mut ledger = ledger_for(ui, &project, common, args.dry_run)?;
+    let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), args.far_ahead)?;
     let options = ImportOptions {
         source: args.source.clone(),
         strict: args.strict,
@@ -124,10 +127,10 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
 }
 
 /// The workspace's ledger, or a copy of it for a dry run.
-fn ledger_for(project: &Project, common: &Common, dry_run: bool) -> Result<Ledger, CommandError> {
+fn ledger_for(ui: &mut Ui, project: &Project, common: &Common, dry_run: bool) -> Result<Ledger, CommandError> {
     Ok(match dry_run {
         true => ledger_for_dry_run(project, common.wait)?,
-        false => open_ledger(project, Purpose::Create, common.wait)?,
+        false => writing_ledger(ui, project, common, Purpose::Create)?,
     })
 }
 

@@ -23,7 +23,9 @@ use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use fencepost_core::{Diagnostic, FileId, Period, parse_collected};
-use fencepost_engine::{EngineError, Moment, Project, Reading, find_workspace, open_ledger, resolve_moment};
+use fencepost_engine::{
+    EngineError, Moment, Project, Reading, find_workspace, open_ledger, refuse_far_ahead, resolve_moment,
+};
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, LedgerError, Purpose};
 use jiff::Timestamp;
@@ -34,6 +36,7 @@ use crate::error::CommandError;
 use crate::ui::{Color, Ui};
 use crate::view::device::Page;
 use crate::view::diagnostics;
+use crate::view::text::harmless;
 use crate::view::time::Clock;
 
 const EXIT_CODES: &str = "\
@@ -170,6 +173,18 @@ fn as_file(name: &str, text: &str) -> Vec<FileText> {
     vec![FileText { path: name.to_owned(), text: text.to_owned() }]
 }
 
+/// Opens the ledger for a command that writes; files of it that others might read are closed to them, and that is said.
+fn writing_ledger(ui: &mut Ui, project: &Project, common: &Common, purpose: Purpose) -> Result<Ledger, CommandError> {
+    let ledger = open_ledger(project, purpose, common.wait)?;
+    for path in project.close_exposed_files()? {
+        ui.complain(format!(
+            "warning: others could read {}; now only its owner can",
+            harmless(&path.display().to_string())
+        ));
+    }
+    Ok(ledger)
+}
+
 /// Opens the ledger for reading; none where nothing was imported yet.
 fn ledger_if_any(project: &Project, common: &Common) -> Result<Option<Ledger>, CommandError> {
     match open_ledger(project, Purpose::Read, common.wait) {
@@ -199,9 +214,17 @@ fn user() -> String {
 }
 
 /// The moment that a writing command goes by.
-fn writing_moment(project: &Project, ledger: &Ledger, as_of: Option<&String>) -> Result<Moment, CommandError> {
+fn writing_moment(
+    project: &Project,
+    ledger: &Ledger,
+    as_of: Option<&String>,
+    far_ahead: bool,
+) -> Result<Moment, CommandError> {
     let wall = Timestamp::now();
     let as_of = resolve_moment(Some(ledger), parse_moment(project, as_of)?, wall, true)?;
+    if !far_ahead {
+        refuse_far_ahead(ledger, as_of, wall)?;
+    }
     Ok(Moment { as_of, wall, user: user() })
 }
 
@@ -218,6 +241,10 @@ impl Desk {
     fn open(ui: &mut Ui, common: &Common, as_of: Option<&String>) -> Result<Self, CommandError> {
         let project = open_project(ui, common)?;
         let ledger = open_ledger(&project, Purpose::Read, common.wait)?;
+        for path in project.exposed_files() {
+            let path = harmless(&path.display().to_string());
+            ui.note(format!("warning: others can read {path}; the next import or assess closes it to them"));
+        }
         let asked = parse_moment(&project, as_of)?;
         let at = resolve_moment(Some(&ledger), asked, Timestamp::now(), false)?;
         Ok(Self { project, ledger, earlier: std::cell::OnceCell::new(), at, past: asked.is_some() })
@@ -258,7 +285,7 @@ fn page<'p>(ui: &'p Ui, reading: &'p Reading<'_>, clock: &'p Clock) -> Page<'p> 
 
 /// Writes one JSON document, or its rows.
 fn write_json(ui: &mut Ui, json: &impl Serialize) -> Result<(), CommandError> {
-    serde_json::to_writer_pretty(ui.out(), json).map_err(|error| CommandError::Output(error.into()))?;
+    ui.pretty_json(json)?;
     Ok(ui.line("")?)
 }
 
@@ -272,7 +299,8 @@ fn write_rows(
     match format {
         Format::Table | Format::Json | Format::Jsonl => {
             for row in rows {
-                ui.line(row)?;
+                ui.json(&row.to_string())?;
+                ui.json("\n")?;
             }
         }
         Format::Csv => {
@@ -291,5 +319,5 @@ fn write_csv_heading(ui: &mut Ui, columns: &[&str]) -> Result<(), CommandError> 
 }
 
 fn write_csv_row<'c>(ui: &mut Ui, cells: impl IntoIterator<Item = &'c Json>) -> Result<(), CommandError> {
-    Ok(ui.raw(&fencepost_formats::csv_line(cells))?)
+    Ok(ui.csv(&fencepost_formats::csv_line(cells))?)
 }

@@ -1,10 +1,10 @@
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{open_ledger, trim};
+use fencepost_engine::trim;
 use fencepost_store::Purpose;
 
-use super::{Common, open_project, writing_moment};
+use super::{Common, open_project, writing_ledger, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::text::{bytes, count};
@@ -28,8 +28,8 @@ pub struct TrimArgs {
 
 pub fn cmd_trim(ui: &mut Ui, common: &Common, args: &TrimArgs) -> Result<ExitCode, CommandError> {
     let project = open_project(ui, common)?;
-    let mut ledger = open_ledger(&project, Purpose::Write, common.wait)?;
-    let moment = writing_moment(&project, &ledger, args.as_of.as_ref())?;
+    let mut ledger = writing_ledger(ui, &project, common, Purpose::Write)?;
+    let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), false)?;
     let clock = Clock { now: moment.as_of, zone: project.config.zone.clone() };
     let Some(report) = trim(&project, &mut ledger, &moment, args.dry_run)? else {
         ui.line("Nothing is older than the workspace keeps; nothing was removed.")?;

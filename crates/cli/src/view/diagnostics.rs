@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
-use fencepost_core::{Diagnostic, Severity};
+use fencepost_core::{Diagnostic, Severity, harmless, mask_in_place};
 use fencepost_formats::FileText;
 
 use crate::ui::Ui;
@@ -21,7 +21,30 @@ pub fn print(ui: &mut Ui, files: &[FileText], mistakes: &[Diagnostic]) -> usize 
 /// Renders a mistake as lines, the last without its end.
 pub fn render(files: &[FileText], mistake: &Diagnostic, width: usize, plain: bool) -> String {
     let renderer = if plain { Renderer::plain() } else { Renderer::styled() };
-    renderer.term_width(width).render(&[group(files, mistake)]).to_string()
+    let (files, mistake) = (harmless_files(files, mistake), harmless_words(mistake));
+    renderer.term_width(width).render(&[group(&files, &mistake)]).to_string()
+}
+
+/// The files that a mistake points into, with nothing in them that steers a terminal; places in them stay right. Files that it
+/// does not point into are left empty.
+fn harmless_files(files: &[FileText], mistake: &Diagnostic) -> Vec<FileText> {
+    let places = || mistake.span.iter().chain(mistake.notes.iter().map(|note| &note.span));
+    let shown = |at: usize| places().any(|span| span.file.0 as usize == at);
+    let file = |(at, file): (usize, &FileText)| match shown(at) {
+        true => FileText { path: harmless(&file.path), text: mask_in_place(&file.text).into_owned() },
+        false => FileText { path: String::new(), text: String::new() },
+    };
+    files.iter().enumerate().map(file).collect()
+}
+
+/// A mistake whose words hold nothing that steers a terminal.
+fn harmless_words(mistake: &Diagnostic) -> Diagnostic {
+    let mut mistake = mistake.clone();
+    mistake.message = harmless(&mistake.message);
+    mistake.label = harmless(&mistake.label);
+    mistake.help = mistake.help.as_deref().map(harmless);
+    mistake.notes.iter_mut().for_each(|note| note.label = harmless(&note.label));
+    mistake
 }
 
 /// The whole lines of a file that hold some places, so that rendering a mistake costs no more in a large file than in a small

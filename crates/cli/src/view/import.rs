@@ -94,7 +94,7 @@ impl Batch {
         let sum = self.by_source.entry(imported.source.clone()).or_default();
         sum.files += 1;
         sum.already += u64::from(imported.already);
-        sum.set_aside += imported.rejects.len() as u64;
+        sum.set_aside += imported.rejects.count();
         sum.imported.people = imported.people;
         sum.imported.records += imported.records;
         sum.imported.new += imported.new;
@@ -205,18 +205,18 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
         lines.push(format!("{documents} written again without the secrets in them"));
     }
     if !imported.rejects.is_empty() {
-        let number = imported.rejects.len() as u64;
+        let number = imported.rejects.count();
         lines.push(if dry {
             format!("{} would be set aside", count(number, "bad record", "bad records"))
         } else {
             let count = count(number, "bad record was", "bad records were");
             format!("{count} set aside (all of them: fencepost list rejects)")
         });
-        for reject in imported.rejects.iter().take(REJECTS_SHOWN) {
+        for reject in imported.rejects.first().iter().take(REJECTS_SHOWN) {
             lines.push(format!("  line {}: {}", reject.line, harmless(&reject.reason)));
         }
-        if imported.rejects.len() > REJECTS_SHOWN {
-            lines.push(format!("  and {} more", imported.rejects.len() - REJECTS_SHOWN));
+        if number > REJECTS_SHOWN as u64 {
+            lines.push(format!("  and {} more", number - REJECTS_SHOWN as u64));
         }
     }
     lines.iter().map(|line| format!("{indent}  {line}\n")).collect()

@@ -151,7 +151,11 @@ fn ledgers_that_cannot_be_used_are_left_alone() {
     env.fails(&["import", "s.jsonl", "--as-of", AT], 4, &["could not make the ledger", "check that the folder"]);
     std::fs::remove_file(env.path(".fencepost")).unwrap();
     env.write(".fencepost/ledger.sqlite", "this is no database, whatever it is called, and it is long enough to tell");
-    env.fails(&["import", "s.jsonl", "--as-of", AT], 4, &["is not a ledger of this program", "put a copy of the ledger there"]);
+    env.fails(
+        &["import", "s.jsonl", "--as-of", AT],
+        4,
+        &["is not a ledger of this program", "put a copy of the ledger there"],
+    );
     assert!(std::fs::read_to_string(env.path(".fencepost/ledger.sqlite")).unwrap().starts_with("this is no database"));
 }
 

@@ -5,8 +5,9 @@ use fencepost_core::{Reason, Standing, Verdict, VerdictOutcome};
 
 use crate::judge::Judged;
 
-/// The first byte of every outcome.
+/// The first byte of every outcome: of one whose verdicts are counted in two bytes, or in four where they are more.
 const FORMAT: u8 = 1;
+const LONG_FORMAT: u8 = 2;
 
 /// A digest of what is kept of a device, in eight bytes.
 pub(crate) type Digest = [u8; 8];
@@ -85,9 +86,13 @@ impl<B: AsRef<[u8]>> Outcome<B> {
 impl Outcome {
     pub(super) fn to_bytes(&self) -> Vec<u8> {
         let flags = u8::from(self.covered) | u8::from(self.stale) << 1;
-        let mut bytes = vec![FORMAT, self.standing, flags];
+        let short = u16::try_from(self.verdicts.len()).ok();
+        let mut bytes = vec![if short.is_some() { FORMAT } else { LONG_FORMAT }, self.standing, flags];
         bytes.extend(self.kept.concat());
-        bytes.extend(u16::try_from(self.verdicts.len()).unwrap_or(u16::MAX).to_le_bytes());
+        match short {
+            Some(count) => bytes.extend(count.to_le_bytes()),
+            None => bytes.extend(u32::try_from(self.verdicts.len()).unwrap_or(u32::MAX).to_le_bytes()),
+        }
         bytes.extend(&self.verdicts);
         bytes.extend(&self.reported);
         bytes
@@ -103,13 +108,17 @@ impl Outcome {
 impl<'b> Outcome<&'b [u8]> {
     /// Reads what [`Outcome::to_bytes`] wrote; none when it was not.
     pub(crate) fn from_bytes(bytes: &'b [u8]) -> Option<Self> {
-        let ([FORMAT, standing, flags], rest) = bytes.split_first_chunk::<3>()? else { return None };
+        let (&[format, standing, flags], rest) = bytes.split_first_chunk::<3>()?;
         let (kept, rest) = rest.split_first_chunk::<24>()?;
-        let (count, rest) = rest.split_first_chunk::<2>()?;
-        let (verdicts, reported) = rest.split_at_checked(u16::from_le_bytes(*count).into())?;
+        let (count, rest) = match format {
+            FORMAT => rest.split_first_chunk::<2>().map(|(count, rest)| (u16::from_le_bytes(*count).into(), rest))?,
+            LONG_FORMAT => rest.split_first_chunk::<4>().map(|(count, rest)| (u32::from_le_bytes(*count), rest))?,
+            _ => return None,
+        };
+        let (verdicts, reported) = rest.split_at_checked(usize::try_from(count).ok()?)?;
         let digest = |at: usize| std::array::from_fn(|byte| kept[8 * at + byte]);
         Some(Self {
-            standing: *standing,
+            standing,
             covered: flags & 1 != 0,
             stale: flags & 2 != 0,
             kept: [digest(0), digest(1), digest(2)],
@@ -146,5 +155,13 @@ mod tests {
             (true, false, true, false)
         );
         assert!((0..27).all(|cut| Outcome::from_bytes(&bytes[..cut]).is_none()));
+    }
+
+    #[test]
+    fn more_verdicts_than_two_bytes_count_come_back() {
+        for count in [0, 1, 65_535, 65_536, 70_000] {
+            let outcome = Outcome { verdicts: vec![1; count], reported: vec![7], ..Outcome::default() };
+            assert_eq!(Outcome::from_bytes(&outcome.to_bytes()), Some(outcome.borrowed()), "{count}");
+        }
     }
 }

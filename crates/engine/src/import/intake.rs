@@ -3,12 +3,13 @@
 use std::collections::HashSet;
 
 use bumpalo::Bump;
-use fencepost_formats::{Keeper, RawDocument, Record, SecretKey, assemble, mask_secrets};
+use fencepost_core::limits::ID_BYTES;
+use fencepost_formats::{Keeper, RawDocument, Record, RejectKind, SecretKey, assemble, mask_secrets};
 use fencepost_store::{Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
 use jiff::Timestamp;
 
 use super::prepare::{Desk, Prepared, Preparer, Refusal, Unprepared};
-use super::{ChangedDevice, Imported, MAX_ID, SHOWN, escaped};
+use super::{ChangedDevice, Imported, SHOWN, escaped};
 use crate::changes::changes_between;
 use crate::documents::Document;
 use crate::project::Project;
@@ -58,7 +59,7 @@ impl<'i> Intake<'i, '_> {
 
     /// Sets a record aside that was refused; the error is that the ledger would not have it.
     fn unless_refused(&mut self, line: u64, offset: u64, taken: Result<(), Unprepared>) -> Result<(), LedgerError> {
-        let Refusal { reason, id, collected } = match taken {
+        let Refusal { kind, reason, id, collected } = match taken {
             Ok(()) => return Ok(()),
             Err(Unprepared::Failed(failure)) => return Err(failure),
             Err(Unprepared::Refused(refusal)) => refusal,
@@ -70,14 +71,16 @@ impl<'i> Intake<'i, '_> {
             None => self.unnamed += 1,
         }
         self.newest = self.newest.max(collected);
-        self.imported.rejects.push(RejectRow {
+        let row = RejectRow {
             run: self.run,
             source: self.source.to_owned(),
             path: self.path.clone(),
             line: i64::try_from(line).unwrap_or(i64::MAX),
             offset: i64::try_from(offset).unwrap_or(i64::MAX),
             reason,
-        });
+            count: 1,
+        };
+        self.imported.rejects.add(kind, row);
         Ok(())
     }
 
@@ -123,7 +126,7 @@ impl<'i> Intake<'i, '_> {
             Added::Conflict => {
                 let reason =
                     format!("`{}` was collected twice at {collected}, with different content", escaped(&device));
-                return Err(Unprepared::Refused(Refusal::new(reason, Some(device))));
+                return Err(Unprepared::Refused(Refusal::new(RejectKind::Contradiction, reason, Some(device))));
             }
         }
         self.listed.insert(device);
@@ -157,19 +160,21 @@ impl<'i> Intake<'i, '_> {
     }
 
     fn person(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
-        let refused = |reason: String, id: Option<String>| Unprepared::Refused(Refusal::new(reason, id));
-        let document = record.document.map_err(|error| refused(error.reason, error.id))?;
+        let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
+        let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
         let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: true };
         let kept = keeper
             .keep(document, true, &Bump::new())
-            .map_err(|error| refused(format!("byte {}: {}", error.offset, error.message), None))?;
+            .map_err(|error| Unprepared::Refused(Refusal::unreadable(&error, None)))?;
         let text = String::from_utf8_lossy(&kept.body);
-        let json: serde_json::Value = serde_json::from_str(&text).map_err(|error| refused(error.to_string(), None))?;
-        let Some(id) = json["id"].as_str().filter(|id| !id.is_empty() && id.len() <= MAX_ID) else {
-            return Err(refused("the record names no person".to_owned(), None));
+        let json: serde_json::Value =
+            serde_json::from_str(&text).map_err(|error| refused(RejectKind::Unreadable, error.to_string(), None))?;
+        let Some(id) = json["id"].as_str().filter(|id| !id.is_empty() && id.len() <= ID_BYTES) else {
+            return Err(refused(RejectKind::NoId, "the record names no person".to_owned(), None));
         };
         if !self.listed.insert(id.to_owned()) {
-            return Err(refused(format!("`{}` is listed twice", escaped(id)), Some(id.to_owned())));
+            let reason = format!("`{}` is listed twice", escaped(id));
+            return Err(refused(RejectKind::Contradiction, reason, Some(id.to_owned())));
         }
         for path in kept.secrets {
             if !self.imported.secrets.contains(&path) {

@@ -3,17 +3,19 @@
 mod intake;
 mod missing;
 mod prepare;
+mod rejects;
 
 use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
+use fencepost_core::limits::{ID_BYTES, QUOTED_CHARS};
 use fencepost_core::{Text, Value, parse_collected};
 use fencepost_formats::{
     Format, Mapped, NameFrom, Piece, Pieces, Source, SourceKind, read_piece, read_records, unfold,
 };
-use fencepost_store::{FileRow, Ledger, LedgerError, RejectRow, RunKind, Writer, train_dictionary};
+use fencepost_store::{FileRow, Ledger, LedgerError, RunKind, Writer, train_dictionary};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 
@@ -29,11 +31,8 @@ use crate::workers::{cores, handed_out};
 use intake::Intake;
 use missing::Missing;
 use prepare::{Desk, Prepared, Preparer, Unprepared};
+pub use rejects::Rejects;
 
-/// How the reason starts when a record lies in the future.
-const CLOCK: &str = "clock";
-/// The longest id of a device or person, in bytes.
-const MAX_ID: usize = 500;
 /// How many records, and how many changed devices, a dry run shows of each file.
 const SHOWN: usize = 3;
 /// A dictionary is made of so many bytes of a file, and not of fewer than half of them.
@@ -101,7 +100,7 @@ pub struct Imported {
     /// Documents of earlier imports whose secrets were hidden now.
     pub hidden: u64,
     /// Records set aside.
-    pub rejects: Vec<RejectRow>,
+    pub rejects: Rejects,
     /// Of a dry run: the first records, as they would be kept.
     pub first: Vec<String>,
     /// Of a dry run: the first devices that change.
@@ -356,11 +355,11 @@ fn bring_in(
     outcome
         .map_err(|message| EngineError::refused(format!("{path}: {message}"), "nothing of this file was imported"))?;
     imported.listed = listed.len() as u64;
-    if let (true, Some(first)) = (options.strict, imported.rejects.first()) {
+    if let (true, Some(first)) = (options.strict, imported.rejects.first().first()) {
         return Err(EngineError::refused(
             format!(
                 "{path}: {} of {} records are bad; the first is line {}: {}",
-                imported.rejects.len(),
+                imported.rejects.count(),
                 imported.records,
                 first.line,
                 first.reason
@@ -387,12 +386,12 @@ fn bring_in(
         absent.mark(&mut writer, options, &mut imported)?;
     }
     if before.is_none() {
-        for reject in &imported.rejects {
-            writer.add_reject(reject)?;
+        for reject in imported.rejects.rows() {
+            writer.add_reject(&reject)?;
         }
     }
     // What lies in the future today may be taken tomorrow, so such a file is read again.
-    if !imported.rejects.iter().any(|reject| reject.reason.starts_with(CLOCK)) {
+    if !imported.rejects.has_clock() {
         writer.add_file(
             run,
             &FileRow {
@@ -401,13 +400,13 @@ fn bring_in(
                 mapping: &mapping,
                 path: &path,
                 records: i64::try_from(imported.records).unwrap_or(i64::MAX),
-                rejected: i64::try_from(imported.rejects.len()).unwrap_or(i64::MAX),
+                rejected: i64::try_from(imported.rejects.count()).unwrap_or(i64::MAX),
                 kept_missing: i64::try_from(imported.kept_missing).unwrap_or(i64::MAX),
             },
         )?;
     }
     let summary = serde_json::json!({
-        "path": path, "source": imported.source, "records": imported.records, "rejected": imported.rejects.len(),
+        "path": path, "source": imported.source, "records": imported.records, "rejected": imported.rejects.count(),
         "new": imported.new, "changed": imported.changed, "missing": imported.missing,
     });
     writer.add_event(run, "imported", &summary.to_string())?;
@@ -505,7 +504,7 @@ fn dictionary_of(preparer: &Preparer<'_>, path: &Path, with: &Mapped<'_>) -> Opt
 pub(crate) fn identity<'a>(value: &Value<'a>, key: &str) -> Result<&'a str, String> {
     match value {
         Value::Text(id) if id.trim().is_empty() => Err(format!("`{key}` is empty: the record names no {key}")),
-        Value::Text(id) if id.len() > MAX_ID => Err(format!("`{key}` is longer than {MAX_ID} bytes")),
+        Value::Text(id) if id.len() > ID_BYTES => Err(format!("`{key}` is longer than {ID_BYTES} bytes")),
         Value::Text(id) => Ok(id),
         Value::Unknown(_) if value.is_missing() => Err(format!("no `{key}`: the record names no {key}")),
         other => Err(format!("`{key}` is a {}, not a text", other.type_name())),
@@ -531,7 +530,7 @@ pub(crate) fn moment_of(value: &Value<'_>, project: &Project) -> Result<Timestam
 /// Device text inside a message, cut short and without control characters.
 pub(crate) fn escaped(text: &str) -> String {
     text.chars()
-        .take(80)
+        .take(QUOTED_CHARS)
         .flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] })
         .collect()
 }

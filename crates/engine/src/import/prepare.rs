@@ -3,12 +3,12 @@
 use std::collections::HashSet;
 
 use bumpalo::Bump;
-use fencepost_core::{DocumentReader, Facts, Observation, Packer, Read as ReadSlots};
-use fencepost_formats::{JsonDocuments, Keeper, Kept, RawDocument, Record, SecretKey, Source, assemble_in};
+use fencepost_core::{DocumentReader, Facts, Observation, Packer, Read as ReadSlots, ReadError};
+use fencepost_formats::{JsonDocuments, Keeper, Kept, RawDocument, Record, RejectKind, SecretKey, Source, assemble_in};
 use fencepost_store::{Bodies, BodyPacker, LedgerError, body_hash};
 use jiff::{SignedDuration, Timestamp};
 
-use super::{CLOCK, identity, moment_of};
+use super::{identity, moment_of};
 use crate::documents::Document;
 use crate::judge::Judge;
 use crate::project::Project;
@@ -18,6 +18,7 @@ const CLOCK_TOLERANCE: SignedDuration = SignedDuration::from_mins(5);
 
 /// Why a record is set aside.
 pub(super) struct Refusal {
+    pub kind: RejectKind,
     pub reason: String,
     /// The device that it names, where that can be told.
     pub id: Option<String>,
@@ -26,8 +27,13 @@ pub(super) struct Refusal {
 }
 
 impl Refusal {
-    pub(super) fn new(reason: String, id: Option<String>) -> Self {
-        Self { reason, id, collected: None }
+    pub(super) fn new(kind: RejectKind, reason: String, id: Option<String>) -> Self {
+        Self { kind, reason, id, collected: None }
+    }
+
+    /// Of a record that is no document.
+    pub(super) fn unreadable(error: &ReadError, id: Option<String>) -> Self {
+        Self::new(RejectKind::Unreadable, format!("byte {}: {}", error.offset, error.message), id)
     }
 }
 
@@ -77,10 +83,6 @@ pub(super) struct Desk<'b> {
     kept: JsonDocuments<'b>,
 }
 
-fn unnamed(reason: String) -> Unprepared {
-    Unprepared::Refused(Refusal::new(reason, None))
-}
-
 impl<'p> Preparer<'p> {
     pub(super) fn new(
         project: &'p Project,
@@ -106,7 +108,8 @@ impl<'p> Preparer<'p> {
 
     /// Prepares a record.
     pub(super) fn record(&self, desk: &mut Desk<'p>, record: Record<'_>) -> Result<Prepared, Unprepared> {
-        let document = record.document.map_err(|error| Unprepared::Refused(Refusal::new(error.reason, error.id)))?;
+        let document =
+            record.document.map_err(|error| Unprepared::Refused(Refusal::new(error.kind, error.reason, error.id)))?;
         self.document(desk, document, None)
     }
 
@@ -122,44 +125,47 @@ impl<'p> Preparer<'p> {
         let read = desk
             .records
             .read_in_place(document, &self.project.gates.layout, arena)
-            .map_err(|error| unnamed(format!("byte {}: {}", error.offset, error.message)))?;
-        let name = identity(&read.slots[0], "device").map_err(unnamed)?;
+            .map_err(|error| Unprepared::Refused(Refusal::unreadable(&error, None)))?;
+        let name = identity(&read.slots[0], "device")
+            .map_err(|reason| Unprepared::Refused(Refusal::new(RejectKind::NoId, reason, None)))?;
         let device = self.project.lives.name(name, at);
-        let named = |reason: String| Refusal::new(reason, Some(device.to_owned()));
-        let collected = moment_of(&read.slots[1], self.project).map_err(|reason| Unprepared::Refused(named(reason)))?;
+        let named = |kind, reason: String| Refusal::new(kind, reason, Some(device.to_owned()));
+        let collected = moment_of(&read.slots[1], self.project)
+            .map_err(|reason| Unprepared::Refused(named(RejectKind::NoTime, reason)))?;
         if collected > at.checked_add(CLOCK_TOLERANCE).unwrap_or(Timestamp::MAX) {
-            return Err(Unprepared::Refused(named(format!(
-                "{CLOCK}: collected at {collected}, which is after this import ({at})"
-            ))));
+            let kind = RejectKind::Clock;
+            let reason = format!("{}: collected at {collected}, which is after this import ({at})", kind.as_str());
+            return Err(Unprepared::Refused(named(kind, reason)));
         }
-        let set_aside = |reason: String| Unprepared::Refused(Refusal { collected: Some(collected), ..named(reason) });
+        let set_aside =
+            |kind, reason| Unprepared::Refused(Refusal { collected: Some(collected), ..named(kind, reason) });
+        let unreadable = |error: ReadError| {
+            let refusal = Refusal::unreadable(&error, Some(device.to_owned()));
+            Unprepared::Refused(Refusal { collected: Some(collected), ..refusal })
+        };
+        let not_spoken_for = |reason| set_aside(RejectKind::NotSpokenFor, reason);
         let source = self.source.id.as_str();
         let zone = &self.project.config.zone;
         if self.project.gates.guards(source) {
-            let facts = self.facts(device, &read, collected, &[], arena).map_err(set_aside)?;
-            self.project.gates.admits(source, facts, at, zone, arena).map_err(set_aside)?;
+            let facts = self.facts(device, &read, collected, &[], arena).map_err(not_spoken_for)?;
+            self.project.gates.admits(source, facts, at, zone, arena).map_err(not_spoken_for)?;
         }
         let company = match others {
             // Nothing is left out of a device that may be the company's before that is told.
             None => !self.company_only,
             Some(others) => {
-                let facts = self.facts(device, &read, collected, others, arena).map_err(set_aside)?;
+                let facts = self.facts(device, &read, collected, others, arena).map_err(not_spoken_for)?;
                 self.project.gates.is_company_device(facts, at, zone, arena)
             }
         };
         let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: false };
-        let kept = keeper
-            .keep(document, company, arena)
-            .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
+        let kept = keeper.keep(document, company, arena).map_err(unreadable)?;
         let whole = assemble_in(&kept.body, device, collected, Some(&kept.apart), arena);
         let layout = self.project.rules.layout();
-        let read = desk
-            .kept
-            .read_in_place(whole, layout, arena)
-            .map_err(|error| set_aside(format!("byte {}: {}", error.offset, error.message)))?;
+        let read = desk.kept.read_in_place(whole, layout, arena).map_err(unreadable)?;
         let mut packed = Vec::with_capacity(1024);
         if !desk.packer.pack(read.slots, layout, &mut packed) {
-            return Err(set_aside("it holds what no document can".to_owned()));
+            return Err(set_aside(RejectKind::Unreadable, "it holds what no document can".to_owned()));
         }
         let hash = body_hash(&kept.body);
         let mut compressed = None;

@@ -14,7 +14,7 @@ impl Reading<'_> {
     pub(super) fn source_rows(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
         let told = self.reader.sources(self.run)?;
         let people = self.reader.people(self.run)?;
-        let rejects = self.reader.rejects()?;
+        let rejects = self.reader.rejects_by_source()?;
         let sources = self.project.sources();
         let mut rows = Vec::new();
         for source in &sources {
@@ -47,7 +47,7 @@ impl Reading<'_> {
                 ("fresh_for", json!(source.fresh_for.map(|fresh| fresh.to_string()))),
                 ("trust", json!(source.trust)),
                 ("set_aside", json!(last.map_or(0, |last| last.rejected))),
-                ("set_aside_ever", json!(rejects.iter().filter(|reject| reject.source == id).count())),
+                ("set_aside_ever", json!(rejects.get(id).copied().unwrap_or(0))),
             ]));
         }
         Ok((
@@ -119,6 +119,7 @@ impl Reading<'_> {
                 ("file", json!(reject.path)),
                 ("line", json!(reject.line)),
                 ("offset", json!(reject.offset)),
+                ("records", json!(reject.count)),
                 ("reason", json!(reject.reason)),
             ]));
         }

@@ -8,7 +8,7 @@ use jiff::tz::TimeZone;
 use rust_decimal::Decimal;
 use serde_json::{Map, Value as Json};
 
-use super::RecordError;
+use super::{RecordError, RejectKind};
 use crate::workspace::{Field, NameFrom, Source, SourceKind};
 
 /// What mapping a record needs to know besides its source.
@@ -64,14 +64,15 @@ pub(crate) fn map_record(record: RawRecord, source: &Source, with: &Mapped<'_>) 
     let id = match source.id_from {
         NameFrom::Field => {
             if twice(&source.id_field) {
-                return Err(RecordError::new(format!("`{}` is given twice", source.id_field)));
+                return Err(RecordError::unreadable(format!("`{}` is given twice", source.id_field)));
             }
             id_of(take(&mut record, &source.id_field), source)?
         }
-        NameFrom::File | NameFrom::Folder => with
-            .path
-            .and_then(|path| name_in_path(path, source.id_from))
-            .ok_or_else(|| RecordError::new("the file has no name to take the device's from".to_owned()))?,
+        NameFrom::File | NameFrom::Folder => {
+            with.path.and_then(|path| name_in_path(path, source.id_from)).ok_or_else(|| {
+                RecordError::new(RejectKind::NoId, "the file has no name to take the device's from".to_owned())
+            })?
+        }
     };
     map_named(&id, record, &doubled, source, with).map_err(|error| RecordError { id: Some(id), ..error })
 }
@@ -92,7 +93,7 @@ fn map_named(
     out.member(id_key, &Json::from(id));
     if source.kind == SourceKind::State {
         if source.collected_field.as_deref().is_some_and(twice) {
-            return Err(RecordError::new(format!(
+            return Err(RecordError::unreadable(format!(
                 "`{}` is given twice",
                 source.collected_field.as_deref().unwrap_or("")
             )));
@@ -128,7 +129,7 @@ fn map_named(
     }
     for (name, value) in record {
         if source.under.is_none() && (name == id_key || name == "collected_at") {
-            return Err(RecordError::new(format!(
+            return Err(RecordError::unreadable(format!(
                 "`{name}` is a field beside the one that the source takes it from; give it a fact of its own in [source.fields]"
             )));
         }
@@ -148,10 +149,11 @@ fn id_of(id: Option<Json>, source: &Source) -> Result<String, RecordError> {
     match id {
         Some(Json::String(text)) if !text.trim().is_empty() => Ok(text),
         Some(Json::Number(number)) => Ok(number.to_string()),
-        Some(Json::String(_) | Json::Null) | None => {
-            Err(RecordError::new(format!("no `{}`: the record names no {}", source.id_field, source.kind.noun())))
-        }
-        Some(_) => Err(RecordError::new(format!("`{}` is not a text", source.id_field))),
+        Some(Json::String(_) | Json::Null) | None => Err(RecordError::new(
+            RejectKind::NoId,
+            format!("no `{}`: the record names no {}", source.id_field, source.kind.noun()),
+        )),
+        Some(_) => Err(RecordError::new(RejectKind::NoId, format!("`{}` is not a text", source.id_field))),
     }
 }
 
@@ -172,9 +174,12 @@ fn name_in_path(path: &str, from: NameFrom) -> Option<String> {
 
 fn collected(record: &mut Map<String, Json>, source: &Source, with: &Mapped<'_>) -> Result<Timestamp, RecordError> {
     let Some(field) = &source.collected_field else {
-        return with
-            .file_time
-            .ok_or_else(|| RecordError::new("neither the record nor the file says when it was collected".to_owned()));
+        return with.file_time.ok_or_else(|| {
+            RecordError::new(
+                RejectKind::NoTime,
+                "neither the record nor the file says when it was collected".to_owned(),
+            )
+        });
     };
     let wanted = match &source.time_format {
         Some(format) => format!("it does not read as time_format = \"{format}\""),
@@ -184,14 +189,18 @@ fn collected(record: &mut Map<String, Json>, source: &Source, with: &Mapped<'_>)
         Some(Json::String(text)) => source
             .moment(&text, with)
             .or_else(|| since_1970(text.trim()))
-            .ok_or_else(|| RecordError::new(format!("`{field}` is no moment: {wanted}"))),
+            .ok_or_else(|| RecordError::new(RejectKind::NoTime, format!("`{field}` is no moment: {wanted}"))),
         Some(Json::Number(number)) => since_1970(&number.to_string()).ok_or_else(|| {
-            RecordError::new(format!("`{field}` is a number, and neither seconds nor milliseconds since 1970"))
+            RecordError::new(
+                RejectKind::NoTime,
+                format!("`{field}` is a number, and neither seconds nor milliseconds since 1970"),
+            )
         }),
-        Some(Json::Null) | None => {
-            Err(RecordError::new(format!("no `{field}`: the record does not say when it was collected")))
-        }
-        Some(_) => Err(RecordError::new(format!("`{field}` is not a text"))),
+        Some(Json::Null) | None => Err(RecordError::new(
+            RejectKind::NoTime,
+            format!("no `{field}`: the record does not say when it was collected"),
+        )),
+        Some(_) => Err(RecordError::new(RejectKind::NoTime, format!("`{field}` is not a text"))),
     }
 }
 

@@ -38,10 +38,46 @@ pub struct Record<'r> {
     pub document: Result<RawDocument<'r>, RecordError>,
 }
 
+/// Why records are refused, in kinds that are few and can be counted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum RejectKind {
+    /// It is not written as its format asks.
+    Unreadable,
+    /// It is longer, deeper or has more fields than a record may have.
+    TooLarge,
+    /// It names no device, or no person.
+    NoId,
+    /// It does not say when it was collected.
+    NoTime,
+    /// It lies after the moment of the import.
+    Clock,
+    /// It says something else of a device than another record of the same moment, or lists somebody twice.
+    Contradiction,
+    /// Its source may not speak of this device.
+    NotSpokenFor,
+}
+
+impl RejectKind {
+    /// Returns the reason in a few words.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Unreadable => "cannot be read",
+            Self::TooLarge => "too large",
+            Self::NoId => "names nobody",
+            Self::NoTime => "does not say when it was collected",
+            Self::Clock => "clock",
+            Self::Contradiction => "contradicts another record",
+            Self::NotSpokenFor => "of a device that its source does not speak for",
+        }
+    }
+}
+
 /// Why a record was refused.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{reason}")]
 pub struct RecordError {
+    /// The kind of what is wrong with it.
+    pub kind: RejectKind,
     /// What is wrong with it.
     pub reason: String,
     /// The device or person that it names, where that can be told.
@@ -49,8 +85,12 @@ pub struct RecordError {
 }
 
 impl RecordError {
-    fn new(reason: impl Into<String>) -> Self {
-        Self { reason: reason.into(), id: None }
+    fn new(kind: RejectKind, reason: impl Into<String>) -> Self {
+        Self { kind, reason: reason.into(), id: None }
+    }
+
+    fn unreadable(reason: impl Into<String>) -> Self {
+        Self::new(RejectKind::Unreadable, reason)
     }
 }
 
@@ -89,7 +129,7 @@ pub fn read_records(
         Format::Ini | Format::KeyValue => {
             let settings = setting_lines::read_settings(input, source.format == Format::Ini);
             let line = settings.as_ref().err().map_or(1, |bad| bad.line);
-            records.mapped(line, 0, settings.map(once_each).map_err(|bad| RecordError::new(bad.message)))?;
+            records.mapped(line, 0, settings.map(once_each).map_err(|bad| RecordError::unreadable(bad.message)))?;
         }
         Format::Scim => {
             let page = scim::read_list_response(input, &source.id_field)?;
@@ -134,8 +174,10 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     fn json(&mut self, line: u64, offset: u64, document: Option<RawDocument<'_>>) -> Result<(), String> {
         match document {
             None => {
-                let reason =
-                    RecordError::new(format!("the record is longer than {}", limits::size(RECORD_BYTES as u64)));
+                let reason = RecordError::new(
+                    RejectKind::TooLarge,
+                    format!("the record is longer than {}", limits::size(RECORD_BYTES as u64)),
+                );
                 (self.each)(Record { line, offset, document: Err(reason) })
             }
             Some(document) if self.source.is_native() => (self.each)(Record { line, offset, document: Ok(document) }),
@@ -176,7 +218,7 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
                 let at = names.iter().position(|name| *name == source.id_field);
                 let record = row.cells.map_err(|(reason, cells)| {
                     let id = at.and_then(|at| cells.get(at)).filter(|id| !id.is_empty()).cloned();
-                    RecordError { reason, id }
+                    RecordError { kind: RejectKind::Unreadable, reason, id }
                 });
                 let record = record.map(|cells| {
                     // An empty cell says nothing; a cell under no heading has no name.
@@ -248,7 +290,7 @@ fn once_each(settings: Vec<(String, Option<String>)>) -> RawRecord {
 /// Reads a JSON object as a record; the same objects are accepted as of documents that need no mapping.
 fn parse(document: RawDocument<'_>) -> Result<RawRecord, RecordError> {
     let refused =
-        |error: fencepost_core::ReadError| RecordError::new(format!("byte {}: {}", error.offset, error.message));
+        |error: fencepost_core::ReadError| RecordError::unreadable(format!("byte {}: {}", error.offset, error.message));
     let arena = Bump::new();
     let mut doubled = Doubled {
         cursor: Cursor::new(document, &arena, false).map_err(refused)?,
@@ -260,8 +302,8 @@ fn parse(document: RawDocument<'_>) -> Result<RawRecord, RecordError> {
     checked.map_err(|fault| refused(doubled.cursor.explain(fault)))?;
     match serde_json::from_slice(document.bytes()) {
         Ok(Json::Object(members)) => Ok(RawRecord { members, doubled: doubled.found }),
-        Ok(_) => Err(RecordError::new("a record is a JSON object".to_owned())),
-        Err(error) => Err(RecordError::new(format!("column {}: {error}", error.column()))),
+        Ok(_) => Err(RecordError::unreadable("a record is a JSON object")),
+        Err(error) => Err(RecordError::unreadable(format!("column {}: {error}", error.column()))),
     }
 }
 
