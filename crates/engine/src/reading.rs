@@ -99,18 +99,18 @@ pub fn resolve_moment(
     }
 }
 
-/// A clock is not stepped further than this past the newest state without being told so.
-const FARTHEST_STEP: SignedDuration = SignedDuration::from_hours(366 * 24);
-
 /// Refuses a moment for a writing command that lies far after everything the ledger knows: the ledger would go by it from then
 /// on, and refuse every earlier one.
 ///
 /// # Errors
 /// Fails if the moment is refused, or the ledger cannot be read.
-pub fn refuse_far_ahead(ledger: &Ledger, as_of: Timestamp, wall: Timestamp) -> Result<(), EngineError> {
+pub fn refuse_far_ahead(ledger: &Ledger, as_of: Timestamp, wall: Timestamp, years: i32) -> Result<(), EngineError> {
     let reader = ledger.reader()?;
-    let is_near = |known: Timestamp| as_of <= known.checked_add(FARTHEST_STEP).unwrap_or(Timestamp::MAX);
-    let known = reader.last_run()?.map_or(wall, |run| run.as_of.max(wall));
+    // An empty ledger has no clock yet.
+    let Some(last) = reader.last_run()? else { return Ok(()) };
+    let farthest = SignedDuration::from_hours(i64::from(years) * 366 * 24);
+    let is_near = |known: Timestamp| as_of <= known.checked_add(farthest).unwrap_or(Timestamp::MAX);
+    let known = last.as_of.max(wall);
     // Looking through the fleet is worth it only where the clock does not tell already.
     if is_near(known) {
         return Ok(());
@@ -121,7 +121,8 @@ pub fn refuse_far_ahead(ledger: &Ledger, as_of: Timestamp, wall: Timestamp) -> R
     }
     Err(EngineError::refused(
         format!(
-            "{as_of} lies more than a year after the newest state ({newest}); the ledger would go by it from then on"
+            "{as_of} lies more than {} after the newest state ({newest}); the ledger would go by it from then on",
+            if years == 1 { "a year".to_owned() } else { format!("{years} years") }
         ),
         "check the year; if it is meant, say so with --far-ahead",
     ))

@@ -431,7 +431,6 @@ impl<'a> Walk<'a, '_, '_> {
     }
 
     /// Builds a field of an object whose key did not come where it was expected.
-    #[expect(clippy::too_many_arguments, reason = "what is known of an object that is half built")]
     #[inline(never)]
     fn unexpected_field(
         &mut self,

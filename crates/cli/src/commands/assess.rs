@@ -117,7 +117,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
         verdicts = Some(read);
     }
     let mut ledger = writing_ledger(ui, &project, common, Purpose::Write)?;
-    let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), args.far_ahead)?;
+    let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), (!args.far_ahead).then_some(1))?;
     let bar = ui.progress(0, "assessing", false);
     let options = AssessOptions {
         anew: args.anew,

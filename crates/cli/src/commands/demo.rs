@@ -60,7 +60,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
         let assessed = assess(&project, &mut ledger, &moment, AssessOptions::default(), &mut |_, _| {})?;
         let clock = Clock { now: as_of, zone: project.config.zone.clone() };
         let rejects = if set_aside > 0 {
-            format!("; {} set aside", count(set_aside as u64, "record", "records"))
+            format!("; {} set aside", count(set_aside, "record", "records"))
         } else {
             String::new()
         };

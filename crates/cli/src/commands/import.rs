@@ -45,7 +45,7 @@ pub struct ImportArgs {
     /// Import as of TIME (only in a workspace with a stepped clock)
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
-    /// Go by --as-of although it lies more than a year after the newest state
+    /// Go by --as-of although it lies more than ten years after the newest state
     #[arg(long, requires = "as_of")]
     far_ahead: bool,
 }
@@ -61,7 +61,7 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
         ));
     }
     let mut ledger = ledger_for(ui, &project, common, args.dry_run)?;
-    let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), args.far_ahead)?;
+    let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), (!args.far_ahead).then_some(MOST_YEARS_AHEAD))?;
     let options = ImportOptions {
         source: args.source.clone(),
         strict: args.strict,
@@ -125,6 +125,9 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
     }
     Ok(ExitCode::SUCCESS)
 }
+
+/// How far --as-of may lie after the newest state: what is imported may be newer than all that is known.
+const MOST_YEARS_AHEAD: i32 = 10;
 
 /// The workspace's ledger, or a copy of it for a dry run.
 fn ledger_for(ui: &mut Ui, project: &Project, common: &Common, dry_run: bool) -> Result<Ledger, CommandError> {

@@ -218,12 +218,12 @@ fn writing_moment(
     project: &Project,
     ledger: &Ledger,
     as_of: Option<&String>,
-    far_ahead: bool,
+    most_years_ahead: Option<i32>,
 ) -> Result<Moment, CommandError> {
     let wall = Timestamp::now();
     let as_of = resolve_moment(Some(ledger), parse_moment(project, as_of)?, wall, true)?;
-    if !far_ahead {
-        refuse_far_ahead(ledger, as_of, wall)?;
+    if let Some(years) = most_years_ahead {
+        refuse_far_ahead(ledger, as_of, wall, years)?;
     }
     Ok(Moment { as_of, wall, user: user() })
 }
