@@ -35,6 +35,7 @@ mod survey;
 mod taken;
 mod tried;
 mod trim;
+mod verify;
 mod versions;
 mod vet;
 mod workers;
@@ -61,4 +62,5 @@ pub use stateless::{DeviceVerdicts, Judgement, RefusedLine, Sealed, Stateless, a
 pub use taken::TakenVerdicts;
 pub use tried::{Against, Tried, try_expression};
 pub use trim::{TrimReport, trim};
+pub use verify::Verified;
 pub use vet::{Mistake, Vetted, vet};

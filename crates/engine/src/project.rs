@@ -186,16 +186,25 @@ impl Project {
         serde_json::Value::Array(files).to_string().into_bytes()
     }
 
+    /// Returns the digest of the files in what [`Self::text`] wrote; none where it is not such a text.
+    pub(crate) fn digest_of_text(text: &[u8]) -> Option<String> {
+        Some(digest_of(&files_of_text(text)?))
+    }
+
     /// Reads what [`Self::text`] wrote.
     pub(crate) fn from_text(root: &Path, text: &[u8]) -> Option<Self> {
-        let pairs: Vec<(String, String)> = serde_json::from_slice::<Vec<serde_json::Value>>(text)
-            .ok()?
-            .iter()
-            .map(|pair| Some((pair.get(0)?.as_str()?.to_owned(), pair.get(1)?.as_str()?.to_owned())))
-            .collect::<Option<_>>()?;
-        let files = pairs.into_iter().map(|(path, text)| FileText { path, text }).collect();
-        Self::from_files(root, files).ok()
+        Self::from_files(root, files_of_text(text)?).ok()
     }
+}
+
+/// Returns the files in what [`Project::text`] wrote.
+fn files_of_text(text: &[u8]) -> Option<Vec<FileText>> {
+    let pairs: Vec<(String, String)> = serde_json::from_slice::<Vec<serde_json::Value>>(text)
+        .ok()?
+        .iter()
+        .map(|pair| Some((pair.get(0)?.as_str()?.to_owned(), pair.get(1)?.as_str()?.to_owned())))
+        .collect::<Option<_>>()?;
+    Some(pairs.into_iter().map(|(path, text)| FileText { path, text }).collect())
 }
 
 /// Returns the files that verdicts may hang on.

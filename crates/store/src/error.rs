@@ -5,6 +5,8 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{ErrorCode, ffi};
 
+use crate::page_checks;
+
 /// Why a ledger could not be read or written.
 #[derive(Debug, thiserror::Error)]
 pub enum LedgerError {
@@ -107,6 +109,12 @@ impl LedgerError {
             }
             Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen) => Self::ReadOnly { path },
             Some(ErrorCode::DiskFull) => Self::Full { act, path },
+            Some(ErrorCode::SystemIoFailure)
+                if error.sqlite_error().is_some_and(|error| error.extended_code == ffi::SQLITE_IOERR_DATA) =>
+            {
+                let what = format!("page {} is not as it was written", page_checks::last_changed_page());
+                Self::Damaged { path, what }
+            }
             Some(ErrorCode::SystemIoFailure)
                 if error.sqlite_error().is_some_and(|error| is_write(error.extended_code)) =>
             {

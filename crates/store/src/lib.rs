@@ -6,6 +6,7 @@
 
 mod bodies;
 mod error;
+mod page_checks;
 mod reader;
 mod rows;
 mod schema;
@@ -70,16 +71,19 @@ enum Access {
 impl Access {
     fn connect(self, path: &Path) -> Result<Connection, LedgerError> {
         let failed = doing("open", path);
+        page_checks::register().map_err(|code| failed(sqlite_failure(code)))?;
         let opened = match self {
             // A reader too opens it for writing, as SQLite makes the files that readers and writers share; no statement writes.
-            Self::Write | Self::Read => {
-                Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX)
-            }
+            Self::Write | Self::Read => Connection::open_with_flags_and_vfs(
+                path,
+                OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX,
+                page_checks::VFS,
+            ),
             Self::Immutable => {
                 let name: String = path.to_string_lossy().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
                 let flags =
                     OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-                Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)
+                Connection::open_with_flags_and_vfs(format!("file:{name}?immutable=1"), flags, page_checks::VFS)
             }
         };
         let connection = opened.map_err(&failed)?;
@@ -92,6 +96,10 @@ impl Access {
         }
         Ok(connection)
     }
+}
+
+fn sqlite_failure(code: i32) -> rusqlite::Error {
+    rusqlite::Error::SqliteFailure(rusqlite::ffi::Error::new(code), None)
 }
 
 /// Whether something stands in the write-ahead log of a ledger.
@@ -211,6 +219,7 @@ impl Ledger {
             (Age::Earlier, Some(Access::Read | Access::Immutable)) => self.private_copy().map(Some),
             (Age::Earlier, Some(Access::Write) | None) => {
                 schema::migrate(&mut self.connection, &self.path)?;
+                schema::check_pages(&self.connection, &self.path)?;
                 Ok(None)
             }
         }
@@ -365,6 +374,12 @@ fn check_file(path: &Path) -> Result<(), LedgerError> {
         size => size,
     };
     let wanted = page * u64::from(u32::from_be_bytes([head[28], head[29], head[30], head[31]]));
+    // A ledger that says that it is one has checksums in its pages.
+    let application = u32::from_be_bytes([head[68], head[69], head[70], head[71]]);
+    if i64::from(application) == schema::APPLICATION && head[page_checks::RESERVED_AT] == 0 {
+        let what = "its pages have lost their checksums".to_owned();
+        return Err(LedgerError::Damaged { path: path.to_owned(), what });
+    }
     // What stands in the log was perhaps not brought into the file yet.
     if meta.len() < wanted && !has_log(path) {
         let what = format!("{} of its {wanted} bytes are missing", wanted - meta.len());

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, Row, Statement, params};
 
 use crate::Access;
-use crate::bodies::{Bodies, SharedBodies};
+use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
     AssessedRow, DeviceRow, DueRow, FindingRow, Held, HeldFacts, ImportRow, Known, Look, PackedObservation, PersonRow,
@@ -750,9 +750,49 @@ impl<'c> Reader<'c> {
 
     /// Returns whether the database is whole, in SQLite's own words when it is not.
     pub fn integrity(&self) -> Result<Option<String>, LedgerError> {
-        let said: String =
-            self.connection.query_row("PRAGMA integrity_check", [], |row| row.get(0)).map_err(self.failed())?;
-        Ok((said != "ok").then_some(said))
+        let found = self.all("PRAGMA integrity_check(20)", [], |row| row.get::<_, String>(0))?;
+        let whole = matches!(found.as_slice(), [only] if only == "ok");
+        Ok((!whole).then(|| found.join("; ")))
+    }
+
+    /// Returns the tables in which rows name others that are not there, with how many.
+    pub fn dangling(&self) -> Result<BTreeMap<String, u64>, LedgerError> {
+        let mut tables = BTreeMap::new();
+        for table in self.all("PRAGMA foreign_key_check", [], |row| row.get::<_, String>(0))? {
+            *tables.entry(table).or_default() += 1;
+        }
+        Ok(tables)
+    }
+
+    /// Checks every document that is kept against the hash that it is known by. Hands on the number of each that does not fit or
+    /// cannot be decompressed, and returns how many there are.
+    pub fn check_documents(&self, mut bad: impl FnMut(i64, &str)) -> Result<u64, LedgerError> {
+        let (failed, bodies) = (self.failed(), self.bodies()?);
+        let mut unpacker = bodies.unpacker();
+        let mut statement = self.connection.prepare("SELECT id, hash, body FROM document").map_err(&failed)?;
+        let mut rows = statement.query([]).map_err(&failed)?;
+        let mut count = 0;
+        while let Some(row) = rows.next().map_err(&failed)? {
+            count += 1;
+            let id = row.get(0).map_err(&failed)?;
+            let blob = |column| row.get_ref(column).and_then(|value| Ok(value.as_blob()?)).map_err(&failed);
+            match unpacker.unpack(blob(2)?) {
+                Ok(body) if body_hash(&body) == blob(1)? => {}
+                Ok(_) => bad(id, "it is not what its hash says"),
+                Err(_) => bad(id, "it cannot be decompressed"),
+            }
+        }
+        Ok(count)
+    }
+
+    /// Returns the digests of all rule sets that are kept.
+    pub fn rule_set_digests(&self) -> Result<Vec<String>, LedgerError> {
+        self.all("SELECT digest FROM rule_set ORDER BY digest", [], |row| row.get(0))
+    }
+
+    /// Returns all runs, oldest first.
+    pub fn runs(&self) -> Result<Vec<RunRow>, LedgerError> {
+        self.all(&format!("{RUN} ORDER BY id"), [], run_row)
     }
 }
 

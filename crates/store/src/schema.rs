@@ -6,12 +6,13 @@ use rusqlite::{Connection, TransactionBehavior};
 
 use crate::bodies::{body_hash, decompress_plain};
 use crate::error::{LedgerError, doing};
+use crate::{page_checks, sqlite_failure};
 
 /// Each step takes a ledger from one format to the next.
 const STEPS: [&str; 6] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH];
 
 /// What SQLite's `application_id` says of a ledger: `FPst` in ASCII. Ledgers have it since the sixth format.
-const APPLICATION: i64 = 0x4650_7374;
+pub(crate) const APPLICATION: i64 = 0x4650_7374;
 
 const FIRST: &str = "
     CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
@@ -306,8 +307,8 @@ pub(crate) fn check(connection: &Connection, path: &Path) -> Result<Age, LedgerE
             path: path(),
             what: format!("it says that it is of format {format}, which had no mark"),
         }),
-        // Before the sixth format nothing but its tables says that it is a ledger.
-        (0, 1..6)
+        // Before the sixth format nothing but its tables says that it is a ledger; the mark comes last, with the checksums.
+        (0, 1..=6)
             if has_tables(connection, &["device", "document", "observation", "run", "setting"]).map_err(&failed)? =>
         {
             Ok(Age::Earlier)
@@ -327,10 +328,12 @@ fn has_tables(connection: &Connection, names: &[&str]) -> rusqlite::Result<bool>
 /// Makes the tables of a new ledger.
 pub(crate) fn create(connection: &mut Connection, path: &Path) -> Result<(), LedgerError> {
     let failed = doing("make", path);
+    page_checks::reserve(connection).map_err(|code| failed(sqlite_failure(code)))?;
     connection.execute_batch("PRAGMA page_size = 8192; PRAGMA journal_mode = WAL;").map_err(&failed)?;
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
     STEPS.iter().try_for_each(|step| transaction.execute_batch(step)).map_err(&failed)?;
-    mark(&transaction).map_err(&failed)?;
+    transaction.pragma_update(None, "user_version", newest()).map_err(&failed)?;
+    transaction.pragma_update(None, "application_id", APPLICATION).map_err(&failed)?;
     transaction.commit().map_err(&failed)
 }
 
@@ -344,26 +347,33 @@ pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), Le
     }
     let found = pragma(&transaction, "user_version").map_err(&failed)?;
     for step in STEPS.iter().skip(usize::try_from(found).unwrap_or(0)) {
-        transaction.execute_batch(step).map_err(|error| match error.sqlite_error_code() {
+        transaction.execute_batch(step).map_err(|error| match (&error, error.sqlite_error_code()) {
             // What the step names is there already, or is not there.
-            Some(rusqlite::ErrorCode::Unknown) => LedgerError::Damaged {
-                path: path.to_owned(),
-                what: format!("its tables are not those of format {found}, which it says it is of"),
-            },
+            (rusqlite::Error::SqlInputError { .. }, _) | (_, Some(rusqlite::ErrorCode::Unknown)) => {
+                LedgerError::Damaged {
+                    path: path.to_owned(),
+                    what: format!("its tables are not those of format {found}, which it says it is of"),
+                }
+            }
             _ => failed(error),
         })?;
     }
     if (1..3).contains(&found) {
         hash_again(&transaction).map_err(&failed)?;
     }
-    mark(&transaction).map_err(&failed)?;
+    transaction.pragma_update(None, "user_version", newest()).map_err(&failed)?;
     transaction.commit().map_err(&failed)
 }
 
-/// Says that the database is a ledger of the newest format.
-fn mark(connection: &Connection) -> rusqlite::Result<()> {
-    connection.pragma_update(None, "application_id", APPLICATION)?;
-    connection.pragma_update(None, "user_version", newest())
+/// Gives the pages of a ledger that was brought to the sixth format their checksums, and marks it as a ledger. Until both is
+/// done it is taken for one of an earlier format, so that what is left is done by the next who opens it for writing.
+pub(crate) fn check_pages(connection: &Connection, path: &Path) -> Result<(), LedgerError> {
+    let failed = doing("open", path);
+    // A database that has a write-ahead log cannot change how its pages are divided.
+    connection.execute_batch("PRAGMA journal_mode = DELETE;").map_err(&failed)?;
+    page_checks::reserve(connection).map_err(|code| failed(sqlite_failure(code)))?;
+    connection.execute_batch("VACUUM; PRAGMA journal_mode = WAL;").map_err(&failed)?;
+    connection.pragma_update(None, "application_id", APPLICATION).map_err(&failed)
 }
 
 /// Gives every document the hash that it is known by since the third format.
@@ -416,6 +426,72 @@ mod tests {
         assert_eq!(hash, body_hash(&now[0].body));
         assert_eq!(reader.observations_of("a", Some(1)).unwrap()[0].document, 1);
         assert_eq!(reader.history_of("a", None).unwrap().len(), 2);
+    }
+
+    /// A ledger file of the fifth format, as it was written before ledgers were marked.
+    fn fifth(path: &Path) {
+        let connection = Connection::open(path).unwrap();
+        connection.execute_batch("PRAGMA page_size = 8192; PRAGMA journal_mode = WAL;").unwrap();
+        for step in &STEPS[..5] {
+            connection.execute_batch(step).unwrap();
+        }
+        connection
+            .execute_batch(
+                "PRAGMA user_version = 5;
+                 INSERT INTO run (id, kind, as_of, at, user, version) VALUES (1, 'import', 5, 5, 'u', '0');
+                 INSERT INTO device VALUES (1, 'a', 1);
+                 INSERT INTO reject (run, path, line, offset, reason, source) VALUES (1, 'f', 3, 9, 'why', 's');",
+            )
+            .unwrap();
+    }
+
+    #[test]
+    fn an_unmarked_ledger_is_read_as_it_is_and_marked_when_it_is_written() {
+        use crate::{Ledger, Look, Purpose};
+        use std::time::Duration;
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("ledger.sqlite");
+        fifth(&path);
+        let before = std::fs::read(&path).unwrap();
+        let rejects = |ledger: &Ledger| {
+            let reader = ledger.reader().unwrap();
+            assert_eq!(reader.devices(Look::All).unwrap().len(), 1);
+            reader.rejects().unwrap().iter().map(|row| (row.line, row.count)).collect::<Vec<_>>()
+        };
+        let ledger = Ledger::open(&path, Purpose::Read, Duration::ZERO).unwrap();
+        assert_eq!(rejects(&ledger), [(3, 1)]);
+        drop(ledger);
+        assert_eq!(std::fs::read(&path).unwrap(), before, "reading leaves it as it is");
+        let ledger = Ledger::open(&path, Purpose::Write, Duration::ZERO).unwrap();
+        assert_eq!(rejects(&ledger), [(3, 1)]);
+        drop(ledger);
+        let after = std::fs::read(&path).unwrap();
+        assert_eq!((&after[68..72], after[page_checks::RESERVED_AT]), (&b"FPst"[..], 8));
+        let mut changed = after.clone();
+        *changed.last_mut().unwrap() ^= 1;
+        std::fs::write(&path, &changed).unwrap();
+        let ledger = Ledger::open(&path, Purpose::Read, Duration::ZERO).unwrap();
+        let found = ledger.reader().unwrap().integrity();
+        assert!(!matches!(found, Ok(None)), "its pages are checked from now on: {found:?}");
+    }
+
+    #[test]
+    fn a_format_that_the_tables_are_not_of_is_named() {
+        use crate::{Ledger, Purpose};
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("ledger.sqlite");
+        for claimed in [0, 1, 2, 3, 4, 7] {
+            let _ = std::fs::remove_file(&path);
+            fifth(&path);
+            Connection::open(&path).unwrap().pragma_update(None, "user_version", claimed).unwrap();
+            for purpose in [Purpose::Read, Purpose::Write] {
+                match Ledger::open(&path, purpose, std::time::Duration::ZERO) {
+                    Err(LedgerError::Damaged { what, .. }) => assert!(what.contains("its tables are not"), "{what}"),
+                    Err(LedgerError::Foreign { .. }) if matches!(claimed, 0 | 7) => {}
+                    other => panic!("{claimed}: {other:?}"),
+                }
+            }
+        }
     }
 
     #[test]

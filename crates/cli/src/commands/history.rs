@@ -1,22 +1,32 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use fencepost_engine::Reading;
 use serde_json::{Value as Json, json};
 
 use super::{Common, Desk, Format, clock_of, write_json, write_rows};
-use crate::error::CommandError;
+use crate::error::{CommandError, LEDGER};
 use crate::ui::Ui;
 use crate::view::json;
-use crate::view::text::shell;
+use crate::view::text::{count, harmless, shell};
 
 /// Tell what became of a device: what changed when, how it stood, what was found
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost history tern-tickets
-  fencepost history tern-tickets --format jsonl")]
+  fencepost history tern-tickets --format jsonl
+  fencepost history --verify
+
+With --verify the exit code is 4 when something in the ledger does not fit.
+A copy for a backup: sqlite3 .fencepost/ledger.sqlite \".backup COPY\", and .fencepost/key beside it; or copy the folder
+.fencepost while nothing runs.")]
 pub struct HistoryArgs {
     /// The device
-    device: String,
+    #[arg(required_unless_present = "verify")]
+    device: Option<String>,
+    /// Read the whole ledger, and say what in it does not fit
+    #[arg(long, conflicts_with_all = ["device", "as_of"])]
+    verify: bool,
     /// Tell it up to TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -28,7 +38,8 @@ pub struct HistoryArgs {
 pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
     let desk = Desk::open(ui, common, args.as_of.as_ref())?;
     let reading = desk.state()?;
-    let history = reading.history(&args.device)?;
+    let Some(device) = &args.device else { return verify(ui, &reading, args.format) };
+    let history = reading.history(device)?;
     match args.format {
         Format::Table => {
             let text = crate::view::history::show(&history, &clock_of(&reading), ui.width, &ui.styles, ui.unicode);
@@ -63,4 +74,47 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Says what of the ledger was read, and what does not fit.
+fn verify(ui: &mut Ui, reading: &Reading<'_>, format: Format) -> Result<ExitCode, CommandError> {
+    let found = reading.verify()?;
+    let whole = found.problems.is_empty();
+    match format {
+        Format::Table => {
+            for problem in &found.problems {
+                ui.line(harmless(problem))?;
+            }
+            let read = [
+                count(found.runs, "run", "runs"),
+                count(found.devices, "device", "devices"),
+                count(found.documents, "document", "documents"),
+                count(found.findings, "version of a finding", "versions of findings"),
+                count(found.spells, "standing or decision", "standings and decisions"),
+                count(found.rule_sets, "rule set", "rule sets"),
+            ];
+            let said = if whole {
+                "The ledger is whole".to_owned()
+            } else {
+                format!("The ledger is damaged in {}", count(found.problems.len() as u64, "place", "places"))
+            };
+            ui.line(format!("{said}. Read: {}.", read.join(", ")))?;
+        }
+        Format::Json | Format::Jsonl => {
+            let document = json!({
+                "schema": json::SCHEMA, "whole": whole, "runs": found.runs, "devices": found.devices,
+                "documents": found.documents, "findings": found.findings, "spells": found.spells,
+                "rule_sets": found.rule_sets, "problems": found.problems,
+            });
+            if format == Format::Json { write_json(ui, &document)? } else { write_rows(ui, format, &[], [document])? }
+        }
+        Format::Csv => {
+            write_rows(ui, format, &["problem"], found.problems.iter().map(|problem| json!({ "problem": problem })))?;
+        }
+    }
+    if whole {
+        return Ok(ExitCode::SUCCESS);
+    }
+    ui.complain("restore the folder .fencepost from a copy, or set it aside and import again");
+    Ok(ExitCode::from(LEDGER))
 }
