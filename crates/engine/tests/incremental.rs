@@ -444,7 +444,7 @@ fn foreseen(edited: &Side, before: &Side, at: Timestamp) -> Result<(), TestCaseE
     let project = edited.project();
     let candidate = project.candidate(project.files.clone()).unwrap();
     let found = {
-        let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
+        let ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
         preview(&project, &candidate, &ledger, &moment(at)).unwrap()
     };
     prop_assert!(kept == fs::read(&file).unwrap(), "a preview wrote something");

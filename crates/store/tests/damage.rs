@@ -70,7 +70,7 @@ fn a_changed_bit_is_named_or_changes_nothing() {
     let bits = (0..whole.len() * 8).filter(|bit| match bit / 8 {
         0..100 => bit % 5 == 0,
         byte if byte % 8192 < 12 => bit % 11 == 0,
-        _ => bit % 20_011 == 0,
+        _ => bit % 40_009 == 0,
     });
     for bit in bits {
         let mut changed = whole.clone();
@@ -91,7 +91,7 @@ fn a_changed_bit_is_named_or_changes_nothing() {
             }
         }
     }
-    assert!(named > 300, "{named} named, {alike} alike");
+    assert!(named > 100 && alike < named, "{named} named, {alike} alike");
 }
 
 #[test]

@@ -27,7 +27,7 @@ const NASTY: [&str; 14] = [
 fn harmless(what: &str, text: &str) {
     let odd = |c: char| {
         (c.is_control() && c != '\n' && c != '\r')
-            || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200b}'..='\u{200f}' | '\u{2028}' | '\u{2029}' | '\u{feff}')
+            || matches!(c, '\u{7f}'..='\u{9f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200b}'..='\u{200f}' | '\u{2028}' | '\u{2029}' | '\u{feff}')
     };
     if let Some(found) = text.chars().find(|c| odd(*c)) {
         panic!("{found:?} in the output of {what}:\n{text:?}");
@@ -114,6 +114,101 @@ fn nothing_that_steers_a_terminal_or_a_spreadsheet_gets_out() {
             serde_json::from_str::<serde_json::Value>(line).expect("JSON, whatever stands in it");
         }
     }
+}
+
+#[test]
+fn every_command_and_format_is_harmless_whatever_devices_files_and_conditions_are_called() {
+    let env = fleet();
+    let odd = "\u{1b}[31m\u{202e}x\u{9b}2J\u{200b}";
+    env.write(
+        &format!("rules/{odd}.toml"),
+        format!(
+            "# note\n[[rule]]\nid = \"odd\"\ntitle = \"{}\"\ngroups = [\"every-device\"]\nrequire = 'note = \"{}\"'\n",
+            "\\u001b[31m\\u202e",
+            odd.replace('\u{1b}', "")
+        ),
+    );
+    env.write(&format!("{odd}.jsonl"), "{\"device\":\"z\",\"collected_at\":\"2027-03-01T05:00:00Z\"}\nnonsense\n");
+    for (name, at) in [("1.jsonl", "2027-03-01T06:00:00Z"), ("2.jsonl", "2027-03-02T06:00:00Z")] {
+        env.ok(&["import", name, "--as-of", at]);
+        env.ok(&["assess", "--as-of", at]);
+    }
+    let file = format!("{odd}.jsonl");
+    let mut commands: Vec<Vec<&str>> = vec![
+        vec!["import", "--dry-run", &file],
+        vec!["import", &file],
+        vec!["assess"],
+        vec!["assess", "--state", &file],
+        vec!["assess", "--state", "1.jsonl", "--all", "--evidence"],
+        vec!["vet"],
+        vec!["access"],
+        vec!["preview"],
+        vec!["history", "--verify"],
+        vec!["history", "z"],
+        vec!["show", odd],
+        vec!["why", odd],
+        vec!["show", "z"],
+        vec!["why", "z"],
+        vec!["list", "nothing", odd],
+        vec!["source", "draft", &file],
+        vec!["import", odd],
+        vec!["try", odd],
+        vec!["list", "devices", "--where", "note = \"\u{202e}\u{9b}\""],
+        vec!["list", "devices", "--where", "nope = \"\u{202e}\u{9b}\" and ("],
+    ];
+    for kind in [
+        "devices",
+        "facts",
+        "rules",
+        "findings",
+        "people",
+        "groups",
+        "services",
+        "access",
+        "sources",
+        "rejects",
+        "coverage",
+        "assessments",
+        "corrections",
+    ] {
+        commands.push(vec!["list", kind]);
+    }
+    for args in &commands {
+        for format in ["table", "json", "jsonl", "csv"] {
+            let mut all = args.clone();
+            all.extend(["--format", format]);
+            let ran = env.run(&all);
+            harmless(&all.join(" "), &ran.out);
+            harmless(&all.join(" "), &ran.err);
+            if ran.code == 0 && format == "jsonl" {
+                assert!(
+                    ran.out.lines().all(|line| serde_json::from_str::<serde_json::Value>(line).is_ok()),
+                    "{all:?} {}",
+                    ran.out
+                );
+            }
+        }
+    }
+    // The names are those that were given, for whoever reads the JSON.
+    let names = env.json(&["list", "devices"])["rows"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| row["device"].to_string())
+        .collect::<String>();
+    assert!(names.contains("\u{202e}evil"), "{names}");
+    // A mistake in such a file is shown with its place.
+    env.write(
+        &format!("rules/{odd}.toml"),
+        format!("# \u{202e}\n[[rule]]\nid = \"odd\"\nrequire = 'note == \"{}\"'\n", "\u{9b}\u{200b}"),
+    );
+    let ran = env.run(&["list", "devices"]);
+    harmless("a mistake", &ran.err);
+    assert!(
+        ran.code == 2 && ran.err.contains("equality is written `=`") && ran.err.contains("\\u{1b}[31m"),
+        "{}",
+        ran.err
+    );
 }
 
 #[test]
