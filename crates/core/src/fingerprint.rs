@@ -11,8 +11,14 @@ impl Fingerprint {
 
     /// Adds a text, told apart from what comes before and after it.
     pub(crate) fn text(&mut self, text: &str) {
-        for byte in text.bytes().chain([0]) {
-            self.0 = (self.0 ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
+        self.bytes(text.as_bytes());
+        self.bytes(&[0]);
+    }
+
+    /// Adds bytes.
+    pub(crate) fn bytes(&mut self, bytes: &[u8]) {
+        for byte in bytes {
+            self.0 = (self.0 ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3);
         }
     }
 

@@ -9,6 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use bumpalo::Bump;
 
+use crate::canonical::Canonical;
 use crate::condition::Use;
 use crate::dictionary::{Declaration, Dictionary, ReadAs};
 use crate::fingerprint::Fingerprint;
@@ -267,7 +268,13 @@ impl Layout {
         self.slot_paths().for_each(|path| print.text(path));
         for (at, node) in self.nodes.iter().enumerate().filter(|(_, node)| node.wanted || node.declared.is_some()) {
             print.text(&node.path);
-            print.text(&format!("{:?} {:?}", node.declared, self.items.get(at)));
+            let items = self.items.get(at).and_then(Option::as_ref).map(|fields| {
+                let fields: Vec<&str> = fields.0.iter().map(|field| &**field).collect();
+                fields
+            });
+            let mut encoded = Canonical::default();
+            encoded.add(&node.declared.as_ref()).add(&items);
+            print.bytes(&encoded.into_bytes());
         }
         print.value()
     }

@@ -7,6 +7,7 @@
 
 mod access;
 mod baseline;
+mod canonical;
 mod condition;
 mod control;
 mod diagnostic;
@@ -43,6 +44,7 @@ pub use baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, Presence, ScopeSource,
     Settings, YieldSource,
 };
+pub use canonical::{Canonical, Encode};
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date_time};
 pub use control::Control;
 pub use diagnostic::{

@@ -179,7 +179,7 @@ pub struct Exception {
     pub place: Option<Span>,
 }
 
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 enum Excepted {
     /// A group, by index.
     Group(usize),
@@ -320,7 +320,7 @@ impl Rule {
         let own = |rule: &Self| {
             (rule.id.clone(), rule.severity, rule.stage, rule.enforced_from, rule.grace, rule.was.clone())
         };
-        let exception = |one: &Exception| format!("{:?} {:?} {:?}", one.whom, one.because, one.until);
+        let exception = |one: &Exception| (one.whom.clone(), one.because.clone(), one.until);
         let scope = |scope: &Scope| {
             let covers = scope.covers.as_ref().map(|condition| condition.as_str().to_owned());
             (scope.groups.clone(), covers, scope.except.iter().map(exception).collect::<Vec<_>>())

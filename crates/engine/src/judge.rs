@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Ambient, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Grounds, Holder, Layout,
-    Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict, Verdicts, Watch,
-    merge, unpack_some,
+    Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Grounds, Holder,
+    Layout, Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict, Verdicts,
+    Watch, merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
@@ -50,8 +50,9 @@ impl People {
         let digests = persons
             .values()
             .map(|person| {
-                let known = format!("{:?} {:?}", person.facts, memberships.get(&person.id));
-                let digest = blake3::hash(known.as_bytes());
+                let mut known = Canonical::default();
+                known.add(&person.facts).add(&memberships.get(&person.id));
+                let digest = blake3::hash(&known.into_bytes());
                 (person.id.clone(), std::array::from_fn(|at| digest.as_bytes()[at]))
             })
             .collect();

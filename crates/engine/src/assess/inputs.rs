@@ -1,6 +1,6 @@
 //! Everything that a device is judged by, as a digest: the same digest, the same verdicts, until time changes them.
 
-use fencepost_core::Observation;
+use fencepost_core::{Canonical, Observation};
 use fencepost_formats::SecretKey;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -59,10 +59,10 @@ impl Inputs {
         let id = judged.input.id;
         feed_state(judge, id, observations, packed, &mut feed);
         if let Some(retirement) = judge.project.lives.last_retirement(id, judge.at) {
-            feed(format!("{retirement:?}").as_bytes());
+            feed(&Canonical::of(retirement));
         }
         if let Some(retirement) = judge.project.lives.next_retirement(id, judge.at) {
-            feed(format!("{retirement:?}").as_bytes());
+            feed(&Canonical::of(retirement));
         }
         feed_holders(judge, judged, &mut feed);
         hash.finalize().as_bytes()[..16].to_vec()
@@ -114,7 +114,7 @@ fn feed_state(
         feed(packed);
     }
     for correction in judge.corrections_of(device) {
-        feed(format!("{correction:?}").as_bytes());
+        feed(&Canonical::of(correction));
     }
 }
 

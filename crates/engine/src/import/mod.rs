@@ -11,7 +11,7 @@ use std::io::{self, BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
 use fencepost_core::limits::{ID_BYTES, QUOTED_CHARS};
-use fencepost_core::{Text, Value, parse_collected};
+use fencepost_core::{Canonical, Text, Value, parse_collected};
 use fencepost_formats::{
     Format, Mapped, NameFrom, Piece, Pieces, Source, SourceKind, read_piece, read_records, unfold,
 };
@@ -157,17 +157,17 @@ pub fn import_stream(
     run(project, ledger, input, BufReader::with_capacity(1 << 18, stream), options, moment)
 }
 
-/// Returns everything that decides what is kept of a record of a source, as one text: the same text, nothing new to be read.
-fn reading_text(project: &Project, source: &Source) -> String {
-    let facts: Vec<_> = project
-        .dictionary
-        .facts
-        .iter()
-        .map(|(path, said)| (path, said.ty, &said.unit, said.volatile, said.secret, said.company_only))
-        .collect();
+/// Returns everything that decides what is kept of a record of a source: the same bytes, nothing new to be read.
+fn reading_of(project: &Project, source: &Source) -> Vec<u8> {
     let text = |text: &Option<Text>| text.as_ref().map(|text| text.as_str().to_owned());
-    let gates = (text(&source.speaks_for), text(&project.config.company_device), project.config.zone.iana_name());
-    format!("{}\n{gates:?}\n{facts:?}", source.mapping_text())
+    let mut all = Canonical::default();
+    all.add(source).add(&text(&source.speaks_for)).add(&text(&project.config.company_device));
+    all.add(&project.config.zone.iana_name());
+    for (path, said) in &project.dictionary.facts {
+        all.add(path).add(&said.ty).add(&said.unit);
+        all.add(&said.volatile).add(&said.secret).add(&said.company_only);
+    }
+    all.into_bytes()
 }
 
 /// A file to be imported.
@@ -269,7 +269,7 @@ fn bring_in(
         }
         key.digest(&told)
     };
-    let mapping = hex(&Sha256::digest(reading_text(project, source)));
+    let mapping = hex(&Sha256::digest(reading_of(project, source)));
     let mut writer = ledger.writer("import")?;
     let known = |writer: &Writer<'_>, file: &str| writer.reader().known_file(file, source.id.as_str(), &mapping);
     // A file whose missing devices were kept can be given once more, to be believed about them.

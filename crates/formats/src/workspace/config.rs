@@ -1,7 +1,8 @@
 //! `fencepost.toml`: the clock, the holder, defaults, and the sources.
 
 use fencepost_core::{
-    Conversion, Diagnostic, Dictionary, Named, Period, SettleSettings, SourceId, Span, Text, Uncovered,
+    Canonical, Conversion, Diagnostic, Dictionary, Encode, Named, Period, SettleSettings, SourceId, Span, Text,
+    Uncovered,
 };
 use glob::Pattern;
 use jiff::tz::TimeZone;
@@ -71,6 +72,16 @@ pub enum NameFrom {
     File,
     /// The name of the folder that the file lies in.
     Folder,
+}
+
+impl NameFrom {
+    fn as_str(self) -> &'static str {
+        match self {
+            Self::Field => "field",
+            Self::File => "file-name",
+            Self::Folder => "folder-name",
+        }
+    }
 }
 
 /// What a source is about.
@@ -193,23 +204,22 @@ impl Source {
             && self.id_field == "device"
             && self.collected_field.as_deref() == Some("collected_at")
     }
+}
 
-    /// Returns everything about how records are read, as one text: the same text, the same documents.
-    pub fn mapping_text(&self) -> String {
+/// Everything about how records are read: the same bytes, the same documents.
+impl Encode for Source {
+    fn encode(&self, to: &mut Canonical) {
         let zone = self.time_zone.as_ref().and_then(TimeZone::iana_name);
-        format!(
-            "{:?} {:?} {} {:?} {:?} {} {:?} {zone:?} {:?} {:?} {:?}",
-            self.kind,
-            self.format,
-            self.delimiter,
-            self.records,
-            self.id_from,
-            self.id_field,
-            self.collected_field,
-            self.time_format,
-            self.under,
-            self.fields
-        )
+        to.add(self.kind.noun()).add(self.format.as_str()).add(&u64::from(self.delimiter)).add(&self.records);
+        to.add(self.id_from.as_str()).add(&self.id_field).add(&self.collected_field).add(&zone);
+        to.add(&self.time_format).add(&self.under).add(&self.fields);
+    }
+}
+
+impl Encode for Field {
+    fn encode(&self, to: &mut Canonical) {
+        let Self { fact, leave_out, unit, true_when, false_when } = self;
+        to.add(fact).add(leave_out).add(unit).add(true_when).add(false_when);
     }
 }
 
