@@ -5,6 +5,8 @@
 //! `apiKey`, `wifi_passphrase`. Yes/no values are never secret, nor are numbers and moments whose last word only describes a
 //! secret, as in `password.length`.
 
+use std::cell::RefCell;
+
 use crate::condition::parse_date_time;
 
 /// What the words of a path say of the values below it.
@@ -73,11 +75,37 @@ impl PathWords {
     #[inline]
     #[must_use]
     pub fn below(self, key: &str) -> Self {
-        if !self.secret && !may_name_a_secret(key) {
-            return Self::NONE;
+        if self.secret {
+            return Self { secret: true, ..Self::of_key(key) };
         }
-        let own = Self::of_key(key);
-        Self { secret: self.secret || own.secret || self.before_key && own.begins_with_key, ..own }
+        let own = Self::remembered(key);
+        Self { secret: own.secret || self.before_key && own.begins_with_key, ..own }
+    }
+
+    /// Returns what the words of a key say: nothing of keys that name no secret. Documents have the same keys again and again,
+    /// so those that were met last are remembered.
+    #[inline]
+    fn remembered(key: &str) -> Self {
+        const PLACES: usize = 1024;
+        const LONGEST: usize = 48;
+        thread_local! {
+            static MET: RefCell<Vec<(Box<str>, PathWords)>> =
+                RefCell::new(vec![(Box::default(), PathWords::NONE); PLACES]);
+        }
+        let fresh = || if may_name_a_secret(key) { Self::of_key(key) } else { Self::NONE };
+        let bytes = key.as_bytes();
+        let (Some(first), Some(last), true) = (bytes.first(), bytes.last(), bytes.len() <= LONGEST) else {
+            return fresh();
+        };
+        let middle = bytes[bytes.len() / 2];
+        let place = usize::from(*first) * 7 + usize::from(*last) * 31 + usize::from(middle) * 131 + bytes.len() * 257;
+        MET.with_borrow_mut(|met| {
+            let met = &mut met[place % PLACES];
+            if *met.0 != *key {
+                *met = (key.into(), fresh());
+            }
+            met.1
+        })
     }
 
     /// Returns whether the path names a secret. Not all that stands there need be one.
@@ -154,7 +182,15 @@ fn may_name_a_secret(key: &str) -> bool {
         let letter = (byte | 0x20).wrapping_sub(b'a');
         mask |= 1_u32.checked_shl(u32::from(letter)).unwrap_or(0) & 0x03ff_ffff;
     }
-    MARKS.iter().any(|mark| mask & mark == *mark) || mask & RECOVERY == RECOVERY
+    (MARKS.iter().any(|mark| mask & mark == *mark) || mask & RECOVERY == RECOVERY) && has_beginning(key.as_bytes())
+}
+
+/// Whether three bytes of a key are how some word of a secret begins, or one that belongs to it.
+#[cold]
+fn has_beginning(key: &[u8]) -> bool {
+    const BEGINNINGS: [[u8; 3]; 11] =
+        [*b"pas", *b"pwd", *b"pin", *b"tok", *b"sec", *b"bea", *b"cre", *b"key", *b"api", *b"rec", *b"pri"];
+    key.windows(3).any(|three| BEGINNINGS.contains(&[three[0] | 0x20, three[1] | 0x20, three[2] | 0x20]))
 }
 
 /// Hands on the words of a path in small letters. They are parted by whatever is no letter or digit, where a capital follows a

@@ -40,16 +40,39 @@ pub(crate) fn last_changed_page() -> i64 {
     CHANGED.get()
 }
 
-/// Computes the checksum of a page without its reserved bytes.
-fn checksum(page: &[u8], number: i64) -> [u8; RESERVED] {
-    let words = page[..page.len() - RESERVED].chunks_exact(8);
-    let (mut one, mut two) = (number as u32, (number >> 32) as u32 ^ 0x4650_7374);
-    for word in words {
-        let [a, b, c, d, e, f, g, h] = *word else { continue };
-        one = one.wrapping_add(u32::from_le_bytes([a, b, c, d])).wrapping_add(two);
-        two = two.wrapping_add(u32::from_le_bytes([e, f, g, h])).wrapping_add(one);
+/// Two sums that are fed into one another.
+#[derive(Clone, Copy)]
+struct Sums {
+    one: u32,
+    two: u32,
+}
+
+impl Sums {
+    #[inline(always)]
+    fn add(&mut self, first: u32, second: u32) {
+        self.one = self.one.wrapping_add(first).wrapping_add(self.two);
+        self.two = self.two.wrapping_add(second).wrapping_add(self.one);
     }
-    let (one, two) = (one.to_le_bytes(), two.to_le_bytes());
+}
+
+/// Computes the checksum of a page without its reserved bytes. Four pairs of sums take turns, since each addition waits for the
+/// one before it; the page's number and the pairs are then summed in the same way.
+fn checksum(page: &[u8], number: i64) -> [u8; RESERVED] {
+    let content = &page[..page.len() - RESERVED];
+    let mut lanes = [Sums { one: 0, two: 0 }; 4];
+    let word = |bytes: &[u8], at: usize| u32::from_le_bytes(std::array::from_fn(|byte| bytes[at + byte]));
+    let mut blocks = content.chunks_exact(32);
+    for block in &mut blocks {
+        for (lane, sums) in lanes.iter_mut().enumerate() {
+            sums.add(word(block, lane * 8), word(block, lane * 8 + 4));
+        }
+    }
+    for (pair, sums) in blocks.remainder().chunks_exact(8).zip(&mut lanes) {
+        sums.add(word(pair, 0), word(pair, 4));
+    }
+    let mut whole = Sums { one: number as u32, two: (number >> 32) as u32 ^ 0x4650_7374 };
+    lanes.iter().for_each(|sums| whole.add(sums.one, sums.two));
+    let (one, two) = (whole.one.to_le_bytes(), whole.two.to_le_bytes());
     std::array::from_fn(|at| if at < 4 { one[at] } else { two[at - 4] })
 }
 
