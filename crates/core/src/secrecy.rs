@@ -94,13 +94,18 @@ impl PathWords {
         }
         let fresh = || if may_name_a_secret(key) { Self::of_key(key) } else { Self::NONE };
         let bytes = key.as_bytes();
-        let (Some(first), Some(last), true) = (bytes.first(), bytes.last(), bytes.len() <= LONGEST) else {
+        if bytes.len() > LONGEST {
             return fresh();
+        }
+        // The bytes at both ends, mixed by a multiplication with an odd number (the golden ratio's).
+        let (start, end) = match (bytes.first_chunk::<8>(), bytes.last_chunk::<8>()) {
+            (Some(start), Some(end)) => (u64::from_le_bytes(*start), u64::from_le_bytes(*end)),
+            _ => (bytes.iter().fold(0, |all, byte| all << 8 | u64::from(*byte)), bytes.len() as u64),
         };
-        let middle = bytes[bytes.len() / 2];
-        let place = usize::from(*first) * 7 + usize::from(*last) * 31 + usize::from(middle) * 131 + bytes.len() * 257;
+        let mixed = (start ^ end.rotate_left(29)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        let place = (mixed >> 54) as usize % PLACES;
         MET.with_borrow_mut(|met| {
-            let met = &mut met[place % PLACES];
+            let met = &mut met[place];
             if *met.0 != *key {
                 *met = (key.into(), fresh());
             }
