@@ -224,8 +224,11 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     let lines = VerdictLines::new(rule_set, at);
     let mut whole = Told { rules: rule_set.iter().map(|rule| RuleCount::of(rule, at)).collect(), ..Told::default() };
     let mut refused = 0_u64;
-    if args.format == Format::Csv {
-        write_rows(ui, Format::Csv, &DEVICE_COLUMNS, [])?;
+    let mut listed = false;
+    match args.format {
+        Format::Csv => write_rows(ui, Format::Csv, &DEVICE_COLUMNS, [])?,
+        Format::Json => ui.json(&format!("{{\n  \"schema\": {},\n  \"devices\": [", json::SCHEMA))?,
+        Format::Table | Format::Jsonl => {}
     }
     let options = Stateless {
         all: args.all || args.format == Format::Table,
@@ -237,7 +240,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         told.counts.add(device.standing);
         match args.format {
             Format::Jsonl => lines.write(device, &mut told.text),
-            Format::Json => told.documents.push(json::device_verdicts(device, rule_set, at)),
+            Format::Json => add_to_list(&json::device_verdicts(device, rule_set, at), &mut told.text),
             Format::Csv => {
                 let row = json::device_verdicts(device, rule_set, at);
                 let c = &row["counts"];
@@ -264,13 +267,20 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         refused += refused_lines.len() as u64;
         whole.counts.merge(&told.counts);
         whole.rules.iter_mut().zip(&told.rules).for_each(|(sum, rule)| sum.merge(rule));
-        whole.documents.extend(told.documents);
         let text = std::str::from_utf8(&told.text).map_err(std::io::Error::other)?;
-        if args.format == Format::Csv { ui.csv(text) } else { ui.json(text) }
+        match args.format {
+            Format::Csv => ui.csv(text),
+            // The first of a list has no comma before it.
+            Format::Json if !listed => {
+                listed = !text.is_empty();
+                ui.json(text.strip_prefix(',').unwrap_or(text))
+            }
+            Format::Json | Format::Jsonl | Format::Table => ui.json(text),
+        }
     })?;
-    let Told { counts, rules, documents, .. } = whole;
+    let Told { counts, rules, .. } = whole;
     match args.format {
-        Format::Json => write_json(ui, &serde_json::json!({ "schema": json::SCHEMA, "devices": documents }))?,
+        Format::Json => ui.json(if listed { "\n  ]\n}\n" } else { "]\n}\n" })?,
         Format::Table => {
             let clock = Clock { now: at, zone: project.config.zone.clone() };
             let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
@@ -289,11 +299,21 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     })
 }
 
+/// Adds a value to the list of a JSON document whose items are written as they are made: a comma, then the value indented as an
+/// item of a list one level down.
+fn add_to_list(value: &serde_json::Value, out: &mut Vec<u8>) {
+    let text = serde_json::to_string_pretty(value).unwrap_or_default();
+    out.push(b',');
+    for line in text.lines() {
+        out.extend_from_slice(b"\n    ");
+        out.extend_from_slice(line.as_bytes());
+    }
+}
+
 /// What is told of a piece of the input, or of all of it.
 #[derive(Default)]
 struct Told {
     text: Vec<u8>,
-    documents: Vec<serde_json::Value>,
     counts: StandingCounts,
     rules: Vec<RuleCount>,
 }

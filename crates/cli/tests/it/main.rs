@@ -20,6 +20,7 @@ mod rules;
 mod schemas;
 mod secrets;
 mod state;
+mod streamed;
 mod tried;
 mod verdicts;
 mod vet;
