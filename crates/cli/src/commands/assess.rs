@@ -14,7 +14,9 @@ use fencepost_engine::{
 use fencepost_store::Purpose;
 use jiff::Timestamp;
 
-use super::{Common, Format, open_project, parse_moment, warn, write_json, write_rows, writing_ledger, writing_moment};
+use super::{
+    Common, Format, JsonList, open_project, parse_moment, warn, write_json, write_rows, writing_ledger, writing_moment,
+};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::fence::{self, spaced};
@@ -224,10 +226,10 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     let lines = VerdictLines::new(rule_set, at);
     let mut whole = Told { rules: rule_set.iter().map(|rule| RuleCount::of(rule, at)).collect(), ..Told::default() };
     let mut refused = 0_u64;
-    let mut listed = false;
+    let mut list = None;
     match args.format {
         Format::Csv => write_rows(ui, Format::Csv, &DEVICE_COLUMNS, [])?,
-        Format::Json => ui.json(&format!("{{\n  \"schema\": {},\n  \"devices\": [", json::SCHEMA))?,
+        Format::Json => list = Some(JsonList::begin(ui, serde_json::json!({ "schema": json::SCHEMA }), "devices")?),
         Format::Table | Format::Jsonl => {}
     }
     let options = Stateless {
@@ -240,7 +242,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         told.counts.add(device.standing);
         match args.format {
             Format::Jsonl => lines.write(device, &mut told.text),
-            Format::Json => add_to_list(&json::device_verdicts(device, rule_set, at), &mut told.text),
+            Format::Json => JsonList::add_to(&json::device_verdicts(device, rule_set, at), &mut told.text),
             Format::Csv => {
                 let row = json::device_verdicts(device, rule_set, at);
                 let c = &row["counts"];
@@ -267,20 +269,17 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         refused += refused_lines.len() as u64;
         whole.counts.merge(&told.counts);
         whole.rules.iter_mut().zip(&told.rules).for_each(|(sum, rule)| sum.merge(rule));
-        let text = std::str::from_utf8(&told.text).map_err(std::io::Error::other)?;
-        match args.format {
-            Format::Csv => ui.csv(text),
-            // The first of a list has no comma before it.
-            Format::Json if !listed => {
-                listed = !text.is_empty();
-                ui.json(text.strip_prefix(',').unwrap_or(text))
+        match &mut list {
+            Some(list) => list.write(ui, &told.text),
+            None => {
+                let text = std::str::from_utf8(&told.text).map_err(std::io::Error::other)?;
+                if args.format == Format::Csv { ui.csv(text) } else { ui.json(text) }
             }
-            Format::Json | Format::Jsonl | Format::Table => ui.json(text),
         }
     })?;
     let Told { counts, rules, .. } = whole;
     match args.format {
-        Format::Json => ui.json(if listed { "\n  ]\n}\n" } else { "]\n}\n" })?,
+        Format::Json => list.map_or(Ok(()), |list| list.end(ui))?,
         Format::Table => {
             let clock = Clock { now: at, zone: project.config.zone.clone() };
             let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
@@ -297,17 +296,6 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
         (false, true) => ExitCode::from(1),
         (false, false) => ExitCode::SUCCESS,
     })
-}
-
-/// Adds a value to the list of a JSON document whose items are written as they are made: a comma, then the value indented as an
-/// item of a list one level down.
-fn add_to_list(value: &serde_json::Value, out: &mut Vec<u8>) {
-    let text = serde_json::to_string_pretty(value).unwrap_or_default();
-    out.push(b',');
-    for line in text.lines() {
-        out.extend_from_slice(b"\n    ");
-        out.extend_from_slice(line.as_bytes());
-    }
 }
 
 /// What is told of a piece of the input, or of all of it.

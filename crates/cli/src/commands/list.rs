@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::{
-    Common, Desk, Format, as_file, clock_of, note_currency, warn, write_csv_heading, write_csv_row, write_json,
+    Common, Desk, Format, JsonList, as_file, clock_of, note_currency, warn, write_csv_heading, write_csv_row,
     write_rows,
 };
 use crate::error::CommandError;
@@ -120,12 +120,16 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             ui.note(format!("\n{of}, as of {}{narrow}", clock.full(reading.at)));
         }
         Format::Json => {
-            let rows: Vec<Json> = listing
-                .rows
-                .iter()
-                .map(|row| columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())).collect())
-                .collect();
-            write_json(ui, &json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "rows": rows }))?;
+            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string() });
+            let mut list = JsonList::begin(ui, head, "rows")?;
+            let mut text = Vec::new();
+            for row in &listing.rows {
+                text.clear();
+                let row = columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())).collect();
+                JsonList::add_to(&row, &mut text);
+                list.write(ui, &text)?;
+            }
+            list.end(ui)?;
         }
         Format::Csv => {
             write_csv_heading(ui, &columns)?;

@@ -289,6 +289,45 @@ fn write_json(ui: &mut Ui, json: &impl Serialize) -> Result<(), CommandError> {
     Ok(ui.line("")?)
 }
 
+/// A JSON document that ends in a list, whose items are written as they are made.
+struct JsonList {
+    /// Whether an item was written.
+    begun: bool,
+}
+
+impl JsonList {
+    /// Begins a document with what stands before its list, an object, and the key of the list.
+    fn begin(ui: &mut Ui, mut head: Json, key: &str) -> Result<Self, CommandError> {
+        head[key] = Json::Array(Vec::new());
+        let text = serde_json::to_string_pretty(&head).map_err(|error| CommandError::Output(error.into()))?;
+        ui.json(text.strip_suffix("]\n}").unwrap_or(&text))?;
+        Ok(Self { begun: false })
+    }
+
+    /// Adds an item to a text of items: a comma, then the item indented as one of a list one level down.
+    fn add_to(item: &Json, out: &mut Vec<u8>) {
+        let text = serde_json::to_string_pretty(item).unwrap_or_default();
+        out.push(b',');
+        for line in text.lines() {
+            out.extend_from_slice(b"\n    ");
+            out.extend_from_slice(line.as_bytes());
+        }
+    }
+
+    /// Writes a text of items.
+    fn write(&mut self, ui: &mut Ui, items: &[u8]) -> std::io::Result<()> {
+        let text = std::str::from_utf8(items).map_err(std::io::Error::other)?;
+        // Before the first item stands no comma.
+        let text = if self.begun { text } else { text.strip_prefix(',').unwrap_or(text) };
+        self.begun |= !text.is_empty();
+        ui.json(text)
+    }
+
+    fn end(self, ui: &mut Ui) -> Result<(), CommandError> {
+        Ok(ui.json(if self.begun { "\n  ]\n}\n" } else { "]\n}\n" })?)
+    }
+}
+
 /// Writes flat objects as lines of JSON or rows of CSV.
 fn write_rows(
     ui: &mut Ui,
