@@ -46,6 +46,8 @@ pub struct Ledger {
     /// How it was opened; none of a private copy, which has one connection.
     access: Option<Access>,
     shared: SharedBodies,
+    /// It is a copy that stands in for a ledger that cannot be written.
+    read_only: bool,
 }
 
 /// What a ledger is opened for.
@@ -110,6 +112,10 @@ fn has_log(path: &Path) -> bool {
 }
 
 impl Ledger {
+    fn new(connection: Connection, path: &Path, access: Option<Access>) -> Self {
+        Self { connection, path: path.to_owned(), access, shared: Arc::default(), read_only: false }
+    }
+
     /// Opens the ledger at `path`; `wait` is how long a busy one is waited for.
     ///
     /// A ledger of an earlier format is brought up to date where it is opened for writing. A reader works on a private copy of
@@ -129,8 +135,7 @@ impl Ledger {
         let access = if purpose == Purpose::Read { Access::Read } else { Access::Write };
         let opened = access.connect(path).and_then(|connection| {
             connection.busy_timeout(wait).map_err(doing("open", path))?;
-            let ledger = Self { connection, path: path.to_owned(), access: Some(access), shared: Arc::default() };
-            ledger.prepare_patiently(wait)
+            Self::new(connection, path, Some(access)).prepare_patiently(wait)
         });
         match opened {
             Err(LedgerError::ReadOnly { .. }) => Self::open_where_nothing_can_be_written(path),
@@ -138,16 +143,27 @@ impl Ledger {
         }
     }
 
-    /// Opens a ledger on a file system that takes no writes, where SQLite's own files cannot be made.
+    /// Opens a ledger on a file system that takes no writes, where SQLite's own files cannot be made: a private copy of it, since
+    /// SQLite would not notice there what a writer on another system changes.
     fn open_where_nothing_can_be_written(path: &Path) -> Result<Self, LedgerError> {
-        // What stands only in the write-ahead log would be left out, so the ledger is not whole.
-        if has_log(path) {
-            return Err(LedgerError::ReadOnly { path: path.to_owned() });
+        const TRIES: usize = 5;
+        let failed = |error| LedgerError::Files { act: "open", path: path.to_owned(), error };
+        let state = || fs::metadata(path).and_then(|meta| Ok((meta.len(), meta.modified()?))).map_err(failed);
+        for _ in 0..TRIES {
+            // What stands only in the write-ahead log would be left out, so the ledger is not whole.
+            if has_log(path) {
+                return Err(LedgerError::ReadOnly { path: path.to_owned() });
+            }
+            let before = state()?;
+            let connection = Access::Immutable.connect(path)?;
+            schema::check(&connection, path)?;
+            let copy = Self::copy_of(&connection, path);
+            // A copy of which parts are of another time is of no use, whatever came of it.
+            if state()? == before && !has_log(path) {
+                return copy.map(|copy| Self { read_only: true, ..copy });
+            }
         }
-        let access = Access::Immutable;
-        let connection = access.connect(path)?;
-        let ledger = Self { connection, path: path.to_owned(), access: Some(access), shared: Arc::default() };
-        ledger.prepare()
+        Err(LedgerError::Busy { path: path.to_owned(), holder: " by a process on another system".to_owned() })
     }
 
     /// Returns a private copy of the ledger as it is now, which is forgotten when it is dropped: for trying out what a writing
@@ -156,16 +172,20 @@ impl Ledger {
     /// # Errors
     /// Fails if the ledger cannot be read, or if there is no room for the copy.
     pub fn private_copy(&self) -> Result<Self, LedgerError> {
-        let failed = doing("copy", &self.path);
+        Self::copy_of(&self.connection, &self.path)
+    }
+
+    fn copy_of(connection: &Connection, path: &Path) -> Result<Self, LedgerError> {
+        let failed = doing("copy", path);
         // A database without a name lies in a file that SQLite removes by itself.
         let mut copy = Connection::open("").map_err(&failed)?;
         {
-            let backup = Backup::new(&self.connection, &mut copy).map_err(&failed)?;
+            let backup = Backup::new(connection, &mut copy).map_err(&failed)?;
             backup.run_to_completion(i32::MAX, Duration::ZERO, None).map_err(&failed)?;
         }
         copy.execute_batch("PRAGMA journal_mode = MEMORY;").map_err(&failed)?;
-        let mut ledger = Self { connection: copy, path: self.path.clone(), access: None, shared: Arc::default() };
-        schema::migrate(&mut ledger.connection, &self.path)?;
+        schema::migrate(&mut copy, path)?;
+        let mut ledger = Self::new(copy, path, None);
         ledger.configure()?;
         Ok(ledger)
     }
@@ -177,7 +197,7 @@ impl Ledger {
     pub fn in_memory() -> Result<Self, LedgerError> {
         let path = PathBuf::from(":memory:");
         let connection = Connection::open_in_memory().map_err(doing("open", &path))?;
-        let mut ledger = Self { connection, path, access: None, shared: Arc::default() };
+        let mut ledger = Self::new(connection, &path, None);
         schema::create(&mut ledger.connection, &ledger.path)?;
         ledger.configure()?;
         Ok(ledger)
@@ -202,21 +222,13 @@ impl Ledger {
         }
     }
 
-    fn prepare(mut self) -> Result<Self, LedgerError> {
-        match self.bring_up_to_date()? {
-            Some(copy) => Ok(copy),
-            None => {
-                self.configure()?;
-                Ok(self)
-            }
-        }
-    }
-
     /// Brings a ledger of an earlier format to the newest; returns the copy on which that was done where nothing may be written.
     fn bring_up_to_date(&mut self) -> Result<Option<Self>, LedgerError> {
         match (schema::check(&self.connection, &self.path)?, self.access) {
             (Age::Newest, _) => Ok(None),
-            (Age::Earlier, Some(Access::Read | Access::Immutable)) => self.private_copy().map(Some),
+            (Age::Earlier, Some(Access::Read | Access::Immutable)) => {
+                self.private_copy().map(|copy| Some(Self { read_only: true, ..copy }))
+            }
             (Age::Earlier, Some(Access::Write) | None) => {
                 schema::migrate(&mut self.connection, &self.path)?;
                 schema::check_pages(&self.connection, &self.path)?;
@@ -295,7 +307,7 @@ impl Ledger {
     /// # Errors
     /// When another process writes for longer than this one waits; the error names it.
     pub fn writer(&mut self, command: &str) -> Result<Writer<'_>, LedgerError> {
-        if matches!(self.access, Some(Access::Read | Access::Immutable)) {
+        if self.read_only || matches!(self.access, Some(Access::Read | Access::Immutable)) {
             return Err(LedgerError::ReadOnly { path: self.path.clone() });
         }
         if !self.connection.is_autocommit() {
