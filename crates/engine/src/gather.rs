@@ -13,7 +13,7 @@ use crate::assess::outcome::Outcome;
 use crate::codec;
 use crate::packed_findings::{count_running, unpack_findings};
 use crate::project::Project;
-use crate::reading::{damaged, unreadable};
+use crate::reading::unreadable;
 
 /// How many devices are gathered and handed to a worker at once.
 pub(crate) const DEVICES: usize = 256;
@@ -128,8 +128,9 @@ impl Posture<'_> {
             return Ok(findings.get(name).cloned().unwrap_or_default());
         }
         let all = match &job.before {
-            Some(row) => unpack_findings(row.findings, name)
-                .ok_or_else(|| damaged(self.project, name, "its findings cannot be read"))?,
+            Some(row) => {
+                unpack_findings(row.findings, name).ok_or_else(|| unreadable(self.project, name, "the findings"))?
+            }
             None => {
                 let finding = |row| codec::finding(row).ok_or_else(|| unreadable(self.project, name, "a finding"));
                 job.findings.iter().map(finding).collect::<Result<_, _>>()?
@@ -142,7 +143,7 @@ impl Posture<'_> {
     pub(crate) fn counts(&self, job: &Job<'_>) -> Result<(usize, usize), LedgerError> {
         match (&self.of_all, &job.before) {
             (None, Some(row)) => count_running(row.findings, self.at)
-                .ok_or_else(|| damaged(self.project, &job.device.name, "its findings cannot be read")),
+                .ok_or_else(|| unreadable(self.project, &job.device.name, "the findings")),
             _ => {
                 let running = self.running(job)?;
                 Ok((running.len(), running.iter().filter(|finding| finding.due <= self.at).count()))

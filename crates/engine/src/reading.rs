@@ -104,7 +104,13 @@ pub fn resolve_moment(
 ///
 /// # Errors
 /// Fails if the moment is refused, or the ledger cannot be read.
-pub fn refuse_far_ahead(ledger: &Ledger, as_of: Timestamp, wall: Timestamp, years: i32) -> Result<(), EngineError> {
+pub fn refuse_far_ahead(
+    project: &Project,
+    ledger: &Ledger,
+    as_of: Timestamp,
+    wall: Timestamp,
+    years: i32,
+) -> Result<(), EngineError> {
     let reader = ledger.reader()?;
     // An empty ledger has no clock yet.
     let Some(last) = reader.last_run()? else { return Ok(()) };
@@ -119,10 +125,13 @@ pub fn refuse_far_ahead(ledger: &Ledger, as_of: Timestamp, wall: Timestamp, year
     if is_near(newest) {
         return Ok(());
     }
+    let local = |at: Timestamp| project.config.zone.to_datetime(at).strftime("%Y-%m-%d %H:%M").to_string();
     Err(EngineError::refused(
         format!(
-            "{as_of} lies more than {} after the newest state ({newest}); the ledger would go by it from then on",
-            if years == 1 { "a year".to_owned() } else { format!("{years} years") }
+            "{} lies more than {} after the newest state ({}); the ledger would go by it from then on",
+            local(as_of),
+            if years == 1 { "a year".to_owned() } else { format!("{years} years") },
+            local(newest),
         ),
         "check the year; if it is meant, say so with --far-ahead",
     ))

@@ -223,7 +223,7 @@ fn writing_moment(
     let wall = Timestamp::now();
     let as_of = resolve_moment(Some(ledger), parse_moment(project, as_of)?, wall, true)?;
     if let Some(years) = most_years_ahead {
-        refuse_far_ahead(ledger, as_of, wall, years)?;
+        refuse_far_ahead(project, ledger, as_of, wall, years)?;
     }
     Ok(Moment { as_of, wall, user: user() })
 }

@@ -21,7 +21,7 @@ use crate::decisions::usual_decisions;
 use crate::gather::Job;
 use crate::judge::{Judge, Judged};
 use crate::packed_findings::{pack_findings, unpack_findings};
-use crate::reading::{UNCOVERED, damaged};
+use crate::reading::{UNCOVERED, damaged, unreadable};
 use crate::taken::TakenVerdicts;
 
 /// How long most packs are, so that their buffers do not grow.
@@ -194,9 +194,10 @@ impl Weigher<'_> {
                 continue;
             }
             let (packed, slots): (&[u8], &[Value<'_>]) = match (said.packed, stored) {
-                (Some(packed), _) => {
-                    (packed, unpack(packed, layout, arena).ok_or_else(|| broken("its packed facts cannot be read"))?)
-                }
+                (Some(packed), _) => (
+                    packed,
+                    unpack(packed, layout, arena).ok_or_else(|| unreadable(project, name, "the packed facts"))?,
+                ),
                 (None, Some(stored)) => {
                     let document = assemble_in(&stored.body, name, stored.collected, stored.apart.as_deref(), arena);
                     let read = desk.documents.read_in_place(document, layout, arena);
@@ -215,8 +216,10 @@ impl Weigher<'_> {
             bytes.push(packed);
         }
         let findings = || match &before {
-            Some(before) => unpack_findings(before.findings, name).ok_or_else(|| broken("its findings cannot be read")),
-            None => latest_of(findings).ok_or_else(|| broken("a finding cannot be read")),
+            Some(before) => {
+                unpack_findings(before.findings, name).ok_or_else(|| unreadable(project, name, "the findings"))
+            }
+            None => latest_of(findings).ok_or_else(|| unreadable(project, name, "a finding")),
         };
         if observations.is_empty() {
             weighed.over = FindingChanges::closed(&self.by_life(name, facts, findings()?).over, self.run);
