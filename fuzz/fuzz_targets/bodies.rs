@@ -1,15 +1,2 @@
-//! Bodies of the ledger: whatever bytes stand there, decompressing them ends, within the limit of a body.
 #![no_main]
-
-use fencepost_core::limits::BODY_BYTES;
-use fencepost_store::Ledger;
-use libfuzzer_sys::fuzz_target;
-
-fuzz_target!(|bytes: &[u8]| {
-    let ledger = Ledger::in_memory().expect("a ledger in memory");
-    let reader = ledger.reader().expect("it can be read");
-    let bodies = reader.bodies().expect("it has no dictionary");
-    if let Ok(body) = bodies.unpacker().unpack(bytes) {
-        assert!(body.len() <= BODY_BYTES);
-    }
-});
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| fencepost_fuzz_targets::bodies::run(bytes));

@@ -50,7 +50,7 @@ impl CommandError {
             }
             Self::Engine(error) => {
                 let code = match &error {
-                    EngineError::Output(_) => LEDGER,
+                    EngineError::Output(_) | EngineError::TemporaryFile { .. } => LEDGER,
                     EngineError::Ledger(LedgerError::Missing { .. })
                     | EngineError::Refused { .. }
                     | EngineError::File { .. } => USAGE,

@@ -24,6 +24,16 @@ pub enum EngineError {
     /// The output could not be written.
     #[error("could not write the output: {0}")]
     Output(io::Error),
+    /// A list that is too long for memory could not be put into a temporary file.
+    #[error("could not {act} a temporary file in {folder}: {error}", folder = .folder.display())]
+    TemporaryFile {
+        /// What was being done.
+        act: &'static str,
+        /// The folder for temporary files.
+        folder: PathBuf,
+        /// What the system said.
+        error: io::Error,
+    },
     /// What was asked for cannot be done; the help says what can.
     #[error("{message}")]
     Refused {
@@ -44,6 +54,7 @@ impl EngineError {
         match self {
             Self::Ledger(error) => Some(error.help()),
             Self::File { .. } | Self::Output(_) => None,
+            Self::TemporaryFile { .. } => Some("name a folder with room in the environment variable TMPDIR"),
             Self::Refused { help, .. } => Some(help),
         }
     }

@@ -5,7 +5,8 @@ use std::ops::Range;
 
 use fencepost_core::{Finding, Standing, standing_at};
 use fencepost_store::{
-    AssessedRow, DeviceRow, FactsRow, FindingRow, Held, LedgerError, PackedObservation, Reader, Stamps,
+    AssessedRow, DeviceRow, FactsRow, FindingRow, Held, LedgerError, PackedObservation, Reader, SpellKind, SpellRow,
+    Stamps,
 };
 use jiff::Timestamp;
 
@@ -13,7 +14,7 @@ use crate::assess::outcome::Outcome;
 use crate::codec;
 use crate::packed_findings::{count_running, unpack_findings};
 use crate::project::Project;
-use crate::reading::unreadable;
+use crate::reading::{UNCOVERED, unreadable};
 
 /// How many devices are gathered and handed to a worker at once.
 pub(crate) const DEVICES: usize = 256;
@@ -28,6 +29,8 @@ pub(crate) struct Batch {
     documents: BTreeMap<usize, Vec<PackedObservation>>,
     /// Findings by the position of their device, where they are not in what was kept of it before.
     findings: BTreeMap<usize, Vec<FindingRow>>,
+    /// Standings by the position of their device, where they were asked for and are not in what was kept of it before.
+    standings: BTreeMap<usize, SpellRow>,
 }
 
 /// What the ledger holds of a device.
@@ -39,6 +42,8 @@ pub(crate) struct Job<'b> {
     pub before: Option<AssessedRow<&'b [u8]>>,
     /// Its findings, where they are not in what was kept of it before.
     pub findings: &'b [FindingRow],
+    /// Its standing, where it was asked for and is not in what was kept of it before.
+    pub standing: Option<&'b SpellRow>,
 }
 
 impl Batch {
@@ -46,6 +51,7 @@ impl Batch {
     pub(crate) fn of(mut self, devices: &mut impl Iterator<Item = DeviceRow>) -> Option<Self> {
         self.documents.clear();
         self.findings.clear();
+        self.standings.clear();
         self.devices.clear();
         self.devices.extend(devices.by_ref().take(DEVICES));
         (!self.devices.is_empty()).then_some(self)
@@ -70,11 +76,23 @@ impl Batch {
         Ok(())
     }
 
-    /// Gathers only the documents of its devices, as of a run.
-    pub(crate) fn fill_with_documents(&mut self, reader: &Reader<'_>, run: i64) -> Result<(), LedgerError> {
+    /// Gathers the documents, running findings and standings of its devices, as of a run.
+    pub(crate) fn fill_as_of(&mut self, reader: &Reader<'_>, run: i64) -> Result<(), LedgerError> {
         reader.hold(&[], Stamps::default(), &mut self.held)?;
         for (at, device) in self.devices.iter().enumerate() {
             self.documents.insert(at, reader.packed_observations(&device.name, Some(run))?);
+            self.findings.insert(at, reader.findings(Some(&device.name), Some(run), false)?);
+        }
+        self.fill_standings(reader, Some(run))
+    }
+
+    /// Gathers the standings of devices of which nothing was kept before.
+    pub(crate) fn fill_standings(&mut self, reader: &Reader<'_>, run: Option<i64>) -> Result<(), LedgerError> {
+        for (at, device) in self.devices.iter().enumerate() {
+            if self.held.assessed(at).is_none() {
+                let spell = reader.spells(SpellKind::Standing, Some(&device.name), run)?.pop();
+                self.standings.extend(spell.map(|spell| (at, spell)));
+            }
         }
         Ok(())
     }
@@ -98,6 +116,7 @@ impl Batch {
             documents: self.documents.get(&at).map_or(&[], Vec::as_slice),
             before: self.held.assessed(at),
             findings: self.findings.get(&at).map_or(&[], Vec::as_slice),
+            standing: self.standings.get(&at),
         }
     }
 
@@ -107,26 +126,17 @@ impl Batch {
     }
 }
 
-/// Standings, each with whether any rule covers the device, and running findings; by device.
-pub(crate) type OfAll = (BTreeMap<String, (Standing, bool)>, BTreeMap<String, Vec<Finding>>);
-
-/// How devices stand and what they are found with: as kept beside each of them, moved by time since, or as of an earlier
-/// assessment.
+/// How devices stand and what they are found with: as of an assessment, moved by time since.
 pub(crate) struct Posture<'p> {
     pub project: &'p Project,
     pub assessed_at: Timestamp,
     pub at: Timestamp,
-    /// Where they are not kept beside each.
-    pub of_all: Option<OfAll>,
 }
 
 impl Posture<'_> {
     /// Returns the findings of a device that run.
     pub(crate) fn running(&self, job: &Job<'_>) -> Result<Vec<Finding>, LedgerError> {
         let name = job.device.name.as_str();
-        if let Some((_, findings)) = &self.of_all {
-            return Ok(findings.get(name).cloned().unwrap_or_default());
-        }
         let all = match &job.before {
             Some(row) => {
                 unpack_findings(row.findings, name).ok_or_else(|| unreadable(self.project, name, "the findings"))?
@@ -141,28 +151,36 @@ impl Posture<'_> {
 
     /// Returns how many findings of a device run, and how many of them are overdue.
     pub(crate) fn counts(&self, job: &Job<'_>) -> Result<(usize, usize), LedgerError> {
-        match (&self.of_all, &job.before) {
-            (None, Some(row)) => count_running(row.findings, self.at)
-                .ok_or_else(|| unreadable(self.project, &job.device.name, "the findings")),
-            _ => {
-                let running = self.running(job)?;
-                Ok((running.len(), running.iter().filter(|finding| finding.due <= self.at).count()))
-            }
+        if let Some(row) = &job.before {
+            return count_running(row.findings, self.at)
+                .ok_or_else(|| unreadable(self.project, &job.device.name, "the findings"));
         }
+        let running = self.running(job)?;
+        Ok((running.len(), running.iter().filter(|finding| finding.due <= self.at).count()))
     }
 
     /// Returns the standing of a device, and whether any rule covers it; none where it was not assessed.
     pub(crate) fn standing(&self, job: &Job<'_>) -> Result<Option<(Standing, bool)>, LedgerError> {
-        if let Some((standings, _)) = &self.of_all {
-            return Ok(standings.get(&job.device.name).copied());
-        }
-        let Some(row) = &job.before else { return Ok(None) };
-        let outcome = Outcome::from_bytes(row.outcome)
-            .ok_or_else(|| unreadable(self.project, &job.device.name, "the verdicts"))?;
-        let standing = match self.at == self.assessed_at {
-            true => outcome.standing(),
-            false => standing_at(&self.running(job)?, outcome.covered, self.project.config.uncovered, self.at),
+        let name = job.device.name.as_str();
+        let (left, covered) = match (&job.before, job.standing) {
+            (Some(row), _) => {
+                let outcome =
+                    Outcome::from_bytes(row.outcome).ok_or_else(|| unreadable(self.project, name, "the verdicts"))?;
+                (outcome.standing(), outcome.covered)
+            }
+            (None, Some(spell)) => standing_of_spell(self.project, spell)?,
+            (None, None) => return Ok(None),
         };
-        Ok(Some((standing, outcome.covered)))
+        let standing = match self.at == self.assessed_at {
+            true => left,
+            false => standing_at(&self.running(job)?, covered, self.project.config.uncovered, self.at),
+        };
+        Ok(Some((standing, covered)))
     }
+}
+
+/// Reads the standing that an assessment left, and whether any rule covers the device.
+pub(crate) fn standing_of_spell(project: &Project, spell: &SpellRow) -> Result<(Standing, bool), LedgerError> {
+    let standing = Standing::parse(&spell.value).ok_or_else(|| unreadable(project, &spell.device, "the standing"))?;
+    Ok((standing, spell.detail != UNCOVERED))
 }

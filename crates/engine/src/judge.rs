@@ -129,6 +129,16 @@ pub struct Judged<'a> {
     pub fence: Option<&'a str>,
 }
 
+impl Judged<'_> {
+    /// Returns what its holders are called, in one text; none where nobody holds it.
+    pub fn holder_names(&self) -> Option<String> {
+        let holders = &self.input.holders;
+        let names: Vec<&str> =
+            holders.iter().map(|holder| holder.person.map_or(holder.id, |person| person.name())).collect();
+        (!names.is_empty()).then(|| names.join(", "))
+    }
+}
+
 impl<'p> Judge<'p> {
     /// Creates a judge.
     pub fn new(project: &'p Project, people: &'p People, at: Timestamp) -> Self {

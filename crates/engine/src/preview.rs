@@ -8,12 +8,13 @@ use fencepost_store::{Held, Ledger, Look, Reader, Stamps};
 use jiff::Timestamp;
 
 use crate::assess::outcome::{Outcome, verdict_of};
-use crate::assess::{AssessOptions, assess_within};
+use crate::assess::{AssessOptions, FindingLine, assess_within};
 use crate::error::EngineError;
 use crate::gather::DEVICES;
 use crate::judge::People;
 use crate::project::{Project, ProjectError};
 use crate::reading::{Moment, Reading};
+use crate::spool::Spool;
 
 /// A device whose standing would change.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -182,11 +183,14 @@ fn snapshot(
     let (writer, assessed, _) = assess_within(project, writer, moment, options, &mut |_, _| {})?;
     let reader = writer.reader();
     let judged = project.rules.rules().iter().filter(|rule| !rule.is_draft());
-    let line = |line: &crate::assess::FindingLine| (line.device.clone(), line.rule.clone());
+    let lines = |lines: &Spool<FindingLine>| {
+        let line = |line: Result<FindingLine, EngineError>| line.map(|line| (line.device, line.rule));
+        lines.iter().map(line).collect::<Result<Vec<_>, _>>()
+    };
     let mut snapshot = Snapshot {
         rules: judged.map(|rule| (rule.id.to_string(), rule.stage(moment.as_of))).collect(),
-        opened: assessed.opened.iter().map(line).collect(),
-        closed: assessed.closed.iter().map(line).collect(),
+        opened: lines(&assessed.opened)?,
+        closed: lines(&assessed.closed)?,
         warnings: assessed.warnings,
         ..Snapshot::default()
     };

@@ -15,7 +15,7 @@ use jiff::{SignedDuration, Timestamp};
 use crate::codec;
 use crate::documents::Document;
 use crate::error::EngineError;
-use crate::gather::{Batch, DEVICES, Job, Posture};
+use crate::gather::{Batch, DEVICES, Job, Posture, standing_of_spell};
 use crate::judge::{Judge, People, surroundings};
 use crate::project::Project;
 use crate::workers::{cores, handed_out};
@@ -294,7 +294,7 @@ impl<'r> Reading<'r> {
         layout: &Layout,
         wanted: Wanted<'_>,
         look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
-        mut take: impl FnMut(T),
+        mut take: impl FnMut(T) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
         let project = self.project;
         // Only of what is current there is a pack; and a layout with more slots asks for what it does not have.
@@ -324,9 +324,12 @@ impl<'r> Reading<'r> {
         };
         let look_at = |reader: &Reader<'_>, desk: &mut (Bump, BodyUnpacker<'_>), batch: &mut Batch| {
             match run {
-                None => batch.fill(reader, stamps, |_, _, _| !packed_will_do)?,
+                None => {
+                    batch.fill(reader, stamps, |_, _, _| !packed_will_do)?;
+                    batch.fill_standings(reader, None)?;
+                }
                 // What is beside the devices is of now.
-                Some(run) => batch.fill_with_documents(reader, run)?,
+                Some(run) => batch.fill_as_of(reader, run)?,
             }
             let (arena, unpacker) = desk;
             let mut found = Vec::with_capacity(DEVICES);
@@ -362,7 +365,7 @@ impl<'r> Reading<'r> {
         if companions.is_empty() {
             let mut desk = (Bump::new(), bodies.unpacker());
             loop {
-                look_at(&self.reader, &mut desk, &mut first)?.into_iter().for_each(&mut take);
+                look_at(&self.reader, &mut desk, &mut first)?.into_iter().try_for_each(&mut take)?;
                 match next(first)? {
                     Some(batch) => first = batch,
                     None => return Ok(()),
@@ -386,7 +389,7 @@ impl<'r> Reading<'r> {
                 (batch, found)
             },
             |(_, batches), (batch, found)| {
-                found?.into_iter().for_each(&mut take);
+                found?.into_iter().try_for_each(&mut take)?;
                 batches.push(batch);
                 Ok(())
             },
@@ -425,11 +428,8 @@ impl<'r> Reading<'r> {
     }
 
     /// Returns how devices stand and what they are found with, for looking at one after another.
-    pub(crate) fn posture(&self) -> Result<Posture<'_>, EngineError> {
-        // A ledger of an earlier format keeps nothing beside its devices before it is assessed again.
-        let beside_devices = self.run.is_none() && (self.assessment.is_none() || self.reader.has_assessed()?);
-        let of_all = if beside_devices { None } else { Some((self.standings()?, self.findings(None, false)?)) };
-        Ok(Posture { project: self.project, assessed_at: self.judged_at(), at: self.at, of_all })
+    pub(crate) fn posture(&self) -> Posture<'_> {
+        Posture { project: self.project, assessed_at: self.judged_at(), at: self.at }
     }
 
     /// Returns the standing of every assessed device at the moment of reading, and whether any rule covers it.
@@ -441,9 +441,7 @@ impl<'r> Reading<'r> {
         let none = Vec::new();
         let mut standings = BTreeMap::new();
         for spell in self.reader.spells(SpellKind::Standing, None, self.run)? {
-            let covered = spell.detail != UNCOVERED;
-            let left =
-                Standing::parse(&spell.value).ok_or_else(|| unreadable(self.project, &spell.device, "the standing"))?;
+            let (left, covered) = standing_of_spell(self.project, &spell)?;
             let standing = if moved {
                 standing_at(findings.get(&spell.device).unwrap_or(&none), covered, uncovered, self.at)
             } else {
@@ -470,7 +468,7 @@ impl<'r> Reading<'r> {
         let slot = (by != "groups").then(|| layout.want(by, &self.project.dictionary));
         let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
         let wanted: Vec<SlotId> = slot.into_iter().collect();
-        let (project, posture) = (self.project, self.posture()?);
+        let (project, posture) = (self.project, self.posture());
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
             let Some((standing, _)) = posture.standing(job)? else { return Ok(None) };
@@ -493,10 +491,11 @@ impl<'r> Reading<'r> {
             Ok(Some((vec![label], post)))
         };
         self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<(Vec<String>, Post)>| {
-            let Some((labels, post)) = found else { return };
+            let Some((labels, post)) = found else { return Ok(()) };
             for label in labels {
                 lines.entry(label).or_default().push(post.clone());
             }
+            Ok(())
         })?;
         Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
     }

@@ -134,9 +134,10 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
                 Wanted::AsRead(&wanted),
                 look,
                 |seen: Option<(String, Verdicts)>| {
-                    let Some((device, verdicts)) = seen else { return };
+                    let Some((device, verdicts)) = seen else { return Ok(()) };
                     conflicts
                         .see(&device, |at| verdicts.all.get(at).is_some_and(|verdict| verdict.outcome.surely_covers()));
+                    Ok(())
                 },
             )?;
             let mut fleet = vet.nobody();

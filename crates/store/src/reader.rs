@@ -400,24 +400,29 @@ impl<'c> Reader<'c> {
 
     /// Hands on the findings that ran at a run and were due after one moment and up to another, by device, subject and moment of
     /// opening.
-    pub fn each_due(
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read, or with the first error of `each`.
+    pub fn each_due<E: From<LedgerError>>(
         &self,
         run: i64,
         after: Option<Timestamp>,
         up_to: Timestamp,
-        mut each: impl FnMut(DueRow),
-    ) -> Result<(), LedgerError> {
+        mut each: impl FnMut(DueRow) -> Result<(), E>,
+    ) -> Result<(), E> {
         let failed = self.failed();
         let sql = "SELECT d.name, f.subject, f.opened, f.due, f.body ->> 'spell' FROM finding f INDEXED BY finding_due \
              JOIN device d ON d.id = f.device WHERE f.due > ?2 AND f.due <= ?3 AND f.closed IS NULL \
              AND f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) ORDER BY d.name, f.subject, f.opened";
         let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
         let span = params![run, after.map_or(i64::MIN, micros), micros(up_to)];
-        let rows = statement.query_map(span, |row| {
-            let (opened, due) = (moment(row.get(2)?), moment(row.get(3)?));
-            Ok(DueRow { device: row.get(0)?, subject: row.get(1)?, opened, due, spell: row.get(4)? })
-        });
-        rows.map_err(&failed)?.try_for_each(|row| row.map(&mut each)).map_err(&failed)
+        let mut rows = statement
+            .query_map(span, |row| {
+                let (opened, due) = (moment(row.get(2)?), moment(row.get(3)?));
+                Ok(DueRow { device: row.get(0)?, subject: row.get(1)?, opened, due, spell: row.get(4)? })
+            })
+            .map_err(&failed)?;
+        rows.try_for_each(|row| each(row.map_err(&failed)?))
     }
 
     /// Returns the number of the device that has a name now.
@@ -630,6 +635,27 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Hands on the spells of a kind as of a run, by device and subject.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read, or with the first error of `each`.
+    pub fn each_spell<E: From<LedgerError>>(
+        &self,
+        kind: SpellKind,
+        run: Option<i64>,
+        mut each: impl FnMut(SpellRow) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let failed = self.failed();
+        let sql = "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM device d CROSS JOIN spell s ON s.device = d.id \
+             WHERE s.kind = ?1 AND s.from_run <= ?2 AND (s.to_run IS NULL OR s.to_run > ?2) ORDER BY d.name, s.subject";
+        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
+        let mut rows = statement.query(params![kind.as_str(), run.unwrap_or(LATEST)]).map_err(&failed)?;
+        while let Some(row) = rows.next().map_err(&failed)? {
+            each(spell_row(row).map_err(&failed)?)?;
+        }
+        Ok(())
+    }
+
     /// Returns every spell of a kind on a device, oldest first.
     pub fn spell_history(&self, kind: SpellKind, device: &str) -> Result<Vec<SpellRow>, LedgerError> {
         self.all(
@@ -706,19 +732,29 @@ impl<'c> Reader<'c> {
     /// Returns the events of a run in their order: what happened, and to what, as JSON.
     pub fn events(&self, run: i64) -> Result<Vec<(String, String)>, LedgerError> {
         let mut events = Vec::new();
-        self.each_event(run, |what, body| events.push((what.to_owned(), body.to_owned())))?;
+        self.each_event(run, |what, body| {
+            events.push((what.to_owned(), body.to_owned()));
+            Ok::<_, LedgerError>(())
+        })?;
         Ok(events)
     }
 
     /// Hands on what happened in a run, in order: what, and its body.
-    pub fn each_event(&self, run: i64, mut each: impl FnMut(&str, &str)) -> Result<(), LedgerError> {
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read, or with the first error of `each`.
+    pub fn each_event<E: From<LedgerError>>(
+        &self,
+        run: i64,
+        mut each: impl FnMut(&str, &str) -> Result<(), E>,
+    ) -> Result<(), E> {
         let failed = self.failed();
         let sql = "SELECT what, body FROM event WHERE run = ?1 ORDER BY seq";
         let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
         let mut rows = statement.query([run]).map_err(&failed)?;
         while let Some(row) = rows.next().map_err(&failed)? {
             let text = |column| row.get_ref(column).and_then(|value| Ok(value.as_str()?)).map_err(&failed);
-            each(text(0)?, text(1)?);
+            each(text(0)?, text(1)?)?;
         }
         Ok(())
     }

@@ -8,8 +8,8 @@ use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
 use fencepost_core::limits::REJECTS_KEPT;
 use fencepost_engine::{
-    AssessOptions, Assessed, DeviceVerdicts, FenceLine, FindingLine, Reading, RefusedLine, RuleCount, StandingCounts,
-    Stateless, TakenVerdicts, assess, assess_file,
+    AssessOptions, Assessed, DeviceVerdicts, EngineError, FenceLine, FindingLine, LinePhase, Reading, RefusedLine,
+    RuleCount, StandingCounts, Stateless, TakenVerdicts, assess, assess_file,
 };
 use fencepost_store::Purpose;
 use jiff::Timestamp;
@@ -155,8 +155,8 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
             let clock = Clock { now: assessed.as_of, zone: project.config.zone.clone() };
             let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
             let imported = reading.reader.last_import(assessed.run)?;
-            ui.raw(&page.assessed(&assessed, imported, &lines))?;
-            ui.note(format!("\nNext: {}", next(&assessed)));
+            ui.raw(&page.assessed(&assessed, imported, &lines)?)?;
+            ui.note(format!("\nNext: {}", next(&assessed)?));
         }
     }
     Ok(if found { ExitCode::from(1) } else { ExitCode::SUCCESS })
@@ -206,10 +206,13 @@ fn open_input(path: &Path) -> Result<Box<dyn BufRead + Send>, CommandError> {
 }
 
 /// The commands that go one level deeper.
-fn next(assessed: &Assessed) -> String {
-    let worst = assessed.overdue.first().or(assessed.opened.first());
+fn next(assessed: &Assessed) -> Result<String, EngineError> {
+    let worst = match assessed.overdue.first()? {
+        Some(line) => Some(line),
+        None => assessed.opened.first()?,
+    };
     let why = worst.map(|line| format!("  fencepost why {}", shell(&line.device))).unwrap_or_default();
-    format!("fencepost access  fencepost list findings{why}")
+    Ok(format!("fencepost access  fencepost list findings{why}"))
 }
 
 fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Result<ExitCode, CommandError> {
@@ -334,7 +337,12 @@ impl Page {
         format!("{strong}Assessment {}{strong:#}, {moment}\n{standings}\n{posts}", assessed.number)
     }
 
-    pub fn assessed(&self, assessed: &Assessed, imported: Option<Timestamp>, lines: &[FenceLine]) -> String {
+    pub fn assessed(
+        &self,
+        assessed: &Assessed,
+        imported: Option<Timestamp>,
+        lines: &[FenceLine],
+    ) -> Result<String, EngineError> {
         let clock = &self.clock;
         let mut out = self.fence(assessed, lines);
         out.push('\n');
@@ -365,35 +373,38 @@ impl Page {
             ("closed", &assessed.closed, self.styles.good),
         ] {
             for line in lines.iter().take(LINES_SHOWN) {
+                let line = line?;
                 table.row(vec![
                     Cell::styled(word, style),
                     Cell::new(&line.device),
                     Cell::new(&line.rule),
-                    Cell::new(self.when(line)),
+                    Cell::new(self.when(&line)),
                 ]);
             }
-            if lines.len() > LINES_SHOWN {
+            if lines.len() > LINES_SHOWN as u64 {
                 table.row(vec![
                     Cell::styled(word, style),
-                    Cell::new(format!("and {} more", lines.len() - LINES_SHOWN)),
+                    Cell::new(format!("and {} more", lines.len() - LINES_SHOWN as u64)),
                     Cell::new(""),
                     Cell::new(""),
                 ]);
             }
         }
         out.push_str(&table.render(self.ui_width, &self.styles));
-        out
+        Ok(out)
     }
 
     fn when(&self, line: &FindingLine) -> String {
         let clock = &self.clock;
         match (line.phase, line.how.as_deref()) {
-            ("closed", Some(how)) => how.replace('-', " "),
-            ("overdue", Some("relapsed")) => format!("relapsed; due since {}", clock.both(line.due)),
-            ("overdue", _) if line.due == line.opened => "due at once".to_owned(),
-            ("overdue", _) => format!("due since {}", clock.both(line.due)),
-            (_, Some("relapsed")) => format!("relapsed; due {}", clock.both(line.due)),
-            _ => format!("due {}", clock.both(line.due)),
+            (LinePhase::Closed, Some(how)) => how.replace('-', " "),
+            (LinePhase::Overdue, Some("relapsed")) => format!("relapsed; due since {}", clock.both(line.due)),
+            (LinePhase::Overdue, _) if line.due == line.opened => "due at once".to_owned(),
+            (LinePhase::Overdue, _) => format!("due since {}", clock.both(line.due)),
+            (LinePhase::Open, Some("relapsed")) => {
+                format!("relapsed; due {}", clock.both(line.due))
+            }
+            (LinePhase::Open | LinePhase::Closed, _) => format!("due {}", clock.both(line.due)),
         }
     }
 

@@ -4,7 +4,7 @@ use std::sync::LazyLock;
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
-use fencepost_engine::{Kind, Listing};
+use fencepost_engine::{Kind, ListQuery, Listing};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -16,7 +16,7 @@ use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::fence::{post, spaced};
 use crate::view::json::SCHEMA;
-use crate::view::table::{Cell, Column, Table};
+use crate::view::table::{Cell, Column, Measured};
 use crate::view::time::Clock;
 
 /// List devices, facts, sources, people, rules, findings and what else there is
@@ -75,8 +75,14 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     let of_state = args.kind.0.is_of_state();
     let reading = if of_state { desk.state()? } else { desk.reading()? };
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
-    let columns: Vec<String> = args.by.iter().cloned().chain(args.columns.iter().cloned()).collect();
-    let mut listing = match reading.list(args.kind.0, args.filter.as_deref(), &columns, args.sort.as_deref())? {
+    let query = ListQuery {
+        kind: args.kind.0,
+        filter: args.filter.as_deref(),
+        columns: &args.columns,
+        sort: args.sort.as_deref(),
+        by: args.by.as_deref(),
+    };
+    let listing = match reading.list(query)? {
         Ok(listing) => listing,
         Err(mistakes) => {
             let errors = crate::view::diagnostics::print(ui, &files, &mistakes);
@@ -85,33 +91,22 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         }
     };
     warn(ui, &files, &listing.warnings);
-    let matched = listing.rows.len();
-    if let Some(by) = &args.by {
-        listing = listing.count_by(by)?;
-    }
-    if let Some(sort) = &args.sort {
-        listing.sort(sort)?;
-    }
     if !of_state {
         note_currency(ui, &reading);
     }
-    let columns = listing.columns.clone();
-    let columns: Vec<&str> = columns.iter().map(String::as_str).collect();
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
-            let left_out =
-                if args.columns.is_empty() && args.by.is_none() { fit(ui, &mut listing, &clock) } else { Vec::new() };
-            let text = table(ui, &listing, &clock).render(ui.width, &ui.styles);
-            ui.raw(&text)?;
+            let is_fixed = !args.columns.is_empty() || args.by.is_some();
+            let left_out = write_table(ui, &listing, &clock, is_fixed)?;
             let noun = Kind::ALL
                 .iter()
                 .find(|(kind, ..)| *kind == args.kind.0)
                 .map_or("row", |(_, _, [one, many], _)| if listing.total == 1 { *one } else { *many });
-            let of = if matched == listing.total {
+            let of = if listing.matched == listing.total {
                 format!("{} {noun}", listing.total)
             } else {
-                format!("{matched} of {} {noun}", listing.total)
+                format!("{} of {} {noun}", listing.matched, listing.total)
             };
             let narrow = match left_out.as_slice() {
                 [] => String::new(),
@@ -123,28 +118,27 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string() });
             let mut list = JsonList::begin(ui, head, "rows")?;
             let mut text = Vec::new();
-            for row in &listing.rows {
+            for row in listing.rows.iter() {
                 text.clear();
-                let row = columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())).collect();
-                JsonList::add_to(&row, &mut text);
+                JsonList::add_to(&Json::Object(listing.columns.iter().cloned().zip(row?).collect()), &mut text);
                 list.write(ui, &text)?;
             }
             list.end(ui)?;
         }
         Format::Csv => {
+            let columns: Vec<&str> = listing.columns.iter().map(String::as_str).collect();
             write_csv_heading(ui, &columns)?;
-            for row in &listing.rows {
-                write_csv_row(ui, columns.iter().map(|column| &row[*column]))?;
+            for row in listing.rows.iter() {
+                write_csv_row(ui, &row?)?;
             }
         }
         Format::Jsonl => {
-            let rows = listing.rows.iter().map(|row| {
+            for row in listing.rows.iter() {
                 let mut out = serde_json::Map::new();
                 out.insert("schema".into(), SCHEMA.into());
-                out.extend(columns.iter().map(|column| ((*column).to_owned(), row[*column].clone())));
-                Json::Object(out)
-            });
-            write_rows(ui, args.format, &columns, rows)?;
+                out.extend(listing.columns.iter().cloned().zip(row?));
+                write_rows(ui, args.format, &[], [Json::Object(out)])?;
+            }
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -199,38 +193,73 @@ const DISPENSABLE: [&str; 20] = [
     "newest",
 ];
 
-/// Leaves out columns until the table fits the terminal; returns which. Ids are neither cut nor wrapped.
-fn fit(ui: &Ui, listing: &mut Listing, clock: &Clock) -> Vec<String> {
-    let mut left_out = Vec::new();
-    while listing.columns.len() > 2 && table(ui, listing, clock).least_width() > ui.width {
-        let at = DISPENSABLE.iter().find_map(|name| listing.columns.iter().position(|column| column == name));
-        left_out.push(listing.columns.remove(at.unwrap_or(listing.columns.len() - 1)));
-    }
-    left_out
+/// What of a list a table shows, and how.
+struct TablePlan {
+    /// The names of the columns, with their positions in a row.
+    columns: Vec<(String, usize)>,
+    kinds: Vec<Column>,
+    measured: Measured,
 }
 
-fn table(ui: &Ui, listing: &Listing, clock: &Clock) -> Table {
-    let headings: Vec<String> = listing.columns.iter().map(|column| column.replace('_', " ").to_uppercase()).collect();
-    let kinds: Vec<(&str, Column)> = listing
-        .columns
-        .iter()
-        .zip(&headings)
-        .map(|(column, heading)| {
-            let number = listing.rows.iter().any(|row| row[column].is_number())
-                && listing.rows.iter().all(|row| row[column].is_number() || row[column].is_null());
-            let kind = match (number, SENTENCES.contains(&column.as_str())) {
-                (true, _) => Column::Number,
-                (false, true) => Column::Text,
-                (false, false) => Column::Fixed,
-            };
-            (heading.as_str(), kind)
-        })
-        .collect();
-    let mut table = Table::new(&kinds);
-    for row in &listing.rows {
-        table.row(listing.columns.iter().map(|column| cell(ui, column, &row[column], clock)).collect());
+impl TablePlan {
+    /// Looks through the rows for how wide the columns are, and which hold numbers.
+    fn of(ui: &Ui, listing: &Listing, clock: &Clock) -> Result<Self, CommandError> {
+        let headings = listing.columns.iter().map(|column| column.replace('_', " ").to_uppercase());
+        let mut measured = Measured::new(headings);
+        let (mut has_numbers, mut has_others) =
+            (vec![false; listing.columns.len()], vec![false; listing.columns.len()]);
+        for row in listing.rows.iter() {
+            let row = row?;
+            for (at, value) in row.iter().enumerate() {
+                has_numbers[at] |= value.is_number();
+                has_others[at] |= !value.is_number() && !value.is_null();
+            }
+            let cells: Vec<Cell> =
+                listing.columns.iter().zip(&row).map(|(column, value)| cell(ui, column, value, clock)).collect();
+            measured.add(&cells);
+        }
+        let kind = |(at, column): (usize, &String)| match (
+            has_numbers[at] && !has_others[at],
+            SENTENCES.contains(&column.as_str()),
+        ) {
+            (true, _) => Column::Number,
+            (false, true) => Column::Text,
+            (false, false) => Column::Fixed,
+        };
+        let kinds = listing.columns.iter().enumerate().map(kind).collect();
+        let columns = listing.columns.iter().cloned().zip(0..).collect();
+        Ok(Self { columns, kinds, measured })
     }
-    table
+
+    /// Leaves out columns until the table fits the terminal; returns which. Ids are neither cut nor wrapped.
+    fn fit(&mut self, width: usize) -> Vec<String> {
+        let mut left_out = Vec::new();
+        while self.columns.len() > 2 && self.measured.least_width(&self.kinds) > width {
+            let of_name = |name: &&str| self.columns.iter().position(|(column, _)| column == name);
+            let at = DISPENSABLE.iter().find_map(of_name).unwrap_or(self.columns.len() - 1);
+            left_out.push(self.columns.remove(at).0);
+            self.kinds.remove(at);
+            self.measured.remove(at);
+        }
+        left_out
+    }
+}
+
+/// Writes a list as a table; returns which columns were left out for want of room, where that is allowed.
+fn write_table(ui: &mut Ui, listing: &Listing, clock: &Clock, is_fixed: bool) -> Result<Vec<String>, CommandError> {
+    let mut plan = TablePlan::of(ui, listing, clock)?;
+    let left_out = if is_fixed { Vec::new() } else { plan.fit(ui.width) };
+    let layout = plan.measured.layout(&plan.kinds, 0, ui.width);
+    ui.raw(&layout.headings(&ui.styles))?;
+    let mut text = String::new();
+    for row in listing.rows.iter() {
+        let row = row?;
+        let cells: Vec<Cell> = plan.columns.iter().map(|(column, at)| cell(ui, column, &row[*at], clock)).collect();
+        text.clear();
+        layout.render_row(&cells, &mut text);
+        ui.raw(&text)?;
+    }
+    Ok(left_out)
 }
 
 fn cell(ui: &Ui, column: &str, value: &Json, clock: &Clock) -> Cell {

@@ -4,10 +4,10 @@
 use fencepost_core::{Evidence, FactUse, Outcome, Rule, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, History, Judgement,
-    PersonReport, Remark, RuleCount, Sealed, What,
+    PersonReport, Remark, RuleCount, Sealed, Spool, What,
 };
 use jiff::Timestamp;
-use serde::ser::{Serialize, SerializeMap, Serializer};
+use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
 use serde_json::{Map, Value as Json, json};
 
 /// The number of these shapes.
@@ -114,7 +114,7 @@ pub fn evidence(proof: &Evidence) -> Json {
 fn finding(line: &FindingLine) -> Json {
     json!({
         "device": line.device, "rule": line.rule, "opened": line.opened.to_string(), "due": line.due.to_string(),
-        "phase": line.phase, "how": line.how,
+        "phase": line.phase.as_str(), "how": line.how,
     })
 }
 
@@ -162,11 +162,15 @@ impl Serialize for AssessedJson<'_> {
     }
 }
 
-struct FindingLines<'a>(&'a [FindingLine]);
+struct FindingLines<'a>(&'a Spool<FindingLine>);
 
 impl Serialize for FindingLines<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_seq(self.0.iter().map(finding))
+        let mut out = serializer.serialize_seq(usize::try_from(self.0.len()).ok())?;
+        for line in self.0.iter() {
+            out.serialize_element(&finding(&line.map_err(serde::ser::Error::custom)?))?;
+        }
+        out.end()
     }
 }
 

@@ -35,9 +35,10 @@ pub enum Column {
     Text,
 }
 
+/// A table whose rows are all at hand.
 #[derive(Debug)]
 pub struct Table {
-    headings: Vec<String>,
+    measured: Measured,
     columns: Vec<Column>,
     rows: Vec<Vec<Cell>>,
     indent: usize,
@@ -50,7 +51,7 @@ const LEAST_TEXT: usize = 16;
 impl Table {
     pub fn new(columns: &[(&str, Column)]) -> Self {
         Self {
-            headings: columns.iter().map(|(heading, _)| (*heading).to_owned()).collect(),
+            measured: Measured::new(columns.iter().map(|(heading, _)| (*heading).to_owned())),
             columns: columns.iter().map(|(_, column)| *column).collect(),
             rows: Vec::new(),
             indent: 0,
@@ -63,7 +64,7 @@ impl Table {
     }
 
     pub fn row(&mut self, cells: Vec<Cell>) {
-        debug_assert_eq!(cells.len(), self.columns.len());
+        self.measured.add(&cells);
         self.rows.push(cells);
     }
 
@@ -71,58 +72,106 @@ impl Table {
         self.rows.is_empty()
     }
 
-    /// Returns how wide the table is at the least, with its sentences squeezed as far as they go.
-    pub fn least_width(&self) -> usize {
-        let gaps = GAP * self.columns.len().saturating_sub(1) + self.indent;
-        self.widths(0).iter().sum::<usize>() + gaps
-    }
-
     /// Returns the lines of the table, headings first unless they are all empty.
     pub fn render(&self, width: usize, styles: &Styles) -> String {
-        let widths = self.widths(width);
-        let mut out = String::new();
-        if self.headings.iter().any(|heading| !heading.is_empty()) {
-            let cells: Vec<Cell> = self.headings.iter().map(|heading| Cell::styled(heading, styles.faint)).collect();
-            self.render_row(&cells, &widths, &mut out);
-        }
-        for row in &self.rows {
-            self.render_row(row, &widths, &mut out);
-        }
+        let layout = self.measured.layout(&self.columns, self.indent, width);
+        let mut out = layout.headings(styles);
+        self.rows.iter().for_each(|row| layout.render_row(row, &mut out));
         out
     }
+}
 
-    fn widths(&self, width: usize) -> Vec<usize> {
-        let mut widths: Vec<usize> = (0..self.columns.len())
-            .map(|at| {
-                self.rows.iter().map(|row| row[at].text.width()).chain([self.headings[at].width()]).max().unwrap_or(0)
-            })
-            .collect();
-        let gaps = GAP * self.columns.len().saturating_sub(1) + self.indent;
-        let fixed: usize = widths
-            .iter()
-            .zip(&self.columns)
-            .filter(|(_, column)| **column != Column::Text)
-            .map(|(width, _)| width)
-            .sum();
+/// How much room the cells of each column need, whether or not they are kept.
+#[derive(Clone, Debug)]
+pub struct Measured(Vec<Room>);
+
+/// How much room the cells of a column need.
+#[derive(Clone, Debug)]
+struct Room {
+    heading: String,
+    /// The widest cell, the heading among them.
+    widest: usize,
+    /// The widest word of a cell.
+    widest_word: usize,
+}
+
+impl Measured {
+    /// Creates it for columns of which only the headings are known yet.
+    pub fn new(headings: impl Iterator<Item = String>) -> Self {
+        Self(headings.map(|heading| Room { widest: heading.width(), widest_word: 0, heading }).collect())
+    }
+
+    /// Takes the cells of another row into account.
+    pub fn add(&mut self, cells: &[Cell]) {
+        debug_assert_eq!(cells.len(), self.0.len());
+        for (room, cell) in self.0.iter_mut().zip(cells) {
+            room.widest = room.widest.max(cell.text.width());
+            let widest_word = cell.text.split(' ').map(UnicodeWidthStr::width).max().unwrap_or(0);
+            room.widest_word = room.widest_word.max(widest_word);
+        }
+    }
+
+    /// Leaves a column out.
+    pub fn remove(&mut self, column: usize) {
+        self.0.remove(column);
+    }
+
+    /// Returns how wide the table is at the least, with its sentences squeezed as far as they go.
+    pub fn least_width(&self, columns: &[Column]) -> usize {
+        self.widths(columns, 0, 0).iter().sum::<usize>() + GAP * columns.len().saturating_sub(1)
+    }
+
+    /// Lays the columns out in a width.
+    pub fn layout(&self, columns: &[Column], indent: usize, width: usize) -> TableLayout {
+        let headings = self.0.iter().map(|room| room.heading.clone()).collect();
+        TableLayout { headings, columns: columns.to_vec(), widths: self.widths(columns, indent, width), indent }
+    }
+
+    fn widths(&self, columns: &[Column], indent: usize, width: usize) -> Vec<usize> {
+        let mut widths: Vec<usize> = self.0.iter().map(|room| room.widest).collect();
+        let gaps = GAP * columns.len().saturating_sub(1) + indent;
+        let fixed: usize =
+            widths.iter().zip(columns).filter(|(_, column)| **column != Column::Text).map(|(width, _)| width).sum();
         let mut room = width.saturating_sub(fixed + gaps);
-        let mut texts: Vec<usize> = (0..widths.len()).filter(|at| self.columns[*at] == Column::Text).collect();
+        let mut texts: Vec<usize> = (0..widths.len()).filter(|at| columns[*at] == Column::Text).collect();
         // The narrow ones get what they want, the wide ones share the rest.
         texts.sort_by_key(|at| widths[*at]);
         let mut left = texts.len();
         for at in texts {
-            let words = self.rows.iter().flat_map(|row| row[at].text.split(' ')).map(UnicodeWidthStr::width);
-            let share = (room / left.max(1)).max(LEAST_TEXT).max(words.max().unwrap_or(0));
+            let share = (room / left.max(1)).max(LEAST_TEXT).max(self.0[at].widest_word);
             widths[at] = widths[at].min(share);
             room = room.saturating_sub(widths[at]);
             left -= 1;
         }
         widths
     }
+}
 
-    fn render_row(&self, cells: &[Cell], widths: &[usize], out: &mut String) {
+/// Where the columns of a table stand.
+#[derive(Clone, Debug)]
+pub struct TableLayout {
+    headings: Vec<String>,
+    columns: Vec<Column>,
+    widths: Vec<usize>,
+    indent: usize,
+}
+
+impl TableLayout {
+    /// Returns the line of headings; nothing where they are all empty.
+    pub fn headings(&self, styles: &Styles) -> String {
+        let mut out = String::new();
+        if self.headings.iter().any(|heading| !heading.is_empty()) {
+            let cells: Vec<Cell> = self.headings.iter().map(|heading| Cell::styled(heading, styles.faint)).collect();
+            self.render_row(&cells, &mut out);
+        }
+        out
+    }
+
+    /// Adds the lines of a row.
+    pub fn render_row(&self, cells: &[Cell], out: &mut String) {
         let wrapped: Vec<Vec<String>> = cells
             .iter()
-            .zip(widths)
+            .zip(&self.widths)
             .zip(&self.columns)
             .map(
                 |((cell, width), column)| {
@@ -136,7 +185,7 @@ impl Table {
             let mut pending = 0;
             for (at, cell) in cells.iter().enumerate() {
                 let part = wrapped[at].get(line).map_or("", String::as_str);
-                let space = widths[at].saturating_sub(part.width());
+                let space = self.widths[at].saturating_sub(part.width());
                 let (before, after) = if self.columns[at] == Column::Number { (space, 0) } else { (0, space) };
                 if !part.is_empty() {
                     text.push_str(&" ".repeat(pending + before));

@@ -18,7 +18,7 @@ use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 pub use counts::{RuleCount, StandingCounts};
-pub use report::{Assessed, FindingLine};
+pub use report::{Assessed, FindingLine, LinePhase};
 
 use crate::documents::hide_new_secrets;
 use crate::error::EngineError;

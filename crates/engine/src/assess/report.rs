@@ -5,14 +5,16 @@ use std::collections::BTreeMap;
 use fencepost_core::Diagnostic;
 use fencepost_store::{DueRow, LedgerError, Reader, RunRow};
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use super::counts::{RuleCount, StandingCounts};
 use crate::error::EngineError;
 use crate::project::Project;
+use crate::spool::Spool;
 
 /// A finding in a list of what happened.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct FindingLine {
     /// The device.
     pub device: String,
@@ -22,14 +24,36 @@ pub struct FindingLine {
     pub opened: Timestamp,
     /// When its grace ends.
     pub due: Timestamp,
-    /// `open`, `overdue` or `closed`.
-    pub phase: &'static str,
+    /// Its phase after the assessment.
+    pub phase: LinePhase,
     /// Why it closed, or `relapsed` where it reopened.
     pub how: Option<String>,
 }
 
+/// The phase of a finding in a list of what happened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum LinePhase {
+    /// Its grace runs.
+    Open,
+    /// Its grace has ended.
+    Overdue,
+    /// It is over.
+    Closed,
+}
+
+impl LinePhase {
+    /// Returns its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Overdue => "overdue",
+            Self::Closed => "closed",
+        }
+    }
+}
+
 /// What an assessment came to.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Debug)]
 pub struct Assessed {
     /// Its number.
     pub number: i64,
@@ -44,11 +68,11 @@ pub struct Assessed {
     /// Every rule on trial or enforced, in the order of the rule set.
     pub rules: Vec<RuleCount>,
     /// Findings that opened, or reopened.
-    pub opened: Vec<FindingLine>,
+    pub opened: Spool<FindingLine>,
     /// Findings that closed.
-    pub closed: Vec<FindingLine>,
+    pub closed: Spool<FindingLine>,
     /// Findings that fell due since the assessment before.
-    pub overdue: Vec<FindingLine>,
+    pub overdue: Spool<FindingLine>,
     /// When the state was collected that was judged: the oldest and the newest of the devices' latest.
     pub collected: Option<(Timestamp, Timestamp)>,
     /// The assessment before, if there is one.
@@ -74,27 +98,28 @@ impl Assessed {
         let moment = |json: &Json| json.as_str().and_then(|text| text.parse::<Timestamp>().ok());
         let before = moment(&summary["before"]);
         let collected = moment(&summary["collected"][0]).zip(moment(&summary["collected"][1]));
-        let (mut opened, mut closed, mut lost) = (Vec::new(), Vec::new(), 0);
+        let (mut opened, mut closed, mut lost) = (Spool::default(), Spool::default(), 0);
         reader.each_event(run.id, |what, body| {
             let into = match what {
                 "opened" | "relapsed" => &mut opened,
                 "closed" => &mut closed,
-                _ => return,
+                _ => return Ok(()),
             };
             match event_line(body, run.as_of, what == "closed") {
-                Some(line) => into.push(line),
+                Some(line) => into.push(&line)?,
                 None => lost += 1,
             }
+            Ok::<_, EngineError>(())
         })?;
         if lost > 0 {
             let what = format!("{lost} events of run {} cannot be read", run.id);
             return Err(LedgerError::Damaged { path: project.ledger_path(), what }.into());
         }
         // What opened since is due later still.
-        let mut overdue = Vec::new();
+        let mut overdue = Spool::default();
         reader.each_due(run.id, before, run.as_of, |DueRow { device, subject, opened, due, spell }| {
             let how = (spell > 1).then(|| "relapsed".to_owned());
-            overdue.push(FindingLine { device, rule: subject, opened, due, phase: "overdue", how });
+            overdue.push(&FindingLine { device, rule: subject, opened, due, phase: LinePhase::Overdue, how })
         })?;
         Ok(Self {
             number: run.number.unwrap_or(0),
@@ -123,9 +148,9 @@ fn event_line(body: &str, at: Timestamp, closed: bool) -> Option<FindingLine> {
         opened: body.remove("opened")??.parse().ok()?,
         due,
         phase: match (closed, due <= at) {
-            (true, _) => "closed",
-            (false, true) => "overdue",
-            (false, false) => "open",
+            (true, _) => LinePhase::Closed,
+            (false, true) => LinePhase::Overdue,
+            (false, false) => LinePhase::Open,
         },
         how: body.remove("how").flatten(),
     })

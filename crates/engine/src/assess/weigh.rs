@@ -167,7 +167,7 @@ impl Weigher<'_> {
         desk.arena.reset();
         let (arena, judge) = (&desk.arena, self.judge);
         let project = judge.project;
-        let Job { device, facts, documents, before, findings } = job;
+        let Job { device, facts, documents, before, findings, standing: _ } = job;
         let name = device.name.as_str();
         let broken = |message: &str| damaged(project, name, message);
         let layout = project.rules.layout();

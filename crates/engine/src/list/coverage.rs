@@ -6,7 +6,8 @@ use bumpalo::Bump;
 use fencepost_core::{Facts, Reason, SlotId, Stage, Value, VerdictOutcome};
 use serde_json::json;
 
-use super::{Row, percent, row};
+use super::rows::{RowSink, row};
+use super::{Column, percent};
 use crate::assess::outcome::{code_of, verdict_of};
 use crate::error::EngineError;
 use crate::gather::Job;
@@ -40,8 +41,16 @@ struct Counts {
     names: Vec<String>,
 }
 
+/// Returns the columns of the list.
+pub(super) fn columns() -> Vec<Column> {
+    super::columns(
+        &["topic", "platform", "role", "devices", "covered", "share", "excepted", "left_out", "names"],
+        &["unknown"],
+    )
+}
+
 impl Reading<'_> {
-    pub(super) fn coverage(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+    pub(super) fn list_coverage(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let project = self.project;
         let at = self.judged_at();
         let rules: Vec<(usize, &str)> = project
@@ -107,7 +116,7 @@ impl Reading<'_> {
             Wanted::Whole(&slots),
             look,
             |found: Option<(String, [Option<String>; 2], Vec<Cover>)>| {
-                let Some((device, kind, covers)) = found else { return };
+                let Some((device, kind, covers)) = found else { return Ok(()) };
                 for (topic, cover) in covers.into_iter().enumerate() {
                     let counts = all.entry((topic, kind.clone())).or_default();
                     counts.devices += 1;
@@ -123,6 +132,7 @@ impl Reading<'_> {
                         }
                     }
                 }
+                Ok(())
             },
         )?;
         // Where some are covered and some are not, somebody was forgotten: that comes first.
@@ -146,8 +156,7 @@ impl Reading<'_> {
                     ("left_out", json!(counts.left_out)),
                     ("names", json!(if odd || topic == any { counts.names } else { Vec::new() })),
                 ])
-            })
-            .collect();
-        Ok((vec!["topic", "platform", "role", "devices", "covered", "share", "excepted", "left_out", "names"], rows))
+            });
+        sink.push_all(rows)
     }
 }

@@ -1,7 +1,6 @@
 //! Devices, with how they stand and what is asked of their facts.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use bumpalo::Bump;
@@ -9,7 +8,8 @@ use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, GroupI
 use fencepost_formats::json_of_value;
 use serde_json::{Value as Json, json};
 
-use super::{Filter, Listing, Row, compile_filter, sorted_by};
+use super::rows::{Filter, RowSink};
+use super::{Column, ListQuery, Listing};
 use crate::error::EngineError;
 use crate::gather::Job;
 use crate::judge::surroundings;
@@ -17,12 +17,8 @@ use crate::reading::{Reading, Wanted};
 use crate::survey::reported_paths;
 
 impl Reading<'_> {
-    pub(super) fn devices(
-        &self,
-        filter: Option<&str>,
-        columns: &[String],
-        sort: Option<&str>,
-    ) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
+    pub(super) fn list_devices(&self, query: ListQuery<'_>) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
+        let ListQuery { filter, columns, by, .. } = query;
         let project = self.project;
         let columns = if columns.is_empty() {
             let mut names = vec!["device".to_owned(), "standing".to_owned()];
@@ -33,7 +29,8 @@ impl Reading<'_> {
             columns.to_vec()
         };
         let is_shown = |name: &str| {
-            columns.iter().any(|column| column == name) || sort.map(sorted_by).is_some_and(|(by, _)| by == name)
+            columns.iter().map(String::as_str).chain(by).any(|column| column == name)
+                || query.sorted_by().is_some_and(|(column, _)| column == name)
         };
         let mut layout = project.rules.layout().clone();
         let mut people = Layout::new(&Dictionary::default());
@@ -44,7 +41,7 @@ impl Reading<'_> {
             let dictionary = &project.dictionary;
             let mut vocabulary =
                 Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups, rules: &rules };
-            match compile_filter(filter, &mut vocabulary) {
+            match Filter::compile(filter, &mut vocabulary) {
                 Ok(done) => compiled = done,
                 Err(mistakes) => return Ok(Err(mistakes)),
             }
@@ -55,13 +52,15 @@ impl Reading<'_> {
         const OWN: [&str; 9] =
             ["device", "standing", "holder", "open", "overdue", "collected_at", "groups", "sources", "absent"];
         let mut extra: Vec<(String, SlotId)> = Vec::new();
-        for column in columns.iter().chain(&project.config.fence_by) {
-            if !OWN.contains(&column.as_str()) && !extra.iter().any(|(known, _)| known == column) {
-                extra.push((column.clone(), layout.want(column, &project.dictionary)));
+        let fence_by = project.config.fence_by.as_deref();
+        for column in columns.iter().map(String::as_str).chain(by).chain(fence_by) {
+            if !OWN.contains(&column) && !extra.iter().any(|(known, _)| known == column) {
+                extra.push((column.to_owned(), layout.want(column, &project.dictionary)));
             }
         }
-        let names = OWN.iter().map(|own| (*own).to_owned()).chain(extra.iter().map(|(column, _)| column.clone()));
-        let names: Arc<Vec<String>> = Arc::new(names.collect());
+        let names: Vec<&str> = OWN.into_iter().chain(extra.iter().map(|(column, _)| column.as_str())).collect();
+        let known = names.iter().map(|name| Column { name: (*name).to_owned(), is_usual: false }).collect();
+        let mut sink = RowSink::new(ListQuery { columns: &columns, ..query }, known, None)?;
         let judge = self.judge();
         // Most devices are passed over, so their findings are left alone unless they are asked for.
         let asks_for_findings =
@@ -70,7 +69,7 @@ impl Reading<'_> {
         let asks_for_groups = shows_groups || compiled.condition.iter().any(|asked| !asked.groups().is_empty());
         let read = compiled.condition.iter().flat_map(Condition::may_read).copied();
         let wanted: Vec<SlotId> = read.chain(extra.iter().map(|(_, slot)| *slot)).collect();
-        let (posture, absences, at) = (self.posture()?, self.reader.absences(self.run)?, self.at);
+        let (posture, absences, at) = (self.posture(), self.reader.absences(self.run)?, self.at);
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
             let judged = judge.judged(device, facts, arena);
@@ -96,12 +95,6 @@ impl Reading<'_> {
                 }
             }
             let (open, overdue) = posture.counts(job)?;
-            let holders: Vec<&str> = judged
-                .input
-                .holders
-                .iter()
-                .map(|holder| holder.person.map_or(holder.id, |person| person.name()))
-                .collect();
             let member: Vec<&str> = groups
                 .iter()
                 .zip(memberships)
@@ -113,7 +106,7 @@ impl Reading<'_> {
             cells.extend([
                 json!(device),
                 json!(standing),
-                if holders.is_empty() { Json::Null } else { json!(holders.join(", ")) },
+                json!(judged.holder_names()),
                 json!(open - overdue),
                 json!(overdue),
                 json!(facts.collected().map(|moment| moment.to_string())),
@@ -122,12 +115,14 @@ impl Reading<'_> {
                 absences.get(device).map_or(Json::Null, |sources| json!(sources.join(", "))),
             ]);
             cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
-            Ok(Some(Row { names: Arc::clone(&names), cells }))
+            Ok(Some(cells))
         };
-        let (mut rows, mut total) = (Vec::new(), 0);
-        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<Row>| {
-            total += 1;
-            rows.extend(found);
+        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<Vec<Json>>| match found {
+            Some(cells) => sink.push_cells(&[], cells),
+            None => {
+                sink.pass_over();
+                Ok(())
+            }
         })?;
         let is_unseen = |seen: &AtomicBool| !seen.load(Ordering::Relaxed);
         if let (Some(filter), true) = (filter, asked.values().any(is_unseen)) {
@@ -141,10 +136,10 @@ impl Reading<'_> {
                 groups: &groups,
                 rules: &rules,
             };
-            if let Ok(again) = compile_filter(filter, &mut vocabulary) {
+            if let Ok(again) = Filter::compile(filter, &mut vocabulary) {
                 compiled.warnings = again.warnings;
             }
         }
-        Ok(Ok(Listing { columns, rows, total, warnings: compiled.warnings }))
+        Ok(Ok(Listing { warnings: compiled.warnings, ..sink.finish()? }))
     }
 }

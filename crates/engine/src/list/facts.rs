@@ -6,7 +6,8 @@ use bumpalo::Bump;
 use fencepost_core::{Layout, Reason, SlotId, Unknown, Value};
 use serde_json::{Value as Json, json};
 
-use super::{Row, percent, row};
+use super::rows::{RowSink, row};
+use super::{Column, percent};
 use crate::error::EngineError;
 use crate::reading::{Reading, damaged};
 
@@ -65,6 +66,14 @@ impl Survey {
     }
 }
 
+/// Returns the columns of the list.
+pub(super) fn columns() -> Vec<Column> {
+    super::columns(
+        &["fact", "declared", "seen_as", "share", "distinct", "commonest", "of_values", "wrong", "unit", "about"],
+        &["devices", "kept"],
+    )
+}
+
 impl Reading<'_> {
     /// Returns what devices say of every fact that some device reports, by path, and how many devices there are.
     pub(crate) fn survey(&self) -> Result<(BTreeMap<String, Survey>, u64), EngineError> {
@@ -99,58 +108,41 @@ impl Reading<'_> {
         Ok((surveys.into_iter().map(|(path, _, survey)| (path, survey)).collect(), total))
     }
 
-    pub(super) fn fact_rows(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+    pub(super) fn list_facts(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let (mut surveys, total) = self.survey()?;
         for path in self.project.dictionary.facts.keys() {
             surveys.entry(path.clone()).or_default();
         }
-        let rows = surveys
+        let rows = surveys.into_iter().map(|(path, survey)| {
+            let declared = self.project.dictionary.facts.get(&path);
+            let mut kinds: Vec<(&str, u64)> = survey.kinds.iter().map(|(kind, count)| (*kind, *count)).collect();
+            kinds.sort_by_key(|(kind, count)| (std::cmp::Reverse(*count), *kind));
+            let kinds: Vec<&str> = kinds.into_iter().map(|(kind, _)| kind).collect();
+            let common = survey.commonest();
+            let distinct = survey.seen.len();
+            let ways: Vec<&str> = [
+                (declared.is_some_and(|declared| declared.volatile), "apart"),
+                (declared.is_some_and(|declared| declared.secret), "as a digest"),
+                (declared.is_some_and(|declared| declared.company_only), "of company devices"),
+            ]
             .into_iter()
-            .map(|(path, survey)| {
-                let declared = self.project.dictionary.facts.get(&path);
-                let mut kinds: Vec<(&str, u64)> = survey.kinds.iter().map(|(kind, count)| (*kind, *count)).collect();
-                kinds.sort_by_key(|(kind, count)| (std::cmp::Reverse(*count), *kind));
-                let kinds: Vec<&str> = kinds.into_iter().map(|(kind, _)| kind).collect();
-                let common = survey.commonest();
-                let distinct = survey.seen.len();
-                let ways: Vec<&str> = [
-                    (declared.is_some_and(|declared| declared.volatile), "apart"),
-                    (declared.is_some_and(|declared| declared.secret), "as a digest"),
-                    (declared.is_some_and(|declared| declared.company_only), "of company devices"),
-                ]
-                .into_iter()
-                .filter_map(|(is, way)| is.then_some(way))
-                .collect();
-                row([
-                    ("fact", json!(path)),
-                    ("declared", json!(declared.and_then(|declared| declared.ty).map(|ty| ty.as_str()))),
-                    ("seen_as", if kinds.is_empty() { Json::Null } else { json!(kinds.join(", ")) }),
-                    ("devices", json!(survey.devices)),
-                    ("share", json!(percent(survey.devices, total))),
-                    ("distinct", if survey.more { json!(format!("{distinct}+")) } else { json!(distinct) }),
-                    ("commonest", json!(common.map(|(value, _)| value))),
-                    ("of_values", json!(common.map(|(_, count)| percent(count, survey.values)))),
-                    ("wrong", json!(survey.wrong)),
-                    ("unit", json!(declared.and_then(|declared| declared.unit.clone()))),
-                    ("kept", if ways.is_empty() { Json::Null } else { json!(ways.join(", ")) }),
-                    ("about", json!(declared.and_then(|declared| declared.about.clone()))),
-                ])
-            })
+            .filter_map(|(is, way)| is.then_some(way))
             .collect();
-        Ok((
-            vec![
-                "fact",
-                "declared",
-                "seen_as",
-                "share",
-                "distinct",
-                "commonest",
-                "of_values",
-                "wrong",
-                "unit",
-                "about",
-            ],
-            rows,
-        ))
+            row([
+                ("fact", json!(path)),
+                ("declared", json!(declared.and_then(|declared| declared.ty).map(|ty| ty.as_str()))),
+                ("seen_as", if kinds.is_empty() { Json::Null } else { json!(kinds.join(", ")) }),
+                ("devices", json!(survey.devices)),
+                ("share", json!(percent(survey.devices, total))),
+                ("distinct", if survey.more { json!(format!("{distinct}+")) } else { json!(distinct) }),
+                ("commonest", json!(common.map(|(value, _)| value))),
+                ("of_values", json!(common.map(|(_, count)| percent(count, survey.values)))),
+                ("wrong", json!(survey.wrong)),
+                ("unit", json!(declared.and_then(|declared| declared.unit.clone()))),
+                ("kept", if ways.is_empty() { Json::Null } else { json!(ways.join(", ")) }),
+                ("about", json!(declared.and_then(|declared| declared.about.clone()))),
+            ])
+        });
+        sink.push_all(rows)
     }
 }

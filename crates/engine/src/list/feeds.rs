@@ -6,12 +6,42 @@ use fencepost_formats::{SourceKind, json_of_datum};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use super::{Row, row};
+use super::Column;
+use super::rows::{RowSink, row};
 use crate::error::EngineError;
 use crate::reading::{Reading, damaged};
 
+/// Returns the columns of the list of sources.
+pub(super) fn source_columns() -> Vec<Column> {
+    super::columns(
+        &[
+            "source",
+            "about",
+            "lists",
+            "absent",
+            "last_import",
+            "newest",
+            "median",
+            "expected_every",
+            "late",
+            "set_aside",
+        ],
+        &["format", "file", "fresh_for", "trust", "set_aside_ever"],
+    )
+}
+
+/// Returns the columns of the list of corrections.
+pub(super) fn correction_columns() -> Vec<Column> {
+    super::columns(&["device", "fact", "value", "feeds_say", "state", "by", "until", "because"], &[])
+}
+
+/// Returns the columns of the list of rejects.
+pub(super) fn reject_columns() -> Vec<Column> {
+    super::columns(&["imported", "source", "file", "line", "reason"], &["offset", "records"])
+}
+
 impl Reading<'_> {
-    pub(super) fn source_rows(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+    pub(super) fn list_sources(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let told = self.reader.sources(self.run)?;
         let people = self.reader.people(self.run)?;
         let rejects = self.reader.rejects_by_source()?;
@@ -50,24 +80,10 @@ impl Reading<'_> {
                 ("set_aside_ever", json!(rejects.get(id).copied().unwrap_or(0))),
             ]));
         }
-        Ok((
-            vec![
-                "source",
-                "about",
-                "lists",
-                "absent",
-                "last_import",
-                "newest",
-                "median",
-                "expected_every",
-                "late",
-                "set_aside",
-            ],
-            rows,
-        ))
+        sink.push_all(rows)
     }
 
-    pub(super) fn correction_rows(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+    pub(super) fn list_corrections(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let judge = self.judge();
         let mut arena = Bump::new();
         let mut rows = Vec::new();
@@ -106,10 +122,10 @@ impl Reading<'_> {
                 ("because", json!(correction.because)),
             ]));
         }
-        Ok((vec!["device", "fact", "value", "feeds_say", "state", "by", "until", "because"], rows))
+        sink.push_all(rows)
     }
 
-    pub(super) fn rejects(&self) -> Result<(Vec<&'static str>, Vec<Row>), EngineError> {
+    pub(super) fn list_rejects(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let mut rows = Vec::new();
         for reject in self.reader.rejects()? {
             let imported = self.reader.run(reject.run)?.map(|run| run.as_of.to_string());
@@ -123,7 +139,7 @@ impl Reading<'_> {
                 ("reason", json!(reject.reason)),
             ]));
         }
-        Ok((vec!["imported", "source", "file", "line", "reason"], rows))
+        sink.push_all(rows)
     }
 }
 
