@@ -1,16 +1,18 @@
 //! Who loses access: what the stored decisions say since another assessment, what the clock has done since,
 //! and what it will do.
 
-use std::collections::BTreeMap;
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{Finding, LossCause, Phase, Subject, moments_ahead, standing_at};
-use fencepost_store::{RunRow, SpellKind, SpellRow};
+use fencepost_store::{DeviceRow, RunRow, SpellKind, SpellRow};
 use jiff::Timestamp;
 
-use crate::codec::{DecisionKey, StoredDecision};
+use crate::codec::{self, DecisionKey, StoredDecision};
 use crate::decisions::usual_decisions;
 use crate::error::EngineError;
+use crate::gather::{DEVICES, standing_of_spell};
 use crate::judge::{Judge, People};
 use crate::project::Project;
 use crate::reading::{Reading, damaged, unreadable};
@@ -87,12 +89,32 @@ pub struct AccessReport {
     pub denied: Vec<AccessEntry>,
 }
 
-type Key = (String, DecisionKey);
+impl AccessReport {
+    /// Returns all its lists.
+    fn lists(&mut self) -> [&mut Vec<AccessEntry>; 5] {
+        [&mut self.lost, &mut self.reduced, &mut self.restored, &mut self.losing, &mut self.denied]
+    }
+}
 
-/// A decision as it holds now, with where it came from.
+/// A decision as it holds now.
 struct Held {
     decision: StoredDecision,
     since: Timestamp,
+    /// The clock has made it since the assessment.
+    by_clock: bool,
+}
+
+/// The decisions about the sign-ins with a device.
+#[derive(Default)]
+struct DeviceDecisions {
+    device: String,
+    /// Its findings that run.
+    findings: Vec<Finding>,
+    /// Those of the assessment that is compared with.
+    before: BTreeMap<DecisionKey, StoredDecision>,
+    now: BTreeMap<DecisionKey, Held>,
+    /// Those that the clock will make, each with its moment.
+    losing: Vec<(DecisionKey, Timestamp, StoredDecision)>,
 }
 
 impl Reading<'_> {
@@ -106,27 +128,6 @@ impl Reading<'_> {
             return Err(EngineError::refused("nothing has been assessed yet", "run: fencepost assess"));
         };
         let base = self.base(assessment, since)?;
-        let before = match &base {
-            Some(base) => self.decisions_at(Some(base.id))?,
-            None => BTreeMap::new(),
-        };
-        let findings = self.findings(None, false)?;
-        let mut now: BTreeMap<Key, Held> = BTreeMap::new();
-        let spells = self.spell_rows(self.run)?;
-        for (key, (row, decision)) in spells {
-            let since = self.began(&row, &decision, findings.get(&key.0))?;
-            now.insert(key, Held { decision, since });
-        }
-        let (stricter, losing) = self.moved_by_clock(&findings, &now)?;
-        for (key, held) in stricter {
-            now.insert(key, held);
-        }
-        let doors = open_doors(&now);
-        let none = Vec::new();
-        let entry = |(device, key): &Key, moment: Timestamp, decision: &StoredDecision, at: Timestamp| {
-            let own = findings.get(device).unwrap_or(&none);
-            self.entry(device, key, moment, decision, own, at, &doors)
-        };
         let mut report = AccessReport {
             as_of: self.at,
             since: base.as_ref().map(|run| run.as_of),
@@ -136,24 +137,20 @@ impl Reading<'_> {
             losing: Vec::new(),
             denied: Vec::new(),
         };
-        for (key, held) in &now {
-            let strictness = held.decision.strictness;
-            if strictness == 2 && held.decision.access_rule.is_some() {
-                report.denied.push(entry(key, held.since, &held.decision, self.at)?);
-            }
-            let Some(earlier) = before.get(key) else { continue };
-            if strictness > earlier.strictness {
-                let into = if strictness == 2 { &mut report.lost } else { &mut report.reduced };
-                into.push(entry(key, held.since, &held.decision, self.at)?);
-            } else if strictness < earlier.strictness {
-                let mut restored = entry(key, held.since, &held.decision, self.at)?;
-                restored.cause = earlier.cause;
-                report.restored.push(restored);
+        let mut shut_by_clock = BTreeSet::new();
+        let mut last = String::new();
+        loop {
+            let devices = self.reader.devices_after(&last, DEVICES)?;
+            let Some(end) = devices.last() else { break };
+            last.clone_from(&end.name);
+            for device in &devices {
+                let decisions = self.decisions_of(device, base.as_ref())?;
+                self.add_entries(&decisions, &mut report)?;
+                let shut = decisions.now.into_iter().filter(|(_, held)| held.by_clock && held.decision.strictness == 2);
+                shut_by_clock.extend(shut.map(|(key, _)| (device.name.clone(), key)));
             }
         }
-        for (key, moment, decision) in &losing {
-            report.losing.push(entry(key, *moment, decision, *moment)?);
-        }
+        self.add_other_devices(&mut report, &shut_by_clock)?;
         self.blame_edits(&mut report, base.as_ref())?;
         self.place_all(&mut report)?;
         report.losing.sort_by(|a, b| {
@@ -161,6 +158,98 @@ impl Reading<'_> {
                 .cmp(&(b.moment, &b.device, &b.person, &b.service, &b.client))
         });
         Ok(report)
+    }
+
+    /// Returns the decisions about the sign-ins with a device: before, now, and as the clock will make them.
+    fn decisions_of(&self, device: &DeviceRow, base: Option<&RunRow>) -> Result<DeviceDecisions, EngineError> {
+        let mut out = DeviceDecisions { device: device.name.clone(), ..DeviceDecisions::default() };
+        for row in self.reader.findings_of(device, self.run)? {
+            out.findings.push(codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?);
+        }
+        if let Some(base) = base {
+            let before = self.stored_decisions(device, Some(base.id))?;
+            out.before = before.into_iter().map(|(key, _, decision)| (key, decision)).collect();
+        }
+        for (key, row, decision) in self.stored_decisions(device, self.run)? {
+            let since = self.began(&row, &decision, &out.findings)?;
+            out.now.insert(key, Held { decision, since, by_clock: false });
+        }
+        self.move_by_clock(&mut out)?;
+        Ok(out)
+    }
+
+    fn stored_decisions(
+        &self,
+        device: &DeviceRow,
+        run: Option<i64>,
+    ) -> Result<Vec<(DecisionKey, SpellRow, StoredDecision)>, EngineError> {
+        let read = |row: SpellRow| {
+            let unreadable = || unreadable(self.project, &row.device, "a decision");
+            let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
+            Ok((DecisionKey::read(&row.subject).ok_or_else(unreadable)?, row, decision))
+        };
+        self.reader.spells_of(SpellKind::Decision, device, run)?.into_iter().map(read).collect()
+    }
+
+    /// Adds what is told of a device.
+    fn add_entries(&self, of: &DeviceDecisions, report: &mut AccessReport) -> Result<(), EngineError> {
+        for (key, held) in &of.now {
+            let strictness = held.decision.strictness;
+            let entry = || self.entry(of, key, held.since, &held.decision, self.at);
+            if strictness == 2 && held.decision.access_rule.is_some() {
+                report.denied.push(entry()?);
+            }
+            let Some(earlier) = of.before.get(key) else { continue };
+            match strictness.cmp(&earlier.strictness) {
+                Ordering::Greater if strictness == 2 => report.lost.push(entry()?),
+                Ordering::Greater => report.reduced.push(entry()?),
+                Ordering::Less => report.restored.push(AccessEntry { cause: earlier.cause, ..entry()? }),
+                Ordering::Equal => {}
+            }
+        }
+        for (key, moment, decision) in &of.losing {
+            report.losing.push(self.entry(of, key, *moment, decision, *moment)?);
+        }
+        Ok(())
+    }
+
+    /// Says with which other device each person still gets in. `shut` are the sign-ins that the clock alone has shut.
+    fn add_other_devices(
+        &self,
+        report: &mut AccessReport,
+        shut: &BTreeSet<(String, DecisionKey)>,
+    ) -> Result<(), EngineError> {
+        let mut doors: BTreeMap<(String, String), Vec<String>> = BTreeMap::new();
+        for entry in report.lists().into_iter().flatten() {
+            if let Some(person) = &entry.person {
+                doors.entry((person.clone(), entry.service.clone())).or_default();
+            }
+        }
+        if doors.is_empty() {
+            return Ok(());
+        }
+        self.reader.each_spell(SpellKind::Decision, self.run, |row| {
+            let unreadable = || unreadable(self.project, &row.device, "a decision");
+            let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
+            let DecisionKey { person: Some(person), service, .. } = &key else { return Ok(()) };
+            let Some(devices) = doors.get_mut(&(person.clone(), service.clone())) else { return Ok(()) };
+            let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
+            // Of any two devices one is another than the one in question.
+            let is_wanted = devices.len() < 2 && devices.last() != Some(&row.device) && decision.strictness < 2;
+            if is_wanted && !shut.contains(&(row.device.clone(), key)) {
+                devices.push(row.device);
+            }
+            Ok::<_, EngineError>(())
+        })?;
+        for entry in report.lists().into_iter().flatten() {
+            let Some(person) = entry.person.clone() else { continue };
+            let devices = doors.get(&(person, entry.service.clone())).into_iter().flatten();
+            entry.other = devices
+                .into_iter()
+                .find(|other| **other != entry.device)
+                .map(|device| Other { device: device.clone() });
+        }
+        Ok(())
     }
 
     fn base(&self, assessment: &RunRow, since: Option<Timestamp>) -> Result<Option<RunRow>, EngineError> {
@@ -180,31 +269,9 @@ impl Reading<'_> {
         }
     }
 
-    fn spell_rows(&self, run: Option<i64>) -> Result<BTreeMap<Key, (SpellRow, StoredDecision)>, EngineError> {
-        let spells = self.reader.spells(SpellKind::Decision, None, run)?;
-        spells
-            .into_iter()
-            .map(|row| {
-                let unreadable = || unreadable(self.project, &row.device, "a decision");
-                let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
-                let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
-                Ok(((row.device.clone(), key), (row, decision)))
-            })
-            .collect()
-    }
-
-    fn decisions_at(&self, run: Option<i64>) -> Result<BTreeMap<Key, StoredDecision>, EngineError> {
-        Ok(self.spell_rows(run)?.into_iter().map(|(key, (_, decision))| (key, decision)).collect())
-    }
-
     /// Since when a decision holds: the moment its clock ran out, where that lies between the assessment that
     /// first saw it and the one before; else the assessment's.
-    fn began(
-        &self,
-        row: &SpellRow,
-        decision: &StoredDecision,
-        findings: Option<&Vec<Finding>>,
-    ) -> Result<Timestamp, EngineError> {
+    fn began(&self, row: &SpellRow, decision: &StoredDecision, findings: &[Finding]) -> Result<Timestamp, EngineError> {
         let Some(run) = self.reader.run(row.from_run)? else { return Ok(self.judged_at()) };
         let before = self.reader.assessments(Some(run.as_of), 2)?.into_iter().find(|other| other.id < run.id);
         let ran_out = match decision.cause {
@@ -219,57 +286,50 @@ impl Reading<'_> {
         })
     }
 
-    /// What the clock has made stricter since the assessment, and what it will make stricter still.
-    #[expect(clippy::type_complexity, reason = "two lists of one shape that are used once")]
-    fn moved_by_clock(
-        &self,
-        findings: &BTreeMap<String, Vec<Finding>>,
-        now: &BTreeMap<Key, Held>,
-    ) -> Result<(Vec<(Key, Held)>, Vec<(Key, Timestamp, StoredDecision)>), EngineError> {
-        let judge = self.judge();
-        let uncovered = self.project.config.uncovered;
-        let standings = self.standings()?;
-        let (mut stricter, mut losing) = (Vec::new(), Vec::new());
-        let mut arena = Bump::new();
-        for (device, own) in findings {
-            let moments = moments_ahead(own, self.judged_at());
-            let Some((_, covered)) = standings.get(device).filter(|_| !moments.is_empty()) else { continue };
-            arena.reset();
-            let documents = self.documents(device)?;
-            let judged = judge
-                .device(device, &documents, &arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
-            let mut strictest: BTreeMap<DecisionKey, u8> = BTreeMap::new();
-            for moment in moments {
-                let standing = standing_at(own, *covered, uncovered, moment);
-                for (key, decision) in usual_decisions(&judge, &judged, standing, own, moment, &arena) {
-                    let full = (device.clone(), key.clone());
-                    let stored = now.get(&full).map_or(0, |held| held.decision.strictness);
-                    let known = strictest.get(&key).copied().unwrap_or(stored);
-                    if decision.strictness > known {
-                        strictest.insert(key, decision.strictness);
-                        if moment <= self.at {
-                            stricter.push((full, Held { decision, since: moment }));
-                        } else {
-                            losing.push((full, moment, decision));
-                        }
-                    }
+    /// Adds what the clock has made stricter since the assessment, and what it will make stricter still.
+    fn move_by_clock(&self, of: &mut DeviceDecisions) -> Result<(), EngineError> {
+        let moments = moments_ahead(&of.findings, self.judged_at());
+        if moments.is_empty() {
+            return Ok(());
+        }
+        let Some(spell) = self.reader.spells(SpellKind::Standing, Some(&of.device), self.run)?.pop() else {
+            return Ok(());
+        };
+        let (_, covered) = standing_of_spell(self.project, &spell)?;
+        let (judge, documents, arena) = (self.judge(), self.documents(&of.device)?, Bump::new());
+        let judged = judge
+            .device(&of.device, &documents, &arena)
+            .map_err(|error| damaged(self.project, &of.device, &error.message))?;
+        let stored: BTreeMap<DecisionKey, u8> =
+            of.now.iter().map(|(key, held)| (key.clone(), held.decision.strictness)).collect();
+        let mut strictest: BTreeMap<DecisionKey, u8> = BTreeMap::new();
+        for moment in moments {
+            let standing = standing_at(&of.findings, covered, self.project.config.uncovered, moment);
+            for (key, decision) in usual_decisions(&judge, &judged, standing, &of.findings, moment, &arena) {
+                let known = strictest.get(&key).or(stored.get(&key)).copied().unwrap_or(0);
+                if decision.strictness <= known {
+                    continue;
+                }
+                strictest.insert(key.clone(), decision.strictness);
+                if moment <= self.at {
+                    of.now.insert(key, Held { decision, since: moment, by_clock: true });
+                } else {
+                    of.losing.push((key, moment, decision));
                 }
             }
         }
-        Ok((stricter, losing))
+        Ok(())
     }
 
-    #[expect(clippy::too_many_arguments, reason = "an entry is told of one decision from all sides")]
+    /// Returns what is told of a sign-in with a device, whose decision holds from `moment` on; `at` is when its findings are
+    /// looked at.
     fn entry(
         &self,
-        device: &str,
+        of: &DeviceDecisions,
         key: &DecisionKey,
         moment: Timestamp,
         decision: &StoredDecision,
-        findings: &[Finding],
         at: Timestamp,
-        doors: &Doors<'_>,
     ) -> Result<AccessEntry, EngineError> {
         let access = self.project.rules.access();
         let title = access
@@ -278,7 +338,8 @@ impl Reading<'_> {
             .find(|service| service.id.as_str() == key.service)
             .map_or(&key.service, |service| &service.title);
         let because = match decision.cause {
-            Some(LossCause::Finding | LossCause::Silence) => findings
+            Some(LossCause::Finding | LossCause::Silence) => of
+                .findings
                 .iter()
                 .filter(|finding| matches!(finding.phase(at), Phase::Overdue { .. }))
                 .filter(|finding| (finding.subject == Subject::Silence) == (decision.cause == Some(LossCause::Silence)))
@@ -287,12 +348,8 @@ impl Reading<'_> {
             Some(LossCause::Uncovered | LossCause::Membership | LossCause::Condition | LossCause::RuleChanged)
             | None => Vec::new(),
         };
-        let other = key.person.as_deref().and_then(|person| {
-            let devices = doors.get(&(person, key.service.as_str()))?;
-            devices.iter().find(|other| **other != device).map(|other| Other { device: (*other).to_owned() })
-        });
         Ok(AccessEntry {
-            device: device.to_owned(),
+            device: of.device.clone(),
             person: key.person.clone(),
             person_name: key
                 .person
@@ -308,7 +365,7 @@ impl Reading<'_> {
             access_rule: decision.access_rule.clone(),
             cause: decision.cause,
             because,
-            other,
+            other: None,
         })
     }
 
@@ -392,9 +449,7 @@ impl Reading<'_> {
         let mut places: BTreeMap<String, Option<String>> = BTreeMap::new();
         let judge = self.judge();
         let mut arena = Bump::new();
-        let lists =
-            [&mut report.lost, &mut report.reduced, &mut report.restored, &mut report.losing, &mut report.denied];
-        for entry in lists.into_iter().flatten() {
+        for entry in report.lists().into_iter().flatten() {
             if !places.contains_key(&entry.device) {
                 arena.reset();
                 let documents = self.documents(&entry.device)?;
@@ -409,22 +464,9 @@ impl Reading<'_> {
     }
 }
 
-/// With which devices a person reaches a service.
-type Doors<'n> = BTreeMap<(&'n str, &'n str), Vec<&'n str>>;
-
-fn open_doors(now: &BTreeMap<Key, Held>) -> Doors<'_> {
-    let mut doors = Doors::new();
-    for ((device, key), held) in now {
-        if let (Some(person), true) = (&key.person, held.decision.strictness < 2) {
-            doors.entry((person, &key.service)).or_default().push(device);
-        }
-    }
-    doors
-}
-
 /// When the first finding of a device ran out, at or before `at`.
-fn first_overdue(findings: Option<&Vec<Finding>>, at: Timestamp, silence: bool) -> Option<Timestamp> {
-    findings?
+fn first_overdue(findings: &[Finding], at: Timestamp, silence: bool) -> Option<Timestamp> {
+    findings
         .iter()
         .filter(|finding| (finding.subject == Subject::Silence) == silence && finding.due <= at)
         .map(|finding| finding.due)

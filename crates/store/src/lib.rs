@@ -244,7 +244,7 @@ impl Ledger {
             .set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)
             .map_err(doing("open", &self.path))?;
         self.connection
-            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = MEMORY; PRAGMA cache_size = -16384;")
+            .execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA temp_store = FILE; PRAGMA cache_size = -16384;")
             .map_err(doing("open", &self.path))
     }
 

@@ -398,6 +398,38 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Returns the findings of a device that ran as of a run, by subject and opening.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub fn findings_of(&self, device: &DeviceRow, run: Option<i64>) -> Result<Vec<FindingRow>, LedgerError> {
+        self.all(
+            "SELECT ?2, subject, opened, due, closed, body, from_run FROM finding \
+             WHERE device = ?1 AND from_run <= ?3 AND (to_run IS NULL OR to_run > ?3) AND closed IS NULL \
+             ORDER BY subject, opened",
+            params![device.number, device.name, run.unwrap_or(LATEST)],
+            finding_row,
+        )
+    }
+
+    /// Returns the spells of a kind on a device as of a run, by subject.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub fn spells_of(
+        &self,
+        kind: SpellKind,
+        device: &DeviceRow,
+        run: Option<i64>,
+    ) -> Result<Vec<SpellRow>, LedgerError> {
+        self.all(
+            "SELECT ?2, subject, value, detail, from_run, to_run FROM spell \
+             WHERE device = ?1 AND kind = ?3 AND +from_run <= ?4 AND (to_run IS NULL OR to_run > ?4) ORDER BY subject",
+            params![device.number, device.name, kind.as_str(), run.unwrap_or(LATEST)],
+            spell_row,
+        )
+    }
+
     /// Hands on the findings that ran at a run and were due after one moment and up to another, by device, subject and moment of
     /// opening.
     ///
