@@ -217,8 +217,9 @@ fn groups(
     let people = People::load(&reader.people(None)?, project, at);
     let assessment = reader.run(run)?;
     let reading = Reading { project, reader, assessment, at, people, edited: false, imported_since: 0, run: None };
-    let lines = reading.fence(Some("groups"))?;
-    Ok(lines.into_iter().map(|line| (line.label, line.posts.into_iter().map(|(device, _)| device).collect())).collect())
+    let mut groups: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    reading.each_post("groups", |group, device, _| groups.entry(group).or_default().push(device.to_owned()))?;
+    Ok(groups)
 }
 
 fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {

@@ -142,12 +142,9 @@ pub fn refuse_far_ahead(
 pub struct FenceLine {
     /// The group, or the value that its devices share.
     pub label: String,
-    /// Its devices in their order, each with its standing.
-    pub posts: Vec<Post>,
+    /// How its devices stand, in their order.
+    pub posts: Vec<Standing>,
 }
-
-/// A device and its standing.
-pub type Post = (String, Standing);
 
 /// Which facts are looked at, besides those that say who holds a device and which groups do.
 #[derive(Clone, Copy, Debug)]
@@ -455,13 +452,25 @@ impl<'r> Reading<'r> {
     /// Parts the fleet into the lines of the fence: by groups, or by the values of a fact.
     ///
     /// `by` is `groups`, a fact, or none for what the workspace says.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
     pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
-        let by = by.or(self.project.config.fence_by.as_deref());
-        let mut lines: BTreeMap<String, Vec<Post>> = BTreeMap::new();
-        let Some(by) = by else {
-            let posts = self.standings()?.into_iter().map(|(device, (standing, _))| (device, standing)).collect();
+        let Some(by) = by.or(self.project.config.fence_by.as_deref()) else {
+            let posts = self.standings()?.into_values().map(|(standing, _)| standing).collect();
             return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
         };
+        let mut lines: BTreeMap<String, Vec<Standing>> = BTreeMap::new();
+        self.each_post(by, |label, _, standing| lines.entry(label).or_default().push(standing))?;
+        Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
+    }
+
+    /// Hands on the label, name and standing of every assessed device, ascending by name; once for each of its labels: its
+    /// groups, or the value of a fact.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub(crate) fn each_post(&self, by: &str, mut each: impl FnMut(String, &str, Standing)) -> Result<(), EngineError> {
         let judge = self.judge();
         let asks_for_findings = by == "groups" && self.project.rules.groups_read_standing();
         let mut layout = self.project.rules.layout().clone();
@@ -472,7 +481,7 @@ impl<'r> Reading<'r> {
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
             let Some((standing, _)) = posture.standing(job)? else { return Ok(None) };
-            let post = (device.to_owned(), standing);
+            let post = |labels: Vec<String>| Ok(Some((labels, device.to_owned(), standing)));
             let Some(slot) = slot else {
                 let judged = judge.judged(device, facts, arena);
                 let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
@@ -482,22 +491,19 @@ impl<'r> Reading<'r> {
                 let is_line = |(group, value): (&String, &Value<'_>)| {
                     (matches!(value, Value::Boolean(true)) && group != "every-device").then(|| group.clone())
                 };
-                return Ok(Some((groups.iter().zip(memberships).filter_map(is_line).collect(), post)));
+                return post(groups.iter().zip(memberships).filter_map(is_line).collect());
             };
             let label = match facts.slot(slot).value {
                 Value::Unknown(_) | Value::Null => "(none)".to_owned(),
                 value => value.show(),
             };
-            Ok(Some((vec![label], post)))
+            post(vec![label])
         };
-        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<(Vec<String>, Post)>| {
-            let Some((labels, post)) = found else { return Ok(()) };
-            for label in labels {
-                lines.entry(label).or_default().push(post.clone());
-            }
+        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found| {
+            let Some((labels, device, standing)) = found else { return Ok(()) };
+            labels.into_iter().for_each(|label| each(label, &device, standing));
             Ok(())
-        })?;
-        Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
+        })
     }
 }
 

@@ -15,7 +15,9 @@ use serde::de::DeserializeOwned;
 use crate::error::EngineError;
 
 /// So many bytes of a list stay in memory.
-const IN_MEMORY: usize = 4 << 20;
+const IN_MEMORY: usize = 1 << 20;
+/// So many bytes are sorted at once.
+const SORTED_AT_ONCE: usize = 4 << 20;
 /// So many bytes are read from a temporary file at once.
 const READ_AHEAD: usize = 1 << 16;
 
@@ -48,7 +50,14 @@ impl<T> Spool<T> {
     }
 
     /// Adds an item that is encoded already.
-    fn push_encoded(&mut self, item: &[u8]) -> Result<(), EngineError> {
+    ///
+    /// # Errors
+    /// Fails if the temporary file cannot be written.
+    pub(crate) fn push_encoded(&mut self, item: &Encoded<T>) -> Result<(), EngineError> {
+        self.push_frame(&item.bytes)
+    }
+
+    fn push_frame(&mut self, item: &[u8]) -> Result<(), EngineError> {
         push_frame(&mut self.memory, item);
         self.len += 1;
         if self.memory.len() > IN_MEMORY {
@@ -65,7 +74,7 @@ impl<T: Serialize> Spool<T> {
     /// # Errors
     /// Fails if the temporary file cannot be written.
     pub fn push(&mut self, item: &T) -> Result<(), EngineError> {
-        self.push_encoded(&encode(item))
+        self.push_frame(&encode::<T>(item).bytes)
     }
 }
 
@@ -137,18 +146,18 @@ impl<T> Default for Sorter<T> {
     }
 }
 
-impl<T: Serialize> Sorter<T> {
-    /// Adds an item with its key.
+impl<T> Sorter<T> {
+    /// Adds an item that is encoded already, with its key.
     ///
     /// # Errors
     /// Fails if the temporary file cannot be written.
-    pub fn push(&mut self, key: &[u8], item: &T) -> Result<(), EngineError> {
+    pub(crate) fn push_encoded(&mut self, key: &[u8], item: &Encoded<T>) -> Result<(), EngineError> {
         let start = self.memory.len();
         self.memory.extend_from_slice(key);
         let key_end = self.memory.len();
-        self.memory.extend_from_slice(&encode(item));
+        self.memory.extend_from_slice(&item.bytes);
         self.places.push(Place { start, key_end, end: self.memory.len() });
-        if self.memory.len() > IN_MEMORY {
+        if self.memory.len() > SORTED_AT_ONCE {
             self.write_part()?;
         }
         Ok(())
@@ -163,7 +172,7 @@ impl<T: Serialize> Sorter<T> {
         if self.parts.is_empty() {
             self.sort_places();
             for place in &self.places {
-                sorted.push_encoded(&self.memory[place.key_end..place.end])?;
+                sorted.push_frame(&self.memory[place.key_end..place.end])?;
             }
             return Ok(sorted);
         }
@@ -183,7 +192,7 @@ impl<T: Serialize> Sorter<T> {
         }
         while let Some(Reverse((mut key, at))) = heads.pop() {
             parts[at].next_into(&mut item).map_err(read)?;
-            sorted.push_encoded(&item)?;
+            sorted.push_frame(&item)?;
             if parts[at].next_into(&mut key).map_err(read)? {
                 heads.push(Reverse((key, at)));
             }
@@ -262,8 +271,16 @@ impl Frames<'_> {
     }
 }
 
-fn encode(item: &impl Serialize) -> Vec<u8> {
-    serde_json::to_vec(item).expect("what is listed has texts as keys")
+/// An item as it is kept.
+pub(crate) struct Encoded<T> {
+    bytes: Vec<u8>,
+    item: PhantomData<fn() -> T>,
+}
+
+/// Encodes an item; it may be given borrowed.
+pub(crate) fn encode<T>(item: &impl Serialize) -> Encoded<T> {
+    let bytes = serde_json::to_vec(item).expect("what is listed has texts as keys");
+    Encoded { bytes, item: PhantomData }
 }
 
 fn decode<T: DeserializeOwned>(item: &[u8]) -> Result<T, EngineError> {
@@ -323,11 +340,11 @@ mod tests {
     #[test]
     fn a_sorter_orders_by_key_and_keeps_the_order_of_equal_keys() {
         for count in [0, 3, 200_000] {
-            let mut sorter = Sorter::default();
+            let mut sorter: Sorter<(u64, u64)> = Sorter::default();
             let mut plain: Vec<(u64, u64)> = Vec::new();
             for (at, number) in numbers(count).enumerate() {
                 let key = number % 1_000;
-                sorter.push(&key.to_be_bytes(), &(key, at as u64)).unwrap();
+                sorter.push_encoded(&key.to_be_bytes(), &encode(&(key, at as u64))).unwrap();
                 plain.push((key, at as u64));
             }
             assert_eq!(sorter.parts.is_empty(), count < 1_000);

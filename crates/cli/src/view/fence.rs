@@ -68,8 +68,7 @@ pub fn render(lines: &[FenceLine], width: usize, unicode: bool, styles: &Styles)
     let room = room_beside(short);
     let mut out = String::new();
     for (line, counted) in lines.iter().zip(counts) {
-        let standings: Vec<Standing> = line.posts.iter().map(|(_, standing)| *standing).collect();
-        let drawn = draw(&standings, room * MOST_ROWS);
+        let drawn = draw(&line.posts, room * MOST_ROWS);
         let label = harmless(&line.label);
         let pad = " ".repeat(label_width.saturating_sub(label.width()));
         for (at, row) in drawn.posts.chunks(room).enumerate() {
@@ -106,7 +105,7 @@ fn paint(posts: &[Standing], unicode: bool, styles: &Styles) -> String {
 
 /// `9 compliant  1 on notice`, or `all compliant`.
 fn numbers(line: &FenceLine, styles: &Styles, short: bool) -> String {
-    let count = |standing: Standing| line.posts.iter().filter(|(_, one)| *one == standing).count();
+    let count = |standing: Standing| line.posts.iter().filter(|one| **one == standing).count();
     if count(Standing::Compliant) == line.posts.len() {
         return "all compliant".to_owned();
     }
@@ -126,10 +125,7 @@ mod tests {
     use super::*;
 
     fn line(posts: &[(Standing, usize)]) -> FenceLine {
-        let posts = posts
-            .iter()
-            .flat_map(|(standing, count)| std::iter::repeat_n((String::new(), *standing), *count))
-            .collect();
+        let posts = posts.iter().flat_map(|(standing, count)| std::iter::repeat_n(*standing, *count)).collect();
         FenceLine { label: "Fulmar".into(), posts }
     }
 

@@ -173,3 +173,11 @@ fn workspace_files_are_regular_and_of_a_size_and_mistakes_in_them_are_counted() 
     env.write("rules/x.toml", "#".repeat((16 << 20) + 1));
     env.fails(&["vet"], 2, &["rules/x.toml", "larger than 16 MiB"]);
 }
+
+#[test]
+fn a_workspace_file_of_too_many_keys_is_refused_by_its_name() {
+    let env = Env::new();
+    let keys: String = (0..200_001).map(|n| format!("\"f{n}\" = {{}}\n")).collect();
+    env.write("facts.toml", format!("[facts]\n{keys}"));
+    env.fails(&["vet"], 2, &["facts.toml", "more than 200000 keys"]);
+}

@@ -8,7 +8,7 @@ use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, GroupI
 use fencepost_formats::json_of_value;
 use serde_json::{Value as Json, json};
 
-use super::rows::{Filter, RowSink};
+use super::rows::{Filter, PreparedRow, RowSink};
 use super::{Column, ListQuery, Listing};
 use crate::error::EngineError;
 use crate::gather::Job;
@@ -61,6 +61,7 @@ impl Reading<'_> {
         let names: Vec<&str> = OWN.into_iter().chain(extra.iter().map(|(column, _)| column.as_str())).collect();
         let known = names.iter().map(|name| Column { name: (*name).to_owned(), is_usual: false }).collect();
         let mut sink = RowSink::new(ListQuery { columns: &columns, ..query }, known, None)?;
+        let plan = sink.plan();
         let judge = self.judge();
         // Most devices are passed over, so their findings are left alone unless they are asked for.
         let asks_for_findings =
@@ -115,10 +116,10 @@ impl Reading<'_> {
                 absences.get(device).map_or(Json::Null, |sources| json!(sources.join(", "))),
             ]);
             cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
-            Ok(Some(cells))
+            Ok(Some(plan.prepare(&[], cells)))
         };
-        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<Vec<Json>>| match found {
-            Some(cells) => sink.push_cells(&[], cells),
+        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<PreparedRow>| match found {
+            Some(row) => sink.push_prepared(row),
             None => {
                 sink.pass_over();
                 Ok(())

@@ -20,7 +20,7 @@ impl Reading<'_> {
         let mut devices: BTreeMap<String, [u64; 5]> = BTreeMap::new();
         for line in self.fence(Some("groups"))? {
             let counts = devices.entry(line.label).or_default();
-            for (_, standing) in line.posts {
+            for standing in line.posts {
                 counts[standing as usize] += 1;
                 counts[4] += 1;
             }

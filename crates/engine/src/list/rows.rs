@@ -16,7 +16,7 @@ use serde_json::{Map, Value as Json, json};
 use super::{Column, ListQuery, Listing, percent};
 use crate::error::EngineError;
 use crate::reading::Reading;
-use crate::spool::{Sorter, Spool};
+use crate::spool::{Encoded, Sorter, Spool, encode};
 
 /// A row: a value for each name of a column; null for names that are left out.
 pub(super) type Row<'n> = Vec<(&'n str, Json)>;
@@ -30,11 +30,8 @@ pub(super) fn row<const N: usize>(cells: [(&'static str, Json); N]) -> Row<'stat
 pub(super) struct RowSink {
     /// All columns that a row has.
     columns: Vec<String>,
-    /// The positions of those that are shown.
-    shown: Vec<usize>,
+    plan: RowPlan,
     filter: Option<RowFilter>,
-    /// The position of the column by which is sorted, and whether it is downwards.
-    order: Option<(usize, bool)>,
     kept: Kept,
     /// How rows are counted.
     counts: Option<Counts>,
@@ -42,6 +39,34 @@ pub(super) struct RowSink {
     counts_order: Option<(String, bool)>,
     total: u64,
     matched: u64,
+}
+
+/// What is kept of rows.
+#[derive(Clone, Debug)]
+pub(super) struct RowPlan {
+    /// The positions of the columns that are shown.
+    shown: Vec<usize>,
+    /// The position of the column by which is sorted, and whether it is downwards.
+    order: Option<(usize, bool)>,
+    /// Where rows are counted: the position of the column by whose values, and of the standing where it is counted too.
+    counted: Option<(usize, Option<usize>)>,
+}
+
+impl RowPlan {
+    /// Makes of a row what is kept of it: work that may be done on any thread.
+    pub(super) fn prepare(&self, key: &[u8], mut cells: Vec<Json>) -> PreparedRow {
+        if let Some((column, standing)) = self.counted {
+            let standing = standing.map(|at| cells[at].take());
+            return PreparedRow::Counted { value: cells[column].take(), standing };
+        }
+        let mut sort_key = Vec::new();
+        if let Some((column, down)) = self.order {
+            push_sort_key(&mut sort_key, &cells[column], down);
+        }
+        sort_key.extend_from_slice(key);
+        let shown: Vec<&Json> = self.shown.iter().map(|at| &cells[*at]).collect();
+        PreparedRow::Kept { sort_key, cells: encode(&shown) }
+    }
 }
 
 /// Rows that are kept.
@@ -71,7 +96,7 @@ impl RowSink {
         let by = query.by.map(position).transpose()?;
         let is_of_devices = query.kind == super::Kind::Devices && query.by != Some("standing");
         let standing = if is_of_devices { Some(position("standing")?) } else { None };
-        let counts = by.map(|column| Counts { column, standing, groups: BTreeMap::new() });
+        let counts = by.map(|column| Counts { column, counts_standings: standing.is_some(), groups: BTreeMap::new() });
         let (mut order, mut counts_order) = (None, None);
         match query.sorted_by() {
             Some((column, down)) if by.is_some() => counts_order = Some((column.to_owned(), down)),
@@ -83,7 +108,8 @@ impl RowSink {
             None => Kept::AsTheyCome(Spool::default()),
         };
         let (total, matched) = (0, 0);
-        Ok(Self { columns: names, shown, filter, order, kept, counts, counts_order, total, matched })
+        let plan = RowPlan { shown, order, counted: by.map(|column| (column, standing)) };
+        Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched })
     }
 
     /// Says that rows come with a key of their own, and not in the order in which they are to be listed.
@@ -127,29 +153,34 @@ impl RowSink {
     ///
     /// # Errors
     /// Fails if a temporary file cannot be written.
-    pub(super) fn push_cells(&mut self, key: &[u8], mut cells: Vec<Json>) -> Result<(), EngineError> {
-        self.total += 1;
+    fn push_cells(&mut self, key: &[u8], cells: Vec<Json>) -> Result<(), EngineError> {
         if self.filter.as_mut().is_some_and(|filter| !filter.holds(&self.columns, &cells)) {
+            self.total += 1;
             return Ok(());
         }
+        self.push_prepared(self.plan.prepare(key, cells))
+    }
+
+    /// Returns what is kept of rows, for preparing them elsewhere.
+    pub(super) fn plan(&self) -> RowPlan {
+        self.plan.clone()
+    }
+
+    /// Takes a row that was prepared.
+    ///
+    /// # Errors
+    /// Fails if a temporary file cannot be written.
+    pub(super) fn push_prepared(&mut self, row: PreparedRow) -> Result<(), EngineError> {
+        self.total += 1;
         self.matched += 1;
-        if let Some(counts) = &mut self.counts {
-            counts.add(&cells);
-            return Ok(());
-        }
-        let mut sorted_by = Vec::new();
-        if let Some((column, down)) = self.order {
-            push_sort_key(&mut sorted_by, &cells[column], down);
-        }
-        sorted_by.extend_from_slice(key);
-        let shown: Vec<Json> = if is_permutation(&self.shown) {
-            self.shown.iter().map(|at| std::mem::take(&mut cells[*at])).collect()
-        } else {
-            self.shown.iter().map(|at| cells[*at].clone()).collect()
-        };
-        match &mut self.kept {
-            Kept::AsTheyCome(rows) => rows.push(&shown),
-            Kept::Sorted(rows) => rows.push(&sorted_by, &shown),
+        match (row, &mut self.kept, &mut self.counts) {
+            (PreparedRow::Counted { value, standing }, _, Some(counts)) => {
+                counts.add(&value, standing.as_ref());
+                Ok(())
+            }
+            (PreparedRow::Kept { cells, .. }, Kept::AsTheyCome(rows), _) => rows.push_encoded(&cells),
+            (PreparedRow::Kept { sort_key, cells }, Kept::Sorted(rows), _) => rows.push_encoded(&sort_key, &cells),
+            (PreparedRow::Counted { .. }, _, None) => unreachable!("rows are prepared by the sink that takes them"),
         }
     }
 
@@ -167,7 +198,7 @@ impl RowSink {
         let (columns, rows) = match self.counts {
             Some(counts) => counts.finish(&self.columns, self.counts_order, self.matched)?,
             None => {
-                let columns = self.shown.iter().map(|at| self.columns[*at].clone()).collect();
+                let columns = self.plan.shown.iter().map(|at| self.columns[*at].clone()).collect();
                 let rows = match self.kept {
                     Kept::AsTheyCome(rows) => rows,
                     Kept::Sorted(rows) => rows.finish()?,
@@ -179,9 +210,12 @@ impl RowSink {
     }
 }
 
-/// Returns whether no position is there twice.
-fn is_permutation(positions: &[usize]) -> bool {
-    positions.iter().collect::<BTreeSet<_>>().len() == positions.len()
+/// What is kept of a row.
+pub(super) enum PreparedRow {
+    /// The value by which it is counted, and how the device stands.
+    Counted { value: Json, standing: Option<Json> },
+    /// What orders it, and the cells that are shown.
+    Kept { sort_key: Vec<u8>, cells: Encoded<Vec<Json>> },
 }
 
 /// How the devices of a value stand, with their columns.
@@ -195,8 +229,8 @@ const STANDINGS: [(&str, &str); 4] = [
 /// Rows counted by the values of a column; devices also by how they stand.
 struct Counts {
     column: usize,
-    /// The column of the standing, where it is counted too.
-    standing: Option<usize>,
+    /// Rows are devices, whose standings are counted too.
+    counts_standings: bool,
     groups: BTreeMap<String, Count>,
 }
 
@@ -209,13 +243,13 @@ struct Count {
 
 impl Counts {
     /// Counts a row: once for each item where its value is a list.
-    fn add(&mut self, cells: &[Json]) {
-        let values: Vec<&Json> = match &cells[self.column] {
+    fn add(&mut self, value: &Json, standing: Option<&Json>) {
+        let values: Vec<&Json> = match value {
             Json::Array(items) if items.is_empty() => vec![&Json::Null],
             Json::Array(items) => items.iter().collect(),
             one => vec![one],
         };
-        let standing = self.standing.and_then(|at| cells[at].as_str());
+        let standing = standing.and_then(Json::as_str);
         let standing = STANDINGS.iter().position(|(_, word)| standing == Some(word));
         let mut seen = BTreeSet::new();
         for value in values {
@@ -240,7 +274,7 @@ impl Counts {
         order: Option<(String, bool)>,
         total: u64,
     ) -> Result<(Vec<String>, Spool<Vec<Json>>), EngineError> {
-        let is_of_devices = self.standing.is_some();
+        let is_of_devices = self.counts_standings;
         let mut names = vec![columns[self.column].clone()];
         if !self.groups.is_empty() {
             names.extend(["count", "share"].map(str::to_owned));

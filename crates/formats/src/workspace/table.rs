@@ -3,6 +3,7 @@
 
 use std::ops::Range;
 
+use fencepost_core::limits::WORKSPACE_KEYS;
 use fencepost_core::{Datum, Diagnostic, FileId, Named, Period, Span, Text, TextPiece, did_you_mean, parse_collected};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -25,6 +26,28 @@ pub(super) struct Table<'t> {
 pub(super) enum Item<'t> {
     Name(Named),
     Table(Table<'t>),
+}
+
+/// Counts the keys of a table at all its levels, up to `most`.
+fn count_keys(table: &DeTable<'_>, most: usize) -> usize {
+    let mut count = 0;
+    let mut tables = vec![table];
+    let mut lists = Vec::new();
+    while count < most {
+        if let Some(table) = tables.pop() {
+            count += table.len();
+            lists.extend(table.values().map(Spanned::get_ref));
+        } else if let Some(value) = lists.pop() {
+            match value {
+                DeValue::Table(table) => tables.push(table),
+                DeValue::Array(items) => lists.extend(items.iter().map(Spanned::get_ref)),
+                _ => {}
+            }
+        } else {
+            break;
+        }
+    }
+    count.min(most)
 }
 
 /// Reads one file, collecting mistakes.
@@ -53,6 +76,14 @@ impl<'r> Reader<'r> {
                 Diagnostic::error("toml", error.message().to_owned(), span)
                     .help("this file is TOML: key = value, texts in quotes, tables in [ ]"),
             );
+        }
+        if count_keys(document.get_ref(), WORKSPACE_KEYS + 1) > WORKSPACE_KEYS {
+            let message = format!("this file has more than {WORKSPACE_KEYS} keys, and was not read");
+            mistakes.push(
+                Diagnostic::error("too-large", message, Some(Span { file, range: 0..0 }))
+                    .help("spread what it holds over several files"),
+            );
+            return;
         }
         let before = mistakes.len();
         let mut reader = Reader { file, text, mistakes };
