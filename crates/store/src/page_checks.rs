@@ -298,6 +298,17 @@ mod tests {
 
     use super::*;
 
+    #[test]
+    fn no_changed_bit_of_a_page_keeps_the_checksum() {
+        let mut page: Vec<u8> = (0..8_192_u32).map(|at| (at.wrapping_mul(0x9e37_79b1) >> 24) as u8).collect();
+        let sum = checksum(&page, 7);
+        for bit in 0..(page.len() - RESERVED) * 8 {
+            page[bit / 8] ^= 1 << (bit % 8);
+            assert_ne!(checksum(&page, 7), sum, "bit {bit}");
+            page[bit / 8] ^= 1 << (bit % 8);
+        }
+    }
+
     proptest! {
         #[test]
         fn no_changed_bit_and_no_exchanged_page_keeps_the_checksum(
