@@ -339,7 +339,7 @@ mod tests {
 
     #[test]
     fn a_sorter_orders_by_key_and_keeps_the_order_of_equal_keys() {
-        for count in [0, 3, 200_000] {
+        for count in [0, 3, 400_000] {
             let mut sorter: Sorter<(u64, u64)> = Sorter::default();
             let mut plain: Vec<(u64, u64)> = Vec::new();
             for (at, number) in numbers(count).enumerate() {
