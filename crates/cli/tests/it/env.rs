@@ -4,6 +4,7 @@ use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::LazyLock;
 
 use serde_json::Value as Json;
 use tempfile::TempDir;
@@ -90,6 +91,23 @@ impl Env {
         })
     }
 
+    /// Runs and returns the command line, what it printed, what it said beside it, and its exit code unless that is 0.
+    pub fn shows(&self, args: &[&str]) -> String {
+        let ran = self.run(args);
+        let root = self.root().to_string_lossy();
+        let words: Vec<String> = args.iter().map(|word| quoted(word)).collect();
+        let mut shown = format!("$ fencepost {}\n{}", words.join(" "), ran.out.replace(&*root, "FOLDER"));
+        if !ran.err.is_empty() {
+            let gap = if shown.ends_with('\n') { "" } else { "\n" };
+            shown.push_str(&format!("{gap}------- standard error -------\n{}", ran.err.replace(&*root, "FOLDER")));
+        }
+        if ran.code != 0 {
+            let gap = if shown.ends_with('\n') { "" } else { "\n" };
+            shown.push_str(&format!("{gap}[exit {}]\n", ran.code));
+        }
+        shown.trim_end_matches('\n').to_owned()
+    }
+
     /// Runs and expects success; returns what it printed.
     #[track_caller]
     pub fn ok(&self, args: &[&str]) -> String {
@@ -134,4 +152,24 @@ impl Ran {
             err: String::from_utf8(output.stderr).expect("UTF-8"),
         }
     }
+}
+
+/// A word of a command line as a shell takes it.
+fn quoted(word: &str) -> String {
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"@%+=:,./-_".contains(&byte);
+    match !word.is_empty() && word.bytes().all(is_plain) {
+        true => word.to_owned(),
+        false => format!("'{}'", word.replace('\'', "'\"'\"'")),
+    }
+}
+
+/// Runs a command in the demo's workspace, which is made once for all tests that only read it.
+pub fn shown_by_the_demo(args: &[&str]) -> String {
+    static DEMO: LazyLock<Env> = LazyLock::new(|| {
+        let env = Env::new();
+        env.ok(&["demo", "ferry"]);
+        env
+    });
+    let words: Vec<&str> = ["--workspace", "ferry"].iter().chain(args).copied().collect();
+    DEMO.shows(&words).replacen("fencepost --workspace ferry ", "fencepost ", 1)
 }

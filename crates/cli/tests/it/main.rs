@@ -19,6 +19,7 @@ mod readme;
 mod rules;
 mod schemas;
 mod secrets;
+mod shown;
 mod state;
 mod streamed;
 mod tried;

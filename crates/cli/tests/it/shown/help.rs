@@ -1,0 +1,1311 @@
+//! The help of every command.
+
+use crate::env::Env;
+
+#[test]
+fn every_command_has_its_help() {
+    let env = Env::new();
+    insta::assert_snapshot!(env.shows(&["--help"]), @r#"
+    $ fencepost --help
+    Which devices are not in the shape you agreed on, why, since when, and who loses access
+
+    Usage: fencepost [OPTIONS] <COMMAND>
+
+    Commands:
+      init      Write a commented starter workspace
+      demo      Make the demo workspace: a ferry company's fleet over fourteen days
+      import    Bring collected state and lists of people in
+      list      List devices, facts, sources, people, rules, findings and what else there is
+      show      Show all that is known of a device or a person
+      vet       Find mistakes before they bite
+      assess    Evaluate the devices that may have changed, move the findings, and decide who reaches
+                what
+      try       Try an expression out: its value, its outcome, and which part decided
+      why       Prove a verdict: what was observed, what is required, and where it comes from
+      access    Show who loses access, why, since when, and what to do
+      history   Tell what became of a device: what changed when, how it stood, what was found
+      trim      Remove history older than [history] keep says
+      source    Help with feeds: draft the [[source]] of an unknown file
+      facts     Help with the dictionary: draft what facts.toml could say
+      baseline  What machines of one kind are expected to look like
+      preview   Say what edited rules would change on today's fleet, before they are in force
+      schema    Print the JSON Schema of a workspace file, for editors
+      help      Print this message or the help of the given subcommand(s)
+
+    Options:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+      -V, --version
+              Print version
+
+    Examples:
+      fencepost demo                    look at a ferry company's fleet, filled and assessed
+      fencepost init fleet              start a workspace of your own
+      fencepost import exports/         bring collected state in
+      fencepost vet                     find mistakes in the rules before they bite
+      fencepost assess                  evaluate every device
+      fencepost access                  who loses what, and what to do
+      fencepost why tern-tickets        the proof
+
+    Exit codes:
+      0  done
+      1  done, and what --fail-on names was found; of vet: an error, where it names nothing
+      2  the command line or the workspace has a mistake
+      4  the ledger could not be read or written
+    "#);
+    insta::assert_snapshot!(env.shows(&["init", "--help"]), @r#"
+    $ fencepost init --help
+    Write a commented starter workspace
+
+    The files pass every check as they are, and say in comments what to change first.
+
+    Usage: fencepost init [OPTIONS] [DIR]
+
+    Arguments:
+      [DIR]
+              The folder, made when there is none
+              
+              [default: .]
+
+    Options:
+          --with <KIND,..>
+              Begin with baselines for these kinds of machines
+
+              Possible values:
+              - laptops: Lock, password, firewall, programs
+              - phones:  Integrity, encryption, lock, updates
+              - servers: Root login, logs, room, certificates, protection
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost init                                  in this folder
+      fencepost init fleet                            in a new folder
+      fencepost init fleet --with laptops,phones      with baselines to begin with, on trial
+    "#);
+    insta::assert_snapshot!(env.shows(&["demo", "--help"]), @r#"
+    $ fencepost demo --help
+    Make the demo workspace: a ferry company's fleet over fourteen days
+
+    It writes workspace and feeds into DIR, imports and assesses day by day, and shows what the last
+    morning brings. Everything in it is made up.
+
+    Usage: fencepost demo [OPTIONS] [DIR]
+
+    Arguments:
+      [DIR]
+              The folder; one that an earlier demo made is made again
+              
+              [default: fencepost-demo]
+
+    Options:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost demo             into fencepost-demo in this folder
+      fencepost demo /tmp/ferry
+    "#);
+    insta::assert_snapshot!(env.shows(&["import", "--help"]), @r#"
+    $ fencepost import --help
+    Bring collected state and lists of people in
+
+    Each file goes in whole or not at all; bad records are set aside with their line and reason. A file
+    that was imported before has no effect. Files compressed with gzip or zstd are read as what they
+    hold.
+
+    Limits: a record of 16 MiB, 127 levels of nesting and 100,000 fields; a compressed file unfolds to 8
+    GiB at the most.
+
+    Usage: fencepost import [OPTIONS] <FILE>...
+
+    Arguments:
+      <FILE>...
+              Files, folders, or - for standard input
+
+    Options:
+          --source <ID>
+              The source that the files belong to, whatever they are called
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --strict
+              Refuse a file with a bad record instead of setting the record aside
+
+          --accept-missing
+              Believe a complete list about who is missing, even when that is more than a fifth
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --dry-run
+              Only say what would be done
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+          --as-of <TIME>
+              Import as of TIME (only in a workspace with a stepped clock)
+
+          --far-ahead
+              Go by --as-of although it lies more than ten years after the newest state
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost import exports/                   every file there that a [[source]] claims
+      fencepost import --source handhelds new.csv
+      fencepost import --dry-run exports/         what each file is taken for, and what it would change
+      collect | fencepost import -                documents from a pipe
+    "#);
+    insta::assert_snapshot!(env.shows(&["list", "--help"]), @r#"
+    $ fencepost list --help
+    List devices, facts, sources, people, rules, findings and what else there is
+
+    --where takes a condition over the columns; for devices over their facts, and `standing`.
+
+    Usage: fencepost list [OPTIONS] <KIND>
+
+    Arguments:
+      <KIND>
+              What to list
+
+              Possible values:
+              - devices:     Devices, with their standing
+              - facts:       Facts that devices report, with their commonest values
+              - rules:       Rules, with what they came to
+              - coverage:    Topics by platform and role: who is covered, and who was left out
+              - groups:      Groups, with how many belong to them
+              - findings:    Findings that run, the longest overdue first
+              - people:      People, with their devices
+              - services:    Services, with who reaches them
+              - assessments: Assessments, newest first
+              - sources:     Feeds, with when they last came and how old they are
+              - corrections: Facts set by hand, with what the feeds say
+              - rejects:     Records that imports set aside
+
+    Options:
+          --where <CONDITION>
+              Only rows for which CONDITION holds
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --sort <COLUMN>
+              Sort by COLUMN; -COLUMN the other way round
+
+          --columns <COLUMN,..>
+              Show these columns; for devices also facts
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --by <COLUMN>
+              Count the rows by the values of COLUMN; for devices also of a fact
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+          --as-of <TIME>
+              Tell it as of TIME
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost list devices --where 'standing != "compliant" and platform = "android"'
+      fencepost list devices --columns device,os.version --sort os.version
+      fencepost list devices --by platform
+      fencepost list findings --where 'phase = "overdue"'
+      fencepost list people --where 'starts with(unit, "ships/tern")' --format csv
+    "#);
+    insta::assert_snapshot!(env.shows(&["show", "--help"]), @r#"
+    $ fencepost show --help
+    Show all that is known of a device or a person
+
+    Of a device its standing, holders and groups, its findings, what its people may reach with it, and
+    every fact with its source and age; of a person the devices and what may be reached with them.
+
+    Usage: fencepost show [OPTIONS] <DEVICE|PERSON>
+
+    Arguments:
+      <DEVICE|PERSON>
+              The device, or the person
+
+    Options:
+          --as-of <TIME>
+              Show it as of TIME
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --format <FORMAT>
+              How to write the result; lines and CSV give the facts
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost show tern-tickets
+      fencepost show B-1056
+      fencepost show tern-tickets --format json
+    "#);
+    insta::assert_snapshot!(env.shows(&["vet", "--help"]), @r#"
+    $ fencepost vet --help
+    Find mistakes before they bite
+
+    Looks through the files of the workspace, tries every rule on the devices that are known, drafts
+    too, and holds the rules against the examples. Nothing is written.
+
+    Usage: fencepost vet [OPTIONS] [FILE]...
+
+    Arguments:
+      [FILE]...
+              Tell of these files or folders alone
+
+    Options:
+          --fail-on <LEVEL>
+              Exit with 1 when there is something as bad as this
+
+              Possible values:
+              - error:   Nothing runs until it is mended, or an example does not hold
+              - warning: It runs, but probably not as meant
+              - note:    Worth a look
+              
+              [default: error]
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --as-of <TIME>
+              Look as of TIME
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              - sarif: SARIF 2.1.0, for editors and pipelines
+              
+              [default: table]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost vet
+      fencepost vet rules/laptops.toml                what there is to say of one file
+      fencepost vet --fail-on warning                 in a pipeline that wants no warning either
+      fencepost vet --format sarif > vet.sarif        for an editor, or a reviewer of changes
+    "#);
+    insta::assert_snapshot!(env.shows(&["assess", "--help"]), @r#"
+    $ fencepost assess --help
+    Evaluate the devices that may have changed, move the findings, and decide who reaches what
+
+    With --state FILE it evaluates the documents of a file instead, without reading or writing a ledger.
+
+    Usage: fencepost assess [OPTIONS]
+
+    Options:
+          --state <FILE>
+              Evaluate the documents of FILE (- for standard input) without a ledger
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --source <ID>
+              With --state: the source that the file belongs to
+
+          --all
+              With --state: give every rule's verdict, passes too
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --evidence
+              With --state: give the proof of each verdict
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+          --workers <COUNT>
+              Work on so many cores, instead of on all
+
+          --anew
+              Evaluate every device, and not only those about which something may have changed
+
+          --verdicts <FILE>
+              Take over the verdicts of FILE (- for standard input) that were made of the same state by
+              the same rules
+              
+              FILE is what assess --state wrote elsewhere, with --all and as JSON Lines, in a copy of
+              this workspace with its key (.fencepost/key). What does not bear the seal that belongs to
+              a device's state is evaluated here.
+
+          --strict
+              Fail when a line of the input was refused
+
+          --by <FACT>
+              Draw the fence by the values of a fact, or by `groups`
+
+          --fail-on <WHAT>
+              Exit with 1 when this was found
+
+              Possible values:
+              - overdue:     A device is non-compliant or unproven
+              - any:         A device is not compliant
+              - lost-access: Somebody lost access since the assessment before
+
+          --as-of <TIME>
+              Judge as of TIME; with a ledger only in a workspace with a stepped clock
+
+          --far-ahead
+              Go by --as-of although it lies more than a year after the newest state
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost assess
+      fencepost assess --by groups                        the fence by groups
+      fencepost assess --fail-on overdue --quiet          for a script: exit 1 when something is overdue
+      fencepost assess --state fleet.jsonl --format jsonl verdicts for each device of a file
+      collect | fencepost assess --state - --format jsonl the same in a pipe
+      fencepost assess --verdicts verdicts.jsonl          with what --state FILE --all wrote elsewhere
+    "#);
+    insta::assert_snapshot!(env.shows(&["try", "--help"]), @r#"
+    $ fencepost try --help
+    Try an expression out: its value, its outcome, and which part decided
+
+    Against a device of the ledger, a JSON document, or nothing. Without EXPRESSION it reads one a line
+    and gives one answer a line.
+
+    Usage: fencepost try [OPTIONS] [EXPRESSION]
+
+    Arguments:
+      [EXPRESSION]
+              The expression; - reads it from standard input
+
+    Options:
+          --device <DEVICE>
+              A device of the ledger
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --facts <FILE>
+              A file with one JSON object
+
+          --explain
+              Say it in plain English too
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --as-of <TIME>
+              What `now()` is
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost try 'date("2027-01-31") + duration("P1M")'
+      fencepost try 'every d in disks[writable] satisfies d.encrypted' --device puffin-laptop-chief
+      fencepost try 'os.version >= version("12")' --facts device.json --format json
+      echo '0.1 + 0.2' | fencepost try
+    "#);
+    insta::assert_snapshot!(env.shows(&["why", "--help"]), @r#"
+    $ fencepost why --help
+    Prove a verdict: what was observed, what is required, and where it comes from
+
+    Without RULE it tells of every rule that is not met. Only the facts that decided are shown.
+
+    Usage: fencepost why [OPTIONS] <DEVICE> [RULE]
+
+    Arguments:
+      <DEVICE>
+              The device
+
+      [RULE]
+              The rule, or the part of its id before the slash
+
+    Options:
+          --as-of <TIME>
+              Tell it as of TIME
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost why tern-tickets
+      fencepost why tern-tickets ticket-server/sshd.permit_root_login
+    "#);
+    insta::assert_snapshot!(env.shows(&["access", "--help"]), @r#"
+    $ fencepost access --help
+    Show who loses access, why, since when, and what to do
+
+    It tells what changed since the assessment before the latest (or since TIME), what the clock has
+    done since, and what it will do if nothing else changes.
+
+    Usage: fencepost access [OPTIONS]
+
+    Options:
+          --since <TIME>
+              Compare with the last assessment at or before TIME
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --by <BY>
+              Group the rows
+
+              Possible values:
+              - person:  One heading for each person
+              - service: One heading for each service
+              - site:    One heading for each site
+              - rule:    One heading for each rule that shuts the door
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --denied
+              Show everything that an access rule denies now
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --fail-on <WHAT>
+              Exit with 1 when this was found
+
+              Possible values:
+              - lost-access: Somebody lost access
+              - any:         Somebody lost access, or is about to
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+          --as-of <TIME>
+              Tell it as of TIME
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost access
+      fencepost access --by service
+      fencepost access --since 2027-03-10 --format csv
+      fencepost access --denied                     all that is denied, whenever it began
+    "#);
+    insta::assert_snapshot!(env.shows(&["history", "--help"]), @r#"
+    $ fencepost history --help
+    Tell what became of a device: what changed when, how it stood, what was found
+
+    Usage: fencepost history [OPTIONS] [DEVICE]
+
+    Arguments:
+      [DEVICE]
+              The device
+
+    Options:
+          --verify
+              Read the whole ledger, and say what in it does not fit
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --as-of <TIME>
+              Tell it up to TIME
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost history tern-tickets
+      fencepost history tern-tickets --format jsonl
+      fencepost history --verify
+
+    With --verify the exit code is 4 when something in the ledger does not fit.
+    A copy for a backup: sqlite3 .fencepost/ledger.sqlite ".backup COPY", and .fencepost/key beside it;
+    or copy the folder
+    .fencepost while nothing runs.
+    "#);
+    insta::assert_snapshot!(env.shows(&["trim", "--help"]), @r#"
+    $ fencepost trim --help
+    Remove history older than [history] keep says
+
+    What still holds is kept, however old it is; so is everything from the last assessment before that
+    moment on.
+
+    Usage: fencepost trim [OPTIONS]
+
+    Options:
+          --dry-run
+              Only say what would be removed
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --as-of <TIME>
+              Trim as of TIME (only in a workspace with a stepped clock)
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost trim --dry-run      what would be removed
+      fencepost trim
+    "#);
+    insta::assert_snapshot!(env.shows(&["source", "--help"]), @r#"
+    $ fencepost source --help
+    Help with feeds: draft the [[source]] of an unknown file
+
+    Usage: fencepost source [OPTIONS] <COMMAND>
+
+    Commands:
+      draft  Look at a file and draft the [[source]] by which it would be read
+      help   Print this message or the help of the given subcommand(s)
+
+    Options:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+    "#);
+    insta::assert_snapshot!(env.shows(&["facts", "--help"]), @r#"
+    $ fencepost facts --help
+    Help with the dictionary: draft what facts.toml could say
+
+    Usage: fencepost facts [OPTIONS] <COMMAND>
+
+    Commands:
+      draft  Draft the entries of facts.toml that the fleet suggests: versions, moments, units, keys of
+             lists, what always changes
+      help   Print this message or the help of the given subcommand(s)
+
+    Options:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+    "#);
+    insta::assert_snapshot!(env.shows(&["baseline", "--help"]), @r#"
+    $ fencepost baseline --help
+    What machines of one kind are expected to look like
+
+    Usage: fencepost baseline [OPTIONS] <COMMAND>
+
+    Commands:
+      show    Show what a baseline came to, or what is expected of a device, and where each part is
+              written
+      derive  Write a baseline from devices that are as they should be, or from files of settings
+      help    Print this message or the help of the given subcommand(s)
+
+    Options:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+    "#);
+    insta::assert_snapshot!(env.shows(&["preview", "--help"]), @r#"
+    $ fencepost preview --help
+    Say what edited rules would change on today's fleet, before they are in force
+
+    Assesses by the rules in force and by the edited ones, on the same state and at the same moment, and
+    keeps nothing of it. Drafts take part, as if they were on trial.
+
+    Usage: fencepost preview [OPTIONS] [FOLDER]
+
+    Arguments:
+      [FOLDER]
+              A folder with the files of a workspace, instead of this one's
+
+    Options:
+          --as-of <TIME>
+              Compare as of TIME
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost preview                 the workspace as it is edited, against the last assessment's
+      rules
+      fencepost preview ../proposal     the files of another folder, on this workspace's fleet
+    "#);
+    insta::assert_snapshot!(env.shows(&["schema", "--help"]), @r#"
+    $ fencepost schema --help
+    Print the JSON Schema of a workspace file, for editors
+
+    An editor that knows the schema of a TOML file completes its keys, says what they mean, and marks
+    what is wrong while it is written. Most look for a first line such as `#:schema
+    ../.schemas/rules.json`.
+
+    Usage: fencepost schema [OPTIONS] [FILE]
+
+    Arguments:
+      [FILE]
+              Which file
+
+              Possible values:
+              - fencepost:   The workspace: its clock, its defaults, and the feeds that it takes state
+                from
+              - facts:       The fact dictionary: types, units and descriptions of facts
+              - groups:      Groups of devices and people
+              - access:      Services, and who may reach them with which device
+              - corrections: Facts set by hand
+              - devices:     Devices that were retired or renamed
+              - rules:       Rules: what the devices that they cover must meet
+              - baselines:   A baseline: what machines of one kind are expected to look like
+              - controls:    Clauses of laws, norms and contracts that rules answer for
+              - examples:    Examples: what rules are to say of made-up devices
+
+    Options:
+          --into <DIR>
+              Write the schemas of all files into a folder, made when there is none
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost schema                      the kinds of workspace files
+      fencepost schema rules                the schema of rules/*.toml
+      fencepost schema --into .schemas      all of them, into a folder
+    "#);
+    insta::assert_snapshot!(env.shows(&["source", "draft", "--help"]), @r#"
+    $ fencepost source draft --help
+    Look at a file and draft the [[source]] by which it would be read
+
+    Guesses the format, the id, the time, yes/no words, units and types, says why, and leaves what it
+    cannot tell to you. Nothing is imported.
+
+    Usage: fencepost source draft [OPTIONS] <FILE>
+
+    Arguments:
+      <FILE>
+              The file, or - for standard input
+
+    Options:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost source draft exports/unknown.csv
+      fencepost source draft exports/unknown.csv >> fencepost.toml
+    "#);
+    insta::assert_snapshot!(env.shows(&["facts", "draft", "--help"]), @r#"
+    $ fencepost facts draft --help
+    Draft the entries of facts.toml that the fleet suggests: versions, moments, units, keys of lists,
+    what always changes
+
+    Usage: fencepost facts draft [OPTIONS]
+
+    Options:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost facts draft
+    "#);
+    insta::assert_snapshot!(env.shows(&["baseline", "show", "--help"]), @r#"
+    $ fencepost baseline show --help
+    Show what a baseline came to, or what is expected of a device, and where each part is written
+
+    Usage: fencepost baseline show [OPTIONS] [BASELINE]
+
+    Arguments:
+      [BASELINE]
+              The baseline
+
+    Options:
+          --device <DEVICE>
+              What holds for DEVICE, with what it says of it
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --as-of <TIME>
+              Tell it as of TIME
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost baseline show ticket-server
+      fencepost baseline show ticket-server --device tern-tickets
+      fencepost baseline show --device tern-tickets       all that is expected of it, from everywhere
+    "#);
+    insta::assert_snapshot!(env.shows(&["baseline", "derive", "--help"]), @r#"
+    $ fencepost baseline derive --help
+    Write a baseline from devices that are as they should be, or from files of settings
+
+    Keeps what all of them agree on, leaves out what changes anyway or is each device's own, and says
+    what it left out and why. Of lists it says what all of them have and what some do. The baseline is
+    on trial until you have read it. Where the workspace has a baseline of this id, the differences to
+    it are told instead.
+
+    Usage: fencepost baseline derive [OPTIONS] --id <ID> <DEVICE|FILE>...
+
+    Arguments:
+      <DEVICE|FILE>...
+              Devices that are as they should be, or files of settings
+
+    Options:
+          --id <ID>
+              The id of the baseline
+
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+          --only <PATTERN,..>
+              Only facts whose path fits PATTERN, with * for any text
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Examples:
+      fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server >
+      baselines/ticket-server.toml
+      fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'
+      fencepost baseline derive golden.ini --id golden              a property list, INI, key=value,
+      JSON
+    "#);
+}

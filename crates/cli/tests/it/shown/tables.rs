@@ -1,0 +1,2521 @@
+//! What people read of the demo, whole, on three of its days.
+
+use crate::env::shown_by_the_demo;
+
+#[test]
+fn list_facts() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list facts --as-of 2027-03-05
+    FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
+    agent.last_seen          instant   text         51 %        70  2027-03-03T20:03:00Z                    3 %
+    agent.version                      text         51 %         3  5.2.2                                  35 %
+    certificate.not_after    instant   text          6 %         5  2027-06-20T12:00:00Z                   33 %
+    charts.edition           date      text          9 %         2  2027-02-01                             92 %
+    data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
+    data.used_mb             number    null          0 %         0                                                      MB
+    disk.encrypted           boolean   boolean      57 %         2  true                                   98 %
+    disk.encryption_pending  boolean   boolean      21 %         1  false                                 100 %
+    disk.free_bytes          number    number      100 %        94  22500000000                             5 %         B
+    disks                    list      list         21 %         3  [{mount: C:, writable: true,           73 %
+                                                                    encrypted:…
+    disks.encrypted                    boolean      21 %         2  false                                  50 %
+    disks.mount                        text         21 %         4  C:                                     38 %
+    disks.writable                     boolean      21 %         2  false                                  50 %
+    firewall.enabled         boolean   boolean      21 %         2  true                                   93 %
+    lock.idle_minutes        number    number       79 %         4  5                                      62 %         min
+    log.level                          text          6 %         1  info                                  100 %
+    log.retention_days       number    number        6 %         2  35                                     89 %         d
+    model                    text      text         57 %         3  Crew phone                             67 %
+    net.address              text      null          0 %         0
+    os.name                            text         51 %         4  linux                                  42 %
+    os.version               version   text        100 %         6  13.0                                   45 %
+    ownership                text      text        100 %         2  company                                60 %
+    password.length          number    number       21 %         1  12                                    100 %
+    person                             text, list   68 %        81  B-1001                                  2 %
+    platform                 text      text        100 %         5  android                                45 %
+    processes                list      list         21 %         3  [{name: soundings, user:               67 %
+                                                                    system}, {name…
+    processes.name                     text         21 %         6  guardd                                 30 %
+    processes.user                     text         21 %         1  system                                100 %
+    queue.workers            number    number        6 %         2  8                                      89 %
+    role                     text      text        100 %         6  crew-phone                             38 %
+    security.rooted          boolean   boolean      57 %         2  false                                  99 %
+    site                     text      text        100 %        10  Fulmar                                 11 %
+    software                 list      list         21 %         2  [{name: ebbnote, version:              67 %
+                                                                    3.4.0}, {name…
+    software.name                      text         21 %         4  ebbnote                                30 %
+    software.version         version   text         21 %         4  2.0                                    30 %
+    sshd.permit_root_login   text      text          6 %         2  no                                     89 %
+    sshd.port                          number        6 %         1  22                                    100 %
+    ------- standard error -------
+
+    37 facts, as of Fri 5 Mar 2027 00:00; left out for want of room: about (--columns shows them)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list facts --as-of 2027-03-10
+    FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
+    agent.last_seen          instant   text         51 %        71  2027-03-08T22:24:00Z                    3 %
+    agent.version                      text         51 %         3  5.2.2                                  35 %
+    certificate.not_after    instant   text          6 %         5  2027-06-20T12:00:00Z                   33 %
+    charts.edition           date      text          9 %         2  2027-02-01                             92 %
+    data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
+    data.used_mb             number    null          0 %         0                                                      MB
+    disk.encrypted           boolean   boolean      57 %         2  true                                   98 %
+    disk.encryption_pending  boolean   boolean      21 %         2  false                                  97 %
+    disk.free_bytes          number    number      100 %        92  10500000000                             4 %         B
+    disks                    list      list         21 %         4  [{mount: C:, writable: true,           70 %
+                                                                    encrypted:…
+    disks.encrypted                    boolean      21 %         2  false                                  52 %
+    disks.mount                        text         21 %         4  C:                                     38 %
+    disks.writable                     boolean      21 %         2  false                                  50 %
+    firewall.enabled         boolean   boolean      21 %         2  true                                   93 %
+    lock.idle_minutes        number    number       79 %         4  5                                      62 %         min
+    log.level                          text          6 %         1  info                                  100 %
+    log.retention_days       number    number        6 %         2  35                                     89 %         d
+    model                    text      text         57 %         3  Crew phone                             67 %
+    net.address              text      null          0 %         0
+    os.name                            text         51 %         4  linux                                  42 %
+    os.version               version   text        100 %         6  13.0                                   45 %
+    ownership                text      text        100 %         2  company                                60 %
+    password.length          number    number       21 %         1  12                                    100 %
+    person                             text, list   68 %        81  B-1001                                  2 %
+    platform                 text      text        100 %         5  android                                45 %
+    processes                list      list         21 %         3  [{name: soundings, user:               63 %
+                                                                    system}, {name…
+    processes.name                     text         21 %         6  guardd                                 29 %
+    processes.user                     text         21 %         1  system                                100 %
+    queue.workers            number    number        6 %         2  8                                      89 %
+    role                     text      text        100 %         6  crew-phone                             38 %
+    security.rooted          boolean   boolean      57 %         2  false                                  99 %
+    site                     text      text        100 %        10  Fulmar                                 11 %
+    software                 list      list         21 %         4  [{name: ebbnote, version:              63 %
+                                                                    3.4.0}, {name…
+    software.name                      text         21 %         6  ebbnote                                29 %
+    software.version         version   text         21 %         5  2.0                                    29 %
+    sshd.permit_root_login   text      text          6 %         2  no                                     89 %
+    sshd.port                          number        6 %         1  22                                    100 %
+    ------- standard error -------
+
+    37 facts, as of Wed 10 Mar 2027 00:00; left out for want of room: about (--columns shows them)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list facts --as-of 2027-03-14
+    FACT                     DECLARED  SEEN AS       SHARE  DISTINCT  COMMONEST                       OF VALUES  WRONG  UNIT
+    agent.last_seen          instant   text           51 %        64  2027-03-12T21:59:00Z                  4 %
+    agent.version                      text           51 %         3  5.2.2                                35 %
+    certificate.not_after    instant   text            6 %         5  2027-06-20T12:00:00Z                 33 %
+    charts.edition           date      text            9 %         2  2027-02-01                           92 %
+    data.allowance_mb        number    number         15 %         1  10000                               100 %         MB
+    data.used_mb             number    null            0 %         0                                                    MB
+    disk.encrypted           boolean   boolean        57 %         2  true                                 98 %
+    disk.encryption_pending  boolean   boolean        21 %         2  false                                97 %
+    disk.free_bytes          number    number        100 %        90  10500000000                           4 %         B
+    disks                    list      list           21 %         4  [{mount: C:, writable: true,         70 %
+                                                                      encrypted:…
+    disks.encrypted                    boolean        21 %         2  false                                52 %
+    disks.mount                        text           21 %         4  C:                                   38 %
+    disks.writable                     boolean        21 %         2  false                                50 %
+    firewall.enabled         boolean   boolean        21 %         2  true                                 93 %
+    lock.idle_minutes        number    number         79 %         4  5                                    62 %         min
+    log.level                          text            6 %         1  info                                100 %
+    log.retention_days       number    number          6 %         2  35                                   89 %         d
+    model                    text      text           57 %         3  Crew phone                           67 %
+    net.address              text      null, text      2 %         3  192.0.2.137                          33 %
+    os.name                            text           51 %         4  linux                                42 %
+    os.version               version   text          100 %         6  13.0                                 45 %
+    ownership                text      text          100 %         2  company                              60 %
+    password.length          number    number, text   21 %         2  12                                   97 %      1
+    person                             text, list     68 %        81  B-1001                                2 %
+    platform                 text      text          100 %         5  android                              45 %
+    processes                list      list           21 %         3  [{name: soundings, user:             63 %
+                                                                      system}, {name…
+    processes.name                     text           21 %         6  guardd                               29 %
+    processes.user                     text           21 %         1  system                              100 %
+    queue.workers            number    number          6 %         2  8                                    89 %
+    role                     text      text          100 %         6  crew-phone                           38 %
+    security.rooted          boolean   boolean        57 %         2  false                                99 %
+    site                     text      text          100 %        10  Fulmar                               11 %
+    software                 list      list           21 %         3  [{name: ebbnote, version:            67 %
+                                                                      3.4.0}, {name…
+    software.name                      text           21 %         5  ebbnote                              30 %
+    software.version         version   text           21 %         5  2.0                                  30 %
+    sshd.permit_root_login   text      text            6 %         2  no                                   89 %
+    sshd.port                          number          6 %         1  22                                  100 %
+    ------- standard error -------
+
+    37 facts, as of Sun 14 Mar 2027 00:00; left out for want of room: about (--columns shows them)
+    "#);
+}
+
+#[test]
+fn list_rules() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list rules --as-of 2027-03-05
+    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
+    handheld-encrypted                    high      enforced  3d        76    75     0        1  Mon 07:00
+    not-rooted                            critical  enforced  0         81    80     1        0  Mon 07:00
+    android-supported                     high      enforced  5d        64    63     1        0  Mon 07:00
+    phone-lock                            medium    enforced  7d        69    69     0        0  Mon 07:00
+    bridge-lock                           medium    trial     7d        12     0    12        0  Mon 07:00
+    charts-current                        high      enforced  12d       12    11     1        0  Mon 07:00
+    disk-encrypted                        high      enforced  3d        30    30     0        0  Mon 07:00
+    laptop-lock                           medium    enforced  7d        30    29     1        0  Mon 07:00
+    laptop-supported                      high      enforced  5d        30    30     0        0  Mon 07:00
+    firewall-on                           medium    trial     7d        30    28     2        0  Mon 07:00
+    certificate-valid                     high      enforced  3d         9     9     0        0  Mon 07:00
+    agent-recent                          low       enforced  3d        60    60     0        0  Mon 07:00
+    kiosk/disk.free_bytes                 low       enforced  7d        20    20     0        0  Mon 07:00
+    kiosk/processes.guardd                high      enforced  5d        20    19     1        0  Mon 07:00
+    kiosk/processes.soundings             medium    enforced  5d        20    20     0        0  Mon 07:00
+    kiosk/processes                       medium    trial     5d        20    20     0        0  Mon 07:00
+    laptop/software.seedpool              medium    enforced  4d        30    30     0        0  Mon 07:00
+    laptop/software.peepcam               medium    enforced  4d        30    30     0        0  Mon 07:00
+    laptop/software.hullplan              medium    enforced  4d        30    30     0        0  Mon 07:00
+    ticket-server/processes.guardd        high      enforced  6d         9     9     0        0  Mon 07:00
+    ticket-server/sshd.permit_root_login  high      enforced  6d         9     8     1        0  Mon 07:00
+    ticket-server/log.retention_days      high      enforced  6d         9     8     1        0  Mon 07:00
+    ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 07:00
+    ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 07:00
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    24 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list rules --as-of 2027-03-10
+    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
+    handheld-encrypted                    high      enforced  3d        76    75     0        1  Mon 1 Mar 07:00
+    not-rooted                            critical  enforced  0         81    80     1        0  Mon 1 Mar 07:00
+    android-supported                     high      enforced  5d        64    63     1        0  Mon 1 Mar 07:00
+    phone-lock                            medium    enforced  7d        69    69     0        0  Mon 1 Mar 07:00
+    bridge-lock                           medium    trial     7d        12     0    12        0  Mon 1 Mar 07:00
+    charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
+    disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
+    laptop-lock                           medium    enforced  7d        30    29     1        0  Mon 1 Mar 07:00
+    laptop-supported                      high      enforced  5d        30    30     0        0  Mon 1 Mar 07:00
+    firewall-on                           medium    trial     7d        30    28     2        0  Mon 1 Mar 07:00
+    certificate-valid                     high      enforced  3d         9     8     0        1  Mon 1 Mar 07:00
+    agent-recent                          low       enforced  3d        60    60     0        0  Mon 1 Mar 07:00
+    kiosk/disk.free_bytes                 low       enforced  7d        20    18     0        2  Mon 1 Mar 07:00
+    kiosk/processes.guardd                high      enforced  5d        20    17     1        2  Mon 1 Mar 07:00
+    kiosk/processes.soundings             medium    enforced  5d        20    18     0        2  Mon 1 Mar 07:00
+    kiosk/processes                       medium    trial     5d        20    18     0        2  Mon 1 Mar 07:00
+    laptop/software.seedpool              medium    enforced  4d        30    29     1        0  Mon 1 Mar 07:00
+    laptop/software.peepcam               medium    enforced  4d        30    29     1        0  Mon 1 Mar 07:00
+    laptop/software.hullplan              medium    enforced  4d        30    30     0        0  Mon 1 Mar 07:00
+    ticket-server/processes.guardd        high      enforced  6d         9     8     0        1  Mon 1 Mar 07:00
+    ticket-server/sshd.permit_root_login  high      enforced  6d         9     7     1        1  Mon 1 Mar 07:00
+    ticket-server/log.retention_days      high      enforced  6d         9     7     1        1  Mon 1 Mar 07:00
+    ticket-server/queue.workers           high      trial     6d         9     7     1        1  Mon 1 Mar 07:00
+    ticket-server/processes.ticketd       high      enforced  6d         9     8     0        1  Mon 1 Mar 07:00
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    24 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list rules --as-of 2027-03-14
+    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
+    handheld-encrypted                    high      enforced  3d        76    75     0        1  Mon 1 Mar 07:00
+    not-rooted                            critical  enforced  0         81    80     1        0  Mon 1 Mar 07:00
+    android-supported                     high      enforced  5d        64    63     1        0  Mon 1 Mar 07:00
+    phone-lock                            medium    enforced  7d        69    69     0        0  Mon 1 Mar 07:00
+    bridge-lock                           medium    trial     7d        12     0    12        0  Mon 1 Mar 07:00
+    charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
+    disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
+    laptop-lock                           medium    enforced  7d        30    28     1        1  Mon 1 Mar 07:00
+    laptop-supported                      high      enforced  5d        30    30     0        0  Mon 1 Mar 07:00
+    firewall-on                           medium    trial     7d        30    28     2        0  Mon 1 Mar 07:00
+    certificate-valid                     high      enforced  3d         9     8     1        0  Mon 1 Mar 07:00
+    agent-recent                          low       enforced  3d        60    60     0        0  Mon 1 Mar 07:00
+    kiosk/disk.free_bytes                 low       enforced  7d        20    20     0        0  Mon 1 Mar 07:00
+    kiosk/processes.guardd                high      enforced  5d        20    19     1        0  Mon 1 Mar 07:00
+    kiosk/processes.soundings             medium    enforced  5d        20    20     0        0  Mon 1 Mar 07:00
+    kiosk/processes                       medium    trial     5d        20    20     0        0  Mon 1 Mar 07:00
+    laptop/software.seedpool              medium    enforced  4d        30    29     1        0  Mon 1 Mar 07:00
+    laptop/software.peepcam               medium    enforced  4d        30    30     0        0  Mon 1 Mar 07:00
+    laptop/software.hullplan              medium    enforced  4d        30    30     0        0  Mon 1 Mar 07:00
+    ticket-server/processes.guardd        high      enforced  6d         9     9     0        0  Mon 1 Mar 07:00
+    ticket-server/sshd.permit_root_login  high      enforced  6d         9     8     1        0  Mon 1 Mar 07:00
+    ticket-server/log.retention_days      high      enforced  6d         9     8     1        0  Mon 1 Mar 07:00
+    ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 1 Mar 07:00
+    ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 1 Mar 07:00
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    24 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    "#);
+}
+
+#[test]
+fn list_coverage() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list coverage --as-of 2027-03-05
+    TOPIC         PLATFORM  ROLE           DEVICES  COVERED  SHARE  EXCEPTED  LEFT OUT  NAMES
+    encryption    android   scanner             15       10   67 %         0         5  ness-pier-scanner-1,
+                                                                                        ness-pier-scanner-2,
+                                                                                        ness-pier-scanner-3,
+                                                                                        ness-pier-scanner-4,
+                                                                                        ness-pier-scanner-5
+    (any)         android   bridge-tablet       12       12  100 %         0         0
+    (any)         android   crew-phone          37       37  100 %         0         0
+    (any)         android   scanner             15       15  100 %         0         0
+    (any)         ios       crew-phone          17       17  100 %         0         0
+    (any)         linux     kiosk               21       21  100 %         0         0
+    (any)         linux     ticket-server        9        9  100 %         0         0
+    (any)         macos     laptop               7        7  100 %         0         0
+    (any)         windows   laptop              23       23  100 %         0         0
+    certificates  linux     ticket-server        9        9  100 %         0         0
+    charts        android   bridge-tablet       12       12  100 %         0         0
+    encryption    android   bridge-tablet       12       12  100 %         0         0
+    encryption    android   crew-phone          37       37  100 %         0         0
+    encryption    ios       crew-phone          17       17  100 %         0         0
+    encryption    macos     laptop               7        7  100 %         0         0
+    encryption    windows   laptop              23       23  100 %         0         0
+    hardening     linux     ticket-server        9        9  100 %         0         0
+    integrity     android   bridge-tablet       12       12  100 %         0         0
+    integrity     android   crew-phone          37       37  100 %         0         0
+    integrity     android   scanner             15       15  100 %         0         0
+    integrity     ios       crew-phone          17       17  100 %         0         0
+    lock          android   crew-phone          37       37  100 %         0         0
+    lock          android   scanner             15       15  100 %         0         0
+    lock          ios       crew-phone          17       17  100 %         0         0
+    lock          macos     laptop               7        7  100 %         0         0
+    lock          windows   laptop              23       23  100 %         0         0
+    programs      macos     laptop               7        7  100 %         0         0
+    programs      windows   laptop              23       23  100 %         0         0
+    protection    linux     kiosk               21       20   95 %         1         0
+    protection    linux     ticket-server        9        9  100 %         0         0
+    reporting     linux     kiosk               21       21  100 %         0         0
+    reporting     linux     ticket-server        9        9  100 %         0         0
+    reporting     macos     laptop               7        7  100 %         0         0
+    reporting     windows   laptop              23       23  100 %         0         0
+    service       linux     kiosk               21       20   95 %         1         0
+    storage       linux     kiosk               21       20   95 %         1         0
+    updates       android   bridge-tablet       12       12  100 %         0         0
+    updates       android   crew-phone          37       37  100 %         0         0
+    updates       android   scanner             15       15  100 %         0         0
+    updates       macos     laptop               7        7  100 %         0         0
+    updates       windows   laptop              23       23  100 %         0         0
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    41 kinds of devices, topic by topic, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list coverage --as-of 2027-03-10
+    TOPIC         PLATFORM  ROLE           DEVICES  COVERED  SHARE  EXCEPTED  LEFT OUT  NAMES
+    encryption    android   scanner             15       10   67 %         0         5  ness-pier-scanner-1,
+                                                                                        ness-pier-scanner-2,
+                                                                                        ness-pier-scanner-3,
+                                                                                        ness-pier-scanner-4,
+                                                                                        ness-pier-scanner-5
+    (any)         android   bridge-tablet       12       12  100 %         0         0
+    (any)         android   crew-phone          37       37  100 %         0         0
+    (any)         android   scanner             15       15  100 %         0         0
+    (any)         ios       crew-phone          17       17  100 %         0         0
+    (any)         linux     kiosk               21       21  100 %         0         0
+    (any)         linux     ticket-server        9        9  100 %         0         0
+    (any)         macos     laptop               7        7  100 %         0         0
+    (any)         windows   laptop              23       23  100 %         0         0
+    certificates  linux     ticket-server        9        9  100 %         0         0
+    charts        android   bridge-tablet       12       12  100 %         0         0
+    encryption    android   bridge-tablet       12       12  100 %         0         0
+    encryption    android   crew-phone          37       37  100 %         0         0
+    encryption    ios       crew-phone          17       17  100 %         0         0
+    encryption    macos     laptop               7        7  100 %         0         0
+    encryption    windows   laptop              23       23  100 %         0         0
+    hardening     linux     ticket-server        9        9  100 %         0         0
+    integrity     android   bridge-tablet       12       12  100 %         0         0
+    integrity     android   crew-phone          37       37  100 %         0         0
+    integrity     android   scanner             15       15  100 %         0         0
+    integrity     ios       crew-phone          17       17  100 %         0         0
+    lock          android   crew-phone          37       37  100 %         0         0
+    lock          android   scanner             15       15  100 %         0         0
+    lock          ios       crew-phone          17       17  100 %         0         0
+    lock          macos     laptop               7        7  100 %         0         0
+    lock          windows   laptop              23       23  100 %         0         0
+    programs      macos     laptop               7        7  100 %         0         0
+    programs      windows   laptop              23       23  100 %         0         0
+    protection    linux     kiosk               21       20   95 %         1         0
+    protection    linux     ticket-server        9        9  100 %         0         0
+    reporting     linux     kiosk               21       21  100 %         0         0
+    reporting     linux     ticket-server        9        9  100 %         0         0
+    reporting     macos     laptop               7        7  100 %         0         0
+    reporting     windows   laptop              23       23  100 %         0         0
+    service       linux     kiosk               21       20   95 %         1         0
+    storage       linux     kiosk               21       20   95 %         1         0
+    updates       android   bridge-tablet       12       12  100 %         0         0
+    updates       android   crew-phone          37       37  100 %         0         0
+    updates       android   scanner             15       15  100 %         0         0
+    updates       macos     laptop               7        7  100 %         0         0
+    updates       windows   laptop              23       23  100 %         0         0
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    41 kinds of devices, topic by topic, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list coverage --as-of 2027-03-14
+    TOPIC         PLATFORM  ROLE           DEVICES  COVERED  SHARE  EXCEPTED  LEFT OUT  NAMES
+    encryption    android   scanner             15       10   67 %         0         5  ness-pier-scanner-1,
+                                                                                        ness-pier-scanner-2,
+                                                                                        ness-pier-scanner-3,
+                                                                                        ness-pier-scanner-4,
+                                                                                        ness-pier-scanner-5
+    (any)         android   bridge-tablet       12       12  100 %         0         0
+    (any)         android   crew-phone          37       37  100 %         0         0
+    (any)         android   scanner             15       15  100 %         0         0
+    (any)         ios       crew-phone          17       17  100 %         0         0
+    (any)         linux     kiosk               21       21  100 %         0         0
+    (any)         linux     ticket-server        9        9  100 %         0         0
+    (any)         macos     laptop               7        7  100 %         0         0
+    (any)         windows   laptop              23       23  100 %         0         0
+    certificates  linux     ticket-server        9        9  100 %         0         0
+    charts        android   bridge-tablet       12       12  100 %         0         0
+    encryption    android   bridge-tablet       12       12  100 %         0         0
+    encryption    android   crew-phone          37       37  100 %         0         0
+    encryption    ios       crew-phone          17       17  100 %         0         0
+    encryption    macos     laptop               7        7  100 %         0         0
+    encryption    windows   laptop              23       23  100 %         0         0
+    hardening     linux     ticket-server        9        9  100 %         0         0
+    integrity     android   bridge-tablet       12       12  100 %         0         0
+    integrity     android   crew-phone          37       37  100 %         0         0
+    integrity     android   scanner             15       15  100 %         0         0
+    integrity     ios       crew-phone          17       17  100 %         0         0
+    lock          android   crew-phone          37       37  100 %         0         0
+    lock          android   scanner             15       15  100 %         0         0
+    lock          ios       crew-phone          17       17  100 %         0         0
+    lock          macos     laptop               7        7  100 %         0         0
+    lock          windows   laptop              23       23  100 %         0         0
+    programs      macos     laptop               7        7  100 %         0         0
+    programs      windows   laptop              23       23  100 %         0         0
+    protection    linux     kiosk               21       20   95 %         1         0
+    protection    linux     ticket-server        9        9  100 %         0         0
+    reporting     linux     kiosk               21       21  100 %         0         0
+    reporting     linux     ticket-server        9        9  100 %         0         0
+    reporting     macos     laptop               7        7  100 %         0         0
+    reporting     windows   laptop              23       23  100 %         0         0
+    service       linux     kiosk               21       20   95 %         1         0
+    storage       linux     kiosk               21       20   95 %         1         0
+    updates       android   bridge-tablet       12       12  100 %         0         0
+    updates       android   crew-phone          37       37  100 %         0         0
+    updates       android   scanner             15       15  100 %         0         0
+    updates       macos     laptop               7        7  100 %         0         0
+    updates       windows   laptop              23       23  100 %         0         0
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    41 kinds of devices, topic by topic, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_groups() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list groups --as-of 2027-03-05
+    GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
+    every-device    devices      141        134          6         0              1  Every device
+    ticket-servers  devices        9          8          1         0              0  Ticket servers, all ships and terminals
+    kiosks          devices       21         20          1         0              0  Passenger information
+    bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
+    laptops         devices       30         29          1         0              0  Laptops, company and personal
+    crew-phones     devices       54         51          2         0              1  Phones that the crew use for work
+    holm-scanners   devices        5          5          0         0              0
+    sund-scanners   devices        5          5          0         0              0
+    shore           devices       45         44          1         0              0  Everything that does not go to sea
+    dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
+                                                                                     the refit
+    bridge-devices  devices       18         17          1         0              0  What the officers of the bridge carry
+    crew            people        66                                                 Everybody aboard
+    bridge          people        18                                                 Officers of the bridge
+    staff           people        90                                                 Everybody
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    14 groups, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list groups --as-of 2027-03-10
+    GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
+    every-device    devices      141        128          8         1              4  Every device
+    ticket-servers  devices        9          7          1         0              1  Ticket servers, all ships and terminals
+    kiosks          devices       21         18          2         0              1  Passenger information
+    bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
+    laptops         devices       30         26          4         0              0  Laptops, company and personal
+    crew-phones     devices       54         51          0         1              2  Phones that the crew use for work
+    holm-scanners   devices        5          5          0         0              0
+    sund-scanners   devices        5          5          0         0              0
+    shore           devices       45         42          3         0              0  Everything that does not go to sea
+    dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
+                                                                                     the refit
+    bridge-devices  devices       18         17          1         0              0  What the officers of the bridge carry
+    crew            people        66                                                 Everybody aboard
+    bridge          people        18                                                 Officers of the bridge
+    staff           people        90                                                 Everybody
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    14 groups, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list groups --as-of 2027-03-14
+    GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
+    every-device    devices      141        130          3         1              7  Every device
+    ticket-servers  devices        9          7          1         0              1  Ticket servers, all ships and terminals
+    kiosks          devices       21         20          0         0              1  Passenger information
+    bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
+    laptops         devices       30         26          1         0              3  Laptops, company and personal
+    crew-phones     devices       54         51          0         1              2  Phones that the crew use for work
+    holm-scanners   devices        5          5          0         0              0
+    sund-scanners   devices        5          5          0         0              0
+    shore           devices       45         41          2         0              2  Everything that does not go to sea
+    dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
+                                                                                     the refit
+    bridge-devices  devices       18         17          1         0              0  What the officers of the bridge carry
+    crew            people        66                                                 Everybody aboard
+    bridge          people        18                                                 Officers of the bridge
+    staff           people        90                                                 Everybody
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    14 groups, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_findings() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list findings --as-of 2027-03-05
+    DEVICE             RULE                                  PHASE    DUE                           HOLDER
+    razorbill-phone-4  not-rooted                            overdue  Thu 07:00, 17 h ago           Krogvelt
+    tern-phone-5       silence                               open     Fri 07:00, in 7 h             Yrsrupp
+    gannet-phone-2     android-supported                     open     Sat 07:00, in 1 d 7 h         Brodunk
+    fulmar-kiosk-2     kiosk/processes.guardd                open     Mon 07:00, in 3 d 7 h
+    tern-tickets       ticket-server/log.retention_days      open     Mon 07:00, in 3 d 7 h
+    tern-tickets       ticket-server/sshd.permit_root_login  open     Mon 07:00, in 3 d 7 h
+    office-laptop-4    laptop-lock                           open     Wed 07:00, in 5 d 7 h         Tvenask
+    puffin-bridge-1    charts-current                        open     Sun 14 Mar 07:00, in 9 d 7 h  Ljusprett, Vravuld,
+                                                                                                    Krofonn
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    8 findings, as of Fri 5 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list findings --as-of 2027-03-10
+    DEVICE               RULE                                  PHASE    SEVERITY  DUE                      HOLDER
+    razorbill-phone-4    not-rooted                            overdue  critical  Thu 07:00, 5 d 17 h ago  Krogvelt
+    tern-phone-5         silence                               overdue            Fri 07:00, 4 d 17 h ago  Yrsrupp
+    gannet-phone-2       android-supported                     overdue  high      Sat 07:00, 3 d 17 h ago  Brodunk
+    fulmar-kiosk-2       kiosk/processes.guardd                overdue  high      Mon 07:00, 1 d 17 h ago
+    tern-tickets         ticket-server/log.retention_days      overdue  high      Mon 07:00, 1 d 17 h ago
+    tern-tickets         ticket-server/sshd.permit_root_login  overdue  high      Mon 07:00, 1 d 17 h ago
+    office-laptop-4      laptop-lock                           open     medium    Wed 07:00, in 7 h        Tvenask
+    office-laptop-7      laptop/software.seedpool              open     medium    Wed 07:00, in 7 h        Glagvelt
+    petrel-kiosk-1       silence                               open               Thu 07:00, in 1 d 7 h
+    petrel-kiosk-2       silence                               open               Thu 07:00, in 1 d 7 h
+    petrel-tickets       silence                               open               Thu 07:00, in 1 d 7 h
+    puffin-laptop-chief  disk-encrypted                        open     high      Fri 07:00, in 2 d 7 h    Tvekrell
+    office-laptop-2      laptop/software.peepcam               open     medium    Sat 07:00, in 3 d 7 h    Vrafonn
+    puffin-bridge-1      charts-current                        open     high      Sun 07:00, in 4 d 7 h    Ljusprett,
+                                                                                                           Vravuld, Krofonn
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    14 findings, as of Wed 10 Mar 2027 00:00; left out for want of room: opened (--columns shows them)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list findings --as-of 2027-03-14
+    DEVICE               RULE                                  PHASE    DUE                            HOLDER
+    razorbill-phone-4    not-rooted                            overdue  Thu 4 Mar 07:00, 9 d 17 h ago  Krogvelt
+    tern-phone-5         silence                               overdue  Fri 5 Mar 07:00, 8 d 17 h ago  Yrsrupp
+    gannet-phone-2       android-supported                     overdue  Sat 6 Mar 07:00, 7 d 17 h ago  Brodunk
+    fulmar-kiosk-2       kiosk/processes.guardd                overdue  Mon 07:00, 5 d 17 h ago
+    tern-tickets         ticket-server/log.retention_days      overdue  Mon 07:00, 5 d 17 h ago
+    tern-tickets         ticket-server/sshd.permit_root_login  overdue  Mon 07:00, 5 d 17 h ago
+    office-laptop-4      laptop-lock                           overdue  Wed 07:00, 3 d 17 h ago        Tvenask
+    office-laptop-7      laptop/software.seedpool              overdue  Wed 07:00, 3 d 17 h ago        Glagvelt
+    puffin-laptop-chief  disk-encrypted                        overdue  Fri 07:00, 1 d 17 h ago        Tvekrell
+    puffin-bridge-1      charts-current                        open     Sun 07:00, in 7 h              Ljusprett, Vravuld,
+                                                                                                       Krofonn
+    ness-pier-tickets    certificate-valid                     open     Tue 07:00, in 2 d 7 h
+    office-laptop-9      silence                               open     Tue 07:00, in 2 d 7 h          Fjorupp
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    12 findings, as of Sun 14 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
+    "#);
+}
+
+#[test]
+fn list_people() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list people --as-of 2027-03-05
+    PERSON  NAME       UNIT                    DEVICES                                                  DENIED        REMARK
+    B-1001  Brobek     ships/fulmar/bridge     fulmar-bridge-1, fulmar-laptop-master, fulmar-phone-9
+    B-1002  Mjufonn    ships/fulmar/bridge     fulmar-bridge-1
+    B-1003  Yrskrell   ships/fulmar/bridge     fulmar-bridge-1
+    B-1004  Ljunask    ships/fulmar/engine     fulmar-bridge-2, fulmar-laptop-chief, fulmar-phone-1
+    B-1005  Vrasprett  ships/fulmar/engine     fulmar-phone-2
+    B-1006  Krobek     ships/fulmar/engine     fulmar-phone-3
+    B-1007  Tvefonn    ships/fulmar/deck       fulmar-bridge-2, fulmar-phone-4
+    B-1008  Hvelumm    ships/fulmar/deck       fulmar-phone-5
+    B-1009  Stonask    ships/fulmar/deck       fulmar-phone-6
+    B-1010  Glatvark   ships/fulmar/deck       fulmar-phone-7
+    B-1011  Skabek     ships/fulmar/deck       fulmar-phone-8
+    B-1012  Fjogvelt   ships/gannet/bridge     gannet-bridge-1, gannet-laptop-master, gannet-phone-9
+    B-1013  Plolumm    ships/gannet/bridge     gannet-bridge-1
+    B-1014  Drarupp    ships/gannet/bridge     gannet-bridge-1
+    B-1015  Nyrtvark   ships/gannet/engine     gannet-bridge-2, gannet-laptop-chief, gannet-phone-1
+    B-1016  Brodunk    ships/gannet/engine     gannet-phone-2
+    B-1017  Mjugvelt   ships/gannet/engine     gannet-phone-3
+    B-1018  Yrslumm    ships/gannet/deck       gannet-bridge-2, gannet-phone-4
+    B-1019  Ljurupp    ships/gannet/deck       gannet-phone-5
+    B-1020  Vratvark   ships/gannet/deck       gannet-phone-6
+    B-1021  Krodunk    ships/gannet/deck       gannet-phone-7
+    B-1022  Tvegvelt   ships/gannet/deck       gannet-phone-8
+    B-1023  Hvemott    ships/petrel/bridge     petrel-bridge-1, petrel-laptop-master, petrel-phone-9
+    B-1024  Storupp    ships/petrel/bridge     petrel-bridge-1
+    B-1025  Glavuld    ships/petrel/bridge     petrel-bridge-1
+    B-1026  Skadunk    ships/petrel/engine     petrel-bridge-2, petrel-laptop-chief, petrel-phone-1
+    B-1027  Fjokrell   ships/petrel/engine     petrel-phone-2
+    B-1028  Plomott    ships/petrel/engine     petrel-phone-3
+    B-1029  Drasprett  ships/petrel/deck       petrel-bridge-2, petrel-phone-4
+    B-1030  Nyrvuld    ships/petrel/deck       petrel-phone-5
+    B-1031  Brofonn    ships/petrel/deck       petrel-phone-6
+    B-1032  Mjukrell   ships/petrel/deck       petrel-phone-7
+    B-1033  Yrsmott    ships/petrel/deck       petrel-phone-8
+    B-1034  Ljusprett  ships/puffin/bridge     puffin-bridge-1, puffin-laptop-master, puffin-phone-9
+    B-1035  Vravuld    ships/puffin/bridge     puffin-bridge-1
+    B-1036  Krofonn    ships/puffin/bridge     puffin-bridge-1
+    B-1037  Tvekrell   ships/puffin/engine     puffin-bridge-2, puffin-laptop-chief, puffin-phone-1
+    B-1038  Hvenask    ships/puffin/engine     puffin-phone-2
+    B-1039  Stosprett  ships/puffin/engine     puffin-phone-3
+    B-1040  Glabek     ships/puffin/deck       puffin-bridge-2, puffin-phone-4
+    B-1041  Skafonn    ships/puffin/deck       puffin-phone-5
+    B-1042  Fjolumm    ships/puffin/deck       puffin-phone-6
+    B-1043  Plonask    ships/puffin/deck       puffin-phone-7
+    B-1044  Dratvark   ships/puffin/deck       puffin-phone-8
+    B-1045  Nyrbek     ships/razorbill/bridge  razorbill-bridge-1, razorbill-laptop-master,
+                                               razorbill-phone-9
+    B-1046  Brogvelt   ships/razorbill/bridge  razorbill-bridge-1
+    B-1047  Mjulumm    ships/razorbill/bridge  razorbill-bridge-1
+    B-1048  Yrsnask    ships/razorbill/engine  razorbill-bridge-2, razorbill-laptop-chief,
+                                               razorbill-phone-1
+    B-1049  Ljutvark   ships/razorbill/engine  razorbill-phone-2
+    B-1050  Vrabek     ships/razorbill/engine  razorbill-phone-3
+    B-1051  Krogvelt   ships/razorbill/deck    razorbill-bridge-2, razorbill-phone-4                    mail, roster
+    B-1052  Tvelumm    ships/razorbill/deck    razorbill-phone-5
+    B-1053  Hverupp    ships/razorbill/deck    razorbill-phone-6
+    B-1054  Stotvark   ships/razorbill/deck    razorbill-phone-7
+    B-1055  Gladunk    ships/razorbill/deck    razorbill-phone-8
+    B-1056  Skagvelt   ships/tern/bridge       tern-bridge-1, tern-laptop-master, tern-phone-9
+    B-1057  Fjomott    ships/tern/bridge       tern-bridge-1
+    B-1058  Plorupp    ships/tern/bridge       tern-bridge-1
+    B-1059  Dravuld    ships/tern/engine       tern-bridge-2, tern-laptop-chief, tern-phone-1
+    B-1060  Nyrdunk    ships/tern/engine       tern-phone-2
+    B-1061  Brokrell   ships/tern/engine       tern-phone-3
+    B-1062  Mjumott    ships/tern/deck         tern-bridge-2, tern-phone-4
+    B-1063  Yrsrupp    ships/tern/deck         tern-phone-5
+    B-1064  Ljuvuld    ships/tern/deck         tern-phone-6
+    B-1065  Vradunk    ships/tern/deck         tern-phone-7
+    B-1066  Krokrell   ships/tern/deck         tern-phone-8
+    B-1067  Tvemott    terminals/holm-quay     holm-quay-laptop
+    B-1068  Hvesprett  terminals/holm-quay
+    B-1069  Stovuld    terminals/holm-quay
+    B-1070  Glafonn    terminals/holm-quay
+    B-1071  Skakrell   terminals/ness-pier     ness-pier-laptop
+    B-1072  Fjonask    terminals/ness-pier
+    B-1073  Plosprett  terminals/ness-pier
+    B-1074  Drabek     terminals/ness-pier
+    B-1075  Nyrfonn    terminals/sund-landing  sund-landing-laptop
+    B-1076  Brolumm    terminals/sund-landing
+    B-1077  Mjunask    terminals/sund-landing
+    B-1078  Yrssprett  terminals/sund-landing
+    B-1079  Ljubek     office                  office-laptop-1
+    B-1080  Vrafonn    office                  office-laptop-2
+    B-1081  Krolumm    office                  office-laptop-3
+    B-1082  Tvenask    office                  office-laptop-4, office-own-laptop-1
+    B-1083  Hvetvark   office                  office-laptop-5, office-own-laptop-2
+    B-1084  Stobek     office                  office-laptop-6, office-own-laptop-3
+    B-1085  Glagvelt   office                  office-laptop-7
+    B-1086  Skalumm    office                  office-laptop-8
+    B-1087  Fjorupp    office                  office-laptop-9
+    B-1088  Plotvark   it                      it-laptop-1
+    B-1089  Dradunk    it                      it-laptop-2
+    B-1090  Nyrgvelt   it                      it-laptop-3
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    90 people, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list people --as-of 2027-03-10
+    PERSON  NAME       UNIT                    DEVICES                                                  DENIED        REMARK
+    B-1001  Brobek     ships/fulmar/bridge     fulmar-bridge-1, fulmar-laptop-master, fulmar-phone-9
+    B-1002  Mjufonn    ships/fulmar/bridge     fulmar-bridge-1
+    B-1003  Yrskrell   ships/fulmar/bridge     fulmar-bridge-1
+    B-1004  Ljunask    ships/fulmar/engine     fulmar-bridge-2, fulmar-laptop-chief, fulmar-phone-1
+    B-1005  Vrasprett  ships/fulmar/engine     fulmar-phone-2
+    B-1006  Krobek     ships/fulmar/engine     fulmar-phone-3
+    B-1007  Tvefonn    ships/fulmar/deck       fulmar-bridge-2, fulmar-phone-4
+    B-1008  Hvelumm    ships/fulmar/deck       fulmar-phone-5
+    B-1009  Stonask    ships/fulmar/deck       fulmar-phone-6
+    B-1010  Glatvark   ships/fulmar/deck       fulmar-phone-7
+    B-1011  Skabek     ships/fulmar/deck       fulmar-phone-8
+    B-1012  Fjogvelt   ships/gannet/bridge     gannet-bridge-1, gannet-laptop-master, gannet-phone-9
+    B-1013  Plolumm    ships/gannet/bridge     gannet-bridge-1
+    B-1014  Drarupp    ships/gannet/bridge     gannet-bridge-1
+    B-1015  Nyrtvark   ships/gannet/engine     gannet-bridge-2, gannet-laptop-chief, gannet-phone-1
+    B-1016  Brodunk    ships/gannet/engine     gannet-phone-2                                           mail, roster
+    B-1017  Mjugvelt   ships/gannet/engine     gannet-phone-3
+    B-1018  Yrslumm    ships/gannet/deck       gannet-bridge-2, gannet-phone-4
+    B-1019  Ljurupp    ships/gannet/deck       gannet-phone-5
+    B-1020  Vratvark   ships/gannet/deck       gannet-phone-6
+    B-1021  Krodunk    ships/gannet/deck       gannet-phone-7
+    B-1022  Tvegvelt   ships/gannet/deck       gannet-phone-8
+    B-1023  Hvemott    ships/petrel/bridge     petrel-bridge-1, petrel-laptop-master, petrel-phone-9
+    B-1024  Storupp    ships/petrel/bridge     petrel-bridge-1
+    B-1025  Glavuld    ships/petrel/bridge     petrel-bridge-1
+    B-1026  Skadunk    ships/petrel/engine     petrel-bridge-2, petrel-laptop-chief, petrel-phone-1
+    B-1027  Fjokrell   ships/petrel/engine     petrel-phone-2
+    B-1028  Plomott    ships/petrel/engine     petrel-phone-3
+    B-1029  Drasprett  ships/petrel/deck       petrel-bridge-2, petrel-phone-4
+    B-1030  Nyrvuld    ships/petrel/deck       petrel-phone-5
+    B-1031  Brofonn    ships/petrel/deck       petrel-phone-6
+    B-1032  Mjukrell   ships/petrel/deck       petrel-phone-7
+    B-1033  Yrsmott    ships/petrel/deck       petrel-phone-8
+    B-1034  Ljusprett  ships/puffin/bridge     puffin-bridge-1, puffin-laptop-master, puffin-phone-9
+    B-1035  Vravuld    ships/puffin/bridge     puffin-bridge-1
+    B-1036  Krofonn    ships/puffin/bridge     puffin-bridge-1
+    B-1037  Tvekrell   ships/puffin/engine     puffin-bridge-2, puffin-laptop-chief, puffin-phone-1
+    B-1038  Hvenask    ships/puffin/engine     puffin-phone-2
+    B-1039  Stosprett  ships/puffin/engine     puffin-phone-3
+    B-1040  Glabek     ships/puffin/deck       puffin-bridge-2, puffin-phone-4
+    B-1041  Skafonn    ships/puffin/deck       puffin-phone-5
+    B-1042  Fjolumm    ships/puffin/deck       puffin-phone-6
+    B-1043  Plonask    ships/puffin/deck       puffin-phone-7
+    B-1044  Dratvark   ships/puffin/deck       puffin-phone-8
+    B-1045  Nyrbek     ships/razorbill/bridge  razorbill-bridge-1, razorbill-laptop-master,
+                                               razorbill-phone-9
+    B-1046  Brogvelt   ships/razorbill/bridge  razorbill-bridge-1
+    B-1047  Mjulumm    ships/razorbill/bridge  razorbill-bridge-1
+    B-1048  Yrsnask    ships/razorbill/engine  razorbill-bridge-2, razorbill-laptop-chief,
+                                               razorbill-phone-1
+    B-1049  Ljutvark   ships/razorbill/engine  razorbill-phone-2
+    B-1050  Vrabek     ships/razorbill/engine  razorbill-phone-3
+    B-1051  Krogvelt   ships/razorbill/deck    razorbill-bridge-2, razorbill-phone-4                    mail, roster
+    B-1052  Tvelumm    ships/razorbill/deck    razorbill-phone-5
+    B-1053  Hverupp    ships/razorbill/deck    razorbill-phone-6
+    B-1054  Stotvark   ships/razorbill/deck    razorbill-phone-7
+    B-1055  Gladunk    ships/razorbill/deck    razorbill-phone-8
+    B-1056  Skagvelt   ships/tern/bridge       tern-bridge-1, tern-laptop-master, tern-phone-9
+    B-1057  Fjomott    ships/tern/bridge       tern-bridge-1
+    B-1058  Plorupp    ships/tern/bridge       tern-bridge-1
+    B-1059  Dravuld    ships/tern/engine       tern-bridge-2, tern-laptop-chief, tern-phone-1
+    B-1060  Nyrdunk    ships/tern/engine       tern-phone-2
+    B-1061  Brokrell   ships/tern/engine       tern-phone-3
+    B-1062  Mjumott    ships/tern/deck         tern-bridge-2, tern-phone-4
+    B-1063  Yrsrupp    ships/tern/deck         tern-phone-5                                             mail, roster
+    B-1064  Ljuvuld    ships/tern/deck         tern-phone-6
+    B-1065  Vradunk    ships/tern/deck         tern-phone-7
+    B-1066  Krokrell   ships/tern/deck         tern-phone-8
+    B-1067  Tvemott    terminals/holm-quay     holm-quay-laptop
+    B-1068  Hvesprett  terminals/holm-quay
+    B-1069  Stovuld    terminals/holm-quay
+    B-1070  Glafonn    terminals/holm-quay
+    B-1071  Skakrell   terminals/ness-pier     ness-pier-laptop
+    B-1072  Fjonask    terminals/ness-pier
+    B-1073  Plosprett  terminals/ness-pier
+    B-1074  Drabek     terminals/ness-pier
+    B-1075  Nyrfonn    terminals/sund-landing  sund-landing-laptop
+    B-1076  Brolumm    terminals/sund-landing
+    B-1077  Mjunask    terminals/sund-landing
+    B-1078  Yrssprett  terminals/sund-landing
+    B-1079  Ljubek     office                  office-laptop-1
+    B-1080  Vrafonn    office                  office-laptop-2
+    B-1081  Krolumm    office                  office-laptop-3
+    B-1082  Tvenask    office                  office-laptop-4, office-own-laptop-1
+    B-1083  Hvetvark   office                  office-laptop-5, office-own-laptop-2
+    B-1084  Stobek     office                  office-laptop-6, office-own-laptop-3
+    B-1085  Glagvelt   office                  office-laptop-7
+    B-1086  Skalumm    office                  office-laptop-8
+    B-1087  Fjorupp    office                  office-laptop-9
+    B-1088  Plotvark   it                      it-laptop-1
+    B-1089  Dradunk    it                      it-laptop-2
+    B-1090  Nyrgvelt   it                      it-laptop-3
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    90 people, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list people --as-of 2027-03-14
+    PERSON  NAME       UNIT                    DEVICES                                                  DENIED        REMARK
+    B-1001  Brobek     ships/fulmar/bridge     fulmar-bridge-1, fulmar-laptop-master, fulmar-phone-9
+    B-1002  Mjufonn    ships/fulmar/bridge     fulmar-bridge-1
+    B-1003  Yrskrell   ships/fulmar/bridge     fulmar-bridge-1
+    B-1004  Ljunask    ships/fulmar/engine     fulmar-bridge-2, fulmar-laptop-chief, fulmar-phone-1
+    B-1005  Vrasprett  ships/fulmar/engine     fulmar-phone-2
+    B-1006  Krobek     ships/fulmar/engine     fulmar-phone-3
+    B-1007  Tvefonn    ships/fulmar/deck       fulmar-bridge-2, fulmar-phone-4
+    B-1008  Hvelumm    ships/fulmar/deck       fulmar-phone-5
+    B-1009  Stonask    ships/fulmar/deck       fulmar-phone-6
+    B-1010  Glatvark   ships/fulmar/deck       fulmar-phone-7
+    B-1011  Skabek     ships/fulmar/deck       fulmar-phone-8
+    B-1012  Fjogvelt   ships/gannet/bridge     gannet-bridge-1, gannet-laptop-master, gannet-phone-9
+    B-1013  Plolumm    ships/gannet/bridge     gannet-bridge-1
+    B-1014  Drarupp    ships/gannet/bridge     gannet-bridge-1
+    B-1015  Nyrtvark   ships/gannet/engine     gannet-bridge-2, gannet-laptop-chief, gannet-phone-1
+    B-1016  Brodunk    ships/gannet/engine     gannet-phone-2                                           mail, roster
+    B-1017  Mjugvelt   ships/gannet/engine     gannet-phone-3
+    B-1018  Yrslumm    ships/gannet/deck       gannet-bridge-2, gannet-phone-4
+    B-1019  Ljurupp    ships/gannet/deck       gannet-phone-5
+    B-1020  Vratvark   ships/gannet/deck       gannet-phone-6
+    B-1021  Krodunk    ships/gannet/deck       gannet-phone-7
+    B-1022  Tvegvelt   ships/gannet/deck       gannet-phone-8
+    B-1023  Hvemott    ships/petrel/bridge     petrel-bridge-1, petrel-laptop-master, petrel-phone-9
+    B-1024  Storupp    ships/petrel/bridge     petrel-bridge-1
+    B-1025  Glavuld    ships/petrel/bridge     petrel-bridge-1
+    B-1026  Skadunk    ships/petrel/engine     petrel-bridge-2, petrel-laptop-chief, petrel-phone-1
+    B-1027  Fjokrell   ships/petrel/engine     petrel-phone-2
+    B-1028  Plomott    ships/petrel/engine     petrel-phone-3
+    B-1029  Drasprett  ships/petrel/deck       petrel-bridge-2, petrel-phone-4
+    B-1030  Nyrvuld    ships/petrel/deck       petrel-phone-5
+    B-1031  Brofonn    ships/petrel/deck       petrel-phone-6
+    B-1032  Mjukrell   ships/petrel/deck       petrel-phone-7
+    B-1033  Yrsmott    ships/petrel/deck       petrel-phone-8
+    B-1034  Ljusprett  ships/puffin/bridge     puffin-bridge-1, puffin-laptop-master, puffin-phone-9
+    B-1035  Vravuld    ships/puffin/bridge     puffin-bridge-1
+    B-1036  Krofonn    ships/puffin/bridge     puffin-bridge-1
+    B-1037  Tvekrell   ships/puffin/engine     puffin-bridge-2, puffin-laptop-chief, puffin-phone-1     mail, roster
+    B-1038  Hvenask    ships/puffin/engine     puffin-phone-2
+    B-1039  Stosprett  ships/puffin/engine     puffin-phone-3
+    B-1040  Glabek     ships/puffin/deck       puffin-bridge-2, puffin-phone-4
+    B-1041  Skafonn    ships/puffin/deck       puffin-phone-5
+    B-1042  Fjolumm    ships/puffin/deck       puffin-phone-6
+    B-1043  Plonask    ships/puffin/deck       puffin-phone-7
+    B-1044  Dratvark   ships/puffin/deck       puffin-phone-8
+    B-1045  Nyrbek     ships/razorbill/bridge  razorbill-bridge-1, razorbill-laptop-master,
+                                               razorbill-phone-9
+    B-1046  Brogvelt   ships/razorbill/bridge  razorbill-bridge-1
+    B-1047  Mjulumm    ships/razorbill/bridge  razorbill-bridge-1
+    B-1048  Yrsnask    ships/razorbill/engine  razorbill-bridge-2, razorbill-laptop-chief,
+                                               razorbill-phone-1
+    B-1049  Ljutvark   ships/razorbill/engine  razorbill-phone-2
+    B-1050  Vrabek     ships/razorbill/engine  razorbill-phone-3
+    B-1051  Krogvelt   ships/razorbill/deck    razorbill-bridge-2, razorbill-phone-4                    mail, roster
+    B-1052  Tvelumm    ships/razorbill/deck    razorbill-phone-5
+    B-1053  Hverupp    ships/razorbill/deck    razorbill-phone-6
+    B-1054  Stotvark   ships/razorbill/deck    razorbill-phone-7
+    B-1055  Gladunk    ships/razorbill/deck    razorbill-phone-8
+    B-1056  Skagvelt   ships/tern/bridge       tern-bridge-1, tern-laptop-master, tern-phone-9
+    B-1057  Fjomott    ships/tern/bridge       tern-bridge-1
+    B-1058  Plorupp    ships/tern/bridge       tern-bridge-1
+    B-1059  Dravuld    ships/tern/engine       tern-bridge-2, tern-laptop-chief, tern-phone-1
+    B-1060  Nyrdunk    ships/tern/engine       tern-phone-2
+    B-1061  Brokrell   ships/tern/engine       tern-phone-3
+    B-1062  Mjumott    ships/tern/deck         tern-bridge-2, tern-phone-4
+    B-1063  Yrsrupp    ships/tern/deck         tern-phone-5                                             mail, roster
+    B-1064  Ljuvuld    ships/tern/deck         tern-phone-6
+    B-1065  Vradunk    ships/tern/deck         tern-phone-7
+    B-1066  Krokrell   ships/tern/deck         tern-phone-8
+    B-1067  Tvemott    terminals/holm-quay     holm-quay-laptop
+    B-1068  Hvesprett  terminals/holm-quay
+    B-1069  Stovuld    terminals/holm-quay
+    B-1070  Glafonn    terminals/holm-quay
+    B-1071  Skakrell   terminals/ness-pier     ness-pier-laptop
+    B-1072  Fjonask    terminals/ness-pier
+    B-1073  Plosprett  terminals/ness-pier
+    B-1074  Drabek     terminals/ness-pier
+    B-1075  Nyrfonn    terminals/sund-landing  sund-landing-laptop
+    B-1076  Brolumm    terminals/sund-landing
+    B-1077  Mjunask    terminals/sund-landing
+    B-1078  Yrssprett  terminals/sund-landing
+    B-1079  Ljubek     office                  office-laptop-1
+    B-1080  Vrafonn    office                  office-laptop-2
+    B-1081  Krolumm    office                  office-laptop-3
+    B-1082  Tvenask    office                  office-laptop-4, office-own-laptop-1                     mail, roster
+    B-1083  Hvetvark   office                  office-laptop-5, office-own-laptop-2
+    B-1084  Stobek     office                  office-laptop-6, office-own-laptop-3
+    B-1085  Glagvelt   office                  office-laptop-7                                          mail, roster
+    B-1086  Skalumm    office                  office-laptop-8
+    B-1087  Fjorupp    office                  office-laptop-9
+    B-1088  Plotvark   it                      it-laptop-1
+    B-1089  Dradunk    it                      it-laptop-2
+    B-1090  Nyrgvelt   it                      it-laptop-3
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    90 people, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_services() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list services --as-of 2027-03-05
+    SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
+    roster     deny     app, browser     113        1    46  Crew roster
+    mail       deny     app, browser     113        1    46  Mail
+    charts     deny     app               30        0   129  Sea charts
+    ticketing  deny     till              24        0   135  Ticketing
+    wiki       permit   browser          159        0     0  Handbook
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    5 services, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list services --as-of 2027-03-10
+    SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
+    roster     deny     app, browser     111        3    48  Crew roster
+    mail       deny     app, browser     111        3    48  Mail
+    charts     deny     app               30        0   129  Sea charts
+    ticketing  deny     till              23        0   136  Ticketing
+    wiki       permit   browser          156        3     0  Handbook
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    5 services, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list services --as-of 2027-03-14
+    SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
+    roster     deny     app, browser     108        6    51  Crew roster
+    mail       deny     app, browser     108        6    51  Mail
+    charts     deny     app               30        0   129  Sea charts
+    ticketing  deny     till              23        0   136  Ticketing
+    wiki       permit   browser          159        0     0  Handbook
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    5 services, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_assessments() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list assessments --as-of 2027-03-05
+    ASSESSMENT  AS OF             DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
+            14  Sun 14 Mar 07:00      141        130          2         1              8       0       0        1
+            13  Sat 13 Mar 07:00      141        130          3         1              7       1       0        0
+            12  Fri 12 Mar 07:00      141        131          2         1              7       1       1        1
+            11  Thu 11 Mar 07:00      141        131          3         1              6       0       3        0
+            10  Wed 07:00             141        128          6         1              6       0       0        2
+             9  Tue 07:00             141        128          8         1              4       2       0        0
+             8  Mon 07:00             141        130          6         1              4       0       0        3
+             7  Sun 07:00             141        130          8         1              2       4       0        0
+             6  Sat 07:00             141        134          4         1              2       1       1        1
+             5  Fri 07:00             141        134          5         1              1       0       0        1
+             4  Thu 07:00             141        134          6         0              1       1       0        1
+             3  Wed 07:00             141        135          6         0              0       2       0        0
+             2  Tue 07:00             141        137          4         0              0       3       0        0
+             1  Mon 07:00             141        139          2         0              0       2       0        0
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    14 assessments, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list assessments --as-of 2027-03-10
+    ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
+            14  Sun 07:00            141        130          2         1              8       0       0        1
+            13  Sat 07:00            141        130          3         1              7       1       0        0
+            12  Fri 07:00            141        131          2         1              7       1       1        1
+            11  Thu 07:00            141        131          3         1              6       0       3        0
+            10  Wed 07:00            141        128          6         1              6       0       0        2
+             9  Tue 07:00            141        128          8         1              4       2       0        0
+             8  Mon 07:00            141        130          6         1              4       0       0        3
+             7  Sun 07:00            141        130          8         1              2       4       0        0
+             6  Sat 07:00            141        134          4         1              2       1       1        1
+             5  Fri 07:00            141        134          5         1              1       0       0        1
+             4  Thu 07:00            141        134          6         0              1       1       0        1
+             3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
+             2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
+             1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    14 assessments, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list assessments --as-of 2027-03-14
+    ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
+            14  Sun 07:00            141        130          2         1              8       0       0        1
+            13  Sat 07:00            141        130          3         1              7       1       0        0
+            12  Fri 07:00            141        131          2         1              7       1       1        1
+            11  Thu 07:00            141        131          3         1              6       0       3        0
+            10  Wed 07:00            141        128          6         1              6       0       0        2
+             9  Tue 07:00            141        128          8         1              4       2       0        0
+             8  Mon 07:00            141        130          6         1              4       0       0        3
+             7  Sun 7 Mar 07:00      141        130          8         1              2       4       0        0
+             6  Sat 6 Mar 07:00      141        134          4         1              2       1       1        1
+             5  Fri 5 Mar 07:00      141        134          5         1              1       0       0        1
+             4  Thu 4 Mar 07:00      141        134          6         0              1       1       0        1
+             3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
+             2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
+             1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    14 assessments, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_sources() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list sources --as-of 2027-03-05
+    SOURCE     ABOUT    LISTS  ABSENT  LAST IMPORT  NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents     devices     72       0  Thu 07:00    Thu 04:59  Thu 00:40  1d              no            1
+    handhelds  devices     81       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
+    crew-list  people      90       0  Mon 07:00                                                        0
+    ------- standard error -------
+
+    3 sources, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list sources --as-of 2027-03-10
+    SOURCE     ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents     devices     72       0  Tue 07:00        Tue 04:56  Tue 00:55  1d              no            0
+    handhelds  devices     81       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
+    crew-list  people      90       0  Mon 1 Mar 07:00                                                      0
+    ------- standard error -------
+
+    3 sources, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list sources --as-of 2027-03-14
+    SOURCE     ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents     devices     72       0  Sat 07:00        Sat 04:59  Sat 00:46  1d              no            0
+    handhelds  devices     81       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
+    crew-list  people      90       0  Mon 1 Mar 07:00                                                      0
+    ------- standard error -------
+
+    3 sources, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_corrections() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "corrections", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list corrections --as-of 2027-03-05
+    DEVICE           FACT       VALUE    FEEDS SAY              STATE     BY          UNTIL            BECAUSE
+    gannet-bridge-2  ownership  company  agents: company,       in force  fleet desk  Thu 1 Jul 00:00  Booked as the mate's
+                                         handhelds: personal                                           own by mistake; the
+                                                                                                       receipt is in the
+                                                                                                       office.
+    ------- standard error -------
+
+    1 correction, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "corrections", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list corrections --as-of 2027-03-10
+    DEVICE           FACT       VALUE    FEEDS SAY              STATE     BY          UNTIL            BECAUSE
+    gannet-bridge-2  ownership  company  agents: company,       in force  fleet desk  Thu 1 Jul 00:00  Booked as the mate's
+                                         handhelds: personal                                           own by mistake; the
+                                                                                                       receipt is in the
+                                                                                                       office.
+    ------- standard error -------
+
+    1 correction, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "corrections", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list corrections --as-of 2027-03-14
+    DEVICE           FACT       VALUE    FEEDS SAY              STATE     BY          UNTIL            BECAUSE
+    gannet-bridge-2  ownership  company  agents: company,       in force  fleet desk  Thu 1 Jul 00:00  Booked as the mate's
+                                         handhelds: personal                                           own by mistake; the
+                                                                                                       receipt is in the
+                                                                                                       office.
+    ------- standard error -------
+
+    1 correction, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_rejects() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rejects", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list rejects --as-of 2027-03-05
+    IMPORTED   SOURCE     FILE                            LINE  REASON
+    Tue 07:00  handhelds  feeds/handhelds-2027-03-09.csv    83  this row has 3 cells under 13 headings
+    Fri 07:00  handhelds  feeds/handhelds-2027-03-05.csv    83  no `Asset tag`: the record names no device
+    Thu 07:00  agents     feeds/agents-2027-03-04.jsonl     72  byte 52: this text has no closing quote
+    ------- standard error -------
+
+    3 rejects, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rejects", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list rejects --as-of 2027-03-10
+    IMPORTED   SOURCE     FILE                            LINE  REASON
+    Tue 07:00  handhelds  feeds/handhelds-2027-03-09.csv    83  this row has 3 cells under 13 headings
+    Fri 07:00  handhelds  feeds/handhelds-2027-03-05.csv    83  no `Asset tag`: the record names no device
+    Thu 07:00  agents     feeds/agents-2027-03-04.jsonl     72  byte 52: this text has no closing quote
+    ------- standard error -------
+
+    3 rejects, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rejects", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list rejects --as-of 2027-03-14
+    IMPORTED         SOURCE     FILE                            LINE  REASON
+    Tue 07:00        handhelds  feeds/handhelds-2027-03-09.csv    83  this row has 3 cells under 13 headings
+    Fri 5 Mar 07:00  handhelds  feeds/handhelds-2027-03-05.csv    83  no `Asset tag`: the record names no device
+    Thu 4 Mar 07:00  agents     feeds/agents-2027-03-04.jsonl     72  byte 52: this text has no closing quote
+    ------- standard error -------
+
+    3 rejects, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_devices_that_are_not_compliant() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-05
+    DEVICE             STANDING         SITE       HOLDER                       OPEN  OVERDUE  COLLECTED AT
+    fulmar-kiosk-2     ╱ on notice      Fulmar                                     1        0  Wed 21:14
+    gannet-phone-2     ╱ on notice      Gannet     Brodunk                         1        0  Thu 05:30
+    office-laptop-4    ╱ on notice      Office     Tvenask                         1        0  Thu 00:12
+    puffin-bridge-1    ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0  Thu 05:30
+    razorbill-phone-4  ╳ non-compliant  Razorbill  Krogvelt                        0        1  Thu 05:30
+    tern-phone-5       ╱ on notice      Tern       Yrsrupp                         1        0  Thu 05:30
+    tern-tickets       ╱ on notice      Tern                                       2        0  Wed 22:29
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    7 of 141 devices, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-10
+    DEVICE               STANDING         SITE       HOLDER                       OPEN  OVERDUE  COLLECTED AT
+    fulmar-kiosk-2       ╳ non-compliant  Fulmar                                     0        1  Mon 23:47
+    gannet-phone-2       ╳ non-compliant  Gannet     Brodunk                         0        1  Tue 05:30
+    office-laptop-2      ╱ on notice      Office     Vrafonn                         1        0  Mon 23:10
+    office-laptop-4      ╱ on notice      Office     Tvenask                         1        0  Mon 21:38
+    office-laptop-7      ╱ on notice      Office     Glagvelt                        1        0  Mon 23:15
+    petrel-kiosk-1       ╱ on notice      Petrel                                     1        0  Thu 04:59
+    petrel-kiosk-2       ╱ on notice      Petrel                                     1        0  Wed 3 Mar 23:33
+    petrel-tickets       ╱ on notice      Petrel                                     1        0  Wed 3 Mar 22:18
+    puffin-bridge-1      ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0  Tue 05:30
+    puffin-laptop-chief  ╱ on notice      Puffin     Tvekrell                        1        0  Tue 04:49
+    razorbill-phone-4    ╳ non-compliant  Razorbill  Krogvelt                        0        1  Tue 05:30
+    tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1  Tue 05:30
+    tern-tickets         ╳ non-compliant  Tern                                       0        2  Tue 02:55
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    13 of 141 devices, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-14
+    DEVICE               STANDING         SITE       HOLDER                       OPEN  OVERDUE  COLLECTED AT
+    fulmar-kiosk-2       ╳ non-compliant  Fulmar                                     0        1  Sat 02:47
+    gannet-phone-2       ╳ non-compliant  Gannet     Brodunk                         0        1  Sat 05:30
+    ness-pier-tickets    ╱ on notice      Ness Pier                                  1        0  Sat 04:37
+    office-laptop-4      ╳ non-compliant  Office     Tvenask                         0        1  Sat 03:48
+    office-laptop-7      ╳ non-compliant  Office     Glagvelt                        0        1  Fri 21:48
+    office-laptop-9      ╱ on notice      Office     Fjorupp                         1        0  Sat 03:55
+    puffin-bridge-1      ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0  Sat 05:30
+    puffin-laptop-chief  ╳ non-compliant  Puffin     Tvekrell                        0        1  Fri 23:05
+    razorbill-phone-4    ╳ non-compliant  Razorbill  Krogvelt                        0        1  Sat 05:30
+    tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1  Sat 05:30
+    tern-tickets         ╳ non-compliant  Tern                                       0        2  Sat 04:15
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    11 of 141 devices, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_devices_counted_by_platform() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost list devices --by platform --as-of 2027-03-05
+    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
+    android      64   45 %         61          2         0              1
+    linux        30   21 %         28          2         0              0
+    windows      23   16 %         22          1         0              0
+    ios          17   12 %         16          1         0              0
+    macos         7    5 %          7          0         0              0
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    141 devices, as of Fri 5 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost list devices --by platform --as-of 2027-03-10
+    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
+    android      64   45 %         61          1         0              2
+    linux        30   21 %         25          3         0              2
+    windows      23   16 %         19          4         0              0
+    ios          17   12 %         16          0         1              0
+    macos         7    5 %          7          0         0              0
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    141 devices, as of Wed 10 Mar 2027 00:00
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost list devices --by platform --as-of 2027-03-14
+    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
+    android      64   45 %         61          1         0              2
+    linux        30   21 %         27          1         0              2
+    windows      23   16 %         20          0         0              3
+    ios          17   12 %         16          0         1              0
+    macos         7    5 %          6          1         0              0
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    141 devices, as of Sun 14 Mar 2027 00:00
+    "#);
+}
+
+#[test]
+fn list_devices_with_facts() {
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "platform = \"android\"", "--columns", "device,os.version,holder,groups,sources", "--sort", "-os.version"]), @r#"
+    $ fencepost list devices --where 'platform = "android"' --columns device,os.version,holder,groups,sources --sort -os.version
+    DEVICE                  OS.VERSION  HOLDER                       GROUPS                                SOURCES
+    fulmar-bridge-1         13.0        Brobek, Mjufonn, Yrskrell    bridge-tablets, bridge-devices,       agents, handhelds
+                                                                     crew, bridge, staff
+    fulmar-bridge-2         13.0        Ljunask, Tvefonn             bridge-tablets, crew, staff           agents, handhelds
+    fulmar-phone-1          13.0        Ljunask                      crew-phones, crew, staff              handhelds
+    fulmar-phone-3          13.0        Krobek                       crew-phones, crew, staff              handhelds
+    fulmar-phone-4          13.0        Tvefonn                      crew-phones, crew, staff              handhelds
+    fulmar-phone-5          13.0        Hvelumm                      crew-phones, crew, staff              handhelds
+    fulmar-phone-6          13.0        Stonask                      crew-phones, crew, staff              handhelds
+    fulmar-phone-7          13.0        Glatvark                     crew-phones, crew, staff              handhelds
+    fulmar-phone-8          13.0        Skabek                       crew-phones, crew, staff              handhelds
+    fulmar-phone-9          13.0        Brobek                       crew-phones, bridge-devices, crew,    handhelds
+                                                                     bridge, staff
+    gannet-bridge-1         13.0        Fjogvelt, Plolumm, Drarupp   bridge-tablets, bridge-devices,       agents, handhelds
+                                                                     crew, bridge, staff
+    gannet-bridge-2         13.0        Nyrtvark, Yrslumm            bridge-tablets, crew, staff           agents, handhelds
+    gannet-phone-1          13.0        Nyrtvark                     crew-phones, crew, staff              handhelds
+    gannet-phone-3          13.0        Mjugvelt                     crew-phones, crew, staff              handhelds
+    gannet-phone-4          13.0        Yrslumm                      crew-phones, crew, staff              handhelds
+    gannet-phone-5          13.0        Ljurupp                      crew-phones, crew, staff              handhelds
+    gannet-phone-6          13.0        Vratvark                     crew-phones, crew, staff              handhelds
+    gannet-phone-8          13.0        Tvegvelt                     crew-phones, crew, staff              handhelds
+    gannet-phone-9          13.0        Fjogvelt                     crew-phones, bridge-devices, crew,    handhelds
+                                                                     bridge, staff
+    holm-quay-scanner-1     13.0                                     holm-scanners, shore                  handhelds
+    holm-quay-scanner-2     13.0                                     holm-scanners, shore                  handhelds
+    holm-quay-scanner-3     13.0                                     holm-scanners, shore                  handhelds
+    holm-quay-scanner-4     13.0                                     holm-scanners, shore                  handhelds
+    holm-quay-scanner-5     13.0                                     holm-scanners, shore                  handhelds
+    ness-pier-scanner-1     13.0                                     shore                                 handhelds
+    ness-pier-scanner-2     13.0                                     shore                                 handhelds
+    ness-pier-scanner-3     13.0                                     shore                                 handhelds
+    ness-pier-scanner-4     13.0                                     shore                                 handhelds
+    ness-pier-scanner-5     13.0                                     shore                                 handhelds
+    petrel-bridge-1         13.0        Hvemott, Storupp, Glavuld    bridge-tablets, bridge-devices,       agents, handhelds
+                                                                     crew, bridge, staff
+    petrel-bridge-2         13.0        Skadunk, Drasprett           bridge-tablets, crew, staff           agents, handhelds
+    petrel-phone-6          13.0        Brofonn                      crew-phones, crew, staff              handhelds
+    petrel-phone-8          13.0        Yrsmott                      crew-phones, crew, staff              handhelds
+    petrel-phone-9          13.0        Hvemott                      crew-phones, bridge-devices, crew,    handhelds
+                                                                     bridge, staff
+    puffin-bridge-1         13.0        Ljusprett, Vravuld, Krofonn  bridge-tablets, bridge-devices,       agents, handhelds
+                                                                     crew, bridge, staff
+    puffin-bridge-2         13.0        Tvekrell, Glabek             bridge-tablets, crew, staff           agents, handhelds
+    puffin-phone-1          13.0        Tvekrell                     crew-phones, crew, staff              handhelds
+    puffin-phone-2          13.0        Hvenask                      crew-phones, crew, staff              handhelds
+    puffin-phone-3          13.0        Stosprett                    crew-phones, crew, staff              handhelds
+    puffin-phone-5          13.0        Skafonn                      crew-phones, crew, staff              handhelds
+    puffin-phone-7          13.0        Plonask                      crew-phones, crew, staff              handhelds
+    razorbill-bridge-1      13.0        Nyrbek, Brogvelt, Mjulumm    bridge-tablets, bridge-devices,       agents, handhelds
+                                                                     crew, bridge, staff
+    razorbill-bridge-2      13.0        Yrsnask, Krogvelt            bridge-tablets, crew, staff           agents, handhelds
+    razorbill-phone-1       13.0        Yrsnask                      crew-phones, crew, staff              handhelds
+    razorbill-phone-2       13.0        Ljutvark                     crew-phones, crew, staff              handhelds
+    razorbill-phone-4       13.0        Krogvelt                     crew-phones, crew, staff              handhelds
+    razorbill-phone-5       13.0        Tvelumm                      crew-phones, crew, staff              handhelds
+    razorbill-phone-6       13.0        Hverupp                      crew-phones, crew, staff              handhelds
+    razorbill-phone-7       13.0        Stotvark                     crew-phones, crew, staff              handhelds
+    razorbill-phone-9       13.0        Nyrbek                       crew-phones, bridge-devices, crew,    handhelds
+                                                                     bridge, staff
+    sund-landing-scanner-1  13.0                                     sund-scanners, shore                  handhelds
+    sund-landing-scanner-2  13.0                                     sund-scanners, shore                  handhelds
+    sund-landing-scanner-3  13.0                                     sund-scanners, shore                  handhelds
+    sund-landing-scanner-4  13.0                                     sund-scanners, shore                  handhelds
+    sund-landing-scanner-5  13.0                                     sund-scanners, shore                  handhelds
+    tern-bridge-1           13.0        Skagvelt, Fjomott, Plorupp   bridge-tablets, bridge-devices,       agents, handhelds
+                                                                     crew, bridge, staff
+    tern-bridge-2           13.0        Dravuld, Mjumott             bridge-tablets, crew, staff           agents, handhelds
+    tern-phone-2            13.0        Nyrdunk                      crew-phones, crew, staff              handhelds
+    tern-phone-3            13.0        Brokrell                     crew-phones, crew, staff              handhelds
+    tern-phone-4            13.0        Mjumott                      crew-phones, crew, staff              handhelds
+    tern-phone-6            13.0        Ljuvuld                      crew-phones, crew, staff              handhelds
+    tern-phone-7            13.0        Vradunk                      crew-phones, crew, staff              handhelds
+    tern-phone-8            13.0        Krokrell                     crew-phones, crew, staff              handhelds
+    gannet-phone-2          11.0        Brodunk                      crew-phones, crew, staff              handhelds
+    ------- standard error -------
+
+    64 of 141 devices, as of Sun 14 Mar 2027 07:00
+    "#);
+}
+
+#[test]
+fn access_tells_who_loses_what() {
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost access --as-of 2027-03-05
+    Access as of Fri 5 Mar 2027 00:00 (Europe/Oslo), since Wed 3 Mar 2027 07:00
+    1 person loses a service; 1 reduced, 0 restored; 6 people and 1 device that nobody holds are about to lose one
+
+    Lost
+      razorbill-phone-4 (Razorbill), since Thu 07:00, 17 h ago
+        who      Krogvelt: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  not-rooted: The platform's protection is in place (since Thu 07:00, due Thu 07:00)
+        do       Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
+        still in Krogvelt with razorbill-bridge-2 (Mail, Crew roster)
+
+    Will lose, if nothing changes
+      tern-phone-5 (Tern), from Fri 07:00, in 7 h
+        who      Yrsrupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  silence: one rule left without an answer (since Mon 07:00, due Fri 07:00)
+        do       Let the device report again: disk.encrypted
+        call     first, having no other device that gets in: Yrsrupp (Mail, Crew roster)
+      gannet-phone-2 (Gannet), from Sat 07:00, in 1 d 7 h
+        who      Brodunk: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  android-supported: Android is a version that still gets repairs (since Mon 07:00, due Sat 07:00)
+        do       Install the system update; where there is none, ask the helpdesk for another phone.
+        call     first, having no other device that gets in: Brodunk (Mail, Crew roster)
+      tern-tickets (Tern), from Mon 07:00, in 3 d 7 h
+        who      nobody's device: Ticketing (till)
+        because  ticket-server/log.retention_days: Ticket servers, all ships and terminals: log.retention_days >= 30 (since
+                 Tue 07:00, due Mon 07:00); ticket-server/sshd.permit_root_login: Ticket servers, all ships and terminals:
+                 sshd.permit_root_login is no (since Tue 07:00, due Mon 07:00)
+        do       Set it as on the sister ships and restart the service.
+      office-laptop-4 (Office), from Wed 07:00, in 5 d 7 h
+        who      Tvenask: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  laptop-lock: Laptops lock themselves, behind a long password (since Wed 07:00, due Wed 07:00)
+        do       Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or
+                 more.
+        still in Tvenask with office-own-laptop-1 (Mail, Crew roster)
+      puffin-bridge-1 (Puffin), from Sun 14 Mar 07:00, in 9 d 7 h
+        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
+                 download
+        because  charts-current: Sea charts are of this year's edition (since Tue 07:00, due Sun 14 Mar 07:00)
+        do       Let the tablet download the charts in port, over the quay's network.
+        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
+                 roster); Krofonn (Sea charts, Mail, Crew roster)
+        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+
+    1 person is denied a service by an access rule now: fencepost access --denied
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why razorbill-phone-4
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost access --as-of 2027-03-10
+    Access as of Wed 10 Mar 2027 00:00 (Europe/Oslo), since Mon 8 Mar 2027 07:00
+    0 people lose a service; 0 reduced, 0 restored; 7 people and 1 device that nobody holds are about to lose one
+
+    Will lose, if nothing changes
+      office-laptop-4 (Office), from Wed 07:00, in 7 h
+        who      Tvenask: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  laptop-lock: Laptops lock themselves, behind a long password (since Wed 3 Mar 07:00, due Wed 07:00)
+        do       Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or
+                 more.
+        still in Tvenask with office-own-laptop-1 (Mail, Crew roster)
+      office-laptop-7 (Office), from Wed 07:00, in 7 h
+        who      Glagvelt: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  laptop/software.seedpool: Laptops: no seedpool in software (since Sat 07:00, due Wed 07:00)
+        do       Remove the program and restart.
+        call     first, having no other device that gets in: Glagvelt (Mail, Crew roster)
+      petrel-tickets (Petrel), from Thu 07:00, in 1 d 7 h
+        who      nobody's device: Ticketing (till)
+        because  silence: 5 rules left without an answer (since Sun 07:00, due Thu 07:00)
+        do       Let the device report again: certificate.not_after, log.retention_days, processes.name,
+                 sshd.permit_root_login
+      puffin-laptop-chief (Puffin), from Fri 07:00, in 2 d 7 h
+        who      Tvekrell: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  disk-encrypted: Writable disks are encrypted (since Tue 07:00, due Fri 07:00)
+        do       Encryption is set. Restart the laptop; nothing else is needed.
+        still in Tvekrell with puffin-bridge-2 (Mail, Crew roster)
+      office-laptop-2 (Office), from Sat 07:00, in 3 d 7 h
+        who      Vrafonn: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  laptop/software.peepcam: Laptops: no peepcam in software (since Tue 07:00, due Sat 07:00)
+        do       Remove the program and restart.
+        call     first, having no other device that gets in: Vrafonn (Mail, Crew roster)
+      puffin-bridge-1 (Puffin), from Sun 07:00, in 4 d 7 h
+        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
+                 download
+        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+        do       Let the tablet download the charts in port, over the quay's network.
+        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
+                 roster); Krofonn (Sea charts, Mail, Crew roster)
+        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+
+    3 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why office-laptop-4
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost access --as-of 2027-03-14
+    Access as of Sun 14 Mar 2027 00:00 (Europe/Oslo), since Fri 12 Mar 2027 07:00
+    0 people lose a service; 0 reduced, 0 restored; 4 people and 1 device that nobody holds are about to lose one
+
+    Will lose, if nothing changes
+      puffin-bridge-1 (Puffin), from Sun 07:00, in 7 h
+        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
+                 download
+        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+        do       Let the tablet download the charts in port, over the quay's network.
+        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
+                 roster); Krofonn (Sea charts, Mail, Crew roster)
+        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+      ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d 7 h
+        who      nobody's device: Ticketing (till)
+        because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
+        do       Order a new certificate from the office and install it.
+      office-laptop-9 (Office), from Tue 07:00, in 2 d 7 h
+        who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
+        do       Let the device report again: password.length
+        call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+
+    6 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+}
+
+#[test]
+fn access_by_service_and_by_rule() {
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "person"]), @r#"
+    $ fencepost access --by person
+    Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
+    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+
+    Lost
+      Krofonn
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Krofonn (Sea charts, Mail, Crew roster)
+      Ljusprett
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Ljusprett: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Ljusprett (Sea charts)
+          still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+      Vravuld
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Vravuld: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Vravuld (Sea charts, Mail, Crew roster)
+
+    Will lose, if nothing changes
+      Fjorupp
+        office-laptop-9 (Office), from Tue 07:00, in 2 d
+          who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
+          do       Let the device report again: password.length
+          call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+      nobody's
+        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
+          who      nobody's device: Ticketing (till)
+          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
+          do       Order a new certificate from the office and install it.
+
+    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    ------- standard error -------
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "service"]), @r#"
+    $ fencepost access --by service
+    Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
+    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+
+    Lost
+      Crew roster
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Ljusprett, Vravuld, Krofonn: Crew roster (app); Crew roster (browser) with no download
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Vravuld (Crew roster); Krofonn (Crew roster)
+          still in Ljusprett with puffin-laptop-master (Crew roster)
+      Mail
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Ljusprett, Vravuld, Krofonn: Mail (app); Mail (browser) with no download
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Vravuld (Mail); Krofonn (Mail)
+          still in Ljusprett with puffin-laptop-master (Mail)
+      Sea charts
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Ljusprett, Vravuld, Krofonn: Sea charts (app)
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts); Krofonn (Sea
+                   charts)
+
+    Will lose, if nothing changes
+      Crew roster
+        office-laptop-9 (Office), from Tue 07:00, in 2 d
+          who      Fjorupp: Crew roster (app); Crew roster (browser) with no download
+          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
+          do       Let the device report again: password.length
+          call     first, having no other device that gets in: Fjorupp (Crew roster)
+      Mail
+        office-laptop-9 (Office), from Tue 07:00, in 2 d
+          who      Fjorupp: Mail (app); Mail (browser) with no download
+          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
+          do       Let the device report again: password.length
+          call     first, having no other device that gets in: Fjorupp (Mail)
+      Ticketing
+        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
+          who      nobody's device: Ticketing (till)
+          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
+          do       Order a new certificate from the office and install it.
+
+    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    ------- standard error -------
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "site"]), @r#"
+    $ fencepost access --by site
+    Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
+    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+
+    Lost
+      Puffin
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
+                   download
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
+                   roster); Krofonn (Sea charts, Mail, Crew roster)
+          still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+
+    Will lose, if nothing changes
+      Ness Pier
+        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
+          who      nobody's device: Ticketing (till)
+          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
+          do       Order a new certificate from the office and install it.
+      Office
+        office-laptop-9 (Office), from Tue 07:00, in 2 d
+          who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
+          do       Let the device report again: password.length
+          call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+
+    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    ------- standard error -------
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "rule"]), @r#"
+    $ fencepost access --by rule
+    Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
+    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+
+    Lost
+      charts-current
+        puffin-bridge-1 (Puffin), since Sun 07:00, now
+          who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
+                   download
+          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+          do       Let the tablet download the charts in port, over the quay's network.
+          call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
+                   roster); Krofonn (Sea charts, Mail, Crew roster)
+          still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+
+    Will lose, if nothing changes
+      certificate-valid
+        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
+          who      nobody's device: Ticketing (till)
+          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
+          do       Order a new certificate from the office and install it.
+      silence
+        office-laptop-9 (Office), from Tue 07:00, in 2 d
+          who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
+          do       Let the device report again: password.length
+          call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+
+    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    ------- standard error -------
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+}
+
+#[test]
+fn everything_that_is_denied() {
+    insta::assert_snapshot!(shown_by_the_demo(&["access", "--denied"]), @r#"
+    $ fencepost access --denied
+    Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
+    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+
+    Lost
+      puffin-bridge-1 (Puffin), since Sun 07:00, now
+        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
+                 download
+        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+        do       Let the tablet download the charts in port, over the quay's network.
+        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
+                 roster); Krofonn (Sea charts, Mail, Crew roster)
+        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+
+    Will lose, if nothing changes
+      ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
+        who      nobody's device: Ticketing (till)
+        because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
+        do       Order a new certificate from the office and install it.
+      office-laptop-9 (Office), from Tue 07:00, in 2 d
+        who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
+        because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
+        do       Let the device report again: password.length
+        call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+
+    Denied now
+      gannet-phone-2 (Gannet), since Sat 6 Mar 07:00, 8 d ago
+        who      Brodunk: Mail, Crew roster (app)
+        because  android-supported: Android is a version that still gets repairs (since Mon 1 Mar 07:00, due Sat 6 Mar
+                 07:00)
+        do       Install the system update; where there is none, ask the helpdesk for another phone.
+        call     first, having no other device that gets in: Brodunk (Mail, Crew roster)
+      office-laptop-4 (Office), since Wed 07:00, 4 d ago
+        who      Tvenask: Mail, Crew roster (app)
+        because  laptop-lock: Laptops lock themselves, behind a long password (since Wed 3 Mar 07:00, due Wed 07:00)
+        do       Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or
+                 more.
+        still in Tvenask with office-own-laptop-1 (Mail, Crew roster)
+      office-laptop-7 (Office), since Wed 07:00, 4 d ago
+        who      Glagvelt: Mail, Crew roster (app)
+        because  laptop/software.seedpool: Laptops: no seedpool in software (since Sat 6 Mar 07:00, due Wed 07:00)
+        do       Remove the program and restart.
+        call     first, having no other device that gets in: Glagvelt (Mail, Crew roster)
+      puffin-bridge-1 (Puffin), since Sun 07:00, now
+        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app)
+        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
+        do       Let the tablet download the charts in port, over the quay's network.
+        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
+                 roster); Krofonn (Sea charts, Mail, Crew roster)
+        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+      puffin-laptop-chief (Puffin), since Fri 07:00, 2 d ago
+        who      Tvekrell: Mail, Crew roster (app)
+        because  disk-encrypted: Writable disks are encrypted (since Tue 07:00, due Fri 07:00)
+        do       Encryption is set. Restart the laptop; nothing else is needed.
+        still in Tvekrell with puffin-bridge-2 (Mail, Crew roster)
+      razorbill-phone-4 (Razorbill), since Thu 4 Mar 07:00, 10 d ago
+        who      Krogvelt: Mail, Crew roster (app)
+        because  not-rooted: The platform's protection is in place (since Thu 4 Mar 07:00, due Thu 4 Mar 07:00)
+        do       Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
+        still in Krogvelt with razorbill-bridge-2 (Mail, Crew roster)
+      tern-phone-5 (Tern), since Fri 5 Mar 07:00, 9 d ago
+        who      Yrsrupp: Mail, Crew roster (app)
+        because  silence: one rule left without an answer (since Mon 1 Mar 07:00, due Fri 5 Mar 07:00)
+        do       Let the device report again: disk.encrypted
+        call     first, having no other device that gets in: Yrsrupp (Mail, Crew roster)
+      tern-tickets (Tern), since Mon 8 Mar 07:00, 6 d ago
+        who      nobody's device: Ticketing (till)
+        because  ticket-server/log.retention_days: Ticket servers, all ships and terminals: log.retention_days >= 30 (since
+                 Tue 2 Mar 07:00, due Mon 8 Mar 07:00); ticket-server/sshd.permit_root_login: Ticket servers, all ships and
+                 terminals: sshd.permit_root_login is no (since Tue 2 Mar 07:00, due Mon 8 Mar 07:00)
+        do       Set it as on the sister ships and restart the service.
+    ------- standard error -------
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+}
+
+#[test]
+fn a_device() {
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost show puffin-bridge-1 --as-of 2027-03-05
+    puffin-bridge-1  ╱ on notice
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Thu 05:30, 18 h 30 min ago
+    in bridge-tablets, bridge-devices, crew, bridge, staff
+
+    Findings
+      charts-current  due Sun 14 Mar 07:00, in 9 d 7 h  charts.edition is 2024-11-01, required >= 2027-01-01
+
+    Access
+      Crew roster  permit; deny from Sun 14 Mar 07:00, in 9 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Crew roster  permit; permit with no download from Sun 14 Mar 07:00, in 9 d 7 h (browser)  Ljusprett, Vravuld, Krofonn
+      Mail         permit; deny from Sun 14 Mar 07:00, in 9 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Mail         permit; permit with no download from Sun 14 Mar 07:00, in 9 d 7 h (browser)  Ljusprett, Vravuld, Krofonn
+      Sea charts   permit; deny from Sun 14 Mar 07:00, in 9 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Ticketing    deny by default (till)                                                       Ljusprett, Vravuld, Krofonn
+      Handbook     permit (browser)                                                             Ljusprett, Vravuld, Krofonn
+
+    Facts
+      agent.last_seen    2027-03-04T01:59:00Z      agents     21 h 1 min ago
+      agent.version      5.2.2                     agents     21 h 1 min ago
+      charts.edition     2024-11-01                agents     21 h 1 min ago
+      disk.encrypted     true                      handhelds  18 h 30 min ago
+      disk.free_bytes    44.5 GB                   handhelds  18 h 30 min ago
+      lock.idle_minutes  30 min                    agents     21 h 1 min ago
+      model              Skerry T10                handhelds  18 h 30 min ago
+      net.address        not collected
+      os.name            android                   agents     21 h 1 min ago
+      os.version         13.0                      agents     21 h 1 min ago
+      ownership          company                   agents     21 h 1 min ago
+      person             [B-1034, B-1035, B-1036]  agents     21 h 1 min ago
+                         but B-1034                handhelds  18 h 30 min ago
+      platform           android                   agents     21 h 1 min ago
+      role               bridge-tablet             agents     21 h 1 min ago
+      security.rooted    false                     handhelds  18 h 30 min ago
+      site               Puffin                    agents     21 h 1 min ago
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost show puffin-bridge-1 --as-of 2027-03-10
+    puffin-bridge-1  ╱ on notice
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Tue 05:30, 18 h 30 min ago
+    in bridge-tablets, bridge-devices, crew, bridge, staff
+
+    Findings
+      charts-current  due Sun 07:00, in 4 d 7 h  charts.edition is 2024-11-01, required >= 2027-01-01
+
+    Access
+      Crew roster  permit; deny from Sun 07:00, in 4 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Crew roster  permit; permit with no download from Sun 07:00, in 4 d 7 h (browser)  Ljusprett, Vravuld, Krofonn
+      Mail         permit; deny from Sun 07:00, in 4 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Mail         permit; permit with no download from Sun 07:00, in 4 d 7 h (browser)  Ljusprett, Vravuld, Krofonn
+      Sea charts   permit; deny from Sun 07:00, in 4 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Ticketing    deny by default (till)                                                Ljusprett, Vravuld, Krofonn
+      Handbook     permit (browser)                                                      Ljusprett, Vravuld, Krofonn
+
+    Facts
+      agent.last_seen    2027-03-08T22:18:00Z      agents     1 d ago
+      agent.version      5.2.2                     agents     1 d ago
+      charts.edition     2024-11-01                agents     1 d ago
+      disk.encrypted     true                      handhelds  18 h 30 min ago
+      disk.free_bytes    44.5 GB                   handhelds  18 h 30 min ago
+      lock.idle_minutes  30 min                    agents     1 d ago
+      model              Skerry T10                handhelds  18 h 30 min ago
+      net.address        not collected
+      os.name            android                   agents     1 d ago
+      os.version         13.0                      agents     1 d ago
+      ownership          company                   agents     1 d ago
+      person             [B-1034, B-1035, B-1036]  agents     1 d ago
+                         but B-1034                handhelds  18 h 30 min ago
+      platform           android                   agents     1 d ago
+      role               bridge-tablet             agents     1 d ago
+      security.rooted    false                     handhelds  18 h 30 min ago
+      site               Puffin                    agents     1 d ago
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost show puffin-bridge-1 --as-of 2027-03-14
+    puffin-bridge-1  ╱ on notice
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Sat 05:30, 18 h 30 min ago
+    in bridge-tablets, bridge-devices, crew, bridge, staff
+
+    Findings
+      charts-current  due Sun 07:00, in 7 h  charts.edition is 2024-11-01, required >= 2027-01-01
+
+    Access
+      Crew roster  permit; deny from Sun 07:00, in 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Crew roster  permit; permit with no download from Sun 07:00, in 7 h (browser)  Ljusprett, Vravuld, Krofonn
+      Mail         permit; deny from Sun 07:00, in 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Mail         permit; permit with no download from Sun 07:00, in 7 h (browser)  Ljusprett, Vravuld, Krofonn
+      Sea charts   permit; deny from Sun 07:00, in 7 h (app)                         Ljusprett, Vravuld, Krofonn
+      Ticketing    deny by default (till)                                            Ljusprett, Vravuld, Krofonn
+      Handbook     permit (browser)                                                  Ljusprett, Vravuld, Krofonn
+
+    Facts
+      agent.last_seen    2027-03-13T03:57:00Z      agents     19 h 3 min ago
+      agent.version      5.2.2                     agents     19 h 3 min ago
+      charts.edition     2024-11-01                agents     19 h 3 min ago
+      disk.encrypted     true                      handhelds  18 h 30 min ago
+      disk.free_bytes    44.5 GB                   handhelds  18 h 30 min ago
+      lock.idle_minutes  30 min                    agents     19 h 3 min ago
+      model              Skerry T10                handhelds  18 h 30 min ago
+      net.address        not collected
+      os.name            android                   agents     19 h 3 min ago
+      os.version         13.0                      agents     19 h 3 min ago
+      ownership          company                   agents     19 h 3 min ago
+      person             [B-1034, B-1035, B-1036]  agents     19 h 3 min ago
+                         but B-1034                handhelds  18 h 30 min ago
+      platform           android                   agents     19 h 3 min ago
+      role               bridge-tablet             agents     19 h 3 min ago
+      security.rooted    false                     handhelds  18 h 30 min ago
+      site               Puffin                    agents     19 h 3 min ago
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why puffin-bridge-1
+    "#);
+}
+
+#[test]
+fn a_silent_device() {
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "petrel-tickets", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost show petrel-tickets --as-of 2027-03-05
+    petrel-tickets  ┃ compliant
+    held by nobody; state collected Wed 22:18, 1 d 1 h ago
+    in ticket-servers
+
+    Findings
+      none
+
+    Access
+      Crew roster  deny by default (app, browser)
+      Mail         deny by default (app, browser)
+      Sea charts   deny by default (app)
+      Ticketing    permit (till)
+      Handbook     permit (browser)
+
+    Facts
+      agent.last_seen         2027-03-03T21:18:00Z                                                       agents  1 d 1 h ago
+      agent.version           5.2.2                                                                      agents  1 d 1 h ago
+      certificate.not_after   2027-09-20T12:00:00Z                                                       agents  1 d 1 h ago
+      disk.free_bytes         22.5 GB                                                                    agents  1 d 1 h ago
+      log.level               info                                                                       agents  1 d 1 h ago
+      log.retention_days      35 d                                                                       agents  1 d 1 h ago
+      net.address             not collected
+      os.name                 linux                                                                      agents  1 d 1 h ago
+      os.version              6.1.55                                                                     agents  1 d 1 h ago
+      ownership               company                                                                    agents  1 d 1 h ago
+      platform                linux                                                                      agents  1 d 1 h ago
+      processes               [{name: ticketd, user: system}, {name: sshd, user: system}, {name:         agents  1 d 1 h ago
+                              guardd, user: system}, {name: logrotd, user: system}]
+      queue.workers           8                                                                          agents  1 d 1 h ago
+      role                    ticket-server                                                              agents  1 d 1 h ago
+      site                    Petrel                                                                     agents  1 d 1 h ago
+      sshd.permit_root_login  no (root may not log in)                                                   agents  1 d 1 h ago
+      sshd.port               22                                                                         agents  1 d 1 h ago
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why petrel-tickets
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "petrel-tickets", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost show petrel-tickets --as-of 2027-03-10
+    petrel-tickets  ╱ on notice
+    held by nobody; state collected Wed 3 Mar 22:18, 6 d 1 h ago
+    in ticket-servers
+    as last known, by facts that are too old: ticket-servers (role)
+
+    Findings
+      silence  due Thu 07:00, in 1 d 7 h  5 rules unanswered: certificate.not_after too old to count, log.retention_days too
+                                          old to count, processes.name too old to count, sshd.permit_root_login too old to
+                                          count
+
+    Access
+      Crew roster  deny by default (app, browser)
+      Mail         deny by default (app, browser)
+      Sea charts   deny by default (app)
+      Ticketing    permit; deny from Thu 07:00, in 1 d 7 h (till)
+      Handbook     permit with step-up by handbook-for-known-devices (browser)
+
+    Facts
+      agent.last_seen         2027-03-03T21:18:00Z                                              agents  6 d 1 h ago, too old
+      agent.version           5.2.2                                                             agents  6 d 1 h ago, too old
+      certificate.not_after   2027-09-20T12:00:00Z                                              agents  6 d 1 h ago, too old
+      disk.free_bytes         22.5 GB                                                           agents  6 d 1 h ago, too old
+      log.level               info                                                              agents  6 d 1 h ago, too old
+      log.retention_days      35 d                                                              agents  6 d 1 h ago, too old
+      net.address             not collected
+      os.name                 linux                                                             agents  6 d 1 h ago, too old
+      os.version              6.1.55                                                            agents  6 d 1 h ago, too old
+      ownership               company                                                           agents  6 d 1 h ago, too old
+      platform                linux                                                             agents  6 d 1 h ago, too old
+      processes               [{name: ticketd, user: system}, {name: sshd, user: system},       agents  6 d 1 h ago, too old
+                              {name: guardd, user: system}, {name: logrotd, user: system}]
+      queue.workers           8                                                                 agents  6 d 1 h ago, too old
+      role                    ticket-server                                                     agents  6 d 1 h ago, too old
+      site                    Petrel                                                            agents  6 d 1 h ago, too old
+      sshd.permit_root_login  no (root may not log in)                                          agents  6 d 1 h ago, too old
+      sshd.port               22                                                                agents  6 d 1 h ago, too old
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why petrel-tickets
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "petrel-tickets", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost show petrel-tickets --as-of 2027-03-14
+    petrel-tickets  ┃ compliant
+    held by nobody; state collected Fri 22:07, 1 d 1 h ago
+    in ticket-servers
+
+    Findings
+      silence  closed Thu 07:00  answered
+
+    Access
+      Crew roster  deny by default (app, browser)
+      Mail         deny by default (app, browser)
+      Sea charts   deny by default (app)
+      Ticketing    permit (till)
+      Handbook     permit (browser)
+
+    Facts
+      agent.last_seen         2027-03-12T21:07:00Z                                                       agents  1 d 1 h ago
+      agent.version           5.2.2                                                                      agents  1 d 1 h ago
+      certificate.not_after   2027-09-20T12:00:00Z                                                       agents  1 d 1 h ago
+      disk.free_bytes         32.9 GB                                                                    agents  1 d 1 h ago
+      log.level               info                                                                       agents  1 d 1 h ago
+      log.retention_days      35 d                                                                       agents  1 d 1 h ago
+      net.address             not collected
+      os.name                 linux                                                                      agents  1 d 1 h ago
+      os.version              6.1.55                                                                     agents  1 d 1 h ago
+      ownership               company                                                                    agents  1 d 1 h ago
+      platform                linux                                                                      agents  1 d 1 h ago
+      processes               [{name: ticketd, user: system}, {name: sshd, user: system}, {name:         agents  1 d 1 h ago
+                              guardd, user: system}, {name: logrotd, user: system}]
+      queue.workers           8                                                                          agents  1 d 1 h ago
+      role                    ticket-server                                                              agents  1 d 1 h ago
+      site                    Petrel                                                                     agents  1 d 1 h ago
+      sshd.permit_root_login  no (root may not log in)                                                   agents  1 d 1 h ago
+      sshd.port               22                                                                         agents  1 d 1 h ago
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost why petrel-tickets
+    "#);
+}
+
+#[test]
+fn a_person() {
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "B-1001"]), @r#"
+    $ fencepost show B-1001
+    Brobek  B-1001
+    leads Mjufonn, Yrskrell, Ljunask, Tvefonn
+    in crew, bridge, staff
+
+    Devices
+      fulmar-bridge-1  ┃ compliant  collected 1 h 30 min ago, shared with Mjufonn, Yrskrell
+        Crew roster  permit (app, browser)
+        Mail         permit (app, browser)
+        Sea charts   permit (app)
+        Ticketing    deny by default (till)
+        Handbook     permit (browser)
+      fulmar-laptop-master  ┃ compliant  collected 3 h 7 min ago
+        Crew roster  permit (app, browser)
+        Mail         permit (app, browser)
+        Sea charts   deny by default (app)
+        Ticketing    deny by default (till)
+        Handbook     permit (browser)
+      fulmar-phone-9  ┃ compliant  collected 1 h 30 min ago
+        Crew roster  permit (app, browser)
+        Mail         permit (app, browser)
+        Sea charts   deny by default (app)
+        Ticketing    deny by default (till)
+        Handbook     permit (browser)
+
+    Facts
+      name  Brobek
+      mail  brobek@bredesound.example
+      unit  ships/fulmar/bridge
+      post  master
+      from 1 list: crew-list
+    ------- standard error -------
+
+    Next: fencepost show fulmar-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "B-1007"]), @r#"
+    $ fencepost show B-1007
+    Tvefonn  B-1007
+    led by Brobek
+    leads Hvelumm, Stonask, Glatvark, Skabek
+    in crew, staff
+
+    Devices
+      fulmar-bridge-2  ┃ compliant  collected 1 h 30 min ago, shared with Ljunask
+        Crew roster  permit (app, browser)
+        Mail         permit (app, browser)
+        Sea charts   permit (app)
+        Ticketing    deny by default (till)
+        Handbook     permit (browser)
+      fulmar-phone-4  ┃ compliant  collected 1 h 30 min ago
+        Crew roster  permit (app, browser)
+        Mail         permit (app, browser)
+        Sea charts   deny by default (app)
+        Ticketing    deny by default (till)
+        Handbook     permit (browser)
+
+    Facts
+      name  Tvefonn
+      mail  tvefonn@bredesound.example
+      unit  ships/fulmar/deck
+      lead  B-1001
+      post  boatswain
+      from 1 list: crew-list
+    ------- standard error -------
+
+    Next: fencepost show fulmar-bridge-2
+    "#);
+}
+
+#[test]
+fn why_a_device_is_not_compliant() {
+    insta::assert_snapshot!(shown_by_the_demo(&["why", "tern-tickets", "--as-of", "2027-03-05"]), @r#"
+    $ fencepost why tern-tickets --as-of 2027-03-05
+    tern-tickets  ╱ on notice
+    held by nobody; state collected Wed 22:29, 1 d 1 h ago
+
+    ticket-server/sshd.permit_root_login  fails (high)
+      Ticket servers, all ships and terminals: sshd.permit_root_login is no
+      clock     open since Tue 07:00; due Mon 07:00, in 3 d 7 h
+      observed  sshd.permit_root_login is yes (root may log in)
+      required  = "no"
+      from      agents, collected Wed 22:29, 1 d 1 h ago
+      because   Whoever owns the ticket server owns the till.
+      do        Set it as on the sister ships and restart the service.
+
+    ticket-server/log.retention_days  fails (high)
+      Ticket servers, all ships and terminals: log.retention_days >= 30
+      clock     open since Tue 07:00; due Mon 07:00, in 3 d 7 h
+      observed  log.retention_days is 7
+      required  >= 30
+      from      agents, collected Wed 22:29, 1 d 1 h ago
+      because   The port authority asks for a month.
+      do        Set it as on the sister ships and restart the service.
+      answers   Port security order 7
+
+    ticket-server/queue.workers  fails (high, on trial: without consequence)
+      Ticket servers, all ships and terminals: queue.workers is 8
+      observed  queue.workers is 4
+      required  = 8
+      from      agents, collected Wed 22:29, 1 d 1 h ago
+      because   Whoever owns the ticket server owns the till.
+      do        Set it as on the sister ships and restart the service.
+
+      costs     denied from Mon 07:00, in 3 d 7 h: Ticketing (till)
+
+    The rest: 4 rules are met, 17 do not cover it.
+    ------- standard error -------
+    20 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost show tern-tickets
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["why", "tern-tickets", "--as-of", "2027-03-10"]), @r#"
+    $ fencepost why tern-tickets --as-of 2027-03-10
+    tern-tickets  ╳ non-compliant
+    held by nobody; state collected Tue 02:55, 21 h 5 min ago
+
+    ticket-server/sshd.permit_root_login  fails (high)
+      Ticket servers, all ships and terminals: sshd.permit_root_login is no
+      clock     open since Tue 2 Mar 07:00; overdue since Mon 07:00, 1 d 17 h ago
+      observed  sshd.permit_root_login is yes (root may log in)
+      required  = "no"
+      from      agents, collected Tue 02:55, 21 h 5 min ago
+      because   Whoever owns the ticket server owns the till.
+      do        Set it as on the sister ships and restart the service.
+
+    ticket-server/log.retention_days  fails (high)
+      Ticket servers, all ships and terminals: log.retention_days >= 30
+      clock     open since Tue 2 Mar 07:00; overdue since Mon 07:00, 1 d 17 h ago
+      observed  log.retention_days is 7
+      required  >= 30
+      from      agents, collected Tue 02:55, 21 h 5 min ago
+      because   The port authority asks for a month.
+      do        Set it as on the sister ships and restart the service.
+      answers   Port security order 7
+
+    ticket-server/queue.workers  fails (high, on trial: without consequence)
+      Ticket servers, all ships and terminals: queue.workers is 8
+      observed  queue.workers is 4
+      required  = 8
+      from      agents, collected Tue 02:55, 21 h 5 min ago
+      because   Whoever owns the ticket server owns the till.
+      do        Set it as on the sister ships and restart the service.
+
+      costs     denied now: Ticketing (till)
+
+    The rest: 4 rules are met, 17 do not cover it.
+    ------- standard error -------
+    10 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost show tern-tickets
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["why", "tern-tickets", "--as-of", "2027-03-14"]), @r#"
+    $ fencepost why tern-tickets --as-of 2027-03-14
+    tern-tickets  ╳ non-compliant
+    held by nobody; state collected Sat 04:15, 19 h 45 min ago
+
+    ticket-server/sshd.permit_root_login  fails (high)
+      Ticket servers, all ships and terminals: sshd.permit_root_login is no
+      clock     open since Tue 2 Mar 07:00; overdue since Mon 07:00, 5 d 17 h ago
+      observed  sshd.permit_root_login is yes (root may log in)
+      required  = "no"
+      from      agents, collected Sat 04:15, 19 h 45 min ago
+      because   Whoever owns the ticket server owns the till.
+      do        Set it as on the sister ships and restart the service.
+
+    ticket-server/log.retention_days  fails (high)
+      Ticket servers, all ships and terminals: log.retention_days >= 30
+      clock     open since Tue 2 Mar 07:00; overdue since Mon 07:00, 5 d 17 h ago
+      observed  log.retention_days is 7
+      required  >= 30
+      from      agents, collected Sat 04:15, 19 h 45 min ago
+      because   The port authority asks for a month.
+      do        Set it as on the sister ships and restart the service.
+      answers   Port security order 7
+
+    ticket-server/queue.workers  fails (high, on trial: without consequence)
+      Ticket servers, all ships and terminals: queue.workers is 8
+      observed  queue.workers is 4
+      required  = 8
+      from      agents, collected Sat 04:15, 19 h 45 min ago
+      because   Whoever owns the ticket server owns the till.
+      do        Set it as on the sister ships and restart the service.
+
+      costs     denied now: Ticketing (till)
+
+    The rest: 4 rules are met, 17 do not cover it.
+    ------- standard error -------
+    2 files were imported after this assessment. Run: fencepost assess
+
+    Next: fencepost show tern-tickets
+    "#);
+}
+
+#[test]
+fn why_one_rule() {
+    insta::assert_snapshot!(shown_by_the_demo(&["why", "puffin-bridge-1", "charts-current"]), @r#"
+    $ fencepost why puffin-bridge-1 charts-current
+    puffin-bridge-1  ╳ non-compliant
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Sun 05:30, 1 h 30 min ago
+
+    charts-current  fails (high)
+      Sea charts are of this year's edition
+      clock     open since Tue 2 Mar 07:00; overdue since Sun 07:00, now
+      observed  charts.edition is 2024-11-01
+      required  >= 2027-01-01
+      from      agents, collected Sun 04:16, 2 h 44 min ago
+      because   The port authority asks for current charts on every bridge.
+      do        Let the tablet download the charts in port, over the quay's network.
+      answers   Port security order 4
+
+      costs     denied now: Crew roster (app), Mail (app), Sea charts (app)
+                permit with no download now: Crew roster (browser), Mail (browser)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["why", "gannet-phone-2", "android-supported"]), @r#"
+    $ fencepost why gannet-phone-2 android-supported
+    gannet-phone-2  ╳ non-compliant
+    held by Brodunk (ships/gannet/engine); state collected Sun 05:30, 1 h 30 min ago
+
+    android-supported  fails (high)
+      Android is a version that still gets repairs
+      clock     open since Mon 1 Mar 07:00; overdue since Sat 6 Mar 07:00, 8 d ago
+      observed  os.version is 11.0
+      required  >= 12.0
+      from      handhelds, collected Sun 05:30, 1 h 30 min ago
+      because   Older versions get no repairs any more.
+      do        Install the system update; where there is none, ask the helpdesk for another phone.
+
+      costs     denied now: Crew roster (app), Mail (app)
+                permit with no download now: Crew roster (browser), Mail (browser)
+    "#);
+}
+
+#[test]
+fn the_life_of_a_device() {
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "petrel-tickets"]), @r#"
+    $ fencepost history petrel-tickets
+    petrel-tickets  8 collections, 7 changes
+
+    Sun 28 Feb 2027 21:52  agents    first seen, with 17 facts
+    Mon 1 Mar 2027 07:00   standing  ┃ compliant
+    Sun 7 Mar 2027 07:00   standing  compliant -> ╱ on notice
+                           finding   silence opened
+    Thu 11 Mar 2027 07:00  standing  on notice -> ┃ compliant
+                           finding   silence closed (answered)
+                           finding   silence fell due
+    ------- standard error -------
+
+    Next: fencepost show petrel-tickets --as-of TIME
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "office-laptop-2"]), @r#"
+    $ fencepost history office-laptop-2
+    office-laptop-2  14 collections, 8 changes
+
+    Mon 1 Mar 2027 02:00   agents    first seen, with 17 facts
+    Mon 1 Mar 2027 07:00   standing  ┃ compliant
+    Mon 8 Mar 2027 23:10   agents    software[peepcam] new: version 1.0
+    Tue 9 Mar 2027 07:00   standing  compliant -> ╱ on notice
+                           finding   laptop/software.peepcam opened
+    Fri 12 Mar 2027 03:12  agents    software[peepcam] gone: version 1.0
+    Fri 12 Mar 2027 07:00  standing  on notice -> ┃ compliant
+                           finding   laptop/software.peepcam closed (fixed)
+    ------- standard error -------
+
+    Next: fencepost show office-laptop-2 --as-of TIME
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "gannet-phone-2", "--facts"]), @r#"
+    $ fencepost history gannet-phone-2 --facts
+    ------- standard error -------
+    error: unexpected argument '--facts' found
+
+      tip: to pass '--facts' as a value, use '-- --facts'
+
+    Usage: fencepost history <DEVICE>
+
+    For more information, try '--help'.
+    [exit 2]
+    "#);
+}
+
+#[test]
+fn an_assessment_that_stands() {
+    insta::assert_snapshot!(shown_by_the_demo(&["assess"]), @r#"
+    $ fencepost assess
+    Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
+    141 devices:  ┃ 130 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 8 non-compliant
+
+    Fulmar        ┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃    16   15 compliant  1 non-compliant
+    Gannet        ┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃    16   15 compliant  1 non-compliant
+    Holm Quay     ┃┃┃┃┃┃┃┃┃┃          10   all compliant
+    Ness Pier     ┃┃┃┃┃┃┃┃┃╱          10   9 compliant  1 on notice
+    Office        ┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃     15   12 compliant  1 on notice  2 non-compliant
+    Petrel        ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃    16   all compliant
+    Puffin        ╳┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃    16   14 compliant  2 non-compliant
+    Razorbill     ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃    16   15 compliant  1 non-compliant
+    Sund Landing  ┃┃┃┃┃┃┃┃┃┃          10   all compliant
+    Tern          ┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃╳    16   14 compliant  1 unproven  1 non-compliant
+
+    State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
+
+    RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
+    laptop-lock                              1        1    28          111
+    not-rooted                               1        0    80           60
+    android-supported                        1        0    63           77
+    charts-current                           1        0    11          129
+    disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
+    certificate-valid                        1        0     8          132
+    kiosk/processes.guardd                   1        0    19          121  1 excepted
+    laptop/software.seedpool                 1        0    29          111
+    ticket-server/sshd.permit_root_login     1        0     8          132
+    ticket-server/log.retention_days         1        0     8          132
+    handheld-encrypted                       0        1    75           65
+    phone-lock                               0        0    69           72
+    laptop-supported                         0        0    30          111
+    agent-recent                             0        0    60           81
+    kiosk/disk.free_bytes                    0        0    20          121  1 excepted
+    kiosk/processes.soundings                0        0    20          121  1 excepted
+    laptop/software.peepcam                  0        0    30          111
+    laptop/software.hullplan                 0        0    30          111
+    ticket-server/processes.guardd           0        0     9          132
+    ticket-server/processes.ticketd          0        0     9          132
+    bridge-lock                             12        0     0          129  on trial
+    firewall-on                              2        0    28          111  on trial
+    ticket-server/queue.workers              1        0     8          132  on trial
+    kiosk/processes                          0        0    20          121  on trial, 1 excepted
+
+    0 opened, 0 closed, 1 fell due since Sat 13 Mar 2027 07:00
+      fell due  puffin-bridge-1  charts-current  due since Sun 07:00, now
+    ------- standard error -------
+    Nothing is new since this assessment, so it stands.
+
+    Next: fencepost access  fencepost list findings  fencepost why puffin-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "groups"]), @r#"
+    $ fencepost assess --by groups
+    Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
+    141 devices:  ┃ 130 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 8 non-compliant
+
+    bridge          ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃                          18   17 compliant  1 non-compliant
+    bridge-devices  ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃                          18   17 compliant  1 non-compliant
+    bridge-tablets  ┃┃┃┃┃┃╳┃┃┃┃┃                                12   11 compliant  1 non-compliant
+    crew            ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳    78   73 compliant  1 unproven  4 non-compliant
+                    ┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃
+    crew-phones     ┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳    54   51 compliant  1 unproven  2 non-compliant
+                    ┃┃┃┃┃┃┃┃┃┆┃┃┃┃
+    dry-dock        ┃                                            1   all compliant
+    holm-scanners   ┃┃┃┃┃                                        5   all compliant
+    kiosks          ┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃                       21   20 compliant  1 non-compliant
+    laptops         ┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃┃┃╳┃┃┃┃┃┃              30   26 compliant  1 on notice  3 non-compliant
+    shore           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃╳┃┃╳┃╱┃┃┃┃┃┃┃┃    45   41 compliant  2 on notice  2 non-compliant
+                    ┃┃┃┃┃
+    staff           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱    96   88 compliant  1 on notice  1 unproven  6 non-compliant
+                    ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃
+                    ┃┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃
+    sund-scanners   ┃┃┃┃┃                                        5   all compliant
+    ticket-servers  ┃┃┃╱┃┃┃┃╳                                    9   7 compliant  1 on notice  1 non-compliant
+
+    State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
+
+    RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
+    laptop-lock                              1        1    28          111
+    not-rooted                               1        0    80           60
+    android-supported                        1        0    63           77
+    charts-current                           1        0    11          129
+    disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
+    certificate-valid                        1        0     8          132
+    kiosk/processes.guardd                   1        0    19          121  1 excepted
+    laptop/software.seedpool                 1        0    29          111
+    ticket-server/sshd.permit_root_login     1        0     8          132
+    ticket-server/log.retention_days         1        0     8          132
+    handheld-encrypted                       0        1    75           65
+    phone-lock                               0        0    69           72
+    laptop-supported                         0        0    30          111
+    agent-recent                             0        0    60           81
+    kiosk/disk.free_bytes                    0        0    20          121  1 excepted
+    kiosk/processes.soundings                0        0    20          121  1 excepted
+    laptop/software.peepcam                  0        0    30          111
+    laptop/software.hullplan                 0        0    30          111
+    ticket-server/processes.guardd           0        0     9          132
+    ticket-server/processes.ticketd          0        0     9          132
+    bridge-lock                             12        0     0          129  on trial
+    firewall-on                              2        0    28          111  on trial
+    ticket-server/queue.workers              1        0     8          132  on trial
+    kiosk/processes                          0        0    20          121  on trial, 1 excepted
+
+    0 opened, 0 closed, 1 fell due since Sat 13 Mar 2027 07:00
+      fell due  puffin-bridge-1  charts-current  due since Sun 07:00, now
+    ------- standard error -------
+    Nothing is new since this assessment, so it stands.
+
+    Next: fencepost access  fencepost list findings  fencepost why puffin-bridge-1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "platform"]), @r#"
+    $ fencepost assess --by platform
+    Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
+    141 devices:  ┃ 130 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 8 non-compliant
+
+    android  ┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃    64   61 compliant  3 non-compliant
+             ┃┃┃┃┃
+    ios      ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┆┃                                              17   16 compliant  1 unproven
+    linux    ┃╳┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳                                 30   27 compliant  1 on notice  2 non-compliant
+    macos    ┃┃┃╱┃┃┃                                                         7   6 compliant  1 on notice
+    windows  ┃┃┃┃┃┃┃┃┃┃╳┃╳┃┃┃╳┃┃┃┃┃┃                                        23   20 compliant  3 non-compliant
+
+    State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
+
+    RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
+    laptop-lock                              1        1    28          111
+    not-rooted                               1        0    80           60
+    android-supported                        1        0    63           77
+    charts-current                           1        0    11          129
+    disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
+    certificate-valid                        1        0     8          132
+    kiosk/processes.guardd                   1        0    19          121  1 excepted
+    laptop/software.seedpool                 1        0    29          111
+    ticket-server/sshd.permit_root_login     1        0     8          132
+    ticket-server/log.retention_days         1        0     8          132
+    handheld-encrypted                       0        1    75           65
+    phone-lock                               0        0    69           72
+    laptop-supported                         0        0    30          111
+    agent-recent                             0        0    60           81
+    kiosk/disk.free_bytes                    0        0    20          121  1 excepted
+    kiosk/processes.soundings                0        0    20          121  1 excepted
+    laptop/software.peepcam                  0        0    30          111
+    laptop/software.hullplan                 0        0    30          111
+    ticket-server/processes.guardd           0        0     9          132
+    ticket-server/processes.ticketd          0        0     9          132
+    bridge-lock                             12        0     0          129  on trial
+    firewall-on                              2        0    28          111  on trial
+    ticket-server/queue.workers              1        0     8          132  on trial
+    kiosk/processes                          0        0    20          121  on trial, 1 excepted
+
+    0 opened, 0 closed, 1 fell due since Sat 13 Mar 2027 07:00
+      fell due  puffin-bridge-1  charts-current  due since Sun 07:00, now
+    ------- standard error -------
+    Nothing is new since this assessment, so it stands.
+
+    Next: fencepost access  fencepost list findings  fencepost why puffin-bridge-1
+    "#);
+}
+
+#[test]
+fn vetting() {
+    insta::assert_snapshot!(shown_by_the_demo(&["vet"]), @r#"
+    $ fencepost vet
+    warning[nobody-passes]: none of the 12 devices that rule `bridge-lock` can judge passes it
+      --> rules/handhelds.toml:49:13
+       |
+    49 | require  = 'lock.idle_minutes <= 10'
+       |             ^^^^^^^^^^^^^^^^^^^^^^^ the lowest is 30
+       |
+       = help: enforced as it is, it would fail all of them
+
+    warning[clause-without-rule]: no enforced rule answers for `Port security order 9`
+      --> controls.toml:12:10
+       |
+    12 | clause = "Port security order 9"
+       |          ^^^^^^^^^^^^^^^^^^^^^^^ What is carried ashore takes no connection it did not ask for
+       |
+       = help: rule `firewall-on` would, once it is enforced
+
+    note[group-without-use]: nothing names group `shore`
+      --> groups.toml:37:9
+       |
+    37 | id    = "shore"
+       |         ^^^^^^^
+       |
+       = help: name it in a rule, a baseline or an access rule, or take it away
+
+    note[group-without-use]: nothing names group `bridge-devices`
+      --> groups.toml:47:12
+       |
+    47 | id       = "bridge-devices"
+       |            ^^^^^^^^^^^^^^^^
+       |
+       = help: name it in a rule, a baseline or an access rule, or take it away
+
+    note[everybody-meets]: all 69 devices meet this, and none ever failed rule `phone-lock`
+      --> rules/handhelds.toml:39:13
+       |
+    39 | require  = 'lock.idle_minutes <= 15'
+       |             ^^^^^^^^^^^^^^^^^^^^^^^ the highest is 5
+       |
+       = help: if it could be stricter, preview a stricter one
+
+    note[everybody-meets]: all 20 devices meet this, and none ever failed rule `kiosk/disk.free_bytes`
+     --> baselines/unattended.toml:8:1
+      |
+    8 | "disk.free_bytes" = { test = ">= 2 * 10 ** 9", topic = "storage", severity = "low", grace = "7d", fix = "Remove o...
+      | ^^^^^^^^^^^^^^^^^ the lowest is 5437500000
+      |
+      = help: if it could be stricter, preview a stricter one
+
+    2 warnings, 4 notes in 15 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
+    "#);
+}
+
+#[test]
+fn a_preview_of_nothing() {
+    insta::assert_snapshot!(shown_by_the_demo(&["preview"]), @r#"
+    $ fencepost preview
+    Preview of the edited workspace against assessment 14, as of Sun 14 Mar 2027 07:00
+    The rules are the same: nothing would change on 141 devices
+    ------- standard error -------
+
+    Nothing of this was written.
+    "#);
+}
+
+#[test]
+fn baselines() {
+    insta::assert_snapshot!(shown_by_the_demo(&["baseline", "show", "laptop"]), @r#"
+    $ fencepost baseline show laptop
+    laptop  Laptops
+      covers       laptops
+
+    RULE                      EXPECTED                       GRACE    WRITTEN IN
+    laptop/software.seedpool  no seedpool in software        4d       baselines/laptops.toml:11
+    laptop/software.peepcam   no peepcam in software         4d       baselines/laptops.toml:12
+    laptop/software.hullplan  no hullplan < 4.2 in software  4d       baselines/laptops.toml:13
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["baseline", "show", "kiosk"]), @r#"
+    $ fencepost baseline show kiosk
+    kiosk  Passenger information
+      covers       kiosks
+      extends      unattended
+
+    RULE                       EXPECTED                   GRACE         WRITTEN IN
+    kiosk/disk.free_bytes      >= 2 * 10 ** 9             7d            baselines/unattended.toml:8
+    kiosk/processes.guardd     guardd is in processes     5d            baselines/unattended.toml:12
+    kiosk/processes.soundings  soundings is in processes  5d            baselines/kiosks.toml:10
+    kiosk/processes            nothing else in processes  5d     trial  baselines/kiosks.toml:8
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["baseline", "derive", "office-laptop-1"]), @r#"
+    $ fencepost baseline derive office-laptop-1
+    ------- standard error -------
+    error: the following required arguments were not provided:
+      --id <ID>
+
+    Usage: fencepost baseline derive --id <ID> <DEVICE|FILE>...
+
+    For more information, try '--help'.
+    [exit 2]
+    "#);
+}
+
+#[test]
+fn drafts() {
+    insta::assert_snapshot!(shown_by_the_demo(&["source", "draft", "ferry/feeds/handhelds-2027-03-14.csv"]), @r#"
+    $ fencepost source draft ferry/feeds/handhelds-2027-03-14.csv
+    # A draft for feeds/handhelds-2027-03-14.csv: 81 records, 13 fields looked at. Read it, finish it, and put it into fencepost.toml;
+    # then see what would come of it: fencepost import --dry-run feeds/handhelds-2027-03-14.csv
+
+    [[source]]
+    id               = "handhelds-2"
+    files            = ["feeds/handhelds-*.csv"]  # which files are this feed
+    format           = "csv"
+    device           = "Asset tag"            # 81 different in 81 records: fulmar-bridge-1
+    collected        = "Exported at"          # when the state was collected: 2027-03-14 05:30
+    time_zone        = "Europe/Oslo"          # the times name no offset; the workspace's zone is a guess
+    # trust          = 10                     # could not tell: where feeds disagree, the higher wins
+    # fresh_for      = "3d"                   # could not tell: after how long do its facts prove nothing?
+    # complete       = true                   # could not tell: does each file list the whole feed?
+    # expected_every = "1d"                   # could not tell: how often does it come?
+
+    [source.fields]
+    "Platform"         = "platform"                     # android, ios
+    "Role"             = "role"                         # bridge-tablet, crew-phone, scanner
+    "Site"             = "site"                         # Fulmar, Gannet, Petrel, .. (9 different)
+    "Model"            = "model"                        # Skerry T10, Crew phone, Quay S2
+    "OS ver."          = "os.version"                   # 13.0, 17.3, 11.0, .. (4 different)
+    "Encrypted?"       = { fact = "disk.encrypted", true_when = ["Yes"], false_when = ["No"] }  # Yes, No; empty in 1 of 81
+    "Rooted?"          = { fact = "security.rooted", true_when = ["Yes"], false_when = ["No"] }  # No, Yes
+    "Lock after (min)" = { fact = "lock_after", unit = "min" }  # 30, 5
+    "Free (GB)"        = { fact = "disk.free_bytes", unit = "GB" }  # 38.5, 27.5, 33.5, .. (37 different)
+    "Booked as"        = "booked_as"                    # company, personal
+    "Issued to"        = "issued_to"                    # B-1001, B-1004, B-1005, .. (54 different); empty in 15 of 81
+
+    # For facts.toml, below [facts]; a field with a unit needs its line there:
+    # "lock_after" = { type = "number", unit = "min" }
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["facts", "draft"]), @r#"
+    $ fencepost facts draft
+    # For facts.toml, below [facts]. Keep what is right:
+    "agent.version" = { type = "version" }  # such as 5.2.0
+    "#);
+}
+
+#[test]
+fn the_whole_ledger_is_verified() {
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
+    $ fencepost history --verify
+    The ledger is whole. Read: 43 runs, 141 devices, 149 documents, 22 versions of findings, 1327 standings and decisions, 1 rule set.
+    "#);
+}
+
+#[test]
+fn expressions_tried_out() {
+    insta::assert_snapshot!(shown_by_the_demo(&["try", "count(software[name = \"harbour-mail\"])", "--device", "office-laptop-1"]), @r#"
+    $ fencepost try 'count(software[name = "harbour-mail"])' --device office-laptop-1
+    0  (number)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["try", "disk.encrypted", "--device", "puffin-laptop-chief"]), @r#"
+    $ fencepost try disk.encrypted --device puffin-laptop-chief
+    not collected  (unknown: not collected)
+      observed  disk.encrypted is not collected
+      required  true
+      from      no source reports disk.encrypted
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["try", "every x in software satisfies x.version > version(\"1\")", "--device", "office-laptop-7"]), @r#"
+    $ fencepost try 'every x in software satisfies x.version > version("1")' --device office-laptop-7
+    false  (fail)
+      observed  1 of 5 in software break it
+      from      agents, collected Sun 01:06, 5 h 54 min ago
+        seedpool
+          observed  x.version is 1.0
+          required  > 1
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["try", "1 + 2 * 3"]), @r#"
+    $ fencepost try '1 + 2 * 3'
+    7  (number)
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["try", "date(\"2027-03-28\") + duration(\"P1M\")"]), @r#"
+    $ fencepost try 'date("2027-03-28") + duration("P1M")'
+    2027-04-28  (date)
+    "#);
+}
