@@ -1221,7 +1221,7 @@ fn mistakes_in_workspace_files() {
       |
       = help: write controls = ["a"] at the rule that does, or here elsewhere = "..." where none can
 
-    1 error, 1 warning in 2 files, with 0 rules; tried on no device, as none was imported, as of Sun 14 Mar 2027 06:00
+    1 error, 1 warning in 2 files, with 0 rules; tried on no device, as none was imported, as of Sun 14 Mar 2027 07:00
     [exit 1]
     "#);
     let env = Env::new();
@@ -1239,7 +1239,7 @@ fn mistakes_in_workspace_files() {
       |
       = help: write one of pass, fail, unknown, not-applicable
 
-    1 error in 2 files, with 0 rules; tried on no device, as none was imported, as of Sun 14 Mar 2027 06:00
+    1 error in 2 files, with 0 rules; tried on no device, as none was imported, as of Sun 14 Mar 2027 07:00
     [exit 1]
     "#);
 }
