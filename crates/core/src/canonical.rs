@@ -7,12 +7,6 @@
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 
-use crate::dictionary::{FactType, ReadAs};
-use crate::facts::Correction;
-use crate::group::Membership;
-use crate::lives::Retirement;
-use crate::value::Datum;
-
 /// Changed when any value comes to other bytes than before.
 const VERSION: u8 = 1;
 
@@ -53,11 +47,11 @@ impl Canonical {
         self.bytes
     }
 
-    fn tag(&mut self, tag: u8) {
+    pub(crate) fn tag(&mut self, tag: u8) {
         self.bytes.push(tag);
     }
 
-    fn number(&mut self, number: u64) {
+    pub(crate) fn number(&mut self, number: u64) {
         self.bytes.extend_from_slice(&number.to_le_bytes());
     }
 }
@@ -142,68 +136,14 @@ impl<A: Encode, B: Encode> Encode for (A, B) {
     }
 }
 
-impl Encode for Datum {
-    fn encode(&self, to: &mut Canonical) {
-        match self {
-            Self::Null => to.tag(b'0'),
-            Self::Boolean(truth) => truth.encode(to),
-            Self::Number(number) => number.encode(to),
-            Self::Text(text) => text.encode(to),
-            Self::List(items) => items.encode(to),
-            Self::Object(fields) => {
-                to.tag(b'o');
-                fields.encode(to);
-            }
-        }
-    }
-}
-
-impl Encode for FactType {
-    fn encode(&self, to: &mut Canonical) {
-        self.as_str().encode(to);
-    }
-}
-
-impl Encode for ReadAs {
-    fn encode(&self, to: &mut Canonical) {
-        to.add(&self.ty).add(&self.unit.as_deref());
-    }
-}
-
-impl Encode for Membership {
-    fn encode(&self, to: &mut Canonical) {
-        match self {
-            Self::In => to.tag(b'y'),
-            Self::Out => to.tag(b'n'),
-            Self::Unknown(reason) => {
-                to.tag(b'?');
-                reason.as_str().encode(to);
-            }
-        }
-    }
-}
-
-impl Encode for Correction {
-    fn encode(&self, to: &mut Canonical) {
-        let Self { device, fact, value, because, by, until } = self;
-        to.add(device.as_str()).add(fact).add(value).add(because).add(by).add(until);
-    }
-}
-
-impl Encode for Retirement {
-    fn encode(&self, to: &mut Canonical) {
-        let Self { device, from, last, because } = self;
-        to.add(device.as_str()).add(from).add(last).add(because);
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::facts::value::Reason;
     use crate::id::DeviceId;
-    use crate::value::Reason;
+    use crate::{Datum, FactType, Membership, ReadAs, Retirement};
 
     fn hex(bytes: &[u8]) -> String {
         bytes.iter().map(|byte| format!("{byte:02x}")).collect()

@@ -347,6 +347,15 @@ pub fn did_you_mean<'a>(
     nearest(typed, candidates).map_or_else(otherwise, |near| format!("did you mean `{near}`?"))
 }
 
+/// A word someone wrote, with its place.
+#[derive(Clone, Debug)]
+pub struct Named {
+    /// The word.
+    pub text: String,
+    /// Where it stands.
+    pub span: Option<Span>,
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

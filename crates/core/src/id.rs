@@ -3,6 +3,9 @@
 use std::fmt;
 use std::sync::Arc;
 
+/// The name of the finding of a silent device, which no rule may have.
+pub(crate) const SILENCE: &str = "silence";
+
 macro_rules! id_type {
     ($(#[$doc:meta])* $name:ident) => {
         $(#[$doc])*

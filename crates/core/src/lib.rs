@@ -6,70 +6,53 @@
 //! [`decide`], which says who reaches what.
 
 mod access;
-mod baseline;
 mod canonical;
 mod condition;
-mod control;
 mod diagnostic;
-mod dictionary;
-mod evidence;
 mod facts;
-mod finding;
-mod fingerprint;
-mod group;
+mod findings;
+mod fleet;
 mod harmless;
 mod id;
-mod layout;
 pub mod limits;
-mod lives;
-mod packed;
-mod people;
-mod period;
-mod rule;
-mod secrecy;
-mod standing;
+mod rule_set;
+mod rules;
 #[cfg(test)]
 mod testing;
-mod value;
-mod verdict;
-mod version;
-mod vet;
-mod watch;
 
-pub use access::{
-    AccessRule, AccessSet, AccessSource, Attempt, Decision, Effect, LossCause, Otherwise, Service, ServiceSource, Step,
-    StepResult, decide, moments_ahead,
+pub use access::decision::{Attempt, Decision, LossCause, Step, StepResult};
+pub use access::service::{AccessRule, AccessSet, AccessSource, Effect, Otherwise, Service, ServiceSource};
+pub use canonical::{Canonical, Encode};
+pub use condition::evidence::{Blame, Evidence, FactUse, Grounds, ItemEvidence, Outcome};
+pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
+pub use diagnostic::{
+    Diagnostic, FileId, Named, Note, Severity, Span, Text, TextPiece, did_you_mean, few_of_each_file, nearest,
 };
-pub use baseline::{
+pub use facts::dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected};
+pub use facts::layout::{DocumentReader, ItemFields, Keeping, Layout, NodeId, Read, ReadError, SlotId};
+pub use facts::merge::{Correction, Facts, Observation, Origin, Slot, merge};
+pub use facts::packed::{Packer, unpack, unpack_some};
+pub use facts::period::{Period, show_span};
+pub use facts::secrecy::{Leaf, PathWords};
+pub use facts::temporal::parse_date_time;
+pub use facts::validity::Watch;
+pub use facts::value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
+pub use facts::version::{compare_versions, is_version};
+pub use findings::finding::{
+    CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, moments_ahead, settle,
+};
+pub use findings::standing::{Standing, Uncovered, standing_at};
+pub use fleet::group::{GroupKind, GroupSource, Membership};
+pub use fleet::lives::{Lives, Renaming, Retirement};
+pub use fleet::people::{Holder, Person};
+pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
+pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
+pub use rule_set::vet::{CODES, Fleet, Surroundings, Vet, about_code, severities};
+pub use rule_set::{RuleSet, RuleSetSource, decide};
+pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, Presence, ScopeSource,
     Settings, YieldSource,
 };
-pub use canonical::{Canonical, Encode};
-pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary, parse_date_time};
-pub use control::Control;
-pub use diagnostic::{
-    Diagnostic, FileId, Note, Severity, Span, Text, TextPiece, did_you_mean, few_of_each_file, nearest,
-};
-pub use dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected};
-pub use evidence::{Blame, Evidence, FactUse, Grounds, ItemEvidence, Outcome};
-pub use facts::{Correction, Facts, Observation, Origin, Slot, merge};
-pub use finding::{CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, settle};
-pub use group::{GroupKind, GroupSource, Membership};
-pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
-pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
-pub use layout::{DocumentReader, ItemFields, Keeping, Layout, NodeId, Read, ReadError, SlotId};
-pub use lives::{Lives, Renaming, Retirement};
-pub use packed::{Packer, unpack, unpack_some};
-pub use people::{Holder, Person};
-pub use period::{Period, show_span};
-pub use rule::{
-    ExceptSource, Exception, Fix, FixSource, Named, Rule, RuleSet, RuleSetSource, RuleSource, Severity as RuleSeverity,
-    Stage,
-};
-pub use secrecy::{Leaf, PathWords};
-pub use standing::{Standing, Uncovered, standing_at};
-pub use value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
-pub use verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
-pub use version::{compare_versions, is_version};
-pub use vet::{CODES, Fleet, Surroundings, Vet, about_code, severities};
-pub use watch::Watch;
+pub use rules::control::Control;
+pub use rules::rule::{ExceptSource, Exception, Fix, FixSource, Rule, RuleSource, Severity as RuleSeverity, Stage};
+pub use rules::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};

@@ -5,19 +5,23 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde_json::Value as Json;
 
-use crate::access::{AccessSource, Attempt, Decision, Effect, Otherwise, ServiceSource, decide};
-use crate::baseline::Settings;
+use crate::access::decision::{Attempt, Decision};
+use crate::access::service::{AccessSource, Effect, Otherwise, ServiceSource};
 use crate::condition::Ambient;
+use crate::diagnostic::Named;
 use crate::diagnostic::{Diagnostic, Text};
-use crate::dictionary::Dictionary;
-use crate::facts::{Observation, merge};
-use crate::group::{GroupKind, GroupSource, Membership};
-use crate::people::{Holder, Person};
-use crate::rule::{Named, RuleSet, RuleSetSource, RuleSource, Stage};
-use crate::standing::Standing;
-use crate::value::{Datum, Value};
-use crate::verdict::{DeviceInput, VerdictOutcome};
-use crate::watch::Watch;
+use crate::facts::dictionary::Dictionary;
+use crate::facts::merge::{Observation, merge};
+use crate::facts::validity::Watch;
+use crate::facts::value::{Datum, Value};
+use crate::findings::standing::Standing;
+use crate::fleet::group::{GroupKind, GroupSource, Membership};
+use crate::fleet::people::{Holder, Person};
+use crate::rule_set::decide;
+use crate::rule_set::{RuleSet, RuleSetSource};
+use crate::rules::baseline::Settings;
+use crate::rules::rule::{RuleSource, Stage};
+use crate::rules::verdict::{DeviceInput, VerdictOutcome};
 
 pub(crate) fn moment(text: &str) -> Timestamp {
     text.parse().unwrap()

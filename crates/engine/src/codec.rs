@@ -126,7 +126,7 @@ impl StoredDecision {
             words: decision.in_words(),
             strictness,
             access_rule: decision.by.map(|by| rules.access().rules()[by].id.to_string()),
-            cause: (strictness > 0).then(|| LossCause::of(decision, rules, findings, at)),
+            cause: (strictness > 0).then(|| LossCause::of(decision, rules.access(), findings, at)),
         }
     }
 

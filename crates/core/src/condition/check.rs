@@ -15,13 +15,13 @@ use super::operate::arithmetic;
 use super::parser;
 use super::quick::Quick;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, Name, Test};
-use super::temporal::parse_at_literal;
 use crate::diagnostic::{Diagnostic, Text, did_you_mean};
-use crate::dictionary::Dictionary;
+use crate::facts::dictionary::Dictionary;
+use crate::facts::layout::{Layout, SlotId};
+use crate::facts::temporal::parse_at_literal;
+use crate::facts::value::Value;
+use crate::facts::version::is_version;
 use crate::id::GroupId;
-use crate::layout::{Layout, SlotId};
-use crate::value::Value;
-use crate::version::is_version;
 
 /// Where a condition stands, which decides what its names mean.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

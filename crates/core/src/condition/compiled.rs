@@ -10,8 +10,8 @@ use super::functions::Function;
 use super::quick::Quick;
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
 use crate::diagnostic::Text;
-use crate::layout::SlotId;
-use crate::value::Value;
+use crate::facts::layout::SlotId;
+use crate::facts::value::Value;
 
 /// What a value is known to be before anything runs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

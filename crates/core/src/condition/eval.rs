@@ -18,10 +18,10 @@ use super::compiled::{AmbientKey, Condition, Instance, Node, NodeTest, Op};
 use super::functions::Context;
 use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_of, overflow};
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
-use crate::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
-use crate::facts::{Facts, Origin};
-use crate::value::{List, Range, RangeEnd, Reason, Unknown, Value};
-use crate::watch::Watch;
+use crate::condition::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
+use crate::facts::merge::{Facts, Origin};
+use crate::facts::validity::Watch;
+use crate::facts::value::{List, Range, RangeEnd, Reason, Unknown, Value};
 
 /// Visiting an item while gathering evidence costs as much as visiting this many without.
 const COST_OF_A_TRACED_ITEM: usize = 8;
@@ -520,7 +520,7 @@ impl<'a> Evaluator<'a> {
 
     /// Returns a fact where it lies, unless it is too old for what it is asked for.
     #[inline]
-    pub(super) fn fresh_fact(&self, slot: crate::layout::SlotId, exempt: bool) -> Option<&'a Value<'a>> {
+    pub(super) fn fresh_fact(&self, slot: crate::facts::layout::SlotId, exempt: bool) -> Option<&'a Value<'a>> {
         let facts = self.facts?;
         facts.note_read(slot, self.strict && !exempt);
         let found = facts.slot(slot);
@@ -728,7 +728,7 @@ impl<'a> Evaluator<'a> {
         base.below(path, node.label.as_deref().unwrap_or(""), self.arena)
     }
 
-    fn fact(&mut self, slot: crate::layout::SlotId, exempt: bool, node: &'a Node) -> Value<'a> {
+    fn fact(&mut self, slot: crate::facts::layout::SlotId, exempt: bool, node: &'a Node) -> Value<'a> {
         let Some(facts) = self.facts else { return Value::missing(node.label.as_deref().unwrap_or("")) };
         facts.note_read(slot, self.strict && !exempt);
         let found = facts.slot(slot);

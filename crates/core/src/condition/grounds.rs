@@ -6,8 +6,8 @@
 use jiff::Timestamp;
 
 use super::compiled::{Condition, Node, Op};
-use crate::facts::{Facts, Origin};
-use crate::layout::SlotId;
+use crate::facts::layout::SlotId;
+use crate::facts::merge::{Facts, Origin};
 
 impl Condition {
     /// Returns the moment at which the newest of the facts was collected that the evidence of an answer names, if all that it may

@@ -7,8 +7,8 @@ use super::compiled::{AmbientKey, Condition, Node, NodeTest, Op};
 use super::lexer::{TokenKind, tokens};
 use super::operate::order;
 use super::syntax::{CompareOp, QuantifierKind};
-use crate::layout::SlotId;
-use crate::value::Value;
+use crate::facts::layout::SlotId;
+use crate::facts::value::Value;
 
 /// A part of a condition with the text that its places lie in.
 #[derive(Clone, Copy)]

@@ -8,8 +8,8 @@ use rust_decimal::Decimal;
 
 use super::compiled::{Node, Op};
 use super::syntax::{ArithmeticOp, CompareOp};
-use crate::value::{DateTime, DayTime, Reason, Unknown, Value};
-use crate::version::{compare_versions, is_version};
+use crate::facts::value::{DateTime, DayTime, Reason, Unknown, Value};
+use crate::facts::version::{compare_versions, is_version};
 
 /// `and`, by Kleene: false settles it, whatever the other side is.
 pub(super) fn kleene_and<'a>(left: Value<'a>, right: Value<'a>) -> Value<'a> {

@@ -396,8 +396,8 @@ fn length_of(expr: &Expr) -> Option<String> {
         },
         _ => return None,
     };
-    match super::temporal::parse_duration(text)? {
-        value @ crate::value::Value::Duration(_) => Some(value.show()),
+    match crate::facts::temporal::parse_duration(text)? {
+        value @ crate::facts::value::Value::Duration(_) => Some(value.show()),
         _ => Some(text.clone()),
     }
 }

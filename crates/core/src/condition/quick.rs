@@ -11,9 +11,9 @@ use rust_decimal::Decimal;
 use super::compiled::{Node, NodeTest, Op};
 use super::eval::{Evaluator, is_present};
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
-use crate::layout::SlotId;
-use crate::value::{List, Value};
-use crate::version::compare_versions;
+use crate::facts::layout::SlotId;
+use crate::facts::value::{List, Value};
+use crate::facts::version::compare_versions;
 
 /// Where the tested value lies.
 #[derive(Clone, Debug, PartialEq)]

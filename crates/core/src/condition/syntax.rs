@@ -1,5 +1,6 @@
 //! The syntax tree of a condition, as written: nothing is resolved yet.
 
+pub(crate) use crate::facts::comparison::CompareOp;
 use std::ops::Range;
 
 use rust_decimal::Decimal;
@@ -16,52 +17,6 @@ pub(super) struct Expr {
 pub(super) struct Name {
     pub text: String,
     pub span: Range<usize>,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum CompareOp {
-    Equal,
-    NotEqual,
-    Less,
-    LessEqual,
-    Greater,
-    GreaterEqual,
-}
-
-impl CompareOp {
-    pub(super) fn as_str(self) -> &'static str {
-        match self {
-            Self::Equal => "=",
-            Self::NotEqual => "!=",
-            Self::Less => "<",
-            Self::LessEqual => "<=",
-            Self::Greater => ">",
-            Self::GreaterEqual => ">=",
-        }
-    }
-
-    /// Returns the operator with its sides exchanged: `5 >= x` is `x <= 5`.
-    pub(super) fn flipped(self) -> Self {
-        match self {
-            Self::Equal | Self::NotEqual => self,
-            Self::Less => Self::Greater,
-            Self::LessEqual => Self::GreaterEqual,
-            Self::Greater => Self::Less,
-            Self::GreaterEqual => Self::LessEqual,
-        }
-    }
-
-    /// Returns the operator that holds where this one does not.
-    pub(super) fn negated(self) -> Self {
-        match self {
-            Self::Equal => Self::NotEqual,
-            Self::NotEqual => Self::Equal,
-            Self::Less => Self::GreaterEqual,
-            Self::LessEqual => Self::Greater,
-            Self::Greater => Self::LessEqual,
-            Self::GreaterEqual => Self::Less,
-        }
-    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use super::compiled::{Condition, Node, NodeTest, Op};
 use super::eval::NAMES_OF_ITEMS;
-use crate::layout::SlotId;
+use crate::facts::layout::SlotId;
 
 /// What is looked at of a value: of an object, or of each item of a list.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Use {
+struct Use {
     whole: bool,
     fields: BTreeSet<Arc<str>>,
 }
@@ -29,7 +29,7 @@ impl Use {
     }
 
     /// Returns the fields that are looked at, with those by which evidence names items; none where all may be.
-    pub(crate) fn into_fields(self) -> Option<BTreeSet<Arc<str>>> {
+    fn into_fields(self) -> Option<BTreeSet<Arc<str>>> {
         let names = NAMES_OF_ITEMS.iter().map(|name| Arc::from(*name));
         (!self.whole).then(|| self.fields.into_iter().chain(names).collect())
     }
@@ -54,9 +54,9 @@ impl Uses {
         self.facts.entry(slot).or_default().add(&Use::whole());
     }
 
-    /// Returns what is looked at of each fact.
-    pub(crate) fn into_facts(self) -> BTreeMap<SlotId, Use> {
-        self.facts
+    /// Returns the fields that are looked at of each fact; none where all may be.
+    pub(crate) fn into_facts(self) -> BTreeMap<SlotId, Option<BTreeSet<Arc<str>>>> {
+        self.facts.into_iter().map(|(slot, used)| (slot, used.into_fields())).collect()
     }
 
     fn local(&mut self, at: usize) -> &mut Use {

@@ -6,11 +6,11 @@ use super::{Checker, Place, type_of_value};
 use crate::condition::compiled::{Network, Node, Op, Type};
 use crate::condition::functions::{self, Function};
 use crate::condition::syntax::{Expr, ExprKind, Name};
-use crate::condition::temporal::{parse_date_time, parse_day, parse_duration, parse_time};
 use crate::diagnostic::did_you_mean;
+use crate::facts::temporal::{parse_date_time, parse_day, parse_duration, parse_time};
+use crate::facts::value::{DateTime, Value};
+use crate::facts::version::is_version;
 use crate::id::GroupId;
-use crate::value::{DateTime, Value};
-use crate::version::is_version;
 
 impl Checker<'_, '_> {
     /// Puts named arguments in their places.

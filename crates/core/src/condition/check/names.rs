@@ -7,7 +7,7 @@ use super::{Checker, Place, Scope};
 use crate::condition::compiled::{AmbientKey, Node, Op, Type};
 use crate::condition::syntax::{Expr, ExprKind};
 use crate::diagnostic::{did_you_mean, nearest};
-use crate::dictionary::{Dictionary, FactType};
+use crate::facts::dictionary::{Dictionary, FactType};
 
 impl Checker<'_, '_> {
     /// Resolves `a.b.c`: a local, a field of a filter's item, or a fact.

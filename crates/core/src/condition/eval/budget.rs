@@ -7,7 +7,7 @@
 use std::cell::Cell;
 use std::fmt;
 
-use crate::value::Value;
+use crate::facts::value::Value;
 
 /// Items and bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -7,8 +7,8 @@ use crate::condition::compiled::{Condition, Node, Op};
 use crate::condition::functions::Context;
 use crate::condition::operate::mismatch;
 use crate::condition::syntax::{ArithmeticOp, CompareOp};
-use crate::condition::temporal::parse_date_time;
-use crate::value::{DateTime, Reason, Unknown, Value};
+use crate::facts::temporal::parse_date_time;
+use crate::facts::value::{DateTime, Reason, Unknown, Value};
 
 /// How a value moves with the clock.
 #[derive(Clone, Copy, Debug)]

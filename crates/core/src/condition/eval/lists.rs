@@ -2,7 +2,7 @@
 
 use super::{Evaluator, OUT_OF_BUDGET};
 use crate::condition::compiled::{Condition, Node};
-use crate::value::{List, Range, Reason, Unknown, Value};
+use crate::facts::value::{List, Range, Reason, Unknown, Value};
 
 impl<'a> Evaluator<'a> {
     /// A list to go through; a single value is a list of one. The error is what came instead: unknown or null.

@@ -9,7 +9,7 @@ use super::super::compiled::Type;
 use super::super::eval::budget::BoundedText;
 use super::super::operate::{kleene_and, kleene_or, order, same};
 use super::{Context, Function, MANY, function, items, or_null, weighing};
-use crate::value::{DateTime, Object, Value};
+use crate::facts::value::{DateTime, Object, Value};
 
 pub(super) static FUNCTIONS: &[Function] = &[
     weighing(function("count", (1, 1), &["list"], &[Type::List], Type::Number, "count(list)", |_, args| match args {

@@ -12,7 +12,7 @@ use rust_decimal::Decimal;
 
 use super::compiled::Type;
 use super::eval::budget::{BoundedText, Budget};
-use crate::value::{List, Value};
+use crate::facts::value::{List, Value};
 
 /// What a function may use besides its arguments.
 pub(super) struct Context<'a> {

@@ -5,7 +5,7 @@ use rust_decimal::{Decimal, RoundingStrategy};
 use super::super::compiled::Type;
 use super::super::operate::OVERFLOW;
 use super::{Function, function, number, or_null, whole};
-use crate::value::Value;
+use crate::facts::value::Value;
 
 pub(super) static FUNCTIONS: &[Function] = &[
     function(

@@ -6,7 +6,7 @@ use regex::Regex;
 
 use super::super::compiled::Type;
 use super::{Context, Function, function, items, or_null, text, whole};
-use crate::value::Value;
+use crate::facts::value::Value;
 
 pub(super) static FUNCTIONS: &[Function] = &[
     function(
@@ -83,7 +83,7 @@ pub(super) static FUNCTIONS: &[Function] = &[
     }),
     function("version", (1, 1), &[], &[Type::Text], Type::Version, "version(\"12.0.1\")", |_, args| {
         match text(args, 0) {
-            Some(text) if crate::version::is_version(text) => Value::Version(text),
+            Some(text) if crate::facts::version::is_version(text) => Value::Version(text),
             _ => Value::Null,
         }
     }),

@@ -4,9 +4,9 @@ use jiff::civil;
 use jiff::tz::Offset;
 
 use super::super::compiled::Type;
-use super::super::temporal::{parse_date_time, parse_day, parse_duration, parse_time};
 use super::{Context, Function, function, number, or_null, text, whole};
-use crate::value::{DateTime, DayTime, Value, Zone};
+use crate::facts::temporal::{parse_date_time, parse_day, parse_duration, parse_time};
+use crate::facts::value::{DateTime, DayTime, Value, Zone};
 
 pub(super) static FUNCTIONS: &[Function] = &[
     function("now", (0, 0), &[], &[], Type::DateTime, "now()", |cx, _| {

@@ -2,9 +2,9 @@
 
 use super::quick::{conditions, documents};
 use super::*;
-use crate::evidence::Grounds;
-use crate::facts::Correction;
-use crate::value::Datum;
+use crate::condition::evidence::Grounds;
+use crate::facts::merge::Correction;
+use crate::facts::value::Datum;
 
 fn corrected(fact: &str) -> Correction {
     Correction {

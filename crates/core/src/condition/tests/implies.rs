@@ -9,10 +9,10 @@ use serde_json::{Value as Json, json};
 use super::dictionary;
 use crate::condition::{Condition, Evaluator, Place, Vocabulary};
 use crate::diagnostic::{FileId, Text};
-use crate::facts::{Observation, merge};
-use crate::layout::Layout;
+use crate::facts::layout::Layout;
+use crate::facts::merge::{Observation, merge};
+use crate::facts::value::Value;
 use crate::testing::datum;
-use crate::value::Value;
 
 /// Two conditions by one layout, and what they come to on documents.
 struct Two {

@@ -15,15 +15,15 @@ mod temporal;
 mod until;
 
 use super::*;
+use crate::condition::evidence::Evidence;
 use crate::diagnostic::{Diagnostic, FileId, Severity, Text};
-use crate::dictionary::{Declaration, Dictionary, FactType};
-use crate::evidence::Evidence;
-use crate::facts::{Observation, merge};
+use crate::facts::dictionary::{Declaration, Dictionary, FactType};
+use crate::facts::layout::{Layout, SlotId};
+use crate::facts::merge::{Observation, merge};
+use crate::facts::period::Period;
+use crate::facts::value::{Reason, Value};
 use crate::id::GroupId;
-use crate::layout::{Layout, SlotId};
-use crate::period::Period;
 use crate::testing::datum;
-use crate::value::{Reason, Value};
 
 const NOW: &str = "2027-03-14T06:00:00Z";
 

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::condition::compiled::{Node, NodeTest, Op};
-use crate::watch::Watch;
+use crate::facts::validity::Watch;
 
 /// Takes every quicker way out of a condition.
 fn slow(node: &mut Node) {

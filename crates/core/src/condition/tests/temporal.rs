@@ -4,7 +4,7 @@
 use jiff::SignedDuration;
 
 use super::*;
-use crate::condition::{show_duration, show_months};
+use crate::facts::temporal::{show_duration, show_months};
 
 /// Durations that are short, or near an end of what can be told.
 fn lengths() -> impl Strategy<Value = SignedDuration> {

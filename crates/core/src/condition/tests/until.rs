@@ -1,9 +1,9 @@
 //! Until when a condition comes out as it does: tested by working it out again at moments around every edge.
 
 use super::*;
-use crate::facts::Correction;
-use crate::value::Datum;
-use crate::watch::Watch;
+use crate::facts::merge::Correction;
+use crate::facts::validity::Watch;
+use crate::facts::value::Datum;
 use jiff::SignedDuration;
 
 /// A fact as two sources say it, the second with less trust; and a correction that may be in effect.
@@ -59,7 +59,7 @@ impl Story {
 }
 
 fn said_of<'a>(
-    facts: &'a crate::facts::Facts<'a>,
+    facts: &'a crate::facts::merge::Facts<'a>,
     now: Timestamp,
     zone: &'a TimeZone,
     arena: &'a Bump,

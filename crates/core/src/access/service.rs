@@ -1,0 +1,242 @@
+//! Services, and the rules about who reaches them.
+
+use std::collections::HashMap;
+
+use crate::condition::{Condition, Place, Vocabulary};
+use crate::diagnostic::{Diagnostic, Named, Text, did_you_mean};
+use crate::fleet::group::{Groups, Whom, resolve_whom};
+use crate::id::{AccessRuleId, ServiceId};
+use crate::rules::rule::Stage;
+
+/// Whether a door opens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Effect {
+    /// It opens.
+    Permit,
+    /// It stays shut.
+    Deny,
+}
+
+impl Effect {
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Permit => "permit",
+            Self::Deny => "deny",
+        }
+    }
+}
+
+/// A service as written.
+#[derive(Clone, Debug)]
+pub struct ServiceSource {
+    /// Its id.
+    pub id: Named,
+    /// What people call it.
+    pub title: Option<String>,
+    /// What holds when no access rule applies.
+    pub default: Effect,
+    /// The kinds of client that views of the fleet judge.
+    pub usual: Vec<String>,
+}
+
+/// An access rule as written.
+#[derive(Clone, Debug)]
+pub struct AccessSource {
+    /// Its id.
+    pub id: Named,
+    /// The services it is about.
+    pub services: Vec<Named>,
+    /// How far it is in force.
+    pub stage: Stage,
+    /// Groups or branches of people it targets; everybody, and devices without a holder, when empty.
+    pub people: Vec<Named>,
+    /// Groups or branches of people it does not target.
+    pub except: Vec<Named>,
+    /// When it applies.
+    pub when: Option<Text>,
+    /// What excuses from it.
+    pub unless: Option<Text>,
+    /// What it needs.
+    pub needs: Option<Text>,
+    /// What holds where that is not met.
+    pub otherwise: Otherwise,
+    /// What the person reads then.
+    pub tell: Option<String>,
+}
+
+/// What an access rule yields when what it needs is not met.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Otherwise {
+    /// The door opens all the same, with obligations.
+    pub permit: bool,
+    /// What may not be done, `no download`.
+    pub limits: Vec<String>,
+    /// The person must prove themselves again, more strongly (RFC 9470).
+    pub step_up: bool,
+}
+
+/// A service.
+#[derive(Clone, Debug)]
+pub struct Service {
+    /// Its id.
+    pub id: ServiceId,
+    /// What people call it.
+    pub title: String,
+    /// What holds when no access rule applies.
+    pub default: Effect,
+    /// The kinds of client that views of the fleet judge.
+    pub usual: Vec<String>,
+}
+
+/// An access rule, ready to be asked.
+#[derive(Clone, Debug)]
+pub struct AccessRule {
+    /// Its id.
+    pub id: AccessRuleId,
+    /// How far it is in force.
+    pub stage: Stage,
+    /// What the person reads when it is not met.
+    pub tell: Option<String>,
+    pub(crate) services: Vec<usize>,
+    pub(crate) people: Vec<Whom>,
+    pub(crate) except: Vec<Whom>,
+    pub(crate) when: Option<Condition>,
+    pub(crate) unless: Option<Condition>,
+    pub(crate) needs: Condition,
+    pub(crate) otherwise: Otherwise,
+}
+
+impl AccessRule {
+    pub(crate) fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        self.when.iter().chain(&self.unless).chain([&self.needs])
+    }
+
+    /// Returns whom it targets, and whom not.
+    pub(crate) fn whom(&self) -> impl Iterator<Item = &Whom> {
+        self.people.iter().chain(&self.except)
+    }
+
+    /// Returns what it needs, as written.
+    pub fn needs(&self) -> &str {
+        self.needs.as_str().trim()
+    }
+}
+
+/// The services and access rules of a workspace.
+#[derive(Clone, Debug)]
+pub struct AccessSet {
+    services: Vec<Service>,
+    rules: Vec<AccessRule>,
+}
+
+impl AccessSet {
+    /// Returns the services in the order in which they are written.
+    pub fn services(&self) -> &[Service] {
+        &self.services
+    }
+
+    /// Returns the access rules in the order in which they are written.
+    pub fn rules(&self) -> &[AccessRule] {
+        &self.rules
+    }
+
+    pub(crate) fn compile(
+        services: &[ServiceSource],
+        rules: &[AccessSource],
+        groups: &Groups,
+        vocabulary: &mut Vocabulary<'_>,
+        mistakes: &mut Vec<Diagnostic>,
+    ) -> Self {
+        let index: HashMap<&str, usize> =
+            groups.all.iter().enumerate().map(|(at, group)| (group.id.as_str(), at)).collect();
+        let kinds: Vec<_> = groups.all.iter().map(|group| group.kind).collect();
+        for (what, ids) in [
+            ("services", services.iter().map(|one| &one.id).collect::<Vec<_>>()),
+            ("access rules", rules.iter().map(|one| &one.id).collect()),
+        ] {
+            let mut seen: HashMap<&str, &Named> = HashMap::new();
+            for id in ids {
+                if let Some(first) = seen.insert(&id.text, id) {
+                    mistakes.push(
+                        Diagnostic::error(
+                            "doubled-id",
+                            format!("two {what} are called `{}`", id.text),
+                            id.span.clone(),
+                        )
+                        .label("the second")
+                        .note(first.span.clone(), "the first")
+                        .help("give one of them another id"),
+                    );
+                }
+            }
+        }
+        let find_service = |named: &Named, mistakes: &mut Vec<Diagnostic>| {
+            let found = services.iter().position(|service| service.id.text == named.text);
+            if found.is_none() {
+                let help = did_you_mean(&named.text, services.iter().map(|service| service.id.text.as_str()), || {
+                    "define it as a [[service]] in access.toml".to_owned()
+                });
+                mistakes.push(
+                    Diagnostic::error(
+                        "unknown-service",
+                        format!("unknown service `{}`", named.text),
+                        named.span.clone(),
+                    )
+                    .help(help),
+                );
+            }
+            found
+        };
+        let mut made = Vec::new();
+        for source in rules {
+            if source.services.is_empty() {
+                mistakes.push(
+                    Diagnostic::error(
+                        "scope-for-nobody",
+                        format!("access rule `{}` is about no service", source.id.text),
+                        source.id.span.clone(),
+                    )
+                    .help("name them in `services`"),
+                );
+            }
+            let of = source.services.iter().filter_map(|named| find_service(named, mistakes)).collect();
+            let mut whom = |named: &Named| resolve_whom(named, &index, &kinds, mistakes);
+            let people = source.people.iter().map(&mut whom).collect();
+            let except = source.except.iter().map(&mut whom).collect();
+            let mut condition = |text: &Option<Text>| {
+                text.as_ref().and_then(|text| Condition::compile(text, Place::Access, vocabulary, mistakes))
+            };
+            let (when, unless, needs) = (condition(&source.when), condition(&source.unless), condition(&source.needs));
+            if source.needs.is_none() {
+                mistakes.push(
+                    Diagnostic::error("no-requirement", format!("access rule `{}` needs nothing", source.id.text), source.id.span.clone())
+                        .help("write what the device must meet as `needs`, such as 'standing in (\"compliant\", \"on-notice\")'"),
+                );
+            }
+            let Some(needs) = needs else { continue };
+            made.push(AccessRule {
+                id: AccessRuleId::new(source.id.text.as_str()),
+                stage: source.stage,
+                tell: source.tell.clone(),
+                services: of,
+                people,
+                except,
+                when,
+                unless,
+                needs,
+                otherwise: source.otherwise.clone(),
+            });
+        }
+        let services = services
+            .iter()
+            .map(|source| Service {
+                id: ServiceId::new(source.id.text.as_str()),
+                title: source.title.clone().unwrap_or_else(|| source.id.text.clone()),
+                default: source.default,
+                usual: source.usual.clone(),
+            })
+            .collect();
+        Self { services, rules: made }
+    }
+}

@@ -1,0 +1,720 @@
+//! Findings: a rule failing on a device over time. One function moves them, from the verdicts of an
+//! assessment; between assessments their phase follows from the clock alone.
+
+use std::collections::BTreeMap;
+
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+
+use crate::condition::evidence::{Blame, Grounds};
+use crate::facts::period::Period;
+use crate::findings::standing::{Standing, Uncovered, standing_at};
+use crate::id::{DeviceId, RuleId};
+use crate::rules::rule::{Rule, Stage};
+use crate::rules::verdict::{Verdict, VerdictOutcome, Verdicts};
+
+/// What a finding is about.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Subject {
+    /// A rule fails.
+    Rule(RuleId),
+    /// The device leaves enforced rules unknown; one a device.
+    Silence,
+}
+
+impl Subject {
+    /// The word that stands for silence where a rule's id would.
+    pub const SILENCE: &'static str = crate::id::SILENCE;
+
+    /// Returns the rule's id, or the word for silence.
+    pub fn as_str(&self) -> &str {
+        match self {
+            Self::Rule(rule) => rule.as_str(),
+            Self::Silence => Self::SILENCE,
+        }
+    }
+
+    /// Reads what [`Self::as_str`] wrote.
+    pub fn parse(text: &str) -> Self {
+        if text == Self::SILENCE { Self::Silence } else { Self::Rule(RuleId::from(text)) }
+    }
+}
+
+/// Why a finding closed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CloseReason {
+    /// The device was put right: newer evidence passes an unchanged rule.
+    Fixed,
+    /// The rule was changed and passes now.
+    RuleChanged,
+    /// A fact was corrected by hand and passes now.
+    Corrected,
+    /// It passes on evidence that is not newer than what failed.
+    Revised,
+    /// The rule does not cover the device any more.
+    NotApplicable,
+    /// The rule is gone, or counts no longer.
+    Withdrawn,
+    /// A silent device has given every enforced rule a verdict.
+    Answered,
+    /// The device was retired.
+    Retired,
+}
+
+impl CloseReason {
+    /// All reasons.
+    pub const ALL: [Self; 8] = [
+        Self::Fixed,
+        Self::RuleChanged,
+        Self::Corrected,
+        Self::Revised,
+        Self::NotApplicable,
+        Self::Withdrawn,
+        Self::Answered,
+        Self::Retired,
+    ];
+
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Fixed => "fixed",
+            Self::RuleChanged => "rule-changed",
+            Self::Corrected => "corrected",
+            Self::Revised => "revised",
+            Self::NotApplicable => "not-applicable",
+            Self::Withdrawn => "withdrawn",
+            Self::Answered => "answered",
+            Self::Retired => "retired",
+        }
+    }
+
+    /// Reads the word back.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|reason| reason.as_str() == text)
+    }
+}
+
+/// A rule failing on a device, or a device being silent, from its first moment to its last.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Finding {
+    /// The device.
+    pub device: DeviceId,
+    /// What it is about.
+    pub subject: Subject,
+    /// When an assessment first saw it.
+    pub opened: Timestamp,
+    /// Since when the evidence shows it, if the evidence has a time.
+    pub failing_since: Option<Timestamp>,
+    /// The grace that `due` was worked out with.
+    pub grace: Period,
+    /// When the grace ends.
+    pub due: Timestamp,
+    /// Which time it is failing, from 1: a relapse counts on.
+    pub spell: u32,
+    /// When and why it closed.
+    pub closed: Option<(Timestamp, CloseReason)>,
+    /// The newest moment of collection among the evidence that failed.
+    pub evidence_at: Option<Timestamp>,
+    /// The rule's fingerprint when it last failed.
+    pub fingerprint: u64,
+    /// Of a silence: the rules that it leaves open.
+    pub leaves_open: Vec<RuleId>,
+    /// Of a silence: the facts to blame.
+    pub blames: Vec<Blame>,
+}
+
+/// Where a finding stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Phase {
+    /// Its grace runs.
+    Open {
+        /// When the grace ends.
+        due: Timestamp,
+    },
+    /// Its grace is over.
+    Overdue {
+        /// When the grace ended.
+        since: Timestamp,
+    },
+    /// It is over.
+    Closed {
+        /// When.
+        at: Timestamp,
+        /// Why.
+        reason: CloseReason,
+    },
+}
+
+impl Phase {
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Open { .. } => "open",
+            Self::Overdue { .. } => "overdue",
+            Self::Closed { .. } => "closed",
+        }
+    }
+}
+
+impl Finding {
+    /// Returns where this finding stands at `at`. Follows from its events and the clock alone.
+    pub fn phase(&self, at: Timestamp) -> Phase {
+        match self.closed {
+            Some((closed, reason)) if closed <= at => Phase::Closed { at: closed, reason },
+            Some(_) | None if at < self.due => Phase::Open { due: self.due },
+            Some(_) | None => Phase::Overdue { since: self.due },
+        }
+    }
+
+    /// Returns whether it has not closed.
+    pub fn is_running(&self) -> bool {
+        self.closed.is_none()
+    }
+}
+
+/// What happened to a finding in an assessment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TransitionKind {
+    /// First seen.
+    Opened,
+    /// Failing again soon after it closed.
+    Relapsed,
+    /// Over.
+    Closed(CloseReason),
+    /// Its grace was edited.
+    DueMoved {
+        /// The due moment before.
+        from: Timestamp,
+    },
+}
+
+impl TransitionKind {
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Opened => "opened",
+            Self::Relapsed => "relapsed",
+            Self::Closed(_) => "closed",
+            Self::DueMoved { .. } => "due-moved",
+        }
+    }
+}
+
+/// A change of one finding.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Transition {
+    /// Which finding, by its index in [`Settled::findings`].
+    pub finding: usize,
+    /// What happened.
+    pub kind: TransitionKind,
+}
+
+/// What the workspace says about clocks.
+#[derive(Clone, Debug)]
+pub struct SettleSettings {
+    /// A finding that fails again sooner than this keeps its old clock.
+    pub relapse: Period,
+    /// How long a device may be silent.
+    pub silence_grace: Period,
+    /// What a device is that nothing covers.
+    pub uncovered: Uncovered,
+    /// The zone in which days are counted.
+    pub zone: TimeZone,
+}
+
+impl Default for SettleSettings {
+    fn default() -> Self {
+        Self {
+            relapse: Period::days(7),
+            silence_grace: Period::ZERO,
+            uncovered: Uncovered::default(),
+            zone: TimeZone::UTC,
+        }
+    }
+}
+
+/// A device after its verdicts were weighed.
+#[derive(Clone, Debug)]
+pub struct Settled {
+    /// Its findings, those that closed among them.
+    pub findings: Vec<Finding>,
+    /// What happened to them now.
+    pub transitions: Vec<Transition>,
+    /// How it stands.
+    pub standing: Standing,
+    /// Whether any enforced rule covers it.
+    pub covered: bool,
+}
+
+/// Weighs the verdicts of one device against its earlier findings at `at`.
+///
+/// `earlier` holds the latest finding of each subject. `grounds` tells what one of the verdicts comes from; it is asked only of
+/// those that fail, that are unknown, or that end a finding, and not where a finding runs whose evidence is as new already as
+/// the newest that there is of the device, `newest`.
+#[expect(clippy::too_many_arguments, reason = "each says another thing about one device")]
+pub fn settle(
+    device: &DeviceId,
+    earlier: Vec<Finding>,
+    rules: &[Rule],
+    verdicts: &Verdicts,
+    at: Timestamp,
+    settings: &SettleSettings,
+    newest: Option<Timestamp>,
+    grounds: &mut dyn FnMut(&Verdict) -> Grounds,
+) -> Settled {
+    let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced);
+    if earlier.is_empty() && judged().all(|verdict| verdict.outcome.is_quiet()) {
+        // Nothing ever failed, and nothing does.
+        let covered = judged().any(|verdict| verdict.outcome != VerdictOutcome::NotApplicable);
+        let standing = standing_at([], covered, settings.uncovered, at);
+        return Settled { findings: Vec::new(), transitions: Vec::new(), standing, covered };
+    }
+    let mut step = Settling { device, rules, at, settings, findings: BTreeMap::new(), transitions: Vec::new() };
+    for finding in earlier {
+        let subject = step.renamed(&finding.subject);
+        step.findings.insert(subject.clone(), Finding { subject, ..finding });
+    }
+    let (mut covered, mut unanswered) = (false, Vec::new());
+    let mut judged = Vec::new();
+    for verdict in &verdicts.all {
+        let rule = &rules[verdict.rule];
+        if rule.stage(at) != Stage::Enforced {
+            continue;
+        }
+        covered |= verdict.outcome != VerdictOutcome::NotApplicable;
+        judged.push(Subject::Rule(rule.id.clone()));
+        match verdict.outcome {
+            VerdictOutcome::Fail => step.fail(rule, newest, || grounds(verdict)),
+            VerdictOutcome::Pass => step.pass(rule, || grounds(verdict)),
+            VerdictOutcome::NotApplicable => step.close(&Subject::Rule(rule.id.clone()), CloseReason::NotApplicable),
+            // Silence is not a fix: the clock runs on.
+            VerdictOutcome::Unknown(_) => {
+                step.regrace(rule);
+                unanswered.push(verdict);
+            }
+        }
+    }
+    let gone: Vec<Subject> = step
+        .findings
+        .values()
+        .filter(|finding| {
+            finding.is_running() && finding.subject != Subject::Silence && !judged.contains(&finding.subject)
+        })
+        .map(|finding| finding.subject.clone())
+        .collect();
+    for subject in gone {
+        step.close(&subject, CloseReason::Withdrawn);
+    }
+    if unanswered.is_empty() {
+        step.close(&Subject::Silence, CloseReason::Answered);
+    } else {
+        let mut blames = Vec::new();
+        for verdict in &unanswered {
+            blames.extend(grounds(verdict).blames);
+        }
+        blames.sort();
+        blames.dedup();
+        step.be_silent(unanswered.iter().map(|verdict| rules[verdict.rule].id.clone()).collect(), blames);
+    }
+    let subjects: Vec<Subject> = step.findings.keys().cloned().collect();
+    let transitions = step
+        .transitions
+        .into_iter()
+        .map(|(subject, kind)| Transition {
+            finding: subjects.binary_search(&subject).expect("every transition is of a finding at hand"),
+            kind,
+        })
+        .collect();
+    let findings: Vec<Finding> = step.findings.into_values().collect();
+    let standing = standing_at(&findings, covered, settings.uncovered, at);
+    Settled { findings, transitions, standing, covered }
+}
+
+struct Settling<'s> {
+    device: &'s DeviceId,
+    rules: &'s [Rule],
+    at: Timestamp,
+    settings: &'s SettleSettings,
+    findings: BTreeMap<Subject, Finding>,
+    transitions: Vec<(Subject, TransitionKind)>,
+}
+
+impl Settling<'_> {
+    /// Findings follow a rule that took another id.
+    fn renamed(&self, subject: &Subject) -> Subject {
+        let Subject::Rule(id) = subject else { return subject.clone() };
+        if self.rules.iter().any(|rule| rule.id == *id) {
+            return subject.clone();
+        }
+        self.rules
+            .iter()
+            .find(|rule| rule.was.contains(id))
+            .map_or_else(|| subject.clone(), |rule| Subject::Rule(rule.id.clone()))
+    }
+
+    fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, grounds: impl FnOnce() -> Grounds) {
+        let subject = Subject::Rule(rule.id.clone());
+        if let Some(finding) = self.findings.get_mut(&subject).filter(|finding| finding.is_running()) {
+            if finding.evidence_at < newest {
+                finding.evidence_at = finding.evidence_at.max(grounds().collected);
+            }
+            finding.fingerprint = rule.fingerprint;
+            self.regrace(rule);
+            return;
+        }
+        let (at, collected) = (self.at, grounds().collected);
+        let relapse = self.settings.relapse.exact();
+        match self.findings.get_mut(&subject) {
+            Some(finding) if keeps_clock(finding, at, relapse) => {
+                finding.closed = None;
+                finding.spell += 1;
+                finding.failing_since = collected;
+                finding.evidence_at = collected;
+                finding.fingerprint = rule.fingerprint;
+                self.transitions.push((subject, TransitionKind::Relapsed));
+            }
+            Some(_) | None => {
+                let finding = self.opened(subject.clone(), rule.grace, collected, rule.fingerprint);
+                self.findings.insert(subject.clone(), finding);
+                self.transitions.push((subject, TransitionKind::Opened));
+            }
+        }
+        self.regrace(rule);
+    }
+
+    fn opened(&self, subject: Subject, grace: Period, collected: Option<Timestamp>, fingerprint: u64) -> Finding {
+        Finding {
+            device: self.device.clone(),
+            subject,
+            opened: self.at,
+            failing_since: collected,
+            grace,
+            due: grace.after(self.at, &self.settings.zone),
+            spell: 1,
+            closed: None,
+            evidence_at: collected,
+            fingerprint,
+            leaves_open: Vec::new(),
+            blames: Vec::new(),
+        }
+    }
+
+    fn pass(&mut self, rule: &Rule, grounds: impl FnOnce() -> Grounds) {
+        let subject = Subject::Rule(rule.id.clone());
+        let Some(finding) = self.findings.get(&subject).filter(|finding| finding.is_running()) else { return };
+        let grounds = grounds();
+        let reason = if grounds.corrected {
+            CloseReason::Corrected
+        } else if finding.fingerprint != rule.fingerprint {
+            CloseReason::RuleChanged
+        } else if grounds.collected > finding.evidence_at {
+            CloseReason::Fixed
+        } else {
+            CloseReason::Revised
+        };
+        self.close(&subject, reason);
+    }
+
+    fn close(&mut self, subject: &Subject, reason: CloseReason) {
+        if let Some(finding) = self.findings.get_mut(subject).filter(|finding| finding.is_running()) {
+            finding.closed = Some((self.at, reason));
+            self.transitions.push((subject.clone(), TransitionKind::Closed(reason)));
+        }
+    }
+
+    /// Moves the due moment of a running finding when its rule's grace was edited: longer counts from the
+    /// opening; shorter counts from now, but never later than before.
+    fn regrace(&mut self, rule: &Rule) {
+        let subject = Subject::Rule(rule.id.clone());
+        self.apply_grace(&subject, rule.grace);
+    }
+
+    fn apply_grace(&mut self, subject: &Subject, grace: Period) {
+        let (at, zone) = (self.at, &self.settings.zone);
+        let Some(finding) =
+            self.findings.get_mut(subject).filter(|finding| finding.is_running() && finding.grace != grace)
+        else {
+            return;
+        };
+        let (from, from_opening) = (finding.due, grace.after(finding.opened, zone));
+        finding.due = if from_opening >= from { from_opening } else { from.min(grace.after(at, zone)) };
+        finding.grace = grace;
+        if finding.due != from {
+            self.transitions.push((subject.clone(), TransitionKind::DueMoved { from }));
+        }
+    }
+
+    fn be_silent(&mut self, leaves_open: Vec<RuleId>, blames: Vec<Blame>) {
+        let subject = Subject::Silence;
+        let running = self.findings.get(&subject).is_some_and(Finding::is_running);
+        if !running {
+            // Out of reach twice is no fault of the device: a new silence has a clock of its own.
+            let finding = self.opened(subject.clone(), self.settings.silence_grace, None, 0);
+            self.findings.insert(subject.clone(), finding);
+            self.transitions.push((subject.clone(), TransitionKind::Opened));
+        }
+        self.apply_grace(&subject, self.settings.silence_grace);
+        if let Some(finding) = self.findings.get_mut(&subject) {
+            finding.leaves_open = leaves_open;
+            finding.blames = blames;
+        }
+    }
+}
+
+/// Whether a closed finding that fails again keeps its old clock.
+fn keeps_clock(finding: &Finding, at: Timestamp, relapse: SignedDuration) -> bool {
+    match finding.closed {
+        Some((_, CloseReason::Withdrawn)) | None => false,
+        Some((closed, _)) => at.duration_since(closed) < relapse,
+    }
+}
+
+/// Returns the moments after `at` at which the clock alone can change the standing, ascending.
+pub fn moments_ahead<'f>(findings: impl IntoIterator<Item = &'f Finding>, at: Timestamp) -> Vec<Timestamp> {
+    let mut moments: Vec<Timestamp> = findings
+        .into_iter()
+        .filter(|finding| finding.is_running() && finding.due > at)
+        .map(|finding| finding.due)
+        .collect();
+    moments.sort_unstable();
+    moments.dedup();
+    moments
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::facts::value::Reason;
+    use crate::rule_set::RuleSetSource;
+    use crate::rules::baseline::Settings;
+    use crate::rules::rule::RuleSource;
+    use crate::testing::{compile, moment, names, rule};
+    use VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};
+    use proptest::prelude::*;
+
+    /// A device and one rule over several assessments.
+    struct Story {
+        rules: Vec<Rule>,
+        settings: SettleSettings,
+        findings: Vec<Finding>,
+    }
+
+    fn compiled(source: RuleSource) -> Vec<Rule> {
+        compile(&RuleSetSource { rules: vec![source], ..RuleSetSource::default() }).rules().to_vec()
+    }
+
+    fn with_grace(grace: &str) -> RuleSource {
+        RuleSource {
+            settings: Settings { grace: Some(Period::parse(grace).unwrap()), ..Settings::default() },
+            ..rule("r", "ok")
+        }
+    }
+
+    impl Story {
+        fn new(grace: &str) -> Self {
+            let settings = SettleSettings { silence_grace: Period::days(3), ..SettleSettings::default() };
+            Self { rules: compiled(with_grace(grace)), settings, findings: Vec::new() }
+        }
+
+        /// Assesses at `at` with evidence collected at `collected`; returns what happened, and the standing.
+        fn assess(
+            &mut self,
+            at: &str,
+            outcome: VerdictOutcome,
+            collected: &str,
+            corrected: bool,
+        ) -> (Vec<&'static str>, Standing) {
+            let verdicts =
+                Verdicts { all: vec![Verdict { rule: 0, outcome, vacuous: false, excepted: false, awaiting: false }] };
+            let blames = vec![Blame { fact: "ok".into(), reason: Reason::Missing }];
+            let mut grounds =
+                |_: &Verdict| Grounds { collected: Some(moment(collected)), corrected, blames: blames.clone() };
+            let earlier = std::mem::take(&mut self.findings);
+            let settled = settle(
+                &DeviceId::from("d"),
+                earlier,
+                &self.rules,
+                &verdicts,
+                moment(at),
+                &self.settings,
+                Some(moment(collected)),
+                &mut grounds,
+            );
+            self.findings = settled.findings;
+            let what = settled
+                .transitions
+                .iter()
+                .map(|transition| match transition.kind {
+                    TransitionKind::Closed(reason) => reason.as_str(),
+                    other => other.as_str(),
+                })
+                .collect();
+            (what, settled.standing)
+        }
+
+        fn phase(&self, at: &str) -> &'static str {
+            self.findings[0].phase(moment(at)).as_str()
+        }
+    }
+
+    const D1: &str = "2027-03-01T06:00:00Z";
+    const D2: &str = "2027-03-02T06:00:00Z";
+    const D3: &str = "2027-03-03T06:00:00Z";
+
+    #[test]
+    fn a_finding_opens_falls_due_by_the_clock_and_closes_as_fixed() {
+        let mut story = Story::new("3d");
+        assert_eq!(story.assess(D1, Fail, D1, false), (vec!["opened"], Standing::OnNotice));
+        assert_eq!(story.phase("2027-03-04T05:59:59Z"), "open");
+        assert_eq!(story.phase("2027-03-04T06:00:00Z"), "overdue");
+        assert_eq!(story.assess("2027-03-04T06:00:00Z", Fail, D3, false), (vec![], Standing::NonCompliant));
+        assert_eq!(
+            story.assess("2027-03-05T06:00:00Z", Pass, "2027-03-05T01:00:00Z", false),
+            (vec!["fixed"], Standing::Compliant)
+        );
+        assert_eq!(story.phase("2027-03-05T05:59:59Z"), "overdue");
+        assert_eq!(story.phase("2027-03-05T06:00:00Z"), "closed");
+    }
+
+    #[test]
+    fn without_grace_it_is_overdue_at_once() {
+        assert_eq!(Story::new("0").assess(D1, Fail, D1, false), (vec!["opened"], Standing::NonCompliant));
+    }
+
+    #[test]
+    fn silence_is_not_a_fix_and_has_a_clock_of_its_own() {
+        let mut story = Story::new("2d");
+        story.assess(D1, Fail, D1, false);
+        let (what, standing) = story.assess(D2, Unknown(Reason::Stale), D1, false);
+        assert_eq!((what, standing), (vec!["opened"], Standing::OnNotice));
+        let silence = story.findings.iter().find(|finding| finding.subject == Subject::Silence).unwrap().clone();
+        assert_eq!(silence.leaves_open, [RuleId::from("r")]);
+        assert_eq!(silence.blames, [Blame { fact: "ok".into(), reason: Reason::Missing }]);
+        // The finding of the rule runs on, and falls due while nothing is heard.
+        assert_eq!(story.assess(D3, Unknown(Reason::Stale), D1, false), (vec![], Standing::NonCompliant));
+        let (what, _) = story.assess("2027-03-04T06:00:00Z", Pass, "2027-03-04T01:00:00Z", false);
+        assert_eq!(what, ["fixed", "answered"]);
+    }
+
+    #[test]
+    fn an_overdue_silence_is_unproven_and_the_next_one_starts_afresh() {
+        let mut story = Story::new("0");
+        story.assess(D1, Unknown(Reason::Missing), D1, false);
+        assert_eq!(story.assess("2027-03-04T06:00:00Z", Unknown(Reason::Missing), D1, false).1, Standing::Unproven);
+        story.assess("2027-03-05T06:00:00Z", Pass, D3, false);
+        let (what, standing) = story.assess("2027-03-06T06:00:00Z", Unknown(Reason::Missing), D3, false);
+        assert_eq!((what, standing), (vec!["opened"], Standing::OnNotice));
+    }
+
+    #[test]
+    fn a_relapse_keeps_the_old_clock_until_the_relapse_time_is_over() {
+        let mut story = Story::new("10d");
+        story.assess(D1, Fail, D1, false);
+        story.assess(D2, Pass, D2, false);
+        assert_eq!(story.assess("2027-03-09T05:59:59Z", Fail, "2027-03-09T01:00:00Z", false).0, ["relapsed"]);
+        let finding = &story.findings[0];
+        assert_eq!((finding.spell, finding.opened, finding.due), (2, moment(D1), moment("2027-03-11T06:00:00Z")));
+        let mut later = Story::new("10d");
+        later.assess(D1, Fail, D1, false);
+        later.assess(D2, Pass, D2, false);
+        assert_eq!(later.assess("2027-03-09T06:00:00Z", Fail, "2027-03-09T01:00:00Z", false).0, ["opened"]);
+        assert_eq!(later.findings[0].spell, 1);
+    }
+
+    #[test]
+    fn a_withdrawn_finding_does_not_relapse() {
+        let mut story = Story::new("10d");
+        story.assess(D1, Fail, D1, false);
+        let enforced = std::mem::replace(
+            &mut story.rules,
+            compiled({
+                let mut trial = with_grace("10d");
+                trial.settings.stage = Some(Stage::Trial);
+                trial
+            }),
+        );
+        assert_eq!(story.assess(D2, Fail, D2, false).0, ["withdrawn"]);
+        story.rules = enforced;
+        assert_eq!(story.assess(D3, Fail, D3, false).0, ["opened"]);
+    }
+
+    #[test]
+    fn why_it_closed_is_told_apart() {
+        let closing = |outcome, collected: &str, corrected, edited: bool| {
+            let mut story = Story::new("3d");
+            story.assess(D1, Fail, D1, false);
+            if edited {
+                story.rules = compiled(rule("r", "ok or fine"));
+            }
+            story.assess(D2, outcome, collected, corrected).0.first().copied()
+        };
+        assert_eq!(closing(Pass, D2, false, false), Some("fixed"));
+        assert_eq!(closing(Pass, D1, false, false), Some("revised"));
+        assert_eq!(closing(Pass, D2, true, false), Some("corrected"));
+        assert_eq!(closing(Pass, D2, false, true), Some("rule-changed"));
+        assert_eq!(closing(NotApplicable, D2, false, false), Some("not-applicable"));
+    }
+
+    #[test]
+    fn an_edited_grace_counts_from_the_opening_when_longer_and_from_now_when_shorter() {
+        let mut story = Story::new("5d");
+        story.assess(D1, Fail, D1, false);
+        story.rules = compiled(with_grace("8d"));
+        assert_eq!(story.assess(D2, Fail, D2, false).0, ["due-moved"]);
+        assert_eq!(story.findings[0].due, moment("2027-03-09T06:00:00Z"));
+        story.rules = compiled(with_grace("1d"));
+        assert_eq!(story.assess(D3, Fail, D3, false).0, ["due-moved"]);
+        assert_eq!(story.findings[0].due, moment("2027-03-04T06:00:00Z"));
+        // Shorter, but never later than it was.
+        story.rules = compiled(with_grace("12h"));
+        story.assess("2027-03-03T20:00:00Z", Fail, D3, false);
+        assert_eq!(story.findings[0].due, moment("2027-03-04T06:00:00Z"));
+    }
+
+    #[test]
+    fn findings_follow_a_rule_that_took_another_id() {
+        let mut story = Story::new("5d");
+        story.assess(D1, Fail, D1, false);
+        story.rules = compiled(RuleSource {
+            was: names(&["r"]),
+            ..RuleSource { id: crate::testing::named("new"), ..with_grace("5d") }
+        });
+        assert_eq!(story.assess(D2, Fail, D2, false).0, Vec::<&str>::new());
+        assert_eq!((story.findings[0].subject.as_str(), story.findings[0].opened), ("new", moment(D1)));
+    }
+
+    #[test]
+    fn a_device_that_nothing_covers_is_what_the_workspace_says() {
+        let mut story = Story::new("0");
+        for (uncovered, standing) in [
+            (Uncovered::Compliant, Standing::Compliant),
+            (Uncovered::Unproven, Standing::Unproven),
+            (Uncovered::NonCompliant, Standing::NonCompliant),
+        ] {
+            story.settings.uncovered = uncovered;
+            assert_eq!(story.assess(D1, NotApplicable, D1, false).1, standing);
+        }
+    }
+
+    proptest! {
+        /// Turning a pass into a fail or an unknown never improves a standing, whatever came before.
+        #[test]
+        fn worse_verdicts_never_improve_the_standing(
+            history in prop::collection::vec(0usize..4, 1..6),
+            grace in prop::sample::select(vec!["0", "1d", "3d"]),
+            worse in 1usize..3,
+        ) {
+            let outcome = |at: usize| [Pass, Fail, Unknown(Reason::Missing), NotApplicable][at];
+            let day = |at: usize| format!("2027-03-{:02}T06:00:00Z", at + 1);
+            let (mut good, mut bad) = (Story::new(grace), Story::new(grace));
+            for (at, step) in history.iter().enumerate() {
+                good.assess(&day(at), outcome(*step), &day(at), false);
+                bad.assess(&day(at), outcome(*step), &day(at), false);
+            }
+            let last = day(history.len());
+            let (_, with_pass) = good.assess(&last, Pass, &last, false);
+            let (_, with_worse) = bad.assess(&last, outcome(worse), &last, false);
+            prop_assert!(with_worse >= with_pass, "{with_worse:?} after a {:?}, {with_pass:?} after a pass", outcome(worse));
+        }
+    }
+}

@@ -1,0 +1,165 @@
+//! What is said of devices by hand: when they were retired, and what they are called now.
+//!
+//! A device that is collected after its retirement starts a new life; nothing of an earlier life speaks for it.
+
+use crate::canonical::{Canonical, Encode};
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+
+use crate::id::DeviceId;
+
+/// A device that was taken out of use.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Retirement {
+    /// Which device.
+    pub device: DeviceId,
+    /// From when on.
+    pub from: Timestamp,
+    /// What was collected up to then belongs to the life that ended: the end of the day, where a day was named.
+    pub last: Timestamp,
+    /// Why.
+    pub because: String,
+}
+
+/// A device that got another name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Renaming {
+    /// What it was called.
+    pub device: DeviceId,
+    /// What it is called now.
+    pub to: DeviceId,
+    /// From when on.
+    pub from: Timestamp,
+    /// Why.
+    pub because: String,
+}
+
+/// Retirements and renamings.
+#[derive(Clone, Debug, Default)]
+pub struct Lives {
+    retirements: HashMap<String, Vec<Retirement>>,
+    renamings: Vec<Renaming>,
+}
+
+impl Lives {
+    /// Creates what is said of devices; the order does not matter.
+    pub fn new(retirements: Vec<Retirement>, mut renamings: Vec<Renaming>) -> Self {
+        let mut by_device: HashMap<String, Vec<Retirement>> = HashMap::new();
+        for retirement in retirements {
+            by_device.entry(retirement.device.to_string()).or_default().push(retirement);
+        }
+        for all in by_device.values_mut() {
+            all.sort_by_key(|retirement| retirement.from);
+        }
+        renamings.sort_by(|a, b| (a.from, &a.device).cmp(&(b.from, &b.device)));
+        Self { retirements: by_device, renamings }
+    }
+
+    /// Returns the last retirement of a device at or before a moment: its life, if it has one, began after it.
+    pub fn last_retirement(&self, device: &str, at: Timestamp) -> Option<&Retirement> {
+        self.retirements.get(device)?.iter().rfind(|retirement| retirement.from <= at)
+    }
+
+    /// Returns the first retirement of a device after a moment.
+    pub fn next_retirement(&self, device: &str, at: Timestamp) -> Option<&Retirement> {
+        self.retirements.get(device)?.iter().find(|retirement| retirement.from > at)
+    }
+
+    /// Returns whether what was collected then speaks for a device at a moment.
+    pub fn is_of_this_life(&self, device: &str, collected: Timestamp, at: Timestamp) -> bool {
+        self.last_retirement(device, at).is_none_or(|retirement| collected > retirement.last)
+    }
+
+    /// Returns the renamings that are in effect at a moment, oldest first.
+    pub fn renamings(&self, at: Timestamp) -> impl Iterator<Item = &Renaming> {
+        self.renamings.iter().filter(move |renaming| renaming.from <= at)
+    }
+
+    /// Returns what a device is called at a moment.
+    pub fn name<'n>(&'n self, device: &'n str, at: Timestamp) -> &'n str {
+        let mut name = device;
+        // No name is met twice on the way, so the way has an end.
+        for _ in 0..self.renamings.len() {
+            match self.renamings(at).find(|renaming| renaming.device.as_str() == name) {
+                Some(renaming) if renaming.to.as_str() != device => name = renaming.to.as_str(),
+                Some(_) | None => break,
+            }
+        }
+        name
+    }
+
+    /// Returns the first renaming that leads back to where it began.
+    pub fn circle(&self) -> Option<&Renaming> {
+        self.renamings.iter().find(|first| {
+            let mut name = first.to.as_str();
+            for _ in 0..=self.renamings.len() {
+                if name == first.device.as_str() {
+                    return true;
+                }
+                match self.renamings.iter().find(|renaming| renaming.device.as_str() == name) {
+                    Some(next) => name = next.to.as_str(),
+                    None => return false,
+                }
+            }
+            false
+        })
+    }
+}
+
+impl Encode for Retirement {
+    fn encode(&self, to: &mut Canonical) {
+        let Self { device, from, last, because } = self;
+        to.add(device.as_str()).add(from).add(last).add(because);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn moment(day: u32) -> Timestamp {
+        format!("2027-03-{day:02}T00:00:00Z").parse().unwrap()
+    }
+
+    fn renaming(device: &str, to: &str, day: u32) -> Renaming {
+        Renaming { device: device.into(), to: to.into(), from: moment(day), because: "refit".into() }
+    }
+
+    #[test]
+    fn a_life_begins_after_the_last_retirement() {
+        let retired =
+            |day| Retirement { device: "a".into(), from: moment(day), last: moment(day), because: "sold".into() };
+        let lives = Lives::new(vec![retired(10), retired(5)], Vec::new());
+        assert_eq!(lives.last_retirement("a", moment(4)), None);
+        assert_eq!(lives.last_retirement("a", moment(5)).unwrap().from, moment(5));
+        assert_eq!(lives.last_retirement("a", moment(20)).unwrap().from, moment(10));
+        assert_eq!(lives.last_retirement("b", moment(20)), None);
+        assert_eq!(lives.next_retirement("a", moment(5)).unwrap().from, moment(10));
+        assert_eq!(lives.next_retirement("a", moment(10)), None);
+        assert!(lives.is_of_this_life("a", moment(3), moment(4)));
+        assert!(!lives.is_of_this_life("a", moment(5), moment(5)));
+        assert!(lives.is_of_this_life("a", moment(6), moment(9)));
+        assert!(!lives.is_of_this_life("a", moment(6), moment(10)));
+        // Retired on a day, what was collected on that day is still of the old life.
+        let day = Retirement { last: moment(11), ..retired(10) };
+        let lives = Lives::new(vec![day], Vec::new());
+        assert!(
+            !lives.is_of_this_life("a", moment(11), moment(10)) && lives.is_of_this_life("a", moment(12), moment(10))
+        );
+    }
+
+    #[test]
+    fn names_are_followed_as_far_as_they_go() {
+        let lives = Lives::new(Vec::new(), vec![renaming("b", "c", 5), renaming("a", "b", 3)]);
+        assert_eq!(
+            (lives.name("a", moment(2)), lives.name("a", moment(3)), lives.name("a", moment(5))),
+            ("a", "b", "c")
+        );
+        assert!(lives.circle().is_none());
+        let round = Lives::new(Vec::new(), vec![renaming("a", "b", 1), renaming("b", "a", 1), renaming("x", "a", 1)]);
+        assert_eq!(round.circle().unwrap().device.as_str(), "a");
+        assert_eq!(round.name("a", moment(2)), "b");
+        let _ = round.name("x", moment(2));
+    }
+}

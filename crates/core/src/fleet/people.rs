@@ -1,0 +1,60 @@
+//! People, and who of them holds a device.
+
+use crate::facts::value::Datum;
+use crate::fleet::group::Membership;
+use crate::id::PersonId;
+
+/// A person of the people list.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Person {
+    /// The id that devices name their holders by.
+    pub id: PersonId,
+    /// Whatever the list says: name, mail, team, lead, unit. An object.
+    pub facts: Datum,
+}
+
+impl Person {
+    /// Returns a text of the list, if it is there and not empty.
+    pub fn text(&self, field: &str) -> Option<&str> {
+        self.facts.at(field).and_then(Datum::as_text).filter(|text| !text.is_empty())
+    }
+
+    /// Returns the person's name, or the id where the list has none.
+    pub fn name(&self) -> &str {
+        self.text("name").unwrap_or(self.id.as_str())
+    }
+
+    /// Returns whether the person's unit is `branch` or lies below it.
+    pub fn is_in_unit(&self, branch: &str) -> bool {
+        let branch = branch.trim_end_matches('/');
+        self.text("unit")
+            .is_some_and(|unit| unit == branch || unit.strip_prefix(branch).is_some_and(|rest| rest.starts_with('/')))
+    }
+}
+
+/// A person who uses a device.
+#[derive(Clone, Copy, Debug)]
+pub struct Holder<'a> {
+    /// The id that the device's holder fact names.
+    pub id: &'a str,
+    /// The person, when the people list knows the id.
+    pub person: Option<&'a Person>,
+    /// The person's memberships, one a group of the rule set.
+    pub memberships: &'a [Membership],
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_branch_reaches_the_units_below_it_and_no_namesake() {
+        let person = Person {
+            id: "p1".into(),
+            facts: Datum::Object(vec![("unit".into(), Datum::Text("ships/tern/deck".into()))]),
+        };
+        assert!(person.is_in_unit("ships/tern") && person.is_in_unit("ships/tern/deck") && person.is_in_unit("ships/"));
+        assert!(!person.is_in_unit("ships/ter") && !person.is_in_unit("terminals"));
+        assert_eq!(person.name(), "p1");
+    }
+}

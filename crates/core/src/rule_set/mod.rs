@@ -1,0 +1,367 @@
+//! Rules, compiled into one rule set that evaluates a device at a time.
+//!
+//! Every command that needs a verdict comes through [`RuleSet::evaluate`], and every proof through
+//! [`RuleSet::explain`], which runs the same compiled condition with its trace on.
+
+mod decide;
+mod proof;
+mod reach;
+pub(crate) mod vet;
+
+pub use decide::decide;
+
+use std::collections::BTreeSet;
+
+use bumpalo::Bump;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+use crate::access::service::{AccessRule, AccessSet, AccessSource, ServiceSource};
+use crate::condition::{Ambient, Condition, Evaluator, Uses, Vocabulary};
+use crate::diagnostic::{Diagnostic, each_once};
+use crate::facts::dictionary::Dictionary;
+use crate::facts::layout::{Layout, SlotId};
+use crate::facts::merge::Facts;
+use crate::facts::validity::Watch;
+use crate::facts::value::{Reason, Value};
+use crate::fleet::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids};
+use crate::fleet::people::Person;
+use crate::id::GroupId;
+use crate::rules::baseline::{self, BaselineSource};
+use crate::rules::compile::{compile_rules, rule_ids};
+use crate::rules::rule::{Exception, Fix, Override, Rule, RuleSource, Scope, stage_at};
+use crate::rules::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
+
+/// Everything that is compiled together.
+#[derive(Clone, Debug, Default)]
+pub struct RuleSetSource {
+    /// Rules.
+    pub rules: Vec<RuleSource>,
+    /// Baselines, which become rules.
+    pub baselines: Vec<BaselineSource>,
+    /// Groups.
+    pub groups: Vec<GroupSource>,
+    /// Services.
+    pub services: Vec<ServiceSource>,
+    /// Access rules.
+    pub access: Vec<AccessSource>,
+}
+
+/// All rules, groups and access rules of a workspace, compiled.
+#[derive(Clone, Debug)]
+pub struct RuleSet {
+    rules: Vec<Rule>,
+    pub(crate) groups: Groups,
+    layout: Layout,
+    people_layout: Layout,
+    access: AccessSet,
+    /// The moments at which some rule becomes another by itself, ascending.
+    moments: Vec<Timestamp>,
+}
+
+impl RuleSet {
+    /// Compiles everything a workspace says, and reports every mistake in it.
+    ///
+    /// The rule set is none when there is an error among the diagnostics; warnings do not keep it back.
+    /// `extra` paths are wanted of every document besides those that conditions name.
+    pub fn compile(source: &RuleSetSource, dictionary: &Dictionary, extra: &[&str]) -> (Option<Self>, Vec<Diagnostic>) {
+        let mut mistakes = Vec::new();
+        let mut layout = Layout::new(dictionary);
+        for path in extra {
+            layout.want(path, dictionary);
+        }
+        let mut people_layout = Layout::new(&Dictionary::default());
+        let ids = group_ids(&source.groups);
+        let mut sources = source.rules.clone();
+        sources.extend(baseline::expand(&source.baselines, &mut mistakes));
+        let rule_ids = rule_ids(&sources);
+        let mut vocabulary =
+            Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids, rules: &rule_ids };
+        let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
+        let rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
+        let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
+        let mistakes = each_once(mistakes);
+        let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
+        let moments: BTreeSet<Timestamp> = rules.iter().flat_map(Rule::moments).collect();
+        let moments = moments.into_iter().collect();
+        let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access, moments });
+        let set = set.map(|mut set| {
+            let mut uses = Uses::default();
+            set.conditions().for_each(|condition| uses.note(condition));
+            for path in extra {
+                uses.note_whole(set.layout.want(path, dictionary));
+            }
+            set.layout.narrow(uses.into_facts());
+            set
+        });
+        (set, mistakes)
+    }
+
+    /// Returns the rules in the order in which they are written.
+    pub fn rules(&self) -> &[Rule] {
+        &self.rules
+    }
+
+    /// Returns the index of a rule.
+    pub fn position(&self, id: &str) -> Option<usize> {
+        self.rules.iter().position(|rule| rule.id.as_str() == id)
+    }
+
+    /// Returns the slots that documents of devices fill.
+    pub fn layout(&self) -> &Layout {
+        &self.layout
+    }
+
+    /// Returns the slots of every device fact that some condition names, ascending.
+    pub fn named_slots(&self) -> BTreeSet<SlotId> {
+        self.conditions().flat_map(Condition::slots).copied().collect()
+    }
+
+    /// Returns the slots of every device fact that may say which groups hold a device, ascending.
+    pub fn slots_of_groups(&self) -> BTreeSet<SlotId> {
+        let conditions = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
+        conditions.flat_map(Condition::may_read).copied().collect()
+    }
+
+    fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        let rules = self.rules.iter().flat_map(Rule::conditions);
+        let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
+        rules.chain(groups).chain(self.access.rules().iter().flat_map(AccessRule::conditions))
+    }
+
+    /// Returns the services and access rules.
+    pub fn access(&self) -> &AccessSet {
+        &self.access
+    }
+
+    /// Returns the groups: id, title, kind.
+    pub fn groups(&self) -> impl Iterator<Item = (&GroupId, Option<&str>, GroupKind)> {
+        self.groups.all.iter().map(|group| (&group.id, group.title.as_deref(), group.kind))
+    }
+
+    /// Returns whether some group of devices asks how its members stand, or which rules fail on them.
+    pub fn groups_read_standing(&self) -> bool {
+        self.groups.all.iter().any(|group| group.reads_standing)
+    }
+
+    /// Returns whether some rule hangs on the people that hold a device.
+    pub fn reads_people(&self) -> bool {
+        self.rules.iter().any(|rule| rule.asks().any(|group| self.groups.reads_people(group)))
+    }
+
+    /// Returns the facts that say whether a group holds a device and are older than promised, by path: in what they decide,
+    /// their last known values count. `group` is an index into [`Self::groups`].
+    pub fn last_known_of_group<'f>(&'f self, group: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
+        let slots = self.groups.reads(group).into_iter().flat_map(Condition::slots);
+        self.too_old(slots, facts)
+    }
+
+    /// Returns the facts that say whether a rule covers a device and are older than promised, by path.
+    pub fn last_known_of_scope<'f>(&'f self, rule: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
+        let rule = &self.rules[rule];
+        let groups = rule.scopes().flat_map(Scope::asks);
+        let own = rule.scopes().filter_map(|scope| scope.covers.as_ref());
+        let conditions = own.chain(groups.flat_map(|group| self.groups.reads(group)));
+        self.too_old(conditions.flat_map(Condition::slots), facts)
+    }
+
+    fn too_old<'f, 's>(&'f self, slots: impl Iterator<Item = &'s SlotId>, facts: &Facts<'_>) -> BTreeSet<&'f str> {
+        slots.filter(|slot| facts.slot(**slot).stale).map(|slot| self.layout.slot_path(*slot)).collect()
+    }
+
+    /// Returns the facts of a person, slot by slot, as conditions read them.
+    pub fn person_values<'a>(&'a self, person: &Person, arena: &'a Bump) -> &'a [Value<'a>] {
+        arena.alloc_slice_fill_iter(self.people_layout.slot_paths().map(|path| match path {
+            "id" => Value::Text(arena.alloc_str(person.id.as_str())),
+            _ => person.facts.at(path).map_or(Value::missing(""), |datum| datum.to_value(arena)),
+        }))
+    }
+
+    /// Works out which groups a person belongs to, one membership a group; notes until when that holds.
+    pub fn memberships_of_person(
+        &self,
+        person: &Person,
+        at: Timestamp,
+        zone: &TimeZone,
+        watch: &Watch,
+    ) -> Vec<Membership> {
+        let arena = Bump::new();
+        let facts = self.person_values(person, &arena);
+        let mut evaluator = Evaluator::new(None, at, zone, &arena);
+        evaluator.set_watch(watch);
+        self.groups.of_person(person, facts, &mut evaluator, &arena)
+    }
+
+    /// Works out which groups a device belongs to, one value a group; `ambient` says standing and findings where
+    /// they are known already.
+    pub fn memberships_of_device<'a>(
+        &'a self,
+        input: &DeviceInput<'a>,
+        ambient: Ambient<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> &'a [Value<'a>] {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        evaluator.set_ambient(ambient);
+        self.groups.of_device(input.id, input.holders, &mut evaluator, arena)
+    }
+
+    /// Returns the verdict of every rule on trial or enforced.
+    pub fn evaluate<'a>(
+        &'a self,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Verdicts {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        if let Some(watch) = input.facts.watch()
+            && let Some(next) = self.moments.get(self.moments.partition_point(|moment| *moment <= at))
+        {
+            watch.note(*next);
+        }
+        let mut all = Vec::with_capacity(self.rules.len());
+        all.extend(self.rules.iter().enumerate().filter(|(_, rule)| !rule.is_draft()).map(|(index, rule)| {
+            let (scope, excepted) = self.scope(rule, input.id, at, memberships, &mut evaluator);
+            evaluator.take_vacuous();
+            let outcome = match scope {
+                Value::Boolean(false) => VerdictOutcome::NotApplicable,
+                Value::Boolean(true) => outcome(evaluator.meets(&rule.require)),
+                _ => VerdictOutcome::Unknown(Reason::Scope),
+            };
+            let vacuous = evaluator.take_vacuous() && outcome == VerdictOutcome::Pass;
+            let awaiting = outcome == VerdictOutcome::Fail && rule.said(&mut evaluator).awaiting;
+            Verdict { rule: index, outcome, vacuous, excepted, awaiting }
+        }));
+        Verdicts { all }
+    }
+
+    /// Returns what to do about a failure of a rule on a device: the first of what is to be said when a condition holds, or
+    /// else what the rule says for all.
+    pub fn fix<'a>(
+        &'a self,
+        rule: usize,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Fix<'a> {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        self.rules[rule].said(&mut evaluator)
+    }
+
+    /// Returns the exception by which a rule does not cover a device.
+    pub fn exception<'a>(
+        &'a self,
+        rule: usize,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Option<&'a Exception> {
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let holds = |exception: &&Exception| {
+            exception.holds_at(at) && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
+        };
+        self.rules[rule].scope.except.iter().find(holds)
+    }
+
+    /// Returns whether a rule covers a device, and whether it would but for an exception.
+    fn scope<'a>(
+        &'a self,
+        rule: &'a Rule,
+        id: &str,
+        at: Timestamp,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> (Value<'a>, bool) {
+        let scope = self.covered(&rule.scope, id, at, memberships, evaluator);
+        if rule.overrides.is_empty() || matches!(scope.0, Value::Boolean(false)) {
+            return scope;
+        }
+        match self.judged_instead(rule, id, at, memberships, evaluator).map(|(_, covers)| covers) {
+            Some(Value::Boolean(true)) => (Value::Boolean(false), false),
+            Some(unknown) => (unknown, false),
+            None => scope,
+        }
+    }
+
+    /// Returns the baseline that judges a device in the place of a rule's, and whether it surely does.
+    fn judged_instead<'a>(
+        &'a self,
+        rule: &'a Rule,
+        id: &str,
+        at: Timestamp,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> Option<(&'a Override, Value<'a>)> {
+        let mut perhaps = None;
+        for other in &rule.overrides {
+            // Who counts for less does not take the place of who counts for more.
+            if stage_at(other.stage, other.enforced_from, at) < rule.stage(at) {
+                continue;
+            }
+            match self.covered(&other.scope, id, at, memberships, evaluator).0 {
+                covers @ Value::Boolean(true) => return Some((other, covers)),
+                Value::Boolean(false) => {}
+                unknown => perhaps = perhaps.or(Some((other, unknown))),
+            }
+        }
+        perhaps
+    }
+
+    /// Returns whether a scope covers a device, and whether it would but for an exception.
+    fn covered<'a>(
+        &'a self,
+        scope: &'a Scope,
+        id: &str,
+        at: Timestamp,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> (Value<'a>, bool) {
+        if let ([group], None, []) = (&*scope.groups, &scope.covers, &*scope.except)
+            && let covered @ Value::Boolean(_) = memberships[*group]
+        {
+            return (covered, false);
+        }
+        let in_force = scope.except.iter().filter(|exception| exception.holds_at(at));
+        let excepted = any(in_force.map(|exception| exception.excepts(id, memberships)));
+        let grouped = if scope.groups.is_empty() {
+            Value::Boolean(true)
+        } else {
+            any(scope.groups.iter().map(|group| memberships[*group]))
+        };
+        let covered = match (grouped, &scope.covers) {
+            (Value::Boolean(false), _) => Value::Boolean(false),
+            (grouped, None) => grouped,
+            (grouped, Some(condition)) => match (grouped, evaluator.holds(condition)) {
+                (_, Value::Boolean(false)) => Value::Boolean(false),
+                (Value::Boolean(true), held) => held,
+                (unknown, _) => unknown,
+            },
+        };
+        match (covered, excepted) {
+            (Value::Boolean(false), _) => (covered, false),
+            (_, Value::Boolean(true)) => (Value::Boolean(false), true),
+            (_, Value::Boolean(false)) => (covered, false),
+            (_, unknown) => (unknown, false),
+        }
+    }
+}
+
+fn outcome(value: Value<'_>) -> VerdictOutcome {
+    match value {
+        Value::Boolean(true) => VerdictOutcome::Pass,
+        Value::Boolean(false) => VerdictOutcome::Fail,
+        Value::Unknown(unknown) => VerdictOutcome::Unknown(unknown.reason),
+        Value::Null => VerdictOutcome::Unknown(Reason::Null),
+        _ => VerdictOutcome::Unknown(Reason::WrongType),
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,185 @@
+//! The proof of a verdict: of the requirement, or of the scope where that decided.
+
+use bumpalo::Bump;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+use super::{RuleSet, outcome};
+use crate::condition::Evaluator;
+use crate::condition::evidence::{Blame, Evidence, Grounds, Outcome};
+use crate::facts::value::{Reason, Value};
+use crate::fleet::group::any;
+use crate::rules::rule::{Excepted, Rule};
+use crate::rules::verdict::{DeviceInput, Verdict, VerdictOutcome};
+
+impl RuleSet {
+    /// Returns the verdict of one rule with its proof: of its requirement, or of its scope where that decided.
+    pub fn explain<'a>(
+        &'a self,
+        rule: usize,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> (VerdictOutcome, Evidence) {
+        let rule = &self.rules[rule];
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let (scope, _) = self.scope(rule, input.id, at, memberships, &mut evaluator);
+        match scope {
+            Value::Boolean(true) => {
+                let (value, evidence) = evaluator.explain(&rule.require, true);
+                (outcome(value), evidence)
+            }
+            decided => {
+                let evidence = self.explain_scope(rule, input.id, at, memberships, &mut evaluator);
+                let outcome = if matches!(decided, Value::Boolean(false)) {
+                    VerdictOutcome::NotApplicable
+                } else {
+                    VerdictOutcome::Unknown(Reason::Scope)
+                };
+                (outcome, evidence)
+            }
+        }
+    }
+
+    /// Returns the proof of a verdict that [`Self::evaluate`] gave.
+    pub fn prove<'a>(
+        &'a self,
+        verdict: &Verdict,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Evidence {
+        let (outcome, evidence) = self.explain(verdict.rule, input, at, zone, arena);
+        if outcome == verdict.outcome {
+            return evidence;
+        }
+        // By itself the rule can be worked out: the rules before it used up what one device may cost.
+        Evidence::Comparison {
+            subject: "the device".to_owned(),
+            observed: "too much to go through for all rules together".to_owned(),
+            required: "within the limits of one device".to_owned(),
+            outcome: Outcome::Unknown(Reason::Error),
+            facts: Vec::new(),
+            blame: None,
+        }
+    }
+
+    /// Returns what the clock of a finding goes by, of the evidence of a verdict that the rule set came to.
+    pub fn grounds<'a>(
+        &'a self,
+        verdict: &Verdict,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Grounds {
+        let decided = matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::Fail);
+        if decided && let Some(collected) = self.rules[verdict.rule].require.collected_as_one(input.facts) {
+            return Grounds { collected, ..Grounds::default() };
+        }
+        Grounds::of(&self.prove(verdict, input, at, zone, arena))
+    }
+
+    /// Why a rule does not cover a device, or why that cannot be told: only the parts that decided.
+    fn explain_scope<'a>(
+        &'a self,
+        rule: &'a Rule,
+        id: &str,
+        at: Timestamp,
+        memberships: &'a [Value<'a>],
+        evaluator: &mut Evaluator<'a>,
+    ) -> Evidence {
+        let (covered, excepted) = self.covered(&rule.scope, id, at, memberships, evaluator);
+        if !matches!(covered, Value::Boolean(false))
+            && let Some((heir, covers)) = self.judged_instead(rule, id, at, memberships, evaluator)
+        {
+            let outcome = match covers {
+                Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
+                _ => Outcome::False,
+            };
+            return Evidence::Comparison {
+                subject: "the device".to_owned(),
+                observed: match outcome {
+                    Outcome::Unknown(_) => format!("perhaps judged by {}, which extends this", heir.baseline),
+                    _ => format!("judged by {}, which extends this", heir.baseline),
+                },
+                required: "judged by this baseline".to_owned(),
+                outcome,
+                facts: Vec::new(),
+                blame: match covers {
+                    Value::Unknown(unknown) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
+                    _ => None,
+                },
+            };
+        }
+        let scope = &rule.scope;
+        let member = |group: usize, wanted: bool| self.membership_evidence(group, memberships[group], wanted);
+        let exceptions: Vec<Evidence> = scope
+            .except
+            .iter()
+            .filter(|exception| exception.holds_at(at))
+            .filter_map(|exception| match &exception.whom {
+                Excepted::Group(group) => Some(member(*group, false)),
+                Excepted::Device(device) if device.as_str() == id => Some(Evidence::Comparison {
+                    subject: "the device".to_owned(),
+                    observed: "named in `except`".to_owned(),
+                    required: "not excepted".to_owned(),
+                    outcome: Outcome::False,
+                    facts: Vec::new(),
+                    blame: None,
+                }),
+                Excepted::Device(_) => None,
+            })
+            .collect();
+        let mut parts = Vec::new();
+        if !excepted {
+            let groups: Vec<Evidence> = scope.groups.iter().map(|group| member(*group, true)).collect();
+            let joined = any(scope.groups.iter().map(|group| memberships[*group]));
+            if !groups.is_empty() && !matches!(joined, Value::Boolean(true)) {
+                let outcome = match joined {
+                    Value::Boolean(false) => Outcome::False,
+                    Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
+                    _ => Outcome::Unknown(Reason::Null),
+                };
+                parts.push(Evidence::Any { outcome, parts: groups });
+            }
+            parts.extend(scope.covers.as_ref().map(|condition| evaluator.explain(condition, false).1));
+        }
+        parts.extend(exceptions);
+        let outcome = if parts.iter().any(|part| part.outcome() == Outcome::False) {
+            Outcome::False
+        } else {
+            parts.iter().map(Evidence::outcome).find(|part| *part != Outcome::True).unwrap_or(Outcome::False)
+        };
+        parts.retain(|part| match outcome {
+            Outcome::Unknown(_) => matches!(part.outcome(), Outcome::Unknown(_)),
+            known => part.outcome() == known,
+        });
+        match (parts.pop(), parts.is_empty()) {
+            (Some(only), true) => only,
+            (last, _) => {
+                parts.extend(last);
+                Evidence::All { outcome, parts }
+            }
+        }
+    }
+
+    fn membership_evidence(&self, group: usize, value: Value<'_>, wanted: bool) -> Evidence {
+        let word = |member: bool| if member { "a member" } else { "no member" }.to_owned();
+        let (observed, outcome, blame) = match value {
+            Value::Boolean(member) => {
+                (word(member), if member == wanted { Outcome::True } else { Outcome::False }, None)
+            }
+            Value::Unknown(unknown) => {
+                let blame = Blame { fact: unknown.fact.to_owned(), reason: unknown.reason };
+                ("not known".to_owned(), Outcome::Unknown(unknown.reason), Some(blame))
+            }
+            _ => ("not known".to_owned(), Outcome::Unknown(Reason::Null), None),
+        };
+        let subject = format!("group {}", self.groups.all[group].id);
+        Evidence::Comparison { subject, observed, required: word(wanted), outcome, facts: Vec::new(), blame }
+    }
+}

@@ -1,0 +1,118 @@
+//! Whom rules reach, and whom they would but for an exception or a more special baseline.
+
+use bumpalo::Bump;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+use super::RuleSet;
+use crate::condition::{Condition, Evaluator};
+use crate::diagnostic::Named;
+use crate::facts::layout::SlotId;
+use crate::facts::value::Value;
+use crate::rules::rule::{Excepted, Exception, Rule};
+use crate::rules::verdict::{DeviceInput, VerdictOutcome, Verdicts};
+
+/// Why a rule does not apply to a device that its scope holds.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Spared {
+    /// The rule.
+    pub rule: usize,
+    /// The exceptions that hold, by their position; none where a more special baseline judges the device instead.
+    pub exceptions: Vec<usize>,
+}
+
+impl Rule {
+    /// Returns the clauses that it answers for, with their places.
+    pub(crate) fn clauses(&self) -> &[Named] {
+        &self.controls
+    }
+
+    /// Returns the requirement.
+    pub(crate) fn requirement(&self) -> &Condition {
+        &self.require
+    }
+
+    /// Returns the condition of its scope.
+    pub(crate) fn scope_condition(&self) -> Option<&Condition> {
+        self.scope.covers.as_ref()
+    }
+
+    /// Returns the groups that say whom it covers, by index.
+    pub(crate) fn groups_of_scope(&self) -> impl Iterator<Item = usize> {
+        self.scope.asks()
+    }
+
+    /// Returns every group that it names or asks about, by index.
+    pub(crate) fn groups_asked(&self) -> impl Iterator<Item = usize> {
+        self.asks()
+    }
+
+    /// Returns whether it surely covers the same devices as another: they say so in the same words.
+    pub(crate) fn covers_as(&self, other: &Self) -> bool {
+        let words = |rule: &Self| -> Vec<String> {
+            let covers = rule.scope.covers.iter().flat_map(Condition::words).map(str::to_owned);
+            covers.chain(rule.scope.groups.iter().map(|group| format!("group {group}"))).collect()
+        };
+        // Who excepts somebody covers fewer.
+        let is_free = |rule: &Self| rule.scope.except.is_empty() && rule.overrides.is_empty();
+        is_free(self) && is_free(other) && words(self) == words(other)
+    }
+}
+
+impl Exception {
+    /// Returns the device that it names, where it names one.
+    pub(crate) fn device(&self) -> Option<&str> {
+        match &self.whom {
+            Excepted::Group(_) => None,
+            Excepted::Device(device) => Some(device.as_str()),
+        }
+    }
+}
+
+impl RuleSet {
+    /// Returns the rules that do not apply to a device although their scope holds it, and why.
+    pub(crate) fn spared<'a>(
+        &'a self,
+        verdicts: &Verdicts,
+        input: &DeviceInput<'a>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+        arena: &'a Bump,
+    ) -> Vec<Spared> {
+        let may_be = |rule: &Rule| !rule.scope.except.is_empty() || !rule.overrides.is_empty();
+        let mut open = verdicts
+            .all
+            .iter()
+            .filter(|verdict| verdict.outcome == VerdictOutcome::NotApplicable && may_be(&self.rules[verdict.rule]))
+            .peekable();
+        if open.peek().is_none() {
+            return Vec::new();
+        }
+        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let mut found = Vec::new();
+        for verdict in open {
+            let rule = &self.rules[verdict.rule];
+            let (covers, excepted) = self.covered(&rule.scope, input.id, at, memberships, &mut evaluator);
+            if !excepted && !matches!(covers, Value::Boolean(true)) {
+                continue;
+            }
+            let holds = |exception: &Exception| {
+                exception.holds_at(at) && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
+            };
+            let all = rule.scope.except.iter().enumerate();
+            let exceptions = all.filter(|(_, exception)| holds(exception)).map(|(at, _)| at).collect();
+            found.push(Spared { rule: verdict.rule, exceptions });
+        }
+        found
+    }
+
+    /// Returns the slots of every device fact that some rule or group reads, ascending.
+    pub fn slots_of_rules(&self) -> Vec<SlotId> {
+        let conditions = self.rules.iter().flat_map(Rule::conditions);
+        let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
+        let all: std::collections::BTreeSet<SlotId> =
+            conditions.chain(groups).flat_map(Condition::may_read).copied().collect();
+        all.into_iter().collect()
+    }
+}

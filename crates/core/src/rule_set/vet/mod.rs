@@ -1,0 +1,646 @@
+//! Mistakes that compile: what an analyst would otherwise find out only when somebody is shut out, or is not.
+//!
+//! [`Vet`] knows the rule set; [`Vet::see`] gathers what a fleet shows of how it fits; [`Vet::tell`] says what is probably not as
+//! meant. What needs a fleet is left unsaid where there is none.
+
+mod fleet;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+
+use crate::condition::{Condition, Threshold};
+use crate::diagnostic::Named;
+use crate::diagnostic::{Diagnostic, Severity, Span, did_you_mean, each_once};
+use crate::facts::layout::SlotId;
+use crate::fleet::group::{EVERY_DEVICE, GroupKind, Whom};
+use crate::rule_set::{RuleSet, RuleSetSource};
+use crate::rules::control::Control;
+use crate::rules::rule::{Rule, Stage};
+
+pub use fleet::Fleet;
+
+/// A draft that is older than this was probably forgotten.
+const OLD_DRAFT: SignedDuration = SignedDuration::from_hours(30 * 24);
+/// From fewer devices nothing is concluded about a threshold.
+const ENOUGH: u64 = 2;
+
+/// For no more names than this one is looked for that was meant.
+const MOST_LOOKED_UP: usize = 20;
+
+/// What is told, with what it is about, in a few words.
+pub const CODES: [(&str, &str); 20] = [
+    ("all-excepted", "Everybody whom a rule covers is excepted from it"),
+    ("baselines-disagree", "Two baselines expect different things of one device"),
+    ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
+    ("covers-nobody", "A rule covers no device"),
+    ("draft-forgotten", "A rule has been a draft for more than 30 days"),
+    ("everybody-meets", "A threshold that every device meets, and always did"),
+    ("example-fails", "A rule says something else of a made-up device than is expected"),
+    ("exception-over", "An exception has ended"),
+    ("exception-spares-nobody", "An exception spares no device"),
+    ("fact-of-others", "A rule asks for a fact that only other platforms report"),
+    ("group-without-use", "Nothing names a group"),
+    ("no-consequence", "Nobody loses access over a rule"),
+    ("nobody-passes", "No device that a rule covers passes it"),
+    ("overtaken", "Another rule asks for more, of the same devices"),
+    ("scoped-by-people", "Whether a rule about machines covers one hangs on who holds it"),
+    ("unknown-clause", "A rule answers for a clause that is not in controls.toml"),
+    ("unknown-fact", "A condition names a fact that no device reports"),
+    ("unknown-member", "A group or an exception names a device or a person that is not known"),
+    ("unknown-rule", "An example names a rule that is not there"),
+    ("unreadable-facts", "The facts of an example cannot be read"),
+];
+
+/// Pairs of rules by their places.
+type Pairs = Box<dyn Iterator<Item = (usize, usize)>>;
+
+/// A rule set on its way to being vetted.
+#[derive(Debug)]
+pub struct Vet<'a> {
+    rules: &'a RuleSet,
+    source: &'a RuleSetSource,
+    at: Timestamp,
+    zone: &'a TimeZone,
+    /// The rules that are drafts, though they are on trial here.
+    drafts: Vec<bool>,
+    /// The slot of the platform, where something reads it.
+    platform: Option<SlotId>,
+    thresholds: Vec<(usize, Threshold<'a>)>,
+    /// Rules that ask for more than another, each with that other.
+    pairs: Vec<(usize, usize)>,
+}
+
+/// What is known besides the rules and the fleet.
+#[derive(Debug)]
+pub struct Surroundings<'a> {
+    /// The clauses that rules are to answer for; none where nobody has listed them.
+    pub controls: Option<&'a [Control]>,
+    /// The fact that names who holds a device.
+    pub holder: Option<&'a str>,
+    /// Since when each rule has been a draft as it is now, where that is known.
+    pub drafts_since: &'a [Option<Timestamp>],
+    /// Rules that failed on some device at some time.
+    pub failed_once: &'a BTreeSet<String>,
+    /// The devices that are known, by all their names.
+    pub devices: &'a BTreeSet<String>,
+    /// The people that are known.
+    pub people: &'a BTreeSet<String>,
+}
+
+impl<'a> Vet<'a> {
+    /// Begins with a rule set whose drafts are on trial; `drafts` says which these are, rule by rule. `platform` is the slot that
+    /// documents give the platform in.
+    pub fn new(
+        rules: &'a RuleSet,
+        source: &'a RuleSetSource,
+        drafts: Vec<bool>,
+        platform: Option<SlotId>,
+        at: Timestamp,
+        zone: &'a TimeZone,
+    ) -> Self {
+        let all = rules.rules();
+        let thresholds = all
+            .iter()
+            .enumerate()
+            .flat_map(|(rule, own)| own.requirement().thresholds().into_iter().map(move |threshold| (rule, threshold)));
+        let mut vet =
+            Self { rules, source, at, zone, drafts, platform, thresholds: thresholds.collect(), pairs: Vec::new() };
+        vet.pairs = vet.comparable().filter(|(strict, weak)| vet.overtakes(*strict, *weak)).collect();
+        vet
+    }
+
+    /// Returns the pairs of rules of which one may imply the other: those that read a fact in common, up to a number of pairs
+    /// that can be compared in a second or so. Rules beyond it are left uncompared.
+    fn comparable(&self) -> impl Iterator<Item = (usize, usize)> + use<'a> {
+        const MOST_PAIRS: usize = 1_000_000;
+        let mut by_slot: BTreeMap<SlotId, Vec<usize>> = BTreeMap::new();
+        for (at, rule) in self.rules.rules().iter().enumerate() {
+            rule.requirement().may_read().iter().for_each(|slot| by_slot.entry(*slot).or_default().push(at));
+        }
+        let rules = self.rules;
+        let pairs = (0..rules.rules().len()).flat_map(move |strict| {
+            let slots = rules.rules()[strict].requirement().may_read();
+            let together: BTreeSet<usize> = match slots {
+                [only] => return Box::new(by_slot[only].clone().into_iter().map(move |weak| (strict, weak))) as Pairs,
+                many => many.iter().flat_map(|slot| &by_slot[slot]).copied().collect(),
+            };
+            Box::new(together.into_iter().map(move |weak| (strict, weak))) as Pairs
+        });
+        pairs.take(MOST_PAIRS)
+    }
+
+    fn rule(&self, at: usize) -> &'a Rule {
+        &self.rules.rules()[at]
+    }
+
+    /// Returns where it is written what a rule asks for; of what a baseline expects, which is put together, where that is named.
+    fn place(&self, rule: &Rule) -> Option<Span> {
+        let whole = || rule.requirement().text().whole_span();
+        if rule.baseline.is_some() { rule.place.clone().or_else(whole) } else { whole().or_else(|| rule.place.clone()) }
+    }
+
+    /// Returns where a threshold of a rule stands.
+    fn place_of(&self, rule: &Rule, threshold: &Threshold<'_>) -> Option<Span> {
+        match rule.baseline {
+            Some(_) => self.place(rule),
+            None => rule.requirement().text().span(threshold.span.clone()).or_else(|| self.place(rule)),
+        }
+    }
+
+    fn stage(&self, rule: usize) -> Stage {
+        if self.drafts[rule] { Stage::Draft } else { self.rule(rule).stage(self.at) }
+    }
+
+    /// Whether one rule asks for all that another does, counts for as much, and bites as early.
+    fn overtakes(&self, strict: usize, weak: usize) -> bool {
+        let (one, other) = (self.rule(strict), self.rule(weak));
+        let weighs = self.stage(strict) >= self.stage(weak)
+            && one.severity >= other.severity
+            && one.grace.exact() <= other.grace.exact();
+        strict != weak
+            && weighs
+            && one.requirement().implies(other.requirement())
+            // Of two that are the same, the second is one too many.
+            && !(weak < strict && other.requirement().implies(one.requirement()) && self.weighs_the_same(strict, weak))
+    }
+
+    fn weighs_the_same(&self, one: usize, other: usize) -> bool {
+        let weight = |at: usize| (self.stage(at), self.rule(at).severity, self.rule(at).grace.exact());
+        weight(one) == weight(other)
+    }
+
+    /// Says what is probably not as meant, in the order of the files.
+    pub fn tell(&self, fleet: Option<&Fleet>, around: &Surroundings<'_>) -> Vec<Diagnostic> {
+        let fleet = fleet.filter(|fleet| fleet.devices > 0);
+        let mut told = Vec::new();
+        let overtaken = self.tell_overtaken(fleet, &mut told);
+        if let Some(fleet) = fleet {
+            self.tell_reach(fleet, &mut told);
+            self.tell_exceptions(fleet, &mut told);
+            self.tell_outcomes(fleet, around, &overtaken, &mut told);
+            self.tell_platforms(fleet, &mut told);
+            self.tell_members(around, &mut told);
+        }
+        self.tell_over(&mut told);
+        self.tell_people(around, &mut told);
+        self.tell_consequences(&mut told);
+        self.tell_groups(&mut told);
+        self.tell_drafts(around, &mut told);
+        self.tell_controls(around, &mut told);
+        told.sort_by_key(|told| told.span.as_ref().map(|span| (span.file, span.range.start)));
+        each_once(told)
+    }
+
+    /// Returns what rules are told of: each by itself, or what they were written as where it holds of all that became of that.
+    fn owners(&self, holds: impl Fn(usize) -> bool) -> Vec<(String, Option<Span>, usize)> {
+        let mut owners: BTreeMap<(bool, &str), Vec<usize>> = BTreeMap::new();
+        for (at, rule) in self.rules.rules().iter().enumerate() {
+            let own = rule.id.as_str();
+            let key = match &rule.baseline {
+                Some(from) => (true, from.baseline.as_str()),
+                None => (false, own.split_once('/').map_or(own, |(whole, _)| whole)),
+            };
+            owners.entry(key).or_default().push(at);
+        }
+        let mut found = Vec::new();
+        for ((is_baseline, name), rules) in owners {
+            if rules.iter().all(|rule| holds(*rule)) {
+                let place = match is_baseline {
+                    true => self.source.baselines.iter().map(|own| &own.id).find(|id| id.text == name),
+                    false => self.source.rules.iter().map(|own| &own.id).find(|id| id.text == name),
+                };
+                let label = if is_baseline { format!("baseline `{name}`") } else { format!("rule `{name}`") };
+                found.push((label, place.and_then(|id| id.span.clone()), rules[0]));
+            } else {
+                let some = rules.into_iter().filter(|rule| holds(*rule));
+                found.extend(some.map(|at| (format!("rule `{}`", self.rule(at).id), self.rule(at).place.clone(), at)));
+            }
+        }
+        found
+    }
+
+    fn tell_reach(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
+        let fit = |rule: usize| &fleet.rules[rule];
+        let nobody = |rule: usize| fit(rule).covered() + fit(rule).excepted + fit(rule).given_up == 0;
+        for (label, place, rule) in self.owners(nobody) {
+            let covers = self.rule(rule).scope_condition();
+            let help = match covers {
+                Some(condition) => {
+                    format!("see what it asks for with: fencepost list devices --where '{}'", condition.as_str().trim())
+                }
+                None => "see who is in its groups with: fencepost list groups".to_owned(),
+            };
+            let span = covers.and_then(|condition| condition.text().whole_span()).or(place);
+            told.push(
+                Diagnostic::warning("covers-nobody", format!("{label} covers no device"), span)
+                    .label(format!("holds for none of {}", devices(fleet.devices)))
+                    .help(help),
+            );
+        }
+        let all = |rule: usize| fit(rule).covered() + fit(rule).given_up == 0 && fit(rule).excepted > 0;
+        for (label, place, rule) in self.owners(all) {
+            let span = self.rule(rule).exceptions().iter().find_map(|exception| exception.place.clone()).or(place);
+            let spared = fit(rule).excepted;
+            told.push(
+                Diagnostic::warning("all-excepted", format!("everybody whom {label} covers is excepted"), span)
+                    .label(format!("{} of {spared} spared", if spared == 1 { "1" } else { "all" }))
+                    .help("take back what excepts too much, or take the rule away"),
+            );
+        }
+    }
+
+    fn tell_exceptions(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
+        // The exceptions of a baseline are those of all that it expects.
+        let mut spares: BTreeMap<(u32, usize), (u64, usize, usize)> = BTreeMap::new();
+        for (rule, fit) in fleet.rules.iter().enumerate() {
+            for (at, exception) in self.rule(rule).exceptions().iter().enumerate() {
+                let reaches = fit.covered() + fit.excepted + fit.given_up > 0;
+                if let (Some(place), true, true) = (&exception.place, reaches, exception.holds_at(self.at)) {
+                    let entry = spares.entry((place.file.0, place.range.start)).or_insert((0, rule, at));
+                    entry.0 += fit.exceptions[at];
+                }
+            }
+        }
+        for (_, rule, at) in spares.into_values().filter(|(spared, ..)| *spared == 0) {
+            let exception = &self.rule(rule).exceptions()[at];
+            let message = format!("this spares no device: `{}` holds none that is covered otherwise", exception.name);
+            let message = match exception.device() {
+                Some(device) => format!("this spares no device: `{device}` is not covered otherwise"),
+                None => message,
+            };
+            told.push(
+                Diagnostic::warning("exception-spares-nobody", message, exception.place.clone())
+                    .help("take it away, or see that it names whom it is meant for"),
+            );
+        }
+    }
+
+    fn tell_outcomes(
+        &self,
+        fleet: &Fleet,
+        around: &Surroundings<'_>,
+        overtaken: &BTreeSet<usize>,
+        told: &mut Vec<Diagnostic>,
+    ) {
+        for (at, (rule, fit)) in self.rules.rules().iter().zip(&fleet.rules).enumerate() {
+            // Thresholds stand in the order of their rules.
+            let from = self.thresholds.partition_point(|(of, _)| *of < at);
+            let bounds = self.thresholds[from..].iter().zip(&fleet.bounds[from..]).take_while(|((of, _), _)| *of == at);
+            if fit.pass == 0 && fit.fail >= ENOUGH {
+                let mut mistake = Diagnostic::warning(
+                    "nobody-passes",
+                    format!("none of the {} that rule `{}` can judge passes it", devices(fit.fail), rule.id),
+                    self.place(rule),
+                )
+                .help(match self.stage(at) {
+                    Stage::Enforced => {
+                        "see what devices report with: fencepost list facts; what is meant for later can stay on trial"
+                    }
+                    Stage::Trial | Stage::Draft => "enforced as it is, it would fail all of them",
+                });
+                // What is wrong is pointed at, where one bound alone decides.
+                let missed = |fit: &fleet::BoundFit| fit.met == 0 && fit.unmet >= ENOUGH;
+                if let Some(((_, threshold), fit)) = bounds.clone().find(|(_, fit)| missed(fit)) {
+                    mistake.span = self.place_of(rule, threshold);
+                    let nearest = if threshold.is_least { ("highest", &fit.highest) } else { ("lowest", &fit.lowest) };
+                    if let (word, Some(seen)) = nearest {
+                        mistake = mistake.label(format!("the {word} is {}", seen.show()));
+                    }
+                }
+                told.push(mistake);
+                continue;
+            }
+            // Whoever is to take a rule away need not be told to make it stricter.
+            if around.failed_once.contains(rule.id.as_str()) || fit.fail > 0 || overtaken.contains(&at) {
+                continue;
+            }
+            for ((_, threshold), fit) in bounds.filter(|(_, fit)| fit.unmet == 0 && fit.met >= ENOUGH) {
+                let nearest = if threshold.is_least { ("lowest", &fit.lowest) } else { ("highest", &fit.highest) };
+                let span = self.place_of(rule, threshold);
+                let message = format!("all {} meet this, and none ever failed rule `{}`", devices(fit.met), rule.id);
+                let mut remark = Diagnostic::remark("everybody-meets", message, span);
+                if let (word, Some(seen)) = nearest {
+                    remark = remark.label(format!("the {word} is {}", seen.show()));
+                }
+                told.push(remark.help("if it could be stricter, preview a stricter one"));
+            }
+        }
+    }
+
+    fn tell_platforms(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
+        let layout = self.rules.layout();
+        // What several rules of one baseline ask for below one path is told once: of which platforms, whose and what.
+        let mut all: BTreeMap<(Vec<&str>, &str, &str), Vec<Lack>> = BTreeMap::new();
+        for (at, rule) in self.rules.rules().iter().enumerate() {
+            for slot in rule.requirement().slots() {
+                let lacks = |fit: &&fleet::PlatformFit| {
+                    fit.reports[slot.0 as usize] == 0 && fit.covered[at] > 0 && fit.missing[at] == fit.covered[at]
+                };
+                let lacking = fleet.platforms.iter().filter(|(_, fit)| lacks(fit));
+                let names: Vec<&str> = lacking.clone().map(|(platform, _)| &**platform).collect();
+                let covered = lacking.map(|(_, fit)| fit.covered[at]).sum();
+                if !names.is_empty() && !self.reporting(fleet, *slot).is_empty() {
+                    let path = layout.slot_path(*slot);
+                    let root = path.split_once('.').map_or(path, |(root, _)| root);
+                    let owner = rule.baseline.as_ref().map_or(rule.id.as_str(), |from| &from.baseline);
+                    all.entry((names, owner, root)).or_default().push(Lack { rule: at, slot: *slot, covered });
+                }
+            }
+        }
+        for ((lacking, owner, _), found) in all {
+            // A device may say anything.
+            let said = |platforms: &[&str]| listed(platforms).escape_debug().to_string();
+            let lacking = said(&lacking);
+            let Lack { rule, slot, covered } = found[0];
+            let rule = self.rule(rule);
+            let rules: BTreeSet<usize> = found.iter().map(|lack| lack.rule).collect();
+            let who = match rules.len() {
+                1 => format!("rule `{}`", rule.id),
+                several => format!("{several} rules of `{owner}`"),
+            };
+            let verb = if rules.len() == 1 { "judges" } else { "judge" };
+            let having = self.reporting(fleet, slot);
+            let unknown = if covered == 1 { "1 device is".to_owned() } else { format!("{covered} devices are") };
+            let label =
+                format!("`{}` is reported by {} alone; {unknown} unknown", layout.slot_path(slot), said(&having));
+            let help = format!("leave {lacking} out with `covers`, or ask for what is reported there");
+            let message = format!("{who} {verb} no device of {lacking}");
+            told.push(Diagnostic::warning("fact-of-others", message, self.place(rule)).label(label).help(help));
+        }
+    }
+
+    /// Returns the platforms that report the fact of a slot.
+    fn reporting<'f>(&self, fleet: &'f Fleet, slot: SlotId) -> Vec<&'f str> {
+        let all = fleet.platforms.iter().filter(|(_, fit)| fit.reports[slot.0 as usize] > 0);
+        all.map(|(platform, _)| &**platform).collect()
+    }
+
+    fn tell_members(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
+        let mut looked_up = 0;
+        let mut check = |named: &Named, kind: GroupKind| {
+            let (known, noun, list) = match kind {
+                GroupKind::Devices => (around.devices, "device", "fencepost list devices"),
+                GroupKind::People => (around.people, "person", "fencepost list people"),
+            };
+            if known.is_empty() || known.contains(&named.text) {
+                return;
+            }
+            // A long list of those who left is not to be held against every name there is.
+            looked_up += 1;
+            let names =
+                known.iter().map(String::as_str).take(if looked_up <= MOST_LOOKED_UP { known.len() } else { 0 });
+            let help = did_you_mean(&named.text, names, || format!("see who there is with: {list}"));
+            let message = format!("no {noun} is called `{}`", named.text);
+            told.push(Diagnostic::warning("unknown-member", message, named.span.clone()).help(help));
+        };
+        let is_group = |named: &Named| self.source.groups.iter().any(|group| group.id.text == named.text);
+        for group in &self.source.groups {
+            group.members.iter().for_each(|named| check(named, group.kind));
+            group.except.iter().filter(|named| !is_group(named)).for_each(|named| check(named, group.kind));
+        }
+        let exceptions = self.rules.rules().iter().flat_map(Rule::exceptions);
+        for exception in exceptions.filter(|exception| exception.holds_at(self.at)) {
+            if let Some(device) = exception.device() {
+                check(&Named { text: device.to_owned(), span: exception.place.clone() }, GroupKind::Devices);
+            }
+        }
+    }
+
+    fn tell_over(&self, told: &mut Vec<Diagnostic>) {
+        for exception in self.rules.rules().iter().flat_map(Rule::exceptions) {
+            if let Some(until) = exception.until.filter(|_| !exception.holds_at(self.at)) {
+                // What ends with a day is over when the next begins.
+                let last = self.zone.to_datetime(until - SignedDuration::from_secs(1)).date();
+                told.push(
+                    Diagnostic::warning(
+                        "exception-over",
+                        format!("this exception of `{}` ended on {last}", exception.name),
+                        exception.place.clone(),
+                    )
+                    .help("take it away, or say a later `until` and why"),
+                );
+            }
+        }
+    }
+
+    /// Returns the rules that another one overtakes.
+    fn tell_overtaken(&self, fleet: Option<&Fleet>, told: &mut Vec<Diagnostic>) -> BTreeSet<usize> {
+        let mut done = BTreeSet::new();
+        for (at, (strict, weak)) in self.pairs.iter().enumerate() {
+            let (one, other) = (self.rule(*strict), self.rule(*weak));
+            let says = match fleet.map(|fleet| &fleet.pairs[at]) {
+                Some(fit) if fit.covered > 0 && fit.beyond == 0 => {
+                    format!("asks for no less of the same {}", devices(fit.covered))
+                }
+                None if one.covers_as(other) => "asks for no less of the same devices".to_owned(),
+                _ => continue,
+            };
+            if !done.insert(*weak) {
+                continue;
+            }
+            told.push(
+                Diagnostic::warning(
+                    "overtaken",
+                    format!("rule `{}` says nothing that `{}` does not say", other.id, one.id),
+                    self.place(other),
+                )
+                .label(format!("whatever passes `{}` passes this", one.id))
+                .note(self.place(one), says)
+                .help("take one of them away; if this is the milder warning before the other, give it less severity or more grace"),
+            );
+        }
+        done
+    }
+
+    fn tell_people(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
+        let groups = &self.rules.groups;
+        let reads_people = |mut all: Box<dyn Iterator<Item = usize> + '_>| all.any(|group| groups.reads_people(group));
+        let holder = around.holder.map(|path| path.split('.').next().unwrap_or(path));
+        let reads_holder = |condition: &Condition| {
+            let layout = self.rules.layout();
+            condition.slots().iter().any(|slot| layout.slot_path(*slot).split('.').next() == holder)
+        };
+        let is_so = |at: usize| {
+            let rule = self.rule(at);
+            let by_people = reads_people(Box::new(rule.groups_of_scope()))
+                || rule.scope_condition().is_some_and(|condition| holder.is_some() && reads_holder(condition));
+            let asks_people = reads_people(Box::new(rule.requirement().groups().iter().copied()))
+                || holder.is_some() && reads_holder(rule.requirement());
+            by_people && !asks_people
+        };
+        for (label, place, _) in self.owners(is_so) {
+            told.push(
+                Diagnostic::warning(
+                    "scoped-by-people",
+                    format!("{label} asks something of the machine, and covers it by who holds it"),
+                    place,
+                )
+                .label("a machine that nobody holds, or somebody else, is left out")
+                .help("say whom it covers by facts of the machine; what is meant for people belongs into access.toml"),
+            );
+        }
+    }
+
+    fn tell_consequences(&self, told: &mut Vec<Diagnostic>) {
+        let groups = &self.rules.groups;
+        let access = self.rules.access().rules().iter().filter(|rule| rule.stage != Stage::Draft);
+        let conditions: Vec<&Condition> = access
+            .flat_map(|rule| {
+                let asked = rule.conditions().flat_map(Condition::groups).copied();
+                let behind = asked.flat_map(|group| groups.reads(group));
+                rule.conditions().chain(behind.collect::<Vec<_>>()).collect::<Vec<_>>()
+            })
+            .collect();
+        if conditions.iter().any(|condition| condition.asks_for_standing()) {
+            return;
+        }
+        let idle = |at: usize| {
+            let id = self.rule(at).id.as_str();
+            self.stage(at) == Stage::Enforced && !conditions.iter().any(|condition| condition.asks_whether_fails(id))
+        };
+        let all = self.rules.rules().len();
+        if all > 0 && (0..all).filter(|at| self.stage(*at) == Stage::Enforced).all(idle) {
+            if (0..all).any(idle) {
+                told.push(
+                    Diagnostic::remark("no-consequence", "nobody loses access over any rule", None).help(
+                        "no access rule asks how a device stands; write one in access.toml: needs = 'standing = \"compliant\"'",
+                    ),
+                );
+            }
+            return;
+        }
+        for (label, place, _) in self.owners(idle) {
+            told.push(
+                Diagnostic::remark("no-consequence", format!("nobody loses access over {label}"), place)
+                    .label("no access rule asks for this, nor how a device stands")
+                    .help("ask for it in access.toml, or put it on trial"),
+            );
+        }
+    }
+
+    fn tell_groups(&self, told: &mut Vec<Diagnostic>) {
+        let groups = &self.rules.groups;
+        let of_rules = self.rules.rules().iter().flat_map(Rule::groups_asked);
+        let of_access = self.rules.access().rules().iter().flat_map(|rule| {
+            let whom = rule.whom().filter_map(|whom| match whom {
+                Whom::Group(group) => Some(*group),
+                Whom::Branch(_) => None,
+            });
+            whom.chain(rule.conditions().flat_map(Condition::groups).copied()).collect::<Vec<_>>()
+        });
+        let of_groups = (0..groups.all.len()).flat_map(|at| groups.needs(at));
+        let used: BTreeSet<usize> = of_rules.chain(of_access).chain(of_groups).collect();
+        for (at, group) in groups.all.iter().enumerate() {
+            if group.id.as_str() == EVERY_DEVICE || used.contains(&at) {
+                continue;
+            }
+            let place = self.source.groups.iter().find(|source| source.id.text == group.id.as_str());
+            told.push(
+                Diagnostic::remark(
+                    "group-without-use",
+                    format!("nothing names group `{}`", group.id),
+                    place.and_then(|source| source.id.span.clone()),
+                )
+                .help("name it in a rule, a baseline or an access rule, or take it away"),
+            );
+        }
+    }
+
+    fn tell_drafts(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
+        for (at, rule) in self.rules.rules().iter().enumerate().filter(|(at, _)| self.drafts[*at]) {
+            let Some(since) = around.drafts_since.get(at).copied().flatten() else { continue };
+            if self.at.duration_since(since) > OLD_DRAFT {
+                let day = self.zone.to_datetime(since).date();
+                told.push(
+                    Diagnostic::warning(
+                        "draft-forgotten",
+                        format!("rule `{}` has been a draft since {day}", rule.id),
+                        rule.place.clone(),
+                    )
+                    .help("see what it would do with: fencepost preview; then put it on trial, or take it away"),
+                );
+            }
+        }
+    }
+
+    fn tell_controls(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
+        let Some(controls) = around.controls else { return };
+        let rules = self.rules.rules();
+        for control in controls.iter().filter(|control| control.elsewhere.is_none()) {
+            let answering =
+                || (0..rules.len()).filter(|at| rules[*at].controls().any(|clause| clause == control.clause.text));
+            if answering().any(|at| self.stage(at) == Stage::Enforced) {
+                continue;
+            }
+            let help = match answering().next() {
+                Some(at) => format!("rule `{}` would, once it is enforced", rules[at].id),
+                None => format!(
+                    "write controls = [\"{}\"] at the rule that does, or here elsewhere = \"...\" where none can",
+                    control.clause.text.replace('"', "\\\"")
+                ),
+            };
+            told.push(
+                Diagnostic::warning(
+                    "clause-without-rule",
+                    format!("no enforced rule answers for `{}`", control.clause.text),
+                    control.clause.span.clone(),
+                )
+                .label(control.title.as_deref().unwrap_or_default())
+                .help(help),
+            );
+        }
+        let known = || controls.iter().map(|control| control.clause.text.as_str());
+        for rule in rules {
+            for clause in rule.clauses().iter().filter(|clause| known().all(|known| known != clause.text)) {
+                let help = did_you_mean(&clause.text, known(), || {
+                    "list it in controls.toml, so that nothing is missed when a rule goes".to_owned()
+                });
+                let message = format!("`{}` is not in controls.toml", clause.text);
+                told.push(Diagnostic::warning("unknown-clause", message, clause.span.clone()).help(help));
+            }
+        }
+    }
+}
+
+/// A rule that asks for a fact which is not reported of devices that it covers.
+#[derive(Clone, Copy)]
+struct Lack {
+    rule: usize,
+    slot: SlotId,
+    covered: u64,
+}
+
+/// Returns what a code is about, in a few words.
+pub fn about_code(code: &str) -> Option<&'static str> {
+    CODES.iter().find(|(known, _)| *known == code).map(|(_, about)| *about)
+}
+
+/// Returns how many there are of each severity: errors, warnings, remarks.
+pub fn severities<'d>(all: impl IntoIterator<Item = &'d Diagnostic>) -> [u64; 3] {
+    let mut counts = [0; 3];
+    for one in all {
+        counts[match one.severity {
+            Severity::Error => 0,
+            Severity::Warning => 1,
+            Severity::Note => 2,
+        }] += 1;
+    }
+    counts
+}
+
+fn devices(number: u64) -> String {
+    if number == 1 { "1 device".to_owned() } else { format!("{number} devices") }
+}
+
+fn listed(words: &[&str]) -> String {
+    match words {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [first @ .., last] => format!("{} and {last}", first.join(", ")),
+    }
+}
+
+#[cfg(test)]
+mod tests;

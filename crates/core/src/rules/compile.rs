@@ -1,0 +1,261 @@
+//! Compiles rules as written: their scopes, conditions and exceptions, and every mistake in them.
+
+use std::collections::HashMap;
+
+use super::baseline::{ScopeSource, Settings, YieldSource};
+use super::rule::{ExceptSource, Excepted, Exception, FixWhen, Override, Rule, RuleSource, Scope, Severity, Stage};
+use crate::condition::{Condition, Place, Vocabulary};
+use crate::diagnostic::{Diagnostic, Named, Span, Text, nearest};
+use crate::facts::fingerprint::Fingerprint;
+use crate::facts::period::Period;
+use crate::fleet::group::{Groups, unknown_group};
+use crate::id::{DeviceId, RuleId};
+
+/// Returns the ids that rules will have, checks with their slash.
+pub(crate) fn rule_ids(sources: &[RuleSource]) -> Vec<String> {
+    sources
+        .iter()
+        .flat_map(|source| {
+            let id = &source.id.text;
+            let checks = source.checks.iter().map(move |(name, _)| format!("{id}/{}", name.text));
+            let whole = source.checks.is_empty().then(|| id.clone());
+            whole.into_iter().chain(checks)
+        })
+        .collect()
+}
+
+pub(crate) fn compile_rules(
+    sources: &[RuleSource],
+    groups: &Groups,
+    vocabulary: &mut Vocabulary<'_>,
+    mistakes: &mut Vec<Diagnostic>,
+) -> Vec<Rule> {
+    let mut seen: HashMap<&str, Option<Span>> = HashMap::new();
+    for source in sources {
+        if let Some(first) = seen.insert(&source.id.text, source.id.span.clone()) {
+            mistakes.push(
+                Diagnostic::error(
+                    "doubled-id",
+                    format!("two rules are called `{}`", source.id.text),
+                    source.id.span.clone(),
+                )
+                .label("the second")
+                .note(first, "the first")
+                .help("give one of them another id; findings follow an id, so it must be one rule's alone"),
+            );
+        }
+    }
+    for source in sources {
+        for was in &source.was {
+            if seen.contains_key(was.text.as_str()) {
+                mistakes.push(
+                    Diagnostic::error(
+                        "was-in-use",
+                        format!("`{}` is a rule's id today, so it is no earlier one", was.text),
+                        was.span.clone(),
+                    )
+                    .help("take it out of `was`, or rename the rule that has it"),
+                );
+            }
+        }
+    }
+    sources.iter().flat_map(|source| compile_rule(source, groups, vocabulary, mistakes)).collect()
+}
+
+fn compile_rule(
+    source: &RuleSource,
+    groups: &Groups,
+    vocabulary: &mut Vocabulary<'_>,
+    mistakes: &mut Vec<Diagnostic>,
+) -> Vec<Rule> {
+    let id = &source.id;
+    if source.covers.is_none() && source.groups.is_empty() {
+        mistakes.push(
+            Diagnostic::error("scope-for-nobody", format!("rule `{}` covers no device", id.text), id.span.clone())
+                .help("say which with `covers` or `groups`; groups = [\"every-device\"] covers all"),
+        );
+    }
+    if id.text == crate::id::SILENCE {
+        mistakes.push(
+            Diagnostic::error("reserved-id", "a rule cannot be called `silence`", id.span.clone())
+                .help("that is the name of the finding of a silent device"),
+        );
+    }
+    let scope = compile_scope(&source.groups, source.covers.as_ref(), &source.except, groups, vocabulary, mistakes);
+    let overrides: Vec<Override> = source
+        .yields_to
+        .iter()
+        .map(|heir| {
+            // Its mistakes are told where it is compiled itself.
+            let ScopeSource { groups: named, covers, except } = &heir.scope;
+            let scope = compile_scope(named, covers.as_ref(), except, groups, vocabulary, &mut Vec::new());
+            let YieldSource { baseline, stage, enforced_from, .. } = heir.clone();
+            Override { baseline, scope, stage, enforced_from }
+        })
+        .collect();
+    if let (Some(_), Some(Stage::Trial | Stage::Draft)) = (source.settings.enforced_from, source.settings.stage) {
+        mistakes.push(
+            Diagnostic::error(
+                "not-enforced-from",
+                format!("rule `{}` is not enforced, and says from when on it is", id.text),
+                id.span.clone(),
+            )
+            .help("write stage = \"enforced\": it is on trial until then"),
+        );
+    }
+    let fix_when: Vec<FixWhen> = source
+        .fix_when
+        .iter()
+        .filter_map(|fix| {
+            let when = Condition::compile(&fix.when, Place::Rule, vocabulary, mistakes)?;
+            Some(FixWhen { when, say: fix.say.clone(), awaiting: fix.awaiting })
+        })
+        .collect();
+    let mut requirements: Vec<(RuleId, Option<&str>, &Text, Option<Span>)> = Vec::new();
+    match (&source.require, source.checks.is_empty()) {
+        (Some(text), true) => requirements.push((RuleId::new(id.text.as_str()), None, text, id.span.clone())),
+        (None, false) => {
+            for (name, text) in &source.checks {
+                requirements.push((
+                    RuleId::new(format!("{}/{}", id.text, name.text)),
+                    Some(name.text.as_str()),
+                    text,
+                    name.span.clone(),
+                ));
+            }
+        }
+        (Some(_), false) => mistakes.push(
+            Diagnostic::error(
+                "require-and-checks",
+                format!("rule `{}` has both `require` and `checks`", id.text),
+                id.span.clone(),
+            )
+            .help("move the condition of `require` into [rule.checks] under a name of its own"),
+        ),
+        (None, true) => mistakes.push(
+            Diagnostic::error("no-requirement", format!("rule `{}` asks for nothing", id.text), id.span.clone())
+                .help("write the condition that covered devices must meet as `require`"),
+        ),
+    }
+    let Settings { topic, severity, stage, enforced_from, grace, because, fix, controls } = &source.settings;
+    let mut made = Vec::new();
+    for (rule_id, check, text, place) in requirements {
+        let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
+        let asked = fix_when.iter().map(|fix| &fix.when).chain([&require]).flat_map(Condition::groups).copied();
+        if let Some(tail) = scope.asks().chain(asked).find(|group| groups.all[*group].reads_standing) {
+            mistakes.push(
+                Diagnostic::error(
+                    "own-tail",
+                    format!("rule `{rule_id}` reaches the standing through group `{}`", groups.all[tail].id),
+                    place.clone(),
+                )
+                .label("would chase its own tail")
+                .help("use a group that does not ask for `standing`"),
+            );
+        }
+        let title = match (&source.title, check) {
+            (Some(title), Some(check)) => format!("{title}: {check}"),
+            (Some(title), None) => title.clone(),
+            (None, _) => rule_id.to_string(),
+        };
+        made.push(Rule {
+            title,
+            topic: topic.clone(),
+            severity: severity.unwrap_or(Severity::Medium),
+            stage: stage.unwrap_or(Stage::Enforced),
+            enforced_from: *enforced_from,
+            grace: grace.unwrap_or(Period::ZERO),
+            because: because.clone(),
+            fix: fix.clone(),
+            fix_when: fix_when.clone(),
+            controls: controls.clone(),
+            was: source
+                .was
+                .iter()
+                .map(|was| {
+                    RuleId::new(match check {
+                        Some(check) => format!("{}/{check}", was.text),
+                        None => was.text.clone(),
+                    })
+                })
+                .collect(),
+            fingerprint: fingerprint(source, &require),
+            place,
+            baseline: source.baseline.clone(),
+            scope: scope.clone(),
+            overrides: overrides.clone(),
+            require,
+            id: rule_id,
+        });
+    }
+    made
+}
+
+fn compile_scope(
+    named: &[Named],
+    covers: Option<&Text>,
+    except: &[ExceptSource],
+    groups: &Groups,
+    vocabulary: &mut Vocabulary<'_>,
+    mistakes: &mut Vec<Diagnostic>,
+) -> Scope {
+    let mut found = Vec::with_capacity(named.len());
+    for named in named {
+        match groups.all.iter().position(|group| group.id.as_str() == named.text) {
+            Some(at) => found.push(at),
+            None => mistakes.push(unknown_group(named, groups.all.iter().map(|group| group.id.as_str()))),
+        }
+    }
+    Scope {
+        groups: found,
+        except: compile_exceptions(except, groups, mistakes),
+        covers: covers.and_then(|text| Condition::compile(text, Place::Rule, vocabulary, mistakes)),
+    }
+}
+
+fn compile_exceptions(sources: &[ExceptSource], groups: &Groups, mistakes: &mut Vec<Diagnostic>) -> Vec<Exception> {
+    let find = |named: &Named| groups.all.iter().position(|group| group.id.as_str() == named.text);
+    let mut made = Vec::with_capacity(sources.len());
+    for exception in sources {
+        let ExceptSource { name, group, because, until } = exception;
+        let whom = match (find(name).filter(|_| *group != Some(false)), group) {
+            (Some(at), _) => Excepted::Group(at),
+            (None, Some(true)) => {
+                mistakes.push(unknown_group(name, groups.all.iter().map(|group| group.id.as_str())));
+                continue;
+            }
+            (None, _) => {
+                let near = nearest(&name.text, groups.all.iter().map(|group| group.id.as_str()));
+                if let (Some(near), None) = (near, group) {
+                    mistakes.push(
+                        Diagnostic::warning(
+                            "unknown-group",
+                            format!("`{}` is no group, and is taken for a device", name.text),
+                            name.span.clone(),
+                        )
+                        .help(format!("did you mean the group `{near}`?")),
+                    );
+                }
+                Excepted::Device(DeviceId::new(name.text.as_str()))
+            }
+        };
+        made.push(Exception {
+            whom,
+            name: name.text.clone(),
+            because: because.clone(),
+            until: *until,
+            place: name.span.clone(),
+        });
+    }
+    made
+}
+
+/// FNV-1a over the words of scope and requirement: stable between versions and machines.
+fn fingerprint(source: &RuleSource, require: &Condition) -> u64 {
+    let mut print = Fingerprint::new();
+    print.text(require.as_str().trim());
+    print.text(source.covers.as_ref().map_or("", |text| text.as_str().trim()));
+    let excepted = source.except.iter().map(|exception| &exception.name);
+    source.groups.iter().chain(excepted).for_each(|named| print.text(&named.text));
+    print.value()
+}
