@@ -3,6 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
+use fencepost_core::limits::QUOTED_CHARS;
 use fencepost_store::LedgerError;
 
 /// Why a use case could not be carried out.
@@ -58,4 +59,12 @@ impl EngineError {
             Self::Refused { help, .. } => Some(help),
         }
     }
+}
+
+/// Device text inside a message, cut short and without control characters.
+pub(crate) fn escaped(text: &str) -> String {
+    text.chars()
+        .take(QUOTED_CHARS)
+        .flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] })
+        .collect()
 }

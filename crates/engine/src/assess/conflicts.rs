@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 use fencepost_core::{Diagnostic, Rule};
 use fencepost_store::{Held, LedgerError, Look, Reader, Stamps};
 
-use super::outcome::{Outcome, verdict_of};
-use crate::gather::DEVICES;
-use crate::project::Project;
+use crate::ledger_view::batch::DEVICES;
+use crate::ledger_view::outcome::{Outcome, verdict_of};
+use crate::workspace::project::Project;
 
 /// Two rules that cannot both be meant for one device.
 struct Pair<'p> {

@@ -4,7 +4,7 @@ use fencepost_core::{Rule, Standing, VerdictOutcome};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use crate::stateless::Judgement;
+use crate::assess::stateless::Judgement;
 
 /// How many devices stand how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -5,8 +5,8 @@ use fencepost_formats::SecretKey;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::judge::{Judge, Judged};
-use crate::project::Project;
+use crate::facts::judge::{Judge, Judged};
+use crate::workspace::project::Project;
 
 /// What all devices are judged by together.
 #[derive(Debug)]

@@ -5,8 +5,8 @@ use fencepost_core::{Rule, Stage, VerdictOutcome};
 use fencepost_formats::WorkspaceFile;
 use jiff::Timestamp;
 
-use super::outcome::{Outcome, verdict_of};
-use crate::project::Project;
+use crate::ledger_view::outcome::{Outcome, verdict_of};
+use crate::workspace::project::Project;
 
 /// How the rules of a project lie to those of the last assessment.
 #[derive(Debug)]

@@ -6,10 +6,12 @@
 
 pub(crate) mod conflicts;
 mod counts;
+pub(crate) mod decisions;
 pub(crate) mod inputs;
 mod kin;
-pub(crate) mod outcome;
 mod report;
+pub(crate) mod sealed_verdicts;
+pub(crate) mod stateless;
 pub(crate) mod tally;
 mod weigh;
 
@@ -20,22 +22,20 @@ use serde_json::{Value as Json, json};
 pub use counts::{RuleCount, StandingCounts};
 pub use report::{Assessed, FindingLine, LinePhase};
 
-use crate::documents::hide_new_secrets;
+use crate::assess::sealed_verdicts::TakenVerdicts;
 use crate::error::EngineError;
-use crate::gather::{Batch, DEVICES, Job};
-use crate::judge::{Judge, People};
-use crate::project::Project;
-use crate::reading::Moment;
-use crate::renames::apply_renamings;
-use crate::taken::TakenVerdicts;
+use crate::facts::documents::hide_new_secrets;
+use crate::facts::judge::{Judge, People};
+use crate::ledger_view::batch::{Batch, DEVICES, Job};
+use crate::ledger_view::renames::{RULES, apply_renamings};
 use crate::workers::{cores, handed_out};
+use crate::workspace::ledger::Moment;
+use crate::workspace::project::Project;
 use inputs::Inputs;
 use kin::Kin;
 use tally::{Counted, Tally};
 use weigh::{Desk, FindingChanges, Judgement, Settling, Spell, Weighed, Weigher, needs_documents};
 
-/// What the last assessment went by, in the settings of a ledger; where it says nothing, the next one begins afresh.
-pub(crate) const RULES: &str = "assessed_by";
 /// Which workspace it was of.
 const WORKSPACE: &str = "assessed_workspace";
 /// From when on time alone may change who belongs to which groups of people.

@@ -10,8 +10,8 @@ use serde_json::Value as Json;
 
 use super::counts::{RuleCount, StandingCounts};
 use crate::error::EngineError;
-use crate::project::Project;
 use crate::spool::Spool;
+use crate::workspace::project::Project;
 
 /// A finding in a list of what happened.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

@@ -9,10 +9,10 @@ use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::counts::{RuleCount, StandingCounts};
-use super::outcome::{Outcome, verdict_of};
 use crate::error::EngineError;
-use crate::project::Project;
-use crate::survey::reported_paths;
+use crate::ledger_view::outcome::{Outcome, verdict_of};
+use crate::ledger_view::survey::reported_paths;
+use crate::workspace::project::Project;
 
 /// Where the paths are kept that devices report, in the settings of a ledger.
 const REPORTED: &str = "reported";

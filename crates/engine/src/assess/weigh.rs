@@ -15,14 +15,15 @@ use serde_json::json;
 
 use super::inputs::Inputs;
 use super::kin::Kin;
-use super::outcome::{Digest, Outcome, code_of, reported};
-use crate::codec;
-use crate::decisions::usual_decisions;
-use crate::gather::Job;
-use crate::judge::{Judge, Judged};
-use crate::packed_findings::{pack_findings, unpack_findings};
-use crate::reading::{UNCOVERED, damaged, unreadable};
-use crate::taken::TakenVerdicts;
+use crate::assess::decisions::usual_decisions;
+use crate::assess::sealed_verdicts::TakenVerdicts;
+use crate::facts::judge::{Judge, Judged};
+use crate::ledger_view::batch::Job;
+use crate::ledger_view::codec;
+use crate::ledger_view::damage::{damaged, unreadable};
+use crate::ledger_view::outcome::UNCOVERED;
+use crate::ledger_view::outcome::{Digest, Outcome, code_of, reported};
+use crate::ledger_view::packed_findings::{pack_findings, unpack_findings};
 
 /// How long most packs are, so that their buffers do not grow.
 const LIKELY_PACK: usize = 1024;

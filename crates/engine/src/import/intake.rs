@@ -9,10 +9,11 @@ use fencepost_store::{Added, LedgerError, NewBody, NewObservation, PackedFacts, 
 use jiff::Timestamp;
 
 use super::prepare::{Desk, Prepared, Preparer, Refusal, Unprepared};
-use super::{ChangedDevice, Imported, SHOWN, escaped};
-use crate::changes::changes_between;
-use crate::documents::Document;
-use crate::project::Project;
+use super::{ChangedDevice, Imported, SHOWN};
+use crate::error::escaped;
+use crate::facts::documents::Document;
+use crate::import::changes::changes_between;
+use crate::workspace::project::Project;
 
 /// A file on its way into the ledger.
 pub(super) struct Intake<'i, 'l> {

@@ -1,5 +1,6 @@
 //! Brings files of state and people into the ledger: one transaction a file, bad records set aside.
 
+pub(crate) mod changes;
 mod intake;
 mod missing;
 mod prepare;
@@ -10,7 +11,7 @@ use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
-use fencepost_core::limits::{ID_BYTES, QUOTED_CHARS};
+use fencepost_core::limits::ID_BYTES;
 use fencepost_core::{Canonical, Text, Value, parse_collected};
 use fencepost_formats::{
     Format, Mapped, NameFrom, Piece, Pieces, Source, SourceKind, read_piece, read_records, unfold,
@@ -19,15 +20,15 @@ use fencepost_store::{FileRow, Ledger, LedgerError, RunKind, Writer, train_dicti
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 
-use crate::changes::Change;
-use crate::documents::hide_new_secrets;
 use crate::error::EngineError;
-use crate::files::{Claim, named_source, shown_path, source_of};
-use crate::judge::{Judge, People};
-use crate::project::{Project, hex};
-use crate::reading::Moment;
-use crate::renames::apply_renamings;
+use crate::facts::documents::hide_new_secrets;
+use crate::facts::judge::{Judge, People};
+use crate::import::changes::Change;
+use crate::ledger_view::renames::apply_renamings;
 use crate::workers::{cores, handed_out};
+use crate::workspace::files::{Claim, named_source, shown_path, source_of};
+use crate::workspace::ledger::Moment;
+use crate::workspace::project::{Project, hex};
 use intake::Intake;
 use missing::Missing;
 use prepare::{Desk, Prepared, Preparer, Unprepared};
@@ -525,12 +526,4 @@ pub(crate) fn moment_of(value: &Value<'_>, project: &Project) -> Result<Timestam
         }
         other => Err(format!("`collected_at` is a {}, not a moment; {wanted}", other.type_name())),
     }
-}
-
-/// Device text inside a message, cut short and without control characters.
-pub(crate) fn escaped(text: &str) -> String {
-    text.chars()
-        .take(QUOTED_CHARS)
-        .flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] })
-        .collect()
 }

@@ -9,9 +9,9 @@ use fencepost_store::{Bodies, BodyPacker, LedgerError, body_hash};
 use jiff::{SignedDuration, Timestamp};
 
 use super::{identity, moment_of};
-use crate::documents::Document;
-use crate::judge::Judge;
-use crate::project::Project;
+use crate::facts::documents::Document;
+use crate::facts::judge::Judge;
+use crate::workspace::project::Project;
 
 /// An observation may claim to be this much later than the import, for clocks that go fast.
 const CLOCK_TOLERANCE: SignedDuration = SignedDuration::from_mins(5);

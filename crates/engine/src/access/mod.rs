@@ -1,0 +1,3 @@
+//! Who loses access, since when, and why.
+
+pub(crate) mod losses;

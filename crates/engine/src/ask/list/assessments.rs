@@ -1,0 +1,53 @@
+//! Assessments, newest first.
+
+use serde_json::json;
+
+use super::Column;
+use super::rows::{RowSink, row};
+use crate::error::EngineError;
+use crate::ledger_view::reading::Reading;
+
+/// Returns the columns of the list.
+pub(super) fn columns() -> Vec<Column> {
+    super::columns(
+        &[
+            "assessment",
+            "as_of",
+            "devices",
+            "compliant",
+            "on_notice",
+            "unproven",
+            "non_compliant",
+            "opened",
+            "closed",
+            "overdue",
+        ],
+        &["user", "version", "rule_set"],
+    )
+}
+
+impl Reading<'_> {
+    pub(super) fn list_assessments(&self, sink: &mut RowSink) -> Result<(), EngineError> {
+        let mut rows = Vec::new();
+        for run in self.reader.assessments(None, u32::MAX)? {
+            let assessed = crate::assess::Assessed::load(self.project, &self.reader, &run)?;
+            let d = assessed.devices;
+            rows.push(row([
+                ("assessment", json!(assessed.number)),
+                ("as_of", json!(run.as_of.to_string())),
+                ("devices", json!(d.total)),
+                ("compliant", json!(d.compliant)),
+                ("on_notice", json!(d.on_notice)),
+                ("unproven", json!(d.unproven)),
+                ("non_compliant", json!(d.non_compliant)),
+                ("opened", json!(assessed.opened.len())),
+                ("closed", json!(assessed.closed.len())),
+                ("overdue", json!(assessed.overdue.len())),
+                ("user", json!(run.user)),
+                ("version", json!(run.version)),
+                ("rule_set", json!(run.rule_set)),
+            ]));
+        }
+        sink.push_all(rows)
+    }
+}

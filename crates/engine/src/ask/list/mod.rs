@@ -1,0 +1,194 @@
+//! Lists of what there is, as rows with named columns, filtered by a condition, sorted, or counted.
+
+mod assessments;
+mod coverage;
+mod devices;
+mod facts;
+mod feeds;
+mod findings;
+mod groups;
+mod people;
+mod rows;
+mod rules;
+mod services;
+
+use fencepost_core::Diagnostic;
+use serde_json::Value as Json;
+
+use crate::error::EngineError;
+use crate::ledger_view::reading::Reading;
+use crate::spool::Spool;
+use rows::{RowFilter, RowSink};
+
+/// What can be listed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// Devices, with their standing.
+    Devices,
+    /// Facts that devices report.
+    Facts,
+    /// Rules, with what they came to.
+    Rules,
+    /// Topics by platform and role, with how many devices they cover.
+    Coverage,
+    /// Groups, with how many belong to them.
+    Groups,
+    /// Findings that run.
+    Findings,
+    /// People, with their devices.
+    People,
+    /// Services, with who reaches them.
+    Services,
+    /// Assessments, newest first.
+    Assessments,
+    /// Feeds, with how they are doing.
+    Sources,
+    /// Facts set by hand, with what the feeds say.
+    Corrections,
+    /// Records that imports set aside.
+    Rejects,
+}
+
+impl Kind {
+    /// All kinds: the word for it, what one row and several are called, and what it lists.
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 12] = [
+        (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
+        (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
+        (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
+        (
+            Self::Coverage,
+            "coverage",
+            ["kind of device for one topic", "kinds of devices, topic by topic"],
+            "Topics by platform and role: who is covered, and who was left out",
+        ),
+        (Self::Groups, "groups", ["group", "groups"], "Groups, with how many belong to them"),
+        (Self::Findings, "findings", ["finding", "findings"], "Findings that run, the longest overdue first"),
+        (Self::People, "people", ["person", "people"], "People, with their devices"),
+        (Self::Services, "services", ["service", "services"], "Services, with who reaches them"),
+        (Self::Assessments, "assessments", ["assessment", "assessments"], "Assessments, newest first"),
+        (Self::Sources, "sources", ["source", "sources"], "Feeds, with when they last came and how old they are"),
+        (Self::Corrections, "corrections", ["correction", "corrections"], "Facts set by hand, with what the feeds say"),
+        (Self::Rejects, "rejects", ["reject", "rejects"], "Records that imports set aside"),
+    ];
+}
+
+impl Kind {
+    /// Returns whether it is about what came in, and not about what an assessment made of it.
+    pub fn is_of_state(self) -> bool {
+        match self {
+            Self::Facts | Self::Sources | Self::Corrections | Self::Rejects => true,
+            Self::Devices
+            | Self::Rules
+            | Self::Coverage
+            | Self::Groups
+            | Self::Findings
+            | Self::People
+            | Self::Services
+            | Self::Assessments => false,
+        }
+    }
+}
+
+/// A column of a list.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Column {
+    name: String,
+    /// It is shown where no columns are asked for.
+    is_usual: bool,
+}
+
+/// Columns that are shown unless others are asked for, and those that are shown only then.
+fn columns(usual: &[&str], others: &[&str]) -> Vec<Column> {
+    let column = |name: &&str, is_usual| Column { name: (*name).to_owned(), is_usual };
+    let usual = usual.iter().map(|name| column(name, true));
+    usual.chain(others.iter().map(|name| column(name, false))).collect()
+}
+
+/// What is to be listed, and how.
+#[derive(Clone, Copy, Debug)]
+pub struct ListQuery<'q> {
+    /// The kind.
+    pub kind: Kind,
+    /// A condition over the columns, or the facts of devices.
+    pub filter: Option<&'q str>,
+    /// The columns to be shown; empty for the usual ones.
+    pub columns: &'q [String],
+    /// The column by which rows are sorted; `-` before it turns the order round.
+    pub sort: Option<&'q str>,
+    /// The column by whose values rows are counted.
+    pub by: Option<&'q str>,
+}
+
+impl ListQuery<'_> {
+    /// Returns the column that is sorted by, and whether it is downwards.
+    fn sorted_by(&self) -> Option<(&str, bool)> {
+        let sort = self.sort?;
+        Some(sort.strip_prefix('-').map_or((sort, false), |column| (column, true)))
+    }
+}
+
+/// Rows with named columns; they may be more than fit into memory.
+#[derive(Debug)]
+pub struct Listing {
+    /// The columns, in order.
+    pub columns: Vec<String>,
+    /// The rows: a value for each column.
+    pub rows: Spool<Vec<Json>>,
+    /// How many there were before the filter.
+    pub total: u64,
+    /// How many the filter left, before they were counted by a column.
+    pub matched: u64,
+    /// What is probably not as meant in the filter; it stands in a file of its own.
+    pub warnings: Vec<Diagnostic>,
+}
+
+impl Reading<'_> {
+    /// Lists what there is of a kind.
+    ///
+    /// # Errors
+    /// The outer one when the ledger cannot be read, or there is no column of a name; the inner one when the filter has mistakes.
+    pub fn list(&self, query: ListQuery<'_>) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
+        let columns = match query.kind {
+            Kind::Devices => return self.list_devices(query),
+            Kind::Facts => facts::columns(),
+            Kind::Rules => rules::columns(),
+            Kind::Coverage => coverage::columns(),
+            Kind::Groups => groups::columns(),
+            Kind::Findings => findings::columns(),
+            Kind::People => self.people_columns(),
+            Kind::Services => services::columns(),
+            Kind::Assessments => assessments::columns(),
+            Kind::Sources => feeds::source_columns(),
+            Kind::Corrections => feeds::correction_columns(),
+            Kind::Rejects => feeds::reject_columns(),
+        };
+        let filter = match query.filter {
+            Some(filter) => match RowFilter::compile(filter, &columns, self) {
+                Ok(filter) => Some(filter),
+                Err(mistakes) => return Ok(Err(mistakes)),
+            },
+            None => None,
+        };
+        let mut sink = RowSink::new(query, columns, filter)?;
+        match query.kind {
+            Kind::Devices => {}
+            Kind::Facts => self.list_facts(&mut sink)?,
+            Kind::Rules => self.list_rules(&mut sink)?,
+            Kind::Coverage => self.list_coverage(&mut sink)?,
+            Kind::Groups => self.list_groups(&mut sink)?,
+            Kind::Findings => self.list_findings(&mut sink)?,
+            Kind::People => self.list_people(&mut sink)?,
+            Kind::Services => self.list_services(&mut sink)?,
+            Kind::Assessments => self.list_assessments(&mut sink)?,
+            Kind::Sources => self.list_sources(&mut sink)?,
+            Kind::Corrections => self.list_corrections(&mut sink)?,
+            Kind::Rejects => self.list_rejects(&mut sink)?,
+        }
+        sink.finish().map(Ok)
+    }
+}
+
+/// A part of a whole in hundredths, rounded.
+fn percent(part: u64, whole: u64) -> u64 {
+    (part * 100 + whole / 2).checked_div(whole).unwrap_or(0)
+}

@@ -1,0 +1,471 @@
+//! Rows on their way into a list: filtered, then sorted or counted, and written to a temporary file where they are many.
+
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
+
+use bumpalo::Bump;
+use fencepost_core::{
+    Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, FileId, GroupId, Layout, Observation, Place,
+    Severity, Text, Value, Vocabulary, merge,
+};
+use fencepost_formats::JsonDocuments;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde_json::{Map, Value as Json, json};
+
+use super::{Column, ListQuery, Listing, percent};
+use crate::error::EngineError;
+use crate::ledger_view::reading::Reading;
+use crate::spool::{Encoded, Sorter, Spool, encode};
+
+/// A row: a value for each name of a column; null for names that are left out.
+pub(super) type Row<'n> = Vec<(&'n str, Json)>;
+
+/// Makes a row.
+pub(super) fn row<const N: usize>(cells: [(&'static str, Json); N]) -> Row<'static> {
+    cells.into()
+}
+
+/// Takes the rows of a list.
+pub(super) struct RowSink {
+    /// All columns that a row has.
+    columns: Vec<String>,
+    plan: RowPlan,
+    filter: Option<RowFilter>,
+    kept: Kept,
+    /// How rows are counted.
+    counts: Option<Counts>,
+    /// By what counted rows are sorted.
+    counts_order: Option<(String, bool)>,
+    total: u64,
+    matched: u64,
+}
+
+/// What is kept of rows.
+#[derive(Clone, Debug)]
+pub(super) struct RowPlan {
+    /// The positions of the columns that are shown.
+    shown: Vec<usize>,
+    /// The position of the column by which is sorted, and whether it is downwards.
+    order: Option<(usize, bool)>,
+    /// Where rows are counted: the position of the column by whose values, and of the standing where it is counted too.
+    counted: Option<(usize, Option<usize>)>,
+}
+
+impl RowPlan {
+    /// Makes of a row what is kept of it: work that may be done on any thread.
+    pub(super) fn prepare(&self, key: &[u8], mut cells: Vec<Json>) -> PreparedRow {
+        if let Some((column, standing)) = self.counted {
+            let standing = standing.map(|at| cells[at].take());
+            return PreparedRow::Counted { value: cells[column].take(), standing };
+        }
+        let mut sort_key = Vec::new();
+        if let Some((column, down)) = self.order {
+            push_sort_key(&mut sort_key, &cells[column], down);
+        }
+        sort_key.extend_from_slice(key);
+        let shown: Vec<&Json> = self.shown.iter().map(|at| &cells[*at]).collect();
+        PreparedRow::Kept { sort_key, cells: encode(&shown) }
+    }
+}
+
+/// Rows that are kept.
+enum Kept {
+    AsTheyCome(Spool<Vec<Json>>),
+    Sorted(Sorter<Vec<Json>>),
+}
+
+impl RowSink {
+    /// Creates a sink for rows with these columns.
+    ///
+    /// # Errors
+    /// Fails if a column that is asked for is not among them.
+    pub(super) fn new(
+        query: ListQuery<'_>,
+        columns: Vec<Column>,
+        filter: Option<RowFilter>,
+    ) -> Result<Self, EngineError> {
+        let names: Vec<String> = columns.iter().map(|column| column.name.clone()).collect();
+        let position =
+            |name: &str| names.iter().position(|known| known == name).ok_or_else(|| unknown_column(name, names.iter()));
+        let shown = match (query.by, query.columns) {
+            (None, []) => (0..columns.len()).filter(|at| columns[*at].is_usual).collect(),
+            (None, asked) => asked.iter().map(|name| position(name)).collect::<Result<_, _>>()?,
+            (Some(_), _) => Vec::new(),
+        };
+        let by = query.by.map(position).transpose()?;
+        let is_of_devices = query.kind == super::Kind::Devices && query.by != Some("standing");
+        let standing = if is_of_devices { Some(position("standing")?) } else { None };
+        let counts = by.map(|column| Counts { column, counts_standings: standing.is_some(), groups: BTreeMap::new() });
+        let (mut order, mut counts_order) = (None, None);
+        match query.sorted_by() {
+            Some((column, down)) if by.is_some() => counts_order = Some((column.to_owned(), down)),
+            Some((column, down)) => order = Some((position(column)?, down)),
+            None => {}
+        }
+        let kept = match order {
+            Some(_) => Kept::Sorted(Sorter::default()),
+            None => Kept::AsTheyCome(Spool::default()),
+        };
+        let (total, matched) = (0, 0);
+        let plan = RowPlan { shown, order, counted: by.map(|column| (column, standing)) };
+        Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched })
+    }
+
+    /// Says that rows come with a key of their own, and not in the order in which they are to be listed.
+    pub(super) fn sort_by_keys(&mut self) {
+        self.kept = Kept::Sorted(Sorter::default());
+    }
+
+    /// Takes a row.
+    ///
+    /// # Errors
+    /// Fails if a temporary file cannot be written.
+    pub(super) fn push(&mut self, row: Row<'_>) -> Result<(), EngineError> {
+        self.push_with_key(&[], row)
+    }
+
+    /// Takes rows.
+    ///
+    /// # Errors
+    /// Fails if a temporary file cannot be written.
+    pub(super) fn push_all(&mut self, rows: impl IntoIterator<Item = Row<'static>>) -> Result<(), EngineError> {
+        rows.into_iter().try_for_each(|row| self.push(row))
+    }
+
+    /// Takes a row with the key that orders it among those that the sorted column leaves equal.
+    ///
+    /// # Errors
+    /// Fails if a temporary file cannot be written.
+    pub(super) fn push_with_key(&mut self, key: &[u8], row: Row<'_>) -> Result<(), EngineError> {
+        let mut cells = vec![Json::Null; self.columns.len()];
+        for (name, value) in row {
+            let at = self.columns.iter().position(|known| known == name);
+            debug_assert!(at.is_some(), "{name} is among the columns");
+            if let Some(at) = at {
+                cells[at] = value;
+            }
+        }
+        self.push_cells(key, cells)
+    }
+
+    /// Takes a row as a value for each column.
+    ///
+    /// # Errors
+    /// Fails if a temporary file cannot be written.
+    fn push_cells(&mut self, key: &[u8], cells: Vec<Json>) -> Result<(), EngineError> {
+        if self.filter.as_mut().is_some_and(|filter| !filter.holds(&self.columns, &cells)) {
+            self.total += 1;
+            return Ok(());
+        }
+        self.push_prepared(self.plan.prepare(key, cells))
+    }
+
+    /// Returns what is kept of rows, for preparing them elsewhere.
+    pub(super) fn plan(&self) -> RowPlan {
+        self.plan.clone()
+    }
+
+    /// Takes a row that was prepared.
+    ///
+    /// # Errors
+    /// Fails if a temporary file cannot be written.
+    pub(super) fn push_prepared(&mut self, row: PreparedRow) -> Result<(), EngineError> {
+        self.total += 1;
+        self.matched += 1;
+        match (row, &mut self.kept, &mut self.counts) {
+            (PreparedRow::Counted { value, standing }, _, Some(counts)) => {
+                counts.add(&value, standing.as_ref());
+                Ok(())
+            }
+            (PreparedRow::Kept { cells, .. }, Kept::AsTheyCome(rows), _) => rows.push_encoded(&cells),
+            (PreparedRow::Kept { sort_key, cells }, Kept::Sorted(rows), _) => rows.push_encoded(&sort_key, &cells),
+            (PreparedRow::Counted { .. }, _, None) => unreachable!("rows are prepared by the sink that takes them"),
+        }
+    }
+
+    /// Counts a row that a filter of its own has passed over.
+    pub(super) fn pass_over(&mut self) {
+        self.total += 1;
+    }
+
+    /// Returns the list.
+    ///
+    /// # Errors
+    /// Fails if a temporary file cannot be read or written, or counted rows have no column to be sorted by.
+    pub(super) fn finish(self) -> Result<Listing, EngineError> {
+        let warnings = self.filter.map(|filter| filter.warnings).unwrap_or_default();
+        let (columns, rows) = match self.counts {
+            Some(counts) => counts.finish(&self.columns, self.counts_order, self.matched)?,
+            None => {
+                let columns = self.plan.shown.iter().map(|at| self.columns[*at].clone()).collect();
+                let rows = match self.kept {
+                    Kept::AsTheyCome(rows) => rows,
+                    Kept::Sorted(rows) => rows.finish()?,
+                };
+                (columns, rows)
+            }
+        };
+        Ok(Listing { columns, rows, total: self.total, matched: self.matched, warnings })
+    }
+}
+
+/// What is kept of a row.
+pub(super) enum PreparedRow {
+    /// The value by which it is counted, and how the device stands.
+    Counted { value: Json, standing: Option<Json> },
+    /// What orders it, and the cells that are shown.
+    Kept { sort_key: Vec<u8>, cells: Encoded<Vec<Json>> },
+}
+
+/// How the devices of a value stand, with their columns.
+const STANDINGS: [(&str, &str); 4] = [
+    ("compliant", "compliant"),
+    ("on_notice", "on-notice"),
+    ("unproven", "unproven"),
+    ("non_compliant", "non-compliant"),
+];
+
+/// Rows counted by the values of a column; devices also by how they stand.
+struct Counts {
+    column: usize,
+    /// Rows are devices, whose standings are counted too.
+    counts_standings: bool,
+    groups: BTreeMap<String, Count>,
+}
+
+/// How many rows have a value.
+struct Count {
+    value: Json,
+    rows: u64,
+    standings: [u64; 4],
+}
+
+impl Counts {
+    /// Counts a row: once for each item where its value is a list.
+    fn add(&mut self, value: &Json, standing: Option<&Json>) {
+        let values: Vec<&Json> = match value {
+            Json::Array(items) if items.is_empty() => vec![&Json::Null],
+            Json::Array(items) => items.iter().collect(),
+            one => vec![one],
+        };
+        let standing = standing.and_then(Json::as_str);
+        let standing = STANDINGS.iter().position(|(_, word)| standing == Some(word));
+        let mut seen = BTreeSet::new();
+        for value in values {
+            let text = value.to_string();
+            if !seen.insert(text.clone()) {
+                continue;
+            }
+            let count =
+                self.groups.entry(text).or_insert_with(|| Count { value: value.clone(), rows: 0, standings: [0; 4] });
+            count.rows += 1;
+            if let Some(standing) = standing {
+                count.standings[standing] += 1;
+            }
+        }
+    }
+
+    /// Returns the columns and rows, the commonest first unless another order is asked for; `total` is how many rows were
+    /// counted.
+    fn finish(
+        self,
+        columns: &[String],
+        order: Option<(String, bool)>,
+        total: u64,
+    ) -> Result<(Vec<String>, Spool<Vec<Json>>), EngineError> {
+        let is_of_devices = self.counts_standings;
+        let mut names = vec![columns[self.column].clone()];
+        if !self.groups.is_empty() {
+            names.extend(["count", "share"].map(str::to_owned));
+            if is_of_devices {
+                names.extend(STANDINGS.map(|(name, _)| name.to_owned()));
+            }
+        }
+        let mut counted: Vec<Count> = self.groups.into_values().collect();
+        counted.sort_by(|a, b| b.rows.cmp(&a.rows).then_with(|| compare_cells(&a.value, &b.value)));
+        let mut rows: Vec<Vec<Json>> = counted
+            .into_iter()
+            .map(|Count { value, rows, standings }| {
+                let mut cells = vec![value, json!(rows), json!(percent(rows, total))];
+                if is_of_devices {
+                    cells.extend(standings.map(Json::from));
+                }
+                cells
+            })
+            .collect();
+        if let Some((column, down)) = order.filter(|_| !rows.is_empty()) {
+            let at = names.iter().position(|name| *name == column);
+            let at = at.ok_or_else(|| unknown_column(&column, names.iter()))?;
+            rows.sort_by(|a, b| {
+                let order = compare_cells(&a[at], &b[at]);
+                if down { order.reverse() } else { order }
+            });
+        }
+        let mut spool = Spool::default();
+        rows.iter().try_for_each(|cells| spool.push(cells))?;
+        Ok((names, spool))
+    }
+}
+
+fn compare_cells(a: &Json, b: &Json) -> Ordering {
+    let key = |cell| {
+        let mut key = Vec::new();
+        push_sort_key(&mut key, cell, false);
+        key
+    };
+    key(a).cmp(&key(b))
+}
+
+/// Adds bytes that order as the values do: texts, then numbers, then everything else by its JSON, and what has no value last. No
+/// key is the beginning of another.
+pub(super) fn push_sort_key(key: &mut Vec<u8>, cell: &Json, down: bool) {
+    let start = key.len();
+    match cell {
+        Json::String(text) => {
+            key.push(1);
+            push_text(key, text);
+        }
+        Json::Number(number) => {
+            key.push(2);
+            // Zero has two forms.
+            let bits = (number.as_f64().unwrap_or(0.0) + 0.0).to_bits();
+            let ordered = if bits >> 63 == 1 { !bits } else { bits | 1 << 63 };
+            key.extend_from_slice(&ordered.to_be_bytes());
+        }
+        Json::Null => key.push(4),
+        other @ (Json::Bool(_) | Json::Array(_) | Json::Object(_)) => {
+            key.push(3);
+            push_text(key, &other.to_string());
+        }
+    }
+    if down {
+        key[start..].iter_mut().for_each(|byte| *byte = !*byte);
+    }
+}
+
+/// Adds a text, with an end that is less than whatever may follow in a longer text.
+pub(super) fn push_text(key: &mut Vec<u8>, text: &str) {
+    for byte in text.bytes() {
+        key.push(byte);
+        if byte == 0 {
+            key.push(0xff);
+        }
+    }
+    key.extend_from_slice(&[0, 0]);
+}
+
+fn unknown_column<'a>(column: &str, known: impl Iterator<Item = &'a String>) -> EngineError {
+    let known: Vec<&str> = known.map(String::as_str).collect();
+    let help =
+        fencepost_core::did_you_mean(column, known.iter().copied(), || format!("columns are {}", known.join(", ")));
+    EngineError::refused(format!("there is no column `{column}`"), help)
+}
+
+/// A condition over the facts of devices, or the columns of rows.
+#[derive(Debug, Default)]
+pub(super) struct Filter {
+    pub condition: Option<Condition>,
+    pub warnings: Vec<Diagnostic>,
+}
+
+impl Filter {
+    /// Compiles a condition.
+    ///
+    /// # Errors
+    /// Returns the mistakes in it.
+    pub(super) fn compile(filter: &str, vocabulary: &mut Vocabulary<'_>) -> Result<Self, Vec<Diagnostic>> {
+        let mut mistakes = Vec::new();
+        let condition = Condition::compile(&Text::whole(filter, FileId(0)), Place::Devices, vocabulary, &mut mistakes);
+        if condition.is_none() || mistakes.iter().any(|mistake| mistake.severity == Severity::Error) {
+            return Err(mistakes);
+        }
+        Ok(Self { condition, warnings: mistakes })
+    }
+}
+
+/// A condition over the columns of rows.
+pub(super) struct RowFilter {
+    condition: Option<Condition>,
+    warnings: Vec<Diagnostic>,
+    layout: Layout,
+    at: Timestamp,
+    zone: TimeZone,
+    arena: Bump,
+}
+
+impl RowFilter {
+    /// Compiles a condition over columns.
+    ///
+    /// # Errors
+    /// Returns the mistakes in it.
+    pub(super) fn compile(filter: &str, columns: &[Column], reading: &Reading<'_>) -> Result<Self, Vec<Diagnostic>> {
+        let reported = columns.iter().map(|column| column.name.clone()).collect();
+        let dictionary = Dictionary { reported: Some(reported), ..Dictionary::default() };
+        let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
+        let (groups, rules): (Vec<GroupId>, Vec<String>) = (Vec::new(), Vec::new());
+        let mut vocabulary = Vocabulary {
+            dictionary: &dictionary,
+            layout: &mut layout,
+            people: &mut people,
+            groups: &groups,
+            rules: &rules,
+        };
+        let Filter { condition, warnings } = Filter::compile(filter, &mut vocabulary)?;
+        let zone = reading.project.config.zone.clone();
+        Ok(Self { condition, warnings, layout, at: reading.at, zone, arena: Bump::new() })
+    }
+
+    /// Returns whether the condition holds for a row.
+    fn holds(&mut self, columns: &[String], cells: &[Json]) -> bool {
+        let Some(condition) = &self.condition else { return true };
+        self.arena.reset();
+        let row: Map<String, Json> = columns.iter().cloned().zip(cells.iter().cloned()).collect();
+        let text = Json::Object(row).to_string();
+        let read = JsonDocuments::default().read(text.as_bytes(), &self.layout, &self.arena);
+        let Ok(read) = read else { return false };
+        let observation =
+            [Observation { source: "row", trust: 0, collected: None, fresh_for: None, slots: read.slots }];
+        let facts = merge(&observation, std::iter::empty(), &self.layout, self.at, &self.arena);
+        let mut evaluator = Evaluator::new(Some(&facts), self.at, &self.zone, &self.arena);
+        matches!(evaluator.holds(condition), Value::Boolean(true))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sort_keys_order_as_values_do() {
+        let ascending = [
+            json!(""),
+            json!("a"),
+            json!("a\u{0}"),
+            json!("a\u{0}b"),
+            json!("ab"),
+            json!("b"),
+            json!(-3.5),
+            json!(-1),
+            json!(0),
+            json!(2),
+            json!(10),
+            json!(1e300),
+            json!(["x"]),
+            json!(false),
+            json!(true),
+            json!({ "k": 1 }),
+            Json::Null,
+        ];
+        for (at, one) in ascending.iter().enumerate() {
+            for (other_at, other) in ascending.iter().enumerate() {
+                assert_eq!(compare_cells(one, other), at.cmp(&other_at), "{one} {other}");
+                let (mut down, mut other_down) = (Vec::new(), Vec::new());
+                push_sort_key(&mut down, one, true);
+                push_sort_key(&mut other_down, other, true);
+                assert_eq!(down.cmp(&other_down), other_at.cmp(&at), "{one} {other}, downwards");
+            }
+        }
+        assert_eq!(compare_cells(&json!(0.0), &json!(-0.0)), Ordering::Equal);
+    }
+}

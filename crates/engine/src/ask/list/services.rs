@@ -1,0 +1,54 @@
+//! Services, with who reaches them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use fencepost_store::{LedgerError, SpellKind};
+use serde_json::json;
+
+use super::Column;
+use super::rows::{RowSink, row};
+use crate::error::EngineError;
+use crate::ledger_view::codec::{DecisionKey, StoredDecision};
+use crate::ledger_view::damage::unreadable;
+use crate::ledger_view::reading::Reading;
+
+/// Returns the columns of the list.
+pub(super) fn columns() -> Vec<Column> {
+    super::columns(&["service", "default", "usual", "permit", "limited", "deny", "title"], &[])
+}
+
+impl Reading<'_> {
+    pub(super) fn list_services(&self, sink: &mut RowSink) -> Result<(), EngineError> {
+        let mut counts: BTreeMap<String, [u64; 3]> = BTreeMap::new();
+        // Spells come by device, so that each device with its people is counted once for each decision.
+        let mut last = String::new();
+        let mut seen: BTreeSet<(String, usize, Option<String>)> = BTreeSet::new();
+        self.reader.each_spell(SpellKind::Decision, self.run, |spell| {
+            let unreadable = || unreadable(self.project, &spell.device, "a decision");
+            let key = DecisionKey::read(&spell.subject).ok_or_else(unreadable)?;
+            let decision = StoredDecision::read(&spell.value, &spell.detail).ok_or_else(unreadable)?;
+            if last != spell.device {
+                last = spell.device;
+                seen.clear();
+            }
+            let strictness = usize::from(decision.strictness.min(2));
+            if seen.insert((key.service.clone(), strictness, key.person)) {
+                counts.entry(key.service).or_default()[strictness] += 1;
+            }
+            Ok::<_, LedgerError>(())
+        })?;
+        let rows = self.project.rules.access().services().iter().map(|service| {
+            let count = |at: usize| json!(counts.get(service.id.as_str()).map_or(0, |counts| counts[at]));
+            row([
+                ("service", json!(service.id.as_str())),
+                ("default", json!(service.default.as_str())),
+                ("usual", json!(service.usual.join(", "))),
+                ("permit", count(0)),
+                ("limited", count(1)),
+                ("deny", count(2)),
+                ("title", json!(service.title)),
+            ])
+        });
+        sink.push_all(rows)
+    }
+}

@@ -1,0 +1,8 @@
+//! Answers about devices, people, baselines and lists, ready for any output.
+
+pub(crate) mod baseline;
+pub(crate) mod device;
+pub(crate) mod history;
+pub(crate) mod list;
+pub(crate) mod person;
+pub(crate) mod tried;

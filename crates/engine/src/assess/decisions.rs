@@ -1,0 +1,42 @@
+//! Decisions about everybody's usual sign-ins with a device, by the one function of the core.
+
+use bumpalo::Bump;
+use fencepost_core::{Attempt, Finding, Holder, Standing, decide};
+use jiff::Timestamp;
+
+use crate::facts::judge::{Judge, Judged, surroundings};
+use crate::ledger_view::codec::{DecisionKey, StoredDecision};
+
+/// Decides every usual sign-in with a device that stands like this at `at`.
+pub(crate) fn usual_decisions<'a>(
+    judge: &'a Judge<'_>,
+    judged: &Judged<'a>,
+    standing: Standing,
+    findings: &[Finding],
+    at: Timestamp,
+    arena: &'a Bump,
+) -> Vec<(DecisionKey, StoredDecision)> {
+    let (rules, zone) = (&judge.project.rules, &judge.project.config.zone);
+    let input = &judged.input;
+    let ambient = surroundings(Some(standing), findings, arena);
+    let failing = ambient.failing.unwrap_or_default();
+    let memberships = rules.memberships_of_device(input, ambient, judge.at, zone, arena);
+    let holders: Vec<Option<&Holder<'a>>> =
+        if input.holders.is_empty() { vec![None] } else { input.holders.iter().map(Some).collect() };
+    let mut decisions = Vec::new();
+    for holder in holders {
+        for (service, about) in rules.access().services().iter().enumerate() {
+            for client in &about.usual {
+                let attempt = Attempt { facts: input.facts, memberships, holder, standing, failing, service, client };
+                let decision = decide(rules, &attempt, judge.at, zone, arena);
+                let key = DecisionKey {
+                    person: holder.map(|holder| holder.id.to_owned()),
+                    service: about.id.to_string(),
+                    client: client.clone(),
+                };
+                decisions.push((key, StoredDecision::of(&decision, rules, findings, at)));
+            }
+        }
+    }
+    decisions
+}

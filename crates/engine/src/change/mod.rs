@@ -1,0 +1,5 @@
+//! What edited rules would change, and mistakes before they bite.
+
+pub(crate) mod examples;
+pub(crate) mod preview;
+pub(crate) mod vet;

@@ -1,0 +1,285 @@
+//! The one way to a verdict: documents of a device in, facts, holders and verdicts out.
+
+use std::collections::{BTreeMap, HashMap};
+
+use bumpalo::Bump;
+use fencepost_core::{
+    Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Grounds, Holder,
+    Layout, Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict, Verdicts,
+    Watch, merge, unpack_some,
+};
+use fencepost_formats::{JsonDocuments, Source, datum_of_json};
+use fencepost_store::{FactsRow, PersonRow};
+use jiff::Timestamp;
+
+use crate::facts::documents::Document;
+use crate::workspace::project::Project;
+
+/// The people of a workspace, and which groups they belong to.
+#[derive(Debug, Default)]
+pub struct People {
+    persons: BTreeMap<PersonId, Person>,
+    memberships: HashMap<PersonId, Vec<Membership>>,
+    /// What a holder belongs to whom the list does not know.
+    stranger: Vec<Membership>,
+    /// Of everything that is known of a person.
+    digests: HashMap<PersonId, [u8; 16]>,
+    /// The first moment at which time alone may change who belongs to which groups; none where there is nobody.
+    until: Option<Timestamp>,
+}
+
+impl People {
+    /// Reads the people of the ledger; what a later source says of somebody adds to what an earlier one did.
+    pub fn load(rows: &[PersonRow], project: &Project, at: Timestamp) -> Self {
+        let mut persons: BTreeMap<PersonId, Person> = BTreeMap::new();
+        for row in rows {
+            let Ok(json) = serde_json::from_str(&row.body) else { continue };
+            let Datum::Object(fields) = datum_of_json(&json) else { continue };
+            let id = PersonId::from(row.id.as_str());
+            let person = persons.entry(id.clone()).or_insert_with(|| Person { id, facts: Datum::Object(Vec::new()) });
+            if let Datum::Object(known) = &mut person.facts {
+                known.retain(|(key, _)| !fields.iter().any(|(new, _)| new == key));
+                known.extend(fields);
+            }
+        }
+        let (zone, watch) = (&project.config.zone, Watch::default());
+        let memberships: HashMap<PersonId, Vec<Membership>> = persons
+            .values()
+            .map(|person| (person.id.clone(), project.rules.memberships_of_person(person, at, zone, &watch)))
+            .collect();
+        let digests = persons
+            .values()
+            .map(|person| {
+                let mut known = Canonical::default();
+                known.add(&person.facts).add(&memberships.get(&person.id));
+                let digest = blake3::hash(&known.into_bytes());
+                (person.id.clone(), std::array::from_fn(|at| digest.as_bytes()[at]))
+            })
+            .collect();
+        let groups = project.rules.groups().count();
+        let stranger = vec![Membership::Unknown(fencepost_core::Reason::Missing); groups];
+        Self { persons, memberships, stranger, digests, until: Some(watch.until()) }
+    }
+
+    /// Returns the first moment at which time alone may change who belongs to which groups.
+    pub(crate) fn until(&self) -> Timestamp {
+        self.until.unwrap_or(Timestamp::MAX)
+    }
+
+    /// Returns a digest of what is known of a person: nothing where the list does not know the id.
+    pub(crate) fn digest(&self, id: &str) -> &[u8] {
+        self.digests.get(&PersonId::from(id)).map_or(&[], |digest| digest)
+    }
+
+    /// Returns a person by id.
+    pub fn get(&self, id: &str) -> Option<&Person> {
+        self.persons.get(&PersonId::from(id))
+    }
+
+    /// Returns everybody, ascending by id.
+    pub fn all(&self) -> impl Iterator<Item = &Person> {
+        self.persons.values()
+    }
+
+    /// Returns a person's memberships, one a group.
+    pub fn memberships(&self, id: &PersonId) -> &[Membership] {
+        self.memberships.get(id).map_or(&self.stranger, Vec::as_slice)
+    }
+
+    fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
+        match self.persons.get_key_value(&PersonId::from(id)) {
+            Some((key, person)) => Holder { id, person: Some(person), memberships: self.memberships(key) },
+            None => Holder { id, person: None, memberships: &self.stranger },
+        }
+    }
+}
+
+/// Judges devices by a project's rules, as of a moment.
+#[derive(Debug)]
+pub struct Judge<'p> {
+    /// The project.
+    pub project: &'p Project,
+    /// The people.
+    pub people: &'p People,
+    /// The moment.
+    pub at: Timestamp,
+    sources: HashMap<String, Source>,
+}
+
+/// Returns what conditions may ask of a device besides its facts: how it stands, and which rules fail on it.
+pub(crate) fn surroundings<'a>(standing: Option<Standing>, findings: &[Finding], arena: &'a Bump) -> Ambient<'a> {
+    let failing = findings.iter().filter(|finding| finding.is_running()).filter_map(|finding| match &finding.subject {
+        Subject::Rule(rule) => Some(&*arena.alloc_str(rule.as_str())),
+        Subject::Silence => None,
+    });
+    let failing: Vec<&str> = failing.collect();
+    Ambient {
+        standing: standing.map(Standing::as_str),
+        failing: standing.map(|_| &*arena.alloc_slice_copy(&failing)),
+        ..Ambient::default()
+    }
+}
+
+/// A device with its facts at hand.
+#[derive(Clone, Copy, Debug)]
+pub struct Judged<'a> {
+    /// As rules see it.
+    pub input: DeviceInput<'a>,
+    /// The value of the fact that parts the fence, as shown.
+    pub fence: Option<&'a str>,
+}
+
+impl Judged<'_> {
+    /// Returns what its holders are called, in one text; none where nobody holds it.
+    pub fn holder_names(&self) -> Option<String> {
+        let holders = &self.input.holders;
+        let names: Vec<&str> =
+            holders.iter().map(|holder| holder.person.map_or(holder.id, |person| person.name())).collect();
+        (!names.is_empty()).then(|| names.join(", "))
+    }
+}
+
+impl<'p> Judge<'p> {
+    /// Creates a judge.
+    pub fn new(project: &'p Project, people: &'p People, at: Timestamp) -> Self {
+        let sources = project.sources().into_iter().map(|source| (source.id.to_string(), source)).collect();
+        Self { project, people, at, sources }
+    }
+
+    /// Merges what the sources said of a device, by the slots of `layout`.
+    ///
+    /// # Errors
+    /// When a document cannot be read; a stored one always can.
+    pub fn facts<'a>(
+        &'a self,
+        device: &str,
+        documents: &'a [Document],
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> Result<&'a Facts<'a>, ReadError> {
+        let mut observations = Vec::with_capacity(documents.len());
+        for said in documents {
+            let read = JsonDocuments::default().read(&said.json, layout, arena)?;
+            observations.push(self.observation(&said.source, Some(said.collected), read.slots));
+        }
+        Ok(arena.alloc(self.merged(device, &observations, layout, arena)))
+    }
+
+    /// Merges the wanted slots of what is kept packed of a device; none where some of it is not, or the device is retired.
+    pub(crate) fn packed_facts<'a>(
+        &'a self,
+        device: &str,
+        rows: &'a [FactsRow<'a>],
+        wanted: impl Fn(SlotId) -> bool,
+        arena: &'a Bump,
+    ) -> Option<&'a Facts<'a>> {
+        let layout = self.project.rules.layout();
+        let of_this_life =
+            rows.iter().filter(|said| self.project.lives.is_of_this_life(device, said.collected, self.at));
+        let mut observations = Vec::with_capacity(rows.len());
+        for said in of_this_life {
+            let slots = unpack_some(said.packed?, layout, &wanted, arena)?;
+            observations.push(self.observation(said.source, Some(said.collected), slots));
+        }
+        (!observations.is_empty()).then(|| &*arena.alloc(self.merged(device, &observations, layout, arena)))
+    }
+
+    /// Returns the slots of `layout` that say who holds a device and where on the fence it stands, and which groups hold it.
+    pub(crate) fn usual_slots(&self, layout: &Layout) -> impl Iterator<Item = SlotId> {
+        let config = &self.project.config;
+        let at = |path: &String| layout.slot(layout.child(Layout::ROOT, path)?);
+        let own: Vec<SlotId> = config.holder.iter().chain(&config.fence_by).filter_map(at).collect();
+        own.into_iter().chain(self.project.rules.slots_of_groups())
+    }
+
+    /// Returns slots as what a source said.
+    pub fn observation<'a>(
+        &self,
+        source: &'a str,
+        collected: Option<Timestamp>,
+        slots: &'a [Value<'a>],
+    ) -> Observation<'a> {
+        let known = self.sources.get(source);
+        Observation {
+            source,
+            trust: known.map_or(0, |source| source.trust),
+            collected,
+            fresh_for: known.and_then(|source| source.fresh_for),
+            slots,
+        }
+    }
+
+    /// Merges observations with the corrections of a device.
+    pub fn merged<'a>(
+        &'a self,
+        device: &str,
+        observations: &[Observation<'a>],
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> Facts<'a> {
+        let observations: &'a [Observation<'a>] = arena.alloc_slice_copy(observations);
+        merge(observations, self.corrections_of(device), layout, self.at, arena)
+    }
+
+    /// Returns the corrections of a device, in the order in which they are written.
+    pub(crate) fn corrections_of(&self, device: &str) -> impl Iterator<Item = &'_ Correction> {
+        self.project.corrections.iter().filter(move |correction| correction.device.as_str() == device)
+    }
+
+    /// Finds the holders of a device from its facts.
+    pub fn judged<'a>(&'a self, device: &'a str, facts: &'a Facts<'a>, arena: &'a Bump) -> Judged<'a> {
+        let config = &self.project.config;
+        let slot_at = |path: &Option<String>| {
+            let node = facts.layout().child(Layout::ROOT, path.as_deref()?)?;
+            let slot = facts.layout().slot(node)?;
+            facts.note_read(slot, false);
+            Some(facts.slot(slot).value)
+        };
+        let mut ids: Vec<&'a str> = Vec::new();
+        let mut add = |value: &Value<'a>| match value {
+            Value::Text(id) if !id.is_empty() && !ids.contains(id) => ids.push(id),
+            Value::Number(number) => ids.push(arena.alloc_str(&number.normalize().to_string())),
+            _ => {}
+        };
+        match slot_at(&config.holder) {
+            Some(Value::List(list)) => list.items.iter().for_each(&mut add),
+            Some(value) => add(&value),
+            None => {}
+        }
+        let holders = arena.alloc_slice_fill_iter(ids.into_iter().map(|id| self.people.holder(id)));
+        let fence = slot_at(&config.fence_by).and_then(|value| match value {
+            Value::Unknown(_) | Value::Null => None,
+            known => Some(&*arena.alloc_str(&known.show())),
+        });
+        Judged { input: DeviceInput { id: device, facts, holders }, fence }
+    }
+
+    /// Reads a stored device by the slots of the rule set.
+    ///
+    /// # Errors
+    /// When a document cannot be read.
+    pub fn device<'a>(
+        &'a self,
+        device: &'a str,
+        documents: &'a [Document],
+        arena: &'a Bump,
+    ) -> Result<Judged<'a>, ReadError> {
+        let facts = self.facts(device, documents, self.project.rules.layout(), arena)?;
+        Ok(self.judged(device, facts, arena))
+    }
+
+    /// Returns the verdicts of all rules.
+    pub fn verdicts<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> Verdicts {
+        self.project.rules.evaluate(input, self.at, &self.project.config.zone, arena)
+    }
+
+    /// Returns what the clock of a finding goes by, of the evidence of a verdict.
+    pub fn grounds<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, arena: &'a Bump) -> Grounds {
+        self.project.rules.grounds(verdict, input, self.at, &self.project.config.zone, arena)
+    }
+
+    /// Returns the proof of a verdict.
+    pub fn prove<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, arena: &'a Bump) -> Evidence {
+        self.project.rules.prove(verdict, input, self.at, &self.project.config.zone, arena)
+    }
+}

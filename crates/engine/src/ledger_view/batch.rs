@@ -1,0 +1,187 @@
+//! What the ledger holds of devices, gathered for work that reads no ledger and so can be done on several cores.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use fencepost_core::{Finding, Standing, standing_at};
+use fencepost_store::{
+    AssessedRow, DeviceRow, FactsRow, FindingRow, Held, LedgerError, PackedObservation, Reader, SpellKind, SpellRow,
+    Stamps,
+};
+use jiff::Timestamp;
+
+use crate::ledger_view::codec;
+use crate::ledger_view::damage::unreadable;
+use crate::ledger_view::outcome::Outcome;
+use crate::ledger_view::outcome::UNCOVERED;
+use crate::ledger_view::packed_findings::{count_running, unpack_findings};
+use crate::workspace::project::Project;
+
+/// How many devices are gathered and handed to a worker at once.
+pub(crate) const DEVICES: usize = 256;
+
+/// Some devices with what the ledger holds of them. It goes to a worker and comes back to be filled again, so that no memory is
+/// taken on one thread and given back on another.
+#[derive(Default)]
+pub(crate) struct Batch {
+    devices: Vec<DeviceRow>,
+    held: Held,
+    /// Documents by the position of their device, where they were asked for.
+    documents: BTreeMap<usize, Vec<PackedObservation>>,
+    /// Findings by the position of their device, where they are not in what was kept of it before.
+    findings: BTreeMap<usize, Vec<FindingRow>>,
+    /// Standings by the position of their device, where they were asked for and are not in what was kept of it before.
+    standings: BTreeMap<usize, SpellRow>,
+}
+
+/// What the ledger holds of a device.
+pub(crate) struct Job<'b> {
+    pub device: &'b DeviceRow,
+    pub facts: Vec<FactsRow<'b>>,
+    /// The documents, where they are needed besides the facts.
+    pub documents: &'b [PackedObservation],
+    pub before: Option<AssessedRow<&'b [u8]>>,
+    /// Its findings, where they are not in what was kept of it before.
+    pub findings: &'b [FindingRow],
+    /// Its standing, where it was asked for and is not in what was kept of it before.
+    pub standing: Option<&'b SpellRow>,
+}
+
+impl Batch {
+    /// Takes the next devices; none when there are no more.
+    pub(crate) fn of(mut self, devices: &mut impl Iterator<Item = DeviceRow>) -> Option<Self> {
+        self.documents.clear();
+        self.findings.clear();
+        self.standings.clear();
+        self.devices.clear();
+        self.devices.extend(devices.by_ref().take(DEVICES));
+        (!self.devices.is_empty()).then_some(self)
+    }
+
+    /// Gathers what the ledger holds now of its devices, documents of those that `needs_documents` names.
+    pub(crate) fn fill(
+        &mut self,
+        reader: &Reader<'_>,
+        stamps: Stamps,
+        needs_documents: impl Fn(&DeviceRow, &Held, usize) -> bool,
+    ) -> Result<(), LedgerError> {
+        reader.hold(&self.devices, stamps, &mut self.held)?;
+        let needed = |(at, device): (usize, &DeviceRow)| needs_documents(device, &self.held, at).then_some(at);
+        let needed: Vec<usize> = self.devices.iter().enumerate().filter_map(needed).collect();
+        reader.packed_now(&self.devices, &needed, |at, said| self.documents.entry(at).or_default().push(said))?;
+        for (at, device) in self.devices.iter().enumerate() {
+            if self.held.assessed(at).is_none() {
+                self.findings.insert(at, reader.findings_now(device)?);
+            }
+        }
+        Ok(())
+    }
+
+    /// Gathers the documents, running findings and standings of its devices, as of a run.
+    pub(crate) fn fill_as_of(&mut self, reader: &Reader<'_>, run: i64) -> Result<(), LedgerError> {
+        reader.hold(&[], Stamps::default(), &mut self.held)?;
+        for (at, device) in self.devices.iter().enumerate() {
+            self.documents.insert(at, reader.packed_observations(&device.name, Some(run))?);
+            self.findings.insert(at, reader.findings(Some(&device.name), Some(run), false)?);
+        }
+        self.fill_standings(reader, Some(run))
+    }
+
+    /// Gathers the standings of devices of which nothing was kept before.
+    pub(crate) fn fill_standings(&mut self, reader: &Reader<'_>, run: Option<i64>) -> Result<(), LedgerError> {
+        for (at, device) in self.devices.iter().enumerate() {
+            if self.held.assessed(at).is_none() {
+                let spell = reader.spells(SpellKind::Standing, Some(&device.name), run)?.pop();
+                self.standings.extend(spell.map(|spell| (at, spell)));
+            }
+        }
+        Ok(())
+    }
+
+    /// Adds what every source now says of a device.
+    pub(crate) fn read_documents(&mut self, at: usize, reader: &Reader<'_>) -> Result<(), LedgerError> {
+        self.documents.insert(at, reader.packed_observations(&self.devices[at].name, None)?);
+        Ok(())
+    }
+
+    /// Returns the positions of its devices.
+    pub(crate) fn places(&self) -> Range<usize> {
+        0..self.devices.len()
+    }
+
+    /// Returns what is held of the device at a position.
+    pub(crate) fn job(&self, at: usize) -> Job<'_> {
+        Job {
+            device: &self.devices[at],
+            facts: self.held.facts(at).collect(),
+            documents: self.documents.get(&at).map_or(&[], Vec::as_slice),
+            before: self.held.assessed(at),
+            findings: self.findings.get(&at).map_or(&[], Vec::as_slice),
+            standing: self.standings.get(&at),
+        }
+    }
+
+    /// Returns what is held of each device, in their order.
+    pub(crate) fn jobs(&self) -> impl Iterator<Item = Job<'_>> {
+        self.places().map(|at| self.job(at))
+    }
+}
+
+/// How devices stand and what they are found with: as of an assessment, moved by time since.
+pub(crate) struct Posture<'p> {
+    pub project: &'p Project,
+    pub assessed_at: Timestamp,
+    pub at: Timestamp,
+}
+
+impl Posture<'_> {
+    /// Returns the findings of a device that run.
+    pub(crate) fn running(&self, job: &Job<'_>) -> Result<Vec<Finding>, LedgerError> {
+        let name = job.device.name.as_str();
+        let all = match &job.before {
+            Some(row) => {
+                unpack_findings(row.findings, name).ok_or_else(|| unreadable(self.project, name, "the findings"))?
+            }
+            None => {
+                let finding = |row| codec::finding(row).ok_or_else(|| unreadable(self.project, name, "a finding"));
+                job.findings.iter().map(finding).collect::<Result<_, _>>()?
+            }
+        };
+        Ok(all.into_iter().filter(Finding::is_running).collect())
+    }
+
+    /// Returns how many findings of a device run, and how many of them are overdue.
+    pub(crate) fn counts(&self, job: &Job<'_>) -> Result<(usize, usize), LedgerError> {
+        if let Some(row) = &job.before {
+            return count_running(row.findings, self.at)
+                .ok_or_else(|| unreadable(self.project, &job.device.name, "the findings"));
+        }
+        let running = self.running(job)?;
+        Ok((running.len(), running.iter().filter(|finding| finding.due <= self.at).count()))
+    }
+
+    /// Returns the standing of a device, and whether any rule covers it; none where it was not assessed.
+    pub(crate) fn standing(&self, job: &Job<'_>) -> Result<Option<(Standing, bool)>, LedgerError> {
+        let name = job.device.name.as_str();
+        let (left, covered) = match (&job.before, job.standing) {
+            (Some(row), _) => {
+                let outcome =
+                    Outcome::from_bytes(row.outcome).ok_or_else(|| unreadable(self.project, name, "the verdicts"))?;
+                (outcome.standing(), outcome.covered)
+            }
+            (None, Some(spell)) => standing_of_spell(self.project, spell)?,
+            (None, None) => return Ok(None),
+        };
+        let standing = match self.at == self.assessed_at {
+            true => left,
+            false => standing_at(&self.running(job)?, covered, self.project.config.uncovered, self.at),
+        };
+        Ok(Some((standing, covered)))
+    }
+}
+
+/// Reads the standing that an assessment left, and whether any rule covers the device.
+pub(crate) fn standing_of_spell(project: &Project, spell: &SpellRow) -> Result<(Standing, bool), LedgerError> {
+    let standing = Standing::parse(&spell.value).ok_or_else(|| unreadable(project, &spell.device, "the standing"))?;
+    Ok((standing, spell.detail != UNCOVERED))
+}

@@ -1,0 +1,170 @@
+//! What an assessment came to on one device, as bytes beside it in the ledger: enough to tell whether anything about it changed,
+//! and to take it out of the counts of the fleet again.
+
+use fencepost_core::{Reason, Standing, Verdict, VerdictOutcome};
+
+use crate::facts::judge::Judged;
+
+/// What the detail of a standing says when no enforced rule covers the device.
+pub(crate) const UNCOVERED: &str = "uncovered";
+
+/// The first byte of every outcome: of one whose verdicts are counted in two bytes, or in four where they are more.
+const FORMAT: u8 = 1;
+const LONG_FORMAT: u8 = 2;
+
+/// A digest of what is kept of a device, in eight bytes.
+pub(crate) type Digest = [u8; 8];
+
+/// What an assessment came to on a device; `B` holds the bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Outcome<B = Vec<u8>> {
+    /// How it stands.
+    pub standing: u8,
+    /// Whether an enforced rule covers it.
+    pub covered: bool,
+    /// Nothing of it is fresh.
+    pub stale: bool,
+    /// Digests of its verdicts that are no pass, of the decisions about it, and of its holders.
+    pub kept: [Digest; 3],
+    /// A code for the verdict of each rule that is no draft.
+    pub verdicts: B,
+    /// A bit for each slot that some source reports.
+    pub reported: B,
+}
+
+const VACUOUS: u8 = 0x40;
+const EXCEPTED: u8 = 0x80;
+/// A failure that awaits something.
+const AWAITING: u8 = 0x3f;
+
+/// Returns the code of a verdict.
+pub(crate) fn code_of(verdict: &Verdict) -> u8 {
+    let code = match verdict.outcome {
+        VerdictOutcome::Pass => 0,
+        VerdictOutcome::Fail if verdict.awaiting => AWAITING,
+        VerdictOutcome::Fail => 1,
+        VerdictOutcome::NotApplicable => 2,
+        VerdictOutcome::Unknown(reason) => 3 + reason.number(),
+    };
+    code | if verdict.vacuous { VACUOUS } else { 0 } | if verdict.excepted { EXCEPTED } else { 0 }
+}
+
+/// Returns the verdict of a rule from its code.
+pub(crate) fn verdict_of(rule: usize, code: u8) -> Verdict {
+    let plain = code & !(VACUOUS | EXCEPTED);
+    let outcome = match plain {
+        0 => VerdictOutcome::Pass,
+        1 | AWAITING => VerdictOutcome::Fail,
+        2 => VerdictOutcome::NotApplicable,
+        unknown => VerdictOutcome::Unknown(Reason::of_number(unknown - 3)),
+    };
+    let (vacuous, excepted) = (code & VACUOUS != 0, code & EXCEPTED != 0);
+    Verdict { rule, outcome, vacuous, excepted, awaiting: plain == AWAITING }
+}
+
+/// Returns a bit for each slot of a device that some source reports.
+pub(crate) fn reported(judged: &Judged<'_>) -> Vec<u8> {
+    let facts = judged.input.facts;
+    let mut bits = vec![0; facts.layout().len().div_ceil(8)];
+    for (at, slot) in facts.layout().slots().enumerate() {
+        if facts.slot(slot).origin.is_some() {
+            bits[at / 8] |= 1 << (at % 8);
+        }
+    }
+    bits
+}
+
+impl<B: AsRef<[u8]>> Outcome<B> {
+    /// Returns how the device stands.
+    pub(crate) fn standing(&self) -> Standing {
+        Standing::ALL.get(usize::from(self.standing)).copied().unwrap_or(Standing::NonCompliant)
+    }
+
+    /// Returns whether a slot is reported.
+    pub(crate) fn reports(&self, slot: usize) -> bool {
+        self.reported.as_ref().get(slot / 8).is_some_and(|bits| bits & (1 << (slot % 8)) != 0)
+    }
+}
+
+impl Outcome {
+    pub(crate) fn to_bytes(&self) -> Vec<u8> {
+        let flags = u8::from(self.covered) | u8::from(self.stale) << 1;
+        let short = u16::try_from(self.verdicts.len()).ok();
+        let mut bytes = vec![if short.is_some() { FORMAT } else { LONG_FORMAT }, self.standing, flags];
+        bytes.extend(self.kept.concat());
+        match short {
+            Some(count) => bytes.extend(count.to_le_bytes()),
+            None => bytes.extend(u32::try_from(self.verdicts.len()).unwrap_or(u32::MAX).to_le_bytes()),
+        }
+        bytes.extend(&self.verdicts);
+        bytes.extend(&self.reported);
+        bytes
+    }
+
+    /// Returns it with its bytes borrowed.
+    pub(crate) fn borrowed(&self) -> Outcome<&[u8]> {
+        let Self { standing, covered, stale, kept, ref verdicts, ref reported } = *self;
+        Outcome { standing, covered, stale, kept, verdicts, reported }
+    }
+}
+
+impl<'b> Outcome<&'b [u8]> {
+    /// Reads what [`Outcome::to_bytes`] wrote; none when it was not.
+    pub(crate) fn from_bytes(bytes: &'b [u8]) -> Option<Self> {
+        let (&[format, standing, flags], rest) = bytes.split_first_chunk::<3>()?;
+        let (kept, rest) = rest.split_first_chunk::<24>()?;
+        let (count, rest) = match format {
+            FORMAT => rest.split_first_chunk::<2>().map(|(count, rest)| (u16::from_le_bytes(*count).into(), rest))?,
+            LONG_FORMAT => rest.split_first_chunk::<4>().map(|(count, rest)| (u32::from_le_bytes(*count), rest))?,
+            _ => return None,
+        };
+        let (verdicts, reported) = rest.split_at_checked(usize::try_from(count).ok()?)?;
+        let digest = |at: usize| std::array::from_fn(|byte| kept[8 * at + byte]);
+        Some(Self {
+            standing,
+            covered: flags & 1 != 0,
+            stale: flags & 2 != 0,
+            kept: [digest(0), digest(1), digest(2)],
+            verdicts,
+            reported,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_outcome_comes_back_as_it_went() {
+        let verdict = |outcome| Verdict { rule: 3, outcome, vacuous: true, excepted: false, awaiting: false };
+        let mut all = vec![verdict(VerdictOutcome::Pass), verdict(VerdictOutcome::Fail)];
+        all.push(Verdict { awaiting: true, ..verdict(VerdictOutcome::Fail) });
+        all.extend(Reason::ALL.map(|reason| verdict(VerdictOutcome::Unknown(reason))));
+        all.push(Verdict { vacuous: false, excepted: true, ..verdict(VerdictOutcome::NotApplicable) });
+        let outcome = Outcome {
+            standing: 2,
+            covered: true,
+            stale: false,
+            kept: [[1; 8], [2; 8], [3; 8]],
+            verdicts: all.iter().map(code_of).collect(),
+            reported: vec![0b101, 1],
+        };
+        let bytes = outcome.to_bytes();
+        assert_eq!(Outcome::from_bytes(&bytes), Some(outcome.borrowed()));
+        assert!(outcome.verdicts.iter().map(|code| verdict_of(3, *code)).eq(all));
+        assert_eq!(
+            (outcome.reports(0), outcome.reports(1), outcome.reports(8), outcome.reports(99)),
+            (true, false, true, false)
+        );
+        assert!((0..27).all(|cut| Outcome::from_bytes(&bytes[..cut]).is_none()));
+    }
+
+    #[test]
+    fn more_verdicts_than_two_bytes_count_come_back() {
+        for count in [0, 1, 65_535, 65_536, 70_000] {
+            let outcome = Outcome { verdicts: vec![1; count], reported: vec![7], ..Outcome::default() };
+            assert_eq!(Outcome::from_bytes(&outcome.to_bytes()), Some(outcome.borrowed()), "{count}");
+        }
+    }
+}

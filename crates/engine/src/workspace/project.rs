@@ -1,0 +1,333 @@
+//! A workspace, read, checked and compiled.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use fencepost_core::{
+    Control, Correction, Diagnostic, Dictionary, Lives, RuleSet, RuleSetSource, Severity, few_of_each_file,
+};
+use fencepost_formats::{Config, Example, FileText, Source, WorkspaceFile, load_workspace, workspace_files};
+use sha2::{Digest, Sha256};
+
+use crate::workspace::gates::Gates;
+
+/// Where the ledger lies in a workspace.
+pub const LEDGER: &str = ".fencepost/ledger.sqlite";
+
+/// A workspace that passed every check.
+#[derive(Debug)]
+pub struct Project {
+    /// Its folder.
+    pub root: PathBuf,
+    /// Its files; diagnostics point into them.
+    pub files: Vec<FileText>,
+    /// What `fencepost.toml` says.
+    pub config: Config,
+    /// What `facts.toml` says.
+    pub dictionary: Dictionary,
+    /// Facts set by hand.
+    pub corrections: Vec<Correction>,
+    /// Devices that were retired or renamed.
+    pub lives: Lives,
+    /// What records have to pass on their way in.
+    pub(crate) gates: Gates,
+    /// Everything that is evaluated.
+    pub rules: RuleSet,
+    /// What the files say, before it was compiled.
+    pub source: RuleSetSource,
+    /// Clauses that rules answer for.
+    pub controls: Vec<Control>,
+    /// What rules are to say of made-up devices.
+    pub(crate) examples: Vec<Example>,
+    /// The digest of the files that verdicts may hang on: the same digest, the same verdicts.
+    pub digest: String,
+    /// What is probably not as meant.
+    pub warnings: Vec<Diagnostic>,
+    /// What is wrong in files that no verdict hangs on.
+    pub(crate) asides: Vec<Diagnostic>,
+}
+
+/// Why a workspace could not be used.
+#[derive(Debug)]
+pub enum ProjectError {
+    /// There is no workspace here or above.
+    NotFound {
+        /// Where the search began.
+        from: PathBuf,
+    },
+    /// A file could not be read.
+    Read(io::Error),
+    /// There are mistakes in its files.
+    Mistakes {
+        /// The files; the diagnostics point into them.
+        files: Vec<FileText>,
+        /// Every mistake and warning.
+        mistakes: Vec<Diagnostic>,
+    },
+}
+
+/// Returns the workspace that a folder belongs to: itself, or the nearest one above.
+pub fn find_workspace(from: &Path) -> Option<PathBuf> {
+    from.ancestors().find(|folder| folder.join("fencepost.toml").is_file()).map(Path::to_owned)
+}
+
+impl Project {
+    /// Reads and compiles the workspace at `root`.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or there are mistakes; all of them at once.
+    pub fn open(root: &Path) -> Result<Self, ProjectError> {
+        if !root.join("fencepost.toml").is_file() {
+            return Err(ProjectError::NotFound { from: root.to_owned() });
+        }
+        let files = workspace_files(root).map_err(ProjectError::Read)?;
+        Self::from_files(root, files)
+    }
+
+    /// Compiles workspace files that are at hand as texts.
+    ///
+    /// # Errors
+    /// When there are mistakes in them.
+    pub fn from_files(root: &Path, files: Vec<FileText>) -> Result<Self, ProjectError> {
+        Self::compiled(root, files, |_| {})
+    }
+
+    /// Compiles workspace files after `change` had its way with what they say of rules.
+    pub(crate) fn compiled(
+        root: &Path,
+        files: Vec<FileText>,
+        change: impl FnOnce(&mut RuleSetSource),
+    ) -> Result<Self, ProjectError> {
+        let digest = digest_of(judged_by(&files));
+        let mut workspace = load_workspace(files);
+        change(&mut workspace.rules);
+        // Nothing is kept from judging by what is wrong beside it.
+        let is_aside = |mistake: &Diagnostic| {
+            let file = mistake.span.as_ref().and_then(|span| workspace.files.get(span.file.0 as usize));
+            file.and_then(|file| WorkspaceFile::of(&file.path)).is_some_and(|kind| !kind.is_judged_by())
+        };
+        let (asides, own) = std::mem::take(&mut workspace.mistakes).into_iter().partition(is_aside);
+        workspace.mistakes = own;
+        let extra: Vec<&str> =
+            workspace.config.holder.iter().chain(&workspace.config.fence_by).map(String::as_str).collect();
+        // What a broken file leaves out is noise beside why it is broken.
+        if workspace.mistakes.iter().any(|mistake| mistake.code == "toml") {
+            let broken = workspace.mistakes.into_iter().filter(|mistake| mistake.code == "toml").collect();
+            let mistakes = few_of_each_file(broken);
+            return Err(ProjectError::Mistakes { files: workspace.files, mistakes });
+        }
+        let (rules, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &extra);
+        let mut mistakes = workspace.mistakes;
+        let gates = Gates::compile(&workspace.config, &workspace.dictionary, &mut mistakes);
+        let malformed = mistakes.iter().any(|mistake| mistake.severity == Severity::Error);
+        mistakes.extend(meaning);
+        mistakes.sort_by_key(|mistake| mistake.span.as_ref().map(|span| (span.file, span.range.start)));
+        let mistakes = few_of_each_file(mistakes);
+        match rules {
+            Some(rules) if !malformed => Ok(Self {
+                root: root.to_owned(),
+                files: workspace.files,
+                config: workspace.config,
+                dictionary: workspace.dictionary,
+                corrections: workspace.corrections,
+                lives: workspace.lives,
+                gates,
+                rules,
+                source: workspace.rules,
+                controls: workspace.controls,
+                examples: workspace.examples,
+                digest,
+                warnings: mistakes,
+                asides,
+            }),
+            _ => Err(ProjectError::Mistakes { files: workspace.files, mistakes }),
+        }
+    }
+
+    /// Returns whether the clauses that rules are to answer for are listed.
+    pub(crate) fn has_controls(&self) -> bool {
+        self.files.iter().any(|file| WorkspaceFile::of(&file.path) == Some(WorkspaceFile::Controls))
+    }
+
+    /// Returns a project that says nothing, for expressions outside every workspace.
+    pub fn nothing() -> Self {
+        let files = vec![FileText { path: "fencepost.toml".to_owned(), text: String::new() }];
+        Self::from_files(Path::new("."), files).expect("an empty workspace has no mistake")
+    }
+
+    /// Returns the feeds; one of native documents where the workspace names none.
+    pub fn sources(&self) -> Vec<Source> {
+        if self.config.sources.is_empty() { vec![Source::native()] } else { self.config.sources.clone() }
+    }
+
+    /// Returns where the ledger lies.
+    pub fn ledger_path(&self) -> PathBuf {
+        self.root.join(LEDGER)
+    }
+
+    /// Returns the digest of everything but what is said of single devices by hand.
+    pub(crate) fn rules_digest(&self) -> String {
+        let by_hand = |file: &&FileText| {
+            matches!(WorkspaceFile::of(&file.path), Some(WorkspaceFile::Corrections | WorkspaceFile::Devices))
+        };
+        digest_of(judged_by(&self.files).filter(|file| !by_hand(file)))
+    }
+
+    /// Names the paths that the rules read, and how.
+    pub(crate) fn facts_stamp(&self) -> i64 {
+        i64::from_le_bytes(self.rules.layout().fingerprint().to_le_bytes())
+    }
+
+    /// Returns the files that verdicts may hang on as one text, to be kept with an assessment.
+    pub(crate) fn text(&self) -> Vec<u8> {
+        let files: Vec<serde_json::Value> =
+            judged_by(&self.files).map(|file| serde_json::json!([file.path, file.text])).collect();
+        serde_json::Value::Array(files).to_string().into_bytes()
+    }
+
+    /// Returns the digest of the files in what [`Self::text`] wrote; none where it is not such a text.
+    pub(crate) fn digest_of_text(text: &[u8]) -> Option<String> {
+        Some(digest_of(&files_of_text(text)?))
+    }
+
+    /// Reads what [`Self::text`] wrote.
+    pub(crate) fn from_text(root: &Path, text: &[u8]) -> Option<Self> {
+        Self::from_files(root, files_of_text(text)?).ok()
+    }
+}
+
+/// Returns the files in what [`Project::text`] wrote.
+fn files_of_text(text: &[u8]) -> Option<Vec<FileText>> {
+    let pairs: Vec<(String, String)> = serde_json::from_slice::<Vec<serde_json::Value>>(text)
+        .ok()?
+        .iter()
+        .map(|pair| Some((pair.get(0)?.as_str()?.to_owned(), pair.get(1)?.as_str()?.to_owned())))
+        .collect::<Option<_>>()?;
+    Some(pairs.into_iter().map(|(path, text)| FileText { path, text }).collect())
+}
+
+/// Returns the files that verdicts may hang on.
+fn judged_by(files: &[FileText]) -> impl Iterator<Item = &FileText> {
+    files.iter().filter(|file| WorkspaceFile::of(&file.path).is_none_or(WorkspaceFile::is_judged_by))
+}
+
+fn digest_of<'f>(files: impl IntoIterator<Item = &'f FileText>) -> String {
+    let mut hash = Sha256::new();
+    for file in files {
+        for part in [&file.path, &file.text] {
+            hash.update(part.len().to_le_bytes());
+            hash.update(part);
+        }
+    }
+    hex(&hash.finalize())
+}
+
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The files of a starter workspace.
+pub const STARTER: [(&str, &str); 7] = [
+    ("fencepost.toml", include_str!("../../starter/fencepost.toml")),
+    ("facts.toml", include_str!("../../starter/facts.toml")),
+    ("groups.toml", include_str!("../../starter/groups.toml")),
+    ("access.toml", include_str!("../../starter/access.toml")),
+    ("rules/first.toml", include_str!("../../starter/rules/first.toml")),
+    ("examples/first.toml", include_str!("../../starter/examples/first.toml")),
+    (".gitignore", ".fencepost/\n"),
+];
+
+/// A kind of machine that a starter workspace may begin with: a baseline, a group, and the types of the facts that it reads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct StarterKind {
+    /// The word for it, and the name of its baseline.
+    pub name: &'static str,
+    /// What it is about.
+    pub about: &'static str,
+    baseline: &'static str,
+    group: &'static str,
+    facts: &'static str,
+}
+
+impl StarterKind {
+    /// All of them.
+    pub const ALL: [Self; 3] = [
+        Self {
+            name: "laptops",
+            about: "Lock, password, firewall, programs",
+            baseline: include_str!("../../starter/with/laptops.toml"),
+            // The starter has it.
+            group: "",
+            facts: "\"lock.idle_minutes\" = { type = \"number\", unit = \"min\" }\n\"firewall.enabled\" = { type = \"boolean\" }\n\
+                    \"password.length\" = { type = \"number\" }\n\"software\" = { type = \"list\", key = \"name\" }\n",
+        },
+        Self {
+            name: "phones",
+            about: "Integrity, encryption, lock, updates",
+            baseline: include_str!("../../starter/with/phones.toml"),
+            group: "\n[[group]]\nid    = \"phones\"\ntitle = \"Phones and tablets\"\nwhere = 'platform in (\"android\", \"ios\")'\n",
+            facts: "\"lock.idle_minutes\" = { type = \"number\", unit = \"min\" }\n\"security.rooted\" = { type = \"boolean\" }\n\
+                    \"disk.encrypted\" = { type = \"boolean\" }\n",
+        },
+        Self {
+            name: "servers",
+            about: "Root login, logs, room, certificates, protection",
+            baseline: include_str!("../../starter/with/servers.toml"),
+            group: "\n[[group]]\nid    = \"servers\"\ntitle = \"Servers\"\nwhere = 'role = \"server\"'   # or members = [\"..\"]\n",
+            facts: "\"role\" = { type = \"text\", about = \"What the device is for\" }\n\"log.retention_days\" = { type = \"number\", unit = \"d\" }\n\
+                    \"sshd.permit_root_login\" = { type = \"text\" }\n\"certificate.not_after\" = { type = \"instant\" }\n\
+                    \"processes\" = { type = \"list\", key = \"name\" }\n",
+        },
+    ];
+}
+
+/// The files of a starter workspace that begins with some kinds of machines.
+fn starter_files(with: &[StarterKind]) -> Vec<(String, String)> {
+    let mut files: Vec<(String, String)> =
+        STARTER.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
+    for kind in with {
+        for (name, text) in &mut files {
+            match name.as_str() {
+                "groups.toml" => text.push_str(kind.group),
+                "facts.toml" => {
+                    for line in kind.facts.lines().filter(|line| !line.is_empty()) {
+                        // Several kinds read some of the same facts.
+                        if !text.contains(line) {
+                            text.push_str(line);
+                            text.push('\n');
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+        files.push((format!("baselines/{}.toml", kind.name), kind.baseline.to_owned()));
+    }
+    files
+}
+
+/// Writes a starter workspace into a folder, made when there is none; with baselines for some kinds of machines.
+///
+/// # Errors
+/// When a file of it is there already, or cannot be written; then nothing is changed.
+pub fn write_starter(folder: &Path, with: &[StarterKind]) -> Result<Vec<PathBuf>, io::Error> {
+    let files = starter_files(with);
+    let paths: Vec<PathBuf> = files.iter().map(|(name, _)| folder.join(name)).collect();
+    // A .gitignore of the user's own is left as it is.
+    if let Some(there) = paths.iter().find(|path| path.exists() && !path.ends_with(".gitignore")) {
+        return Err(io::Error::new(io::ErrorKind::AlreadyExists, format!("{} is there already", there.display())));
+    }
+    let mut written = Vec::new();
+    for ((_, text), path) in files.iter().zip(paths) {
+        if path.exists() {
+            continue;
+        }
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent)?;
+        }
+        fs::write(&path, text)?;
+        written.push(path);
+    }
+    Ok(written)
+}
