@@ -146,11 +146,13 @@ fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
             for (place, facts) in facts.iter().enumerate() {
                 scratch.reset();
                 let input = DeviceInput { id: "unit", facts, holders: &[] };
-                let mut grounds = |verdict: &Verdict| rules.grounds(verdict, &input, at, zone, &scratch);
+                let mut evidence_summary =
+                    |verdict: &Verdict| rules.evidence_summary(verdict, &input, at, zone, &scratch);
                 let before = earlier[place].clone();
                 let newest = facts.collected();
                 settled[place] =
-                    settle(&id, before, rules.rules(), &verdicts[place], at, &settings, newest, &mut grounds).findings;
+                    settle(&id, before, rules.rules(), &verdicts[place], at, &settings, newest, &mut evidence_summary)
+                        .findings;
             }
         });
     }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 const ROUNDS: usize = 7;
 
 /// Runs something in rounds, and prints what one of its `count` units takes in the median, with the fastest and the slowest
-/// round. Words on the command line say which parts are measured, by a piece of their names.
+/// round. Words on the command line say which parts are measured, by a chunk of their names.
 pub fn measure(name: &str, count: usize, mut run: impl FnMut()) {
     let mut words = std::env::args().skip(1).filter(|word| !word.starts_with('-')).peekable();
     if words.peek().is_some() && !words.any(|word| name.contains(word.as_str())) {

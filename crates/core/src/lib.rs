@@ -23,7 +23,7 @@ mod testing;
 pub use access::decision::{Attempt, Decision, LossCause, Step, StepResult};
 pub use access::service::{AccessRule, AccessSet, AccessSource, Effect, Otherwise, Service, ServiceSource};
 pub use canonical::{Canonical, Encode};
-pub use condition::evidence::{Blame, Evidence, FactUse, Grounds, ItemEvidence, Outcome};
+pub use condition::evidence::{Blame, Evidence, EvidenceSummary, FactUse, ItemEvidence, Outcome};
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
 pub use diagnostic::{
     Diagnostic, FileId, Named, Note, Severity, Span, Text, TextPiece, did_you_mean, few_of_each_file, nearest,
@@ -43,15 +43,15 @@ pub use findings::finding::{
 };
 pub use findings::standing::{Standing, Uncovered, standing_at};
 pub use fleet::group::{GroupKind, GroupSource, Membership};
-pub use fleet::lives::{Lives, Renaming, Retirement};
+pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
 pub use fleet::people::{Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
 pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
 pub use rule_set::vet::{CODES, Fleet, Surroundings, Vet, about_code, severities};
 pub use rule_set::{RuleSet, RuleSetSource, decide};
 pub use rules::baseline::{
-    BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, Presence, ScopeSource,
-    Settings, YieldSource,
+    BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,
+    ScopeSource, Settings,
 };
 pub use rules::control::Control;
 pub use rules::rule::{ExceptSource, Exception, Fix, FixSource, Rule, RuleSource, Severity as RuleSeverity, Stage};

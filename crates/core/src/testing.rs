@@ -60,7 +60,7 @@ pub(crate) fn rule(id: &str, require: &str) -> RuleSource {
         fix_when: Vec::new(),
         was: Vec::new(),
         baseline: None,
-        yields_to: Vec::new(),
+        overridden_by: Vec::new(),
     }
 }
 

@@ -24,7 +24,7 @@ pub use ask::history::{Happening, History, What};
 pub use ask::list::{Kind, ListQuery, Listing};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
 pub use ask::tried::{Against, Tried, try_expression};
-pub use assess::sealed_verdicts::TakenVerdicts;
+pub use assess::sealed_verdicts::SealedVerdicts;
 pub use assess::stateless::{DeviceVerdicts, Judgement, RefusedLine, Sealed, Stateless, assess_file};
 pub use assess::{AssessOptions, Assessed, FindingLine, LinePhase, RuleCount, StandingCounts, assess};
 pub use change::preview::{GroupFlips, Preview, StandingFlip, VerdictFlips, preview};

@@ -1,12 +1,12 @@
-//! Works on the pieces of a stream, or on jobs, on several cores, and hands on what comes of them in order.
+//! Works on the chunks of a stream, or on jobs, on several cores, and hands on what comes of them in order.
 
 use std::collections::BTreeMap;
 use std::io::{self, Read};
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError, mpsc};
 
-use fencepost_formats::{Piece, Pieces};
+use fencepost_formats::{Chunk, Chunks};
 
-/// How far a worker may be ahead of what was handed on, in pieces for each worker.
+/// How far a worker may be ahead of what was handed on, in chunks for each worker.
 const AHEAD: u64 = 4;
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -15,7 +15,7 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 struct Intake<R> {
-    pieces: Pieces<R>,
+    chunks: Chunks<R>,
     next: u64,
     /// There is no more, or nobody wants it.
     ended: bool,
@@ -41,8 +41,8 @@ impl<F: Fn()> Drop for Alarm<F> {
     }
 }
 
-/// Goes through a stream piece by piece. `work` makes something of each, on `workers` cores and with what `prepare` made for
-/// each of them; `hand_on` takes it, in the order of the stream. At most a few pieces for each worker are held.
+/// Goes through a stream chunk by chunk. `work` makes something of each, on `workers` cores and with what `prepare` made for
+/// each of them; `hand_on` takes it, in the order of the stream. At most a few chunks for each worker are held.
 ///
 /// # Errors
 /// When the stream breaks, or what `hand_on` returns first.
@@ -50,11 +50,11 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
     input: R,
     workers: usize,
     prepare: impl Fn() -> W + Sync,
-    work: impl Fn(&mut W, &mut Piece) -> T + Sync,
+    work: impl Fn(&mut W, &mut Chunk) -> T + Sync,
     hand_on: impl FnMut(T) -> io::Result<()> + Send,
 ) -> io::Result<()> {
     let workers = workers.max(1);
-    let intake = Mutex::new(Intake { pieces: Pieces::new(input), next: 0, ended: false });
+    let intake = Mutex::new(Intake { chunks: Chunks::new(input), next: 0, ended: false });
     let outlet = Mutex::new(Outlet { next: 0, waiting: BTreeMap::new(), hand_on, failure: None, stopped: false });
     let moved = Condvar::new();
     let run = || {
@@ -62,14 +62,14 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
             locked(&outlet).stopped = true;
             moved.notify_all();
         });
-        let (mut own, mut piece) = (prepare(), Piece::default());
+        let (mut own, mut chunk) = (prepare(), Chunk::default());
         loop {
             let taken = {
                 let mut intake = locked(&intake);
                 if intake.ended {
                     return;
                 }
-                let taken = intake.pieces.read_into(&mut piece);
+                let taken = intake.chunks.read_into(&mut chunk);
                 intake.ended = !matches!(taken, Ok(true));
                 intake.next += 1;
                 taken.map(|more| more.then_some(intake.next - 1))
@@ -83,7 +83,7 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
                     return;
                 }
             };
-            let made = work(&mut own, &mut piece);
+            let made = work(&mut own, &mut chunk);
             let mut out = locked(&outlet);
             out.waiting.insert(ticket, made);
             while !out.stopped {
@@ -134,9 +134,9 @@ pub(crate) fn handed_out<O, J: Send, W, T: Send, E>(
     mut take: impl FnMut(&mut O, T) -> Result<(), E>,
 ) -> Result<(), E> {
     if workers <= 1 {
-        let mut desk = prepare();
+        let mut scratch = prepare();
         while let Some(job) = next(own)? {
-            let made = work(&mut desk, job);
+            let made = work(&mut scratch, job);
             take(own, made)?;
         }
         return Ok(());
@@ -152,10 +152,10 @@ pub(crate) fn handed_out<O, J: Send, W, T: Send, E>(
             scope.spawn(|| {
                 let results = results;
                 let _alarm = Alarm(|| drop(results.send(None)));
-                let mut desk = prepare();
+                let mut scratch = prepare();
                 loop {
                     let Ok((ticket, job)) = locked(&waiting).recv() else { return };
-                    if results.send(Some((ticket, work(&mut desk, job)))).is_err() {
+                    if results.send(Some((ticket, work(&mut scratch, job)))).is_err() {
                         return;
                     }
                 }
@@ -238,8 +238,8 @@ mod tests {
             text.as_bytes(),
             workers,
             || (),
-            |(), piece| {
-                let (mut lines, mut lengths) = (piece.lines(), Vec::new());
+            |(), chunk| {
+                let (mut lines, mut lengths) = (chunk.lines(), Vec::new());
                 while let Some(line) = lines.next_line() {
                     lengths.extend(line.content.map(|content| content.bytes().len()));
                 }
@@ -281,8 +281,8 @@ mod tests {
     #[test]
     fn a_worker_that_panics_leaves_nobody_waiting() {
         let text = format!("{}\n", "x".repeat(1_000)).repeat(20_000);
-        let work = |(): &mut (), piece: &mut Piece| {
-            assert!(piece.lines().next_line().is_none_or(|line| line.offset < 2_000_000))
+        let work = |(): &mut (), chunk: &mut Chunk| {
+            assert!(chunk.lines().next_line().is_none_or(|line| line.offset < 2_000_000))
         };
         let outcome = std::panic::catch_unwind(|| in_order(text.as_bytes(), 3, || (), work, |()| Ok(())));
         assert!(outcome.is_err());
@@ -307,8 +307,8 @@ mod tests {
             Breaks(0),
             2,
             || (),
-            |(), piece| {
-                let (mut lines, mut count) = (piece.lines(), 0);
+            |(), chunk| {
+                let (mut lines, mut count) = (chunk.lines(), 0);
                 while lines.next_line().is_some() {
                     count += 1;
                 }

@@ -40,7 +40,7 @@ struct Sample {
     more: bool,
 }
 
-/// Returns the records of a file that nobody knows yet, as they come. The file is given whole, unfolded.
+/// Returns the records of a file that nobody knows yet, as they come. The file is given whole, decompressed.
 ///
 /// # Errors
 /// When it looks like nothing that is known, or holds more than is looked at.
@@ -53,7 +53,7 @@ pub fn records_of_unknown(file: &[u8]) -> Result<Vec<Map<String, Json>>, String>
     }
 }
 
-/// Drafts a source for a file, whose first bytes are given, unfolded; `whole` says that they are all of it.
+/// Drafts a source for a file, whose first bytes are given, decompressed; `whole` says that they are all of it.
 ///
 /// # Errors
 /// When the file looks like nothing that is known.

@@ -10,7 +10,7 @@ use fencepost_core::limits::{DEPTH, FIELDS};
 use crate::padded::{Padded, RawDocument};
 
 /// What stands in a stored document where a value was left out; no JSON document holds this byte.
-pub(crate) const HOLE: u8 = 3;
+pub(crate) const PLACEHOLDER: u8 = 3;
 
 /// The word for a value that was left out.
 pub(crate) const LEFT_OUT: &str = "\u{3}";
@@ -283,7 +283,7 @@ fn pass_word(bytes: Padded<'_>, at: &mut usize, stored: bool) -> Step<&'static s
         Some(b't') if rest.starts_with(b"true") => "true",
         Some(b'f') if rest.starts_with(b"false") => "false",
         Some(b'n') if rest.starts_with(b"null") => "null",
-        Some(1..=HOLE) if stored => LEFT_OUT,
+        Some(1..=PLACEHOLDER) if stored => LEFT_OUT,
         _ => return Err(Fault::Value),
     };
     *at += word.len();

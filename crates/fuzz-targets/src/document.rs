@@ -2,7 +2,7 @@
 //! difference.
 use bumpalo::Bump;
 use fencepost_core::{Dictionary, DocumentReader, Layout, Read, ReadError};
-use fencepost_formats::{JsonDocuments, Piece, Pieces, SecretKey};
+use fencepost_formats::{Chunk, Chunks, JsonDocuments, SecretKey};
 
 /// Runs the target on one input.
 ///
@@ -33,9 +33,9 @@ pub fn run(bytes: &[u8]) {
         assert_eq!(show(after.read(part, &wanting, &arena)), alone);
     }
     // The same where they lie, one behind the other.
-    let (mut pieces, mut piece) = (Pieces::new(bytes), Piece::default());
-    while pieces.read_into(&mut piece).expect("it is in memory") {
-        let mut lines = piece.lines();
+    let (mut chunks, mut chunk) = (Chunks::new(bytes), Chunk::default());
+    while chunks.read_into(&mut chunk).expect("it is in memory") {
+        let mut lines = chunk.lines();
         while let Some(line) = lines.next_line() {
             let Some(content) = line.content else { continue };
             let show = |read: Result<Read<'_>, ReadError>| {

@@ -25,10 +25,10 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
-pub use reader::{Companion, Reader};
+pub use reader::{Reader, SnapshotReader};
 pub use rows::{
-    AssessedRow, DeviceRow, DueRow, FactsRow, FindingRow, Held, ImportRow, Known, Look, PackedObservation, PersonRow,
-    RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation,
+    AssessedRow, DeviceBatch, DeviceRow, DueRow, FactsRow, FindingRow, ImportRow, Known, LayoutFingerprints, Look,
+    PackedObservation, PersonRow, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
 };
 pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewBody, NewObservation, PackedFacts, Writer};

@@ -12,8 +12,8 @@ use crate::Access;
 use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
-    AssessedRow, DeviceRow, DueRow, FindingRow, Held, HeldFacts, ImportRow, Known, Look, PackedObservation, PersonRow,
-    RejectRow, RunRow, SourceRow, SpellKind, SpellRow, Stamps, StoredObservation, micros, moment,
+    AssessedRow, BatchFacts, DeviceBatch, DeviceRow, DueRow, FindingRow, ImportRow, Known, LayoutFingerprints, Look,
+    PackedObservation, PersonRow, RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -27,13 +27,13 @@ pub struct Reader<'c> {
 
 /// Another connection to a ledger, which sees what the reader saw that it was made beside: for reading on another core.
 #[derive(Debug)]
-pub struct Companion {
+pub struct SnapshotReader {
     connection: Connection,
     path: PathBuf,
     shared: SharedBodies,
 }
 
-impl Companion {
+impl SnapshotReader {
     /// Reads the ledger.
     pub fn reader(&self) -> Reader<'_> {
         Reader::new(&self.connection, &self.path, Arc::clone(&self.shared))
@@ -55,24 +55,25 @@ impl<'c> Reader<'c> {
         Self { connection, path: path.to_owned(), shared, access: None }
     }
 
-    /// Lets it have companions, of a ledger that can be opened a second time.
+    /// Lets it open snapshot readers, where the ledger can be opened a second time.
     pub(crate) fn accompanied(self, access: Option<Access>) -> Self {
         Self { access, ..self }
     }
 
     /// Opens more connections that see what this one sees; none where that cannot be: of a ledger in memory, while it is being
     /// written here, or when somebody else has written it since this reader began.
-    pub fn companions(&self, count: usize) -> Vec<Companion> {
+    pub fn snapshot_readers(&self, count: usize) -> Vec<SnapshotReader> {
         let Some(access) = self.access else { return Vec::new() };
         let Ok(commits) = self.setting(COMMITS) else { return Vec::new() };
         let open = || {
             let connection = access.connect(&self.path).ok()?;
             connection.execute_batch("BEGIN; PRAGMA cache_size = -4096;").ok()?;
-            let companion = Companion { connection, path: self.path.clone(), shared: Arc::clone(&self.shared) };
-            let sees = companion.reader().setting(COMMITS).ok()?;
-            (sees == commits).then_some(companion)
+            let snapshot_reader =
+                SnapshotReader { connection, path: self.path.clone(), shared: Arc::clone(&self.shared) };
+            let sees = snapshot_reader.reader().setting(COMMITS).ok()?;
+            (sees == commits).then_some(snapshot_reader)
         };
-        let opened: Option<Vec<Companion>> = (0..count).map(|_| open()).collect();
+        let opened: Option<Vec<SnapshotReader>> = (0..count).map(|_| open()).collect();
         opened.unwrap_or_default()
     }
 
@@ -243,9 +244,14 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Takes what is held of devices into buffers; the stamps name the paths that the rules read, now and perhaps earlier. Devices
+    /// Takes what is held of devices into buffers; the layout fingerprints name the paths that the rules read, now and perhaps earlier. Devices
     /// whose numbers lie close together are read in one go.
-    pub fn hold(&self, devices: &[DeviceRow], stamps: Stamps, into: &mut Held) -> Result<(), LedgerError> {
+    pub fn hold(
+        &self,
+        devices: &[DeviceRow],
+        layout_fingerprints: LayoutFingerprints,
+        into: &mut DeviceBatch,
+    ) -> Result<(), LedgerError> {
         into.clear(devices.len());
         let mut order: Vec<(i64, usize)> = devices.iter().enumerate().map(|(at, device)| (device.number, at)).collect();
         order.sort_unstable();
@@ -262,7 +268,8 @@ impl<'c> Reader<'c> {
             let (first, last) = (close[0].0, close[close.len() - 1].0);
             let next = Cell::new(into.facts.len());
             let mut fill =
-                |statement: &mut Statement<'_>, each: &dyn Fn(&mut Held, usize, &Row<'_>) -> rusqlite::Result<()>| {
+                |statement: &mut Statement<'_>,
+                 each: &dyn Fn(&mut DeviceBatch, usize, &Row<'_>) -> rusqlite::Result<()>| {
                     let mut rows = statement.query([first, last])?;
                     while let Some(row) = rows.next()? {
                         let number: i64 = row.get(0)?;
@@ -275,23 +282,37 @@ impl<'c> Reader<'c> {
             fill(&mut current, &|held, at, row| {
                 let number = row.get(1)?;
                 let source = sources.get(&number).cloned().unwrap_or_default();
-                let (collected, has_apart) = (moment(row.get(2)?), row.get(3)?);
+                let (collected, has_volatile_parts) = (moment(row.get(2)?), row.get(3)?);
                 let (packed, earlier) = (None, None);
-                held.facts.push(HeldFacts { device: at, number, source, collected, packed, earlier, has_apart });
+                held.facts.push(BatchFacts {
+                    device: at,
+                    number,
+                    source,
+                    collected,
+                    packed,
+                    earlier,
+                    has_volatile_parts,
+                });
                 Ok(())
             })
             .and_then(|()| {
                 fill(&mut facts, &|held, at, row| {
                     let source: i64 = row.get(1)?;
-                    let stamp: i64 = row.get(2)?;
-                    if stamp == stamps.now || Some(stamp) == stamps.earlier {
+                    let layout_fingerprint: i64 = row.get(2)?;
+                    if layout_fingerprint == layout_fingerprints.now
+                        || Some(layout_fingerprint) == layout_fingerprints.earlier
+                    {
                         let packed = held.keep(row, 3)?;
                         // Both come in the same order.
-                        let is_its_own = |said: &HeldFacts| (said.device, said.number) == (at, source);
+                        let is_its_own = |said: &BatchFacts| (said.device, said.number) == (at, source);
                         if let Some(more) = held.facts[next.get()..].iter().position(is_its_own) {
                             next.set(next.get() + more);
                             let said = &mut held.facts[next.get()];
-                            let place = if stamp == stamps.now { &mut said.packed } else { &mut said.earlier };
+                            let place = if layout_fingerprint == layout_fingerprints.now {
+                                &mut said.packed
+                            } else {
+                                &mut said.earlier
+                            };
                             *place = Some(packed);
                         }
                     }
@@ -340,7 +361,13 @@ impl<'c> Reader<'c> {
                 if let Ok(at) = close.binary_search_by_key(&number, |(number, _)| *number) {
                     let source = sources.get(&row.get(1)?).map_or_else(String::new, |name| name.to_string());
                     let (collected, body) = (moment(row.get(2)?), row.get(3)?);
-                    let said = PackedObservation { source, collected, body, apart: row.get(4)?, document: row.get(5)? };
+                    let said = PackedObservation {
+                        source,
+                        collected,
+                        body,
+                        volatile_parts: row.get(4)?,
+                        document: row.get(5)?,
+                    };
                     found.push((close[at].1, said));
                 }
             }
@@ -475,11 +502,11 @@ impl<'c> Reader<'c> {
     /// Returns the same with bodies as they are kept.
     pub fn packed_observations(&self, device: &str, run: Option<i64>) -> Result<Vec<PackedObservation>, LedgerError> {
         let rows = self.observation_rows(device, run)?;
-        let packed = rows.into_iter().map(|(source, collected, body, apart, document)| PackedObservation {
+        let packed = rows.into_iter().map(|(source, collected, body, volatile_parts, document)| PackedObservation {
             source,
             collected: moment(collected),
             body,
-            apart,
+            volatile_parts,
             document,
         });
         Ok(packed.collect())
@@ -504,9 +531,15 @@ impl<'c> Reader<'c> {
 
     fn observation(
         &self,
-        (source, collected, body, apart, document): ObservationColumns,
+        (source, collected, body, volatile_parts, document): ObservationColumns,
     ) -> Result<StoredObservation, LedgerError> {
-        Ok(StoredObservation { source, collected: moment(collected), body: self.unpack(&body)?, apart, document })
+        Ok(StoredObservation {
+            source,
+            collected: moment(collected),
+            body: self.unpack(&body)?,
+            volatile_parts,
+            document,
+        })
     }
 
     /// Returns everything that was ever said of a device up to a run, by source and moment of collection; of what was

@@ -117,8 +117,8 @@ pub struct StoredObservation {
     pub collected: Timestamp,
     /// The document's body: what stays the same from one collection to the next.
     pub body: Vec<u8>,
-    /// What stood in its holes; none where that was not kept.
-    pub apart: Option<Vec<u8>>,
+    /// What stood in its placeholders; none where that was not kept.
+    pub volatile_parts: Option<Vec<u8>>,
     /// The number of the body: the same number, the same body.
     pub document: i64,
 }
@@ -152,16 +152,16 @@ pub struct FactsRow<'h> {
     pub source: &'h str,
     /// When it was collected.
     pub collected: Timestamp,
-    /// The facts; none where they were packed by other paths than those of the stamp that was asked for, or not at all.
+    /// The facts; none where they were packed by other paths than those of the layout fingerprint that was asked for, or not at all.
     pub packed: Option<&'h [u8]>,
-    /// The facts by the paths of the earlier stamp that was asked for, where they are packed by those.
+    /// The facts by the paths of the earlier layout fingerprint that was asked for, where they are packed by those.
     pub earlier: Option<&'h [u8]>,
     /// Volatile facts of it are kept apart.
-    pub has_apart: bool,
+    pub has_volatile_parts: bool,
 }
 
 #[derive(Clone, Debug)]
-pub(crate) struct HeldFacts {
+pub(crate) struct BatchFacts {
     /// The position of the device.
     pub device: usize,
     pub number: i64,
@@ -169,7 +169,7 @@ pub(crate) struct HeldFacts {
     pub collected: Timestamp,
     pub packed: Option<Range<usize>>,
     pub earlier: Option<Range<usize>>,
-    pub has_apart: bool,
+    pub has_volatile_parts: bool,
 }
 
 /// What the last assessment came to on a device; `B` holds the bytes.
@@ -204,7 +204,7 @@ impl<B> AssessedRow<B> {
 
 /// Which packed facts are held: those by the paths that the rules read now, and those by paths that others read before.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Stamps {
+pub struct LayoutFingerprints {
     /// Of now.
     pub now: i64,
     /// Of before, where they are of use.
@@ -213,15 +213,15 @@ pub struct Stamps {
 
 /// What is held of some devices for judging them, in buffers that can be filled again.
 #[derive(Clone, Debug, Default)]
-pub struct Held {
+pub struct DeviceBatch {
     pub(crate) bytes: Vec<u8>,
     /// Ascending by device and source.
-    pub(crate) facts: Vec<HeldFacts>,
+    pub(crate) facts: Vec<BatchFacts>,
     /// By the position of the device.
     pub(crate) assessed: Vec<Option<AssessedRow<Range<usize>>>>,
 }
 
-impl Held {
+impl DeviceBatch {
     pub(crate) fn clear(&mut self, devices: usize) {
         self.bytes.clear();
         self.facts.clear();
@@ -244,7 +244,7 @@ impl Held {
             collected: said.collected,
             packed: said.packed.clone().map(|range| &self.bytes[range]),
             earlier: said.earlier.clone().map(|range| &self.bytes[range]),
-            has_apart: said.has_apart,
+            has_volatile_parts: said.has_volatile_parts,
         })
     }
 
@@ -261,7 +261,7 @@ pub struct PackedObservation {
     pub source: String,
     pub(crate) collected: Timestamp,
     pub(crate) body: Vec<u8>,
-    pub(crate) apart: Option<Vec<u8>>,
+    pub(crate) volatile_parts: Option<Vec<u8>>,
     pub(crate) document: i64,
 }
 
@@ -276,7 +276,7 @@ impl PackedObservation {
             source,
             collected,
             body: unpacker.unpack(&self.body)?,
-            apart: self.apart.clone(),
+            volatile_parts: self.volatile_parts.clone(),
             document,
         })
     }

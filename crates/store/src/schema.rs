@@ -419,7 +419,7 @@ mod tests {
         migrate(&mut connection, Path::new("ledger")).unwrap();
         let reader = crate::reader::Reader::new(&connection, Path::new("ledger"), Arc::default());
         let now = reader.observations_of("a", None).unwrap();
-        assert_eq!((now[0].source.as_str(), now[0].document, now[0].apart.as_ref()), ("s", 2, None));
+        assert_eq!((now[0].source.as_str(), now[0].document, now[0].volatile_parts.as_ref()), ("s", 2, None));
         assert_eq!(now[0].body, b"{\"device\":\"b\"}");
         let hash: Vec<u8> =
             connection.query_row("SELECT hash FROM document WHERE id = 2", [], |row| row.get(0)).unwrap();

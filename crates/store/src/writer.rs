@@ -45,8 +45,8 @@ pub struct NewObservation<'o> {
     pub collected: Timestamp,
     /// The document's body.
     pub body: NewBody<'o>,
-    /// What stood in its holes.
-    pub apart: &'o [u8],
+    /// What stood in its placeholders.
+    pub volatile_parts: &'o [u8],
     /// A keyed digest of the record as it came.
     pub content: i64,
     /// The digest of the file it came in.
@@ -77,7 +77,7 @@ impl<'o> NewBody<'o> {
 #[derive(Clone, Copy, Debug)]
 pub struct PackedFacts<'o> {
     /// Names the paths that they read.
-    pub stamp: i64,
+    pub layout_fingerprint: i64,
     /// The facts.
     pub packed: &'o [u8],
 }
@@ -302,7 +302,8 @@ impl<'l> Writer<'l> {
         let (device, new_device) = self.device(run, new.device)?;
         let source = self.source(new.source)?;
         let document = self.document(&new.body)?;
-        let (collected, apart) = (micros(new.collected), (!new.apart.is_empty()).then_some(new.apart));
+        let (collected, volatile_parts) =
+            (micros(new.collected), (!new.volatile_parts.is_empty()).then_some(new.volatile_parts));
         let there: Option<(i64, Option<i64>, bool)> = if new_device {
             None
         } else {
@@ -340,7 +341,7 @@ impl<'l> Writer<'l> {
         self.run_sql(
             "INSERT INTO current (device, source, collected, run, document, apart) VALUES (?1, ?2, ?3, ?4, ?5, ?6) \
              ON CONFLICT DO UPDATE SET collected = ?3, run = ?4, document = ?5, apart = ?6",
-            params![device, source, collected, run, document, apart],
+            params![device, source, collected, run, document, volatile_parts],
         )?;
         self.set_facts(device, source, new.facts)?;
         self.run_sql("INSERT OR IGNORE INTO dirty (device) VALUES (?1)", [device])?;
@@ -358,7 +359,7 @@ impl<'l> Writer<'l> {
         self.run_sql(
             "INSERT INTO facts (device, source, stamp, packed) VALUES (?1, ?2, ?3, ?4) \
              ON CONFLICT DO UPDATE SET stamp = ?3, packed = ?4",
-            params![device, source, facts.stamp, facts.packed],
+            params![device, source, facts.layout_fingerprint, facts.packed],
         )
         .map(|_| ())
     }
@@ -423,13 +424,19 @@ impl<'l> Writer<'l> {
     }
 
     /// Keeps with what a source now says of a device those of its volatile facts that an assessment read.
-    pub fn keep_apart(&mut self, run: i64, source: &str, device: &str, apart: &[u8]) -> Result<(), LedgerError> {
+    pub fn keep_volatile_parts(
+        &mut self,
+        run: i64,
+        source: &str,
+        device: &str,
+        volatile_parts: &[u8],
+    ) -> Result<(), LedgerError> {
         let (device, _) = self.device(run, device)?;
         let source = self.source(source)?;
         self.run_sql(
             "UPDATE observation SET apart = ?3 WHERE apart IS NOT ?3 AND (device, source, collected, run) = \
              (SELECT device, source, collected, run FROM current WHERE device = ?1 AND source = ?2)",
-            params![device, source, apart],
+            params![device, source, volatile_parts],
         )
         .map(|_| ())
     }
@@ -451,7 +458,7 @@ impl<'l> Writer<'l> {
 
     /// Writes every document again as `rewrite` gives it, with what is kept apart of each observation: for when facts are
     /// declared secret that lie in the ledger as they came. `rewrite` is given the device, the moment of collection, a
-    /// body and what stood in its holes, and returns none for what stays as it is; returns how many did not.
+    /// body and what stood in its placeholders, and returns none for what stays as it is; returns how many did not.
     pub fn rewrite_documents(
         &mut self,
         mut rewrite: impl FnMut(&str, Timestamp, &[u8], Option<&[u8]>) -> Option<(Vec<u8>, Option<Vec<u8>>)>,
@@ -477,14 +484,17 @@ impl<'l> Writer<'l> {
                     key,
                     |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
                 )?;
-                let Some((device, body, apart)) = found else { continue };
+                let Some((device, body, volatile_parts)) = found else { continue };
                 let body = self.reader().unpack(&body)?;
-                let Some((body, apart)) = rewrite(&device, moment(key[2]), &body, apart.as_deref()) else { continue };
+                let Some((body, volatile_parts)) = rewrite(&device, moment(key[2]), &body, volatile_parts.as_deref())
+                else {
+                    continue;
+                };
                 let document = self.document(&NewBody::new(&body))?;
                 let [device, source, collected, run] = key;
                 self.run_sql(
                     &format!("UPDATE {table} AS o SET document = ?5, apart = ?6 {of_key}"),
-                    params![device, source, collected, run, document, apart],
+                    params![device, source, collected, run, document, volatile_parts],
                 )?;
                 count += 1;
             }

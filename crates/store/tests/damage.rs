@@ -17,14 +17,14 @@ fn ledger(folder: &Path) -> PathBuf {
     let run = writer.begin_run(RunKind::Import, at, at, "u", "0", None).unwrap();
     for device in 0..300 {
         let (device, body) = (format!("device-{device}"), format!("{{\"os\":{{\"version\":\"{device}\"}}}}"));
-        let facts = PackedFacts { stamp: 1, packed: &[7; 40] };
+        let facts = PackedFacts { layout_fingerprint: 1, packed: &[7; 40] };
         let body = NewBody::new(body.as_bytes());
         let new = NewObservation {
             device: &device,
             source: "s",
             collected: at,
             body,
-            apart: b"",
+            volatile_parts: b"",
             content: 1,
             file: "f",
             facts,

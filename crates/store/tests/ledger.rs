@@ -4,8 +4,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use fencepost_store::{
-    Added, AssessedRow, FileRow, FindingRow, Held, Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts,
-    Purpose, Reader, RunKind, SpellKind, Stamps, Writer,
+    Added, AssessedRow, DeviceBatch, FileRow, FindingRow, LayoutFingerprints, Ledger, LedgerError, Look, NewBody,
+    NewObservation, PackedFacts, Purpose, Reader, RunKind, SpellKind, Writer,
 };
 use jiff::Timestamp;
 
@@ -18,17 +18,18 @@ fn begin(writer: &mut Writer<'_>, kind: RunKind, at: &str) -> i64 {
 }
 
 /// What source `s` says of a device, its content told by what it says.
-fn said<'o>(device: &'o str, at: &str, body: &'o str, apart: &'o str) -> NewObservation<'o> {
-    let content = body.bytes().chain(apart.bytes()).fold(7_i64, |sum, byte| sum.wrapping_mul(31) + i64::from(byte));
+fn said<'o>(device: &'o str, at: &str, body: &'o str, volatile_parts: &'o str) -> NewObservation<'o> {
+    let content =
+        body.bytes().chain(volatile_parts.bytes()).fold(7_i64, |sum, byte| sum.wrapping_mul(31) + i64::from(byte));
     NewObservation {
         device,
         source: "s",
         collected: moment(at),
         body: NewBody::new(body.as_bytes()),
-        apart: apart.as_bytes(),
+        volatile_parts: volatile_parts.as_bytes(),
         content,
         file: "file",
-        facts: PackedFacts { stamp: 1, packed: b"" },
+        facts: PackedFacts { layout_fingerprint: 1, packed: b"" },
     }
 }
 
@@ -80,7 +81,7 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
         let pack = format!("facts of {name}");
         for source in if at % 3 == 0 { &["t", "s"][..] } else { &["s"] } {
             // One source's facts were packed by other paths.
-            let facts = PackedFacts { stamp: if *source == "t" { 2 } else { 1 }, packed: pack.as_bytes() };
+            let facts = PackedFacts { layout_fingerprint: if *source == "t" { 2 } else { 1 }, packed: pack.as_bytes() };
             writer.add_observation(run, &NewObservation { source, facts, ..said(name, D1, "{}", "") }).unwrap();
         }
         if at % 4 == 0 {
@@ -93,11 +94,11 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
     writer.commit().unwrap();
     let reader = ledger.reader().unwrap();
     let all = reader.devices(Look::All).unwrap();
-    let mut held = Held::default();
+    let mut held = DeviceBatch::default();
     // Filled again and again, with fewer and fewer devices.
     for step in [1, 2, 5, 11] {
         let asked: Vec<_> = all.iter().rev().step_by(step).cloned().collect();
-        reader.hold(&asked, Stamps { now: 1, earlier: None }, &mut held).unwrap();
+        reader.hold(&asked, LayoutFingerprints { now: 1, earlier: None }, &mut held).unwrap();
         for (at, device) in asked.iter().enumerate() {
             let imported = names.iter().position(|name| *name == device.name).unwrap();
             let pack = format!("facts of {}", device.name);
@@ -111,7 +112,7 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
         }
         assert!(held.facts(asked.len()).next().is_none() && held.assessed(asked.len()).is_none());
         // What was packed by the paths of before is held as that.
-        reader.hold(&asked, Stamps { now: 2, earlier: Some(1) }, &mut held).unwrap();
+        reader.hold(&asked, LayoutFingerprints { now: 2, earlier: Some(1) }, &mut held).unwrap();
         let said = held.facts(0).next().unwrap();
         assert_eq!((said.packed, said.earlier), (None, Some(format!("facts of {}", asked[0].name).as_bytes())));
         // Documents of some come in one go, as they come one device at a time.
@@ -263,7 +264,7 @@ fn companions_see_what_their_reader_sees_or_are_not_there() {
         let mut writer = ledger.writer("test").unwrap();
         let run = begin(&mut writer, RunKind::Import, D1);
         writer.add_observation(run, &said(device, D1, "{}", "")).unwrap();
-        assert!(writer.reader().companions(1).is_empty(), "nobody else sees what is not committed");
+        assert!(writer.reader().snapshot_readers(1).is_empty(), "nobody else sees what is not committed");
         writer.commit().unwrap();
     };
     let count = |reader: &Reader<'_>| reader.devices_after("", 9).unwrap().len();
@@ -271,17 +272,20 @@ fn companions_see_what_their_reader_sees_or_are_not_there() {
     let (mut ledger, path) = open(&folder);
     add(&mut ledger, "a");
     let reader = ledger.reader().unwrap();
-    let companions = reader.companions(2);
-    assert_eq!(companions.iter().map(|companion| count(&companion.reader())).collect::<Vec<_>>(), [1, 1]);
+    let snapshot_readers = reader.snapshot_readers(2);
+    assert_eq!(
+        snapshot_readers.iter().map(|snapshot_reader| count(&snapshot_reader.reader())).collect::<Vec<_>>(),
+        [1, 1]
+    );
     let mut other = Ledger::open(&path, Purpose::Write, Duration::ZERO).unwrap();
     add(&mut other, "b");
-    assert_eq!([count(&reader), count(&companions[1].reader())], [1, 1]);
-    assert!(reader.companions(1).is_empty(), "a new one would see more");
+    assert_eq!([count(&reader), count(&snapshot_readers[1].reader())], [1, 1]);
+    assert!(reader.snapshot_readers(1).is_empty(), "a new one would see more");
     let reader = other.reader().unwrap();
-    assert_eq!(count(&reader.companions(1)[0].reader()), 2);
+    assert_eq!(count(&reader.snapshot_readers(1)[0].reader()), 2);
     let mut passing = Ledger::in_memory().unwrap();
     add(&mut passing, "a");
-    assert!(passing.reader().unwrap().companions(1).is_empty());
+    assert!(passing.reader().unwrap().snapshot_readers(1).is_empty());
 }
 
 #[test]
@@ -352,7 +356,7 @@ fn a_document_is_kept_once_around_what_changes_at_every_collection() {
     // The same, said once more; and something else at the same moment, though only what always changes differs.
     assert_eq!(writer.add_observation(run, &said("a", D1, "{\u{3}}", "1")).unwrap(), Added::Known);
     assert_eq!(writer.add_observation(run, &said("a", D1, "{\u{3}}", "9")).unwrap(), Added::Conflict);
-    writer.keep_apart(run, "s", "a", b"1").unwrap();
+    writer.keep_volatile_parts(run, "s", "a", b"1").unwrap();
     let later = begin(&mut writer, RunKind::Import, D2);
     assert_eq!(
         writer.add_observation(later, &said("a", D2, "{\u{3}}", "3")).unwrap(),
@@ -364,10 +368,14 @@ fn a_document_is_kept_once_around_what_changes_at_every_collection() {
     );
     writer.commit().unwrap();
     let reader = ledger.reader().unwrap();
-    let apart = |device: &str, run: Option<i64>| reader.observations_of(device, run).unwrap().remove(0).apart;
-    assert_eq!((apart("a", None).unwrap(), apart("b", None).unwrap()), (b"3".to_vec(), b"4".to_vec()));
+    let volatile_parts =
+        |device: &str, run: Option<i64>| reader.observations_of(device, run).unwrap().remove(0).volatile_parts;
+    assert_eq!(
+        (volatile_parts("a", None).unwrap(), volatile_parts("b", None).unwrap()),
+        (b"3".to_vec(), b"4".to_vec())
+    );
     // Of what is no longer current that is kept which an assessment read.
-    assert_eq!((apart("a", Some(run)), apart("b", Some(run))), (Some(b"1".to_vec()), None));
+    assert_eq!((volatile_parts("a", Some(run)), volatile_parts("b", Some(run))), (Some(b"1".to_vec()), None));
     let document = |device: &str| reader.observations_of(device, None).unwrap()[0].document;
     assert_eq!(document("a"), document("b"));
 }

@@ -2,7 +2,7 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 
-use super::{Common, Desk, Format, clock_of, note_currency, parse_moment, write_json, write_rows};
+use super::{Common, Format, OpenWorkspace, clock_of, note_currency, parse_moment, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::access::{AccessPage, By};
@@ -64,9 +64,9 @@ const COLUMNS: [&str; 12] = [
 ];
 
 pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<ExitCode, CommandError> {
-    let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-    let reading = desk.reading()?;
-    let since = parse_moment(&desk.project, args.since.as_ref())?;
+    let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
+    let reading = workspace.reading()?;
+    let since = parse_moment(&workspace.project, args.since.as_ref())?;
     let report = reading.access(since)?;
     note_currency(ui, &reading);
     match args.format {

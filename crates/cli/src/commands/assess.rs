@@ -9,7 +9,7 @@ use fencepost_core::Standing;
 use fencepost_core::limits::REJECTS_KEPT;
 use fencepost_engine::{
     AssessOptions, Assessed, DeviceVerdicts, EngineError, FenceLine, FindingLine, LinePhase, Reading, RefusedLine,
-    RuleCount, StandingCounts, Stateless, TakenVerdicts, assess, assess_file,
+    RuleCount, SealedVerdicts, StandingCounts, Stateless, assess, assess_file,
 };
 use fencepost_store::Purpose;
 use jiff::Timestamp;
@@ -110,7 +110,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     let project = open_project(ui, common)?;
     let mut verdicts = None;
     if let Some(path) = &args.verdicts {
-        let (read, refused) = TakenVerdicts::read(&project, open_input(path)?)?;
+        let (read, refused) = SealedVerdicts::read(&project, open_input(path)?)?;
         tell_refused(ui, &refused, 0);
         if args.strict && !refused.is_empty() {
             ui.complain("nothing was assessed, since lines were refused");

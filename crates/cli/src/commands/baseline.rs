@@ -6,7 +6,9 @@ use fencepost_engine::{BaselineReport, DeriveOptions, DerivedAs, Difference, Exp
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Desk, Format, ledger_if_any, note_currency, open_project, parse_moment, write_json, write_rows};
+use super::{
+    Common, Format, OpenWorkspace, ledger_if_any, note_currency, open_project, parse_moment, write_json, write_rows,
+};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::SCHEMA;
@@ -77,8 +79,8 @@ pub fn cmd_baseline(ui: &mut Ui, common: &Common, args: &BaselineArgs) -> Result
 }
 
 fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCode, CommandError> {
-    let desk = Desk::open(ui, common, None)?;
-    let reading = desk.state()?;
+    let workspace = OpenWorkspace::open(ui, common, None)?;
+    let reading = workspace.state()?;
     let options = DeriveOptions { id: args.id.clone(), only: args.only.clone() };
     let (patterns, doubts) = reading.examples(&args.devices)?;
     for doubt in &doubts {
@@ -109,8 +111,8 @@ fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCod
 
 fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
     if let Some(device) = &args.device {
-        let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-        let reading = desk.reading()?;
+        let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
+        let reading = workspace.reading()?;
         let name = reading.device_name(device)?;
         if let Some(baseline) = &args.baseline {
             reading.project.baseline(baseline, reading.at)?;

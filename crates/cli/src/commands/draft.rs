@@ -5,7 +5,7 @@ use clap::{Args, Subcommand};
 use fencepost_engine::{FactDraft, draft_source_of};
 use fencepost_formats::toml_string;
 
-use super::{Common, Desk, open_project};
+use super::{Common, OpenWorkspace, open_project};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::text::harmless;
@@ -57,8 +57,8 @@ pub fn cmd_source(ui: &mut Ui, common: &Common, args: &SourceArgs) -> Result<Exi
 
 pub fn cmd_facts(ui: &mut Ui, common: &Common, args: &FactsArgs) -> Result<ExitCode, CommandError> {
     let FactsCommand::Draft = &args.command;
-    let desk = Desk::open(ui, common, None)?;
-    let reading = desk.state()?;
+    let workspace = OpenWorkspace::open(ui, common, None)?;
+    let reading = workspace.state()?;
     let drafts = reading.draft_facts()?;
     if drafts.is_empty() {
         ui.line("# The dictionary says all that the fleet suggests.")?;

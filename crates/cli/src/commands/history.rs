@@ -4,7 +4,7 @@ use clap::Args;
 use fencepost_engine::Reading;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Desk, Format, clock_of, write_json, write_rows};
+use super::{Common, Format, OpenWorkspace, clock_of, write_json, write_rows};
 use crate::error::{CommandError, LEDGER};
 use crate::ui::Ui;
 use crate::view::json;
@@ -36,8 +36,8 @@ pub struct HistoryArgs {
 }
 
 pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
-    let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-    let reading = desk.state()?;
+    let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
+    let reading = workspace.state()?;
     let Some(device) = &args.device else { return verify(ui, &reading, args.format) };
     let history = reading.history(device)?;
     match args.format {

@@ -19,7 +19,7 @@ use crate::view::text::count;
 /// Each file goes in whole or not at all; bad records are set aside with their line and reason. A file that was
 /// imported before has no effect. Files compressed with gzip or zstd are read as what they hold.
 ///
-/// Limits: a record of 16 MiB, 127 levels of nesting and 100,000 fields; a compressed file unfolds to 8 GiB at the most.
+/// Limits: a record of 16 MiB, 127 levels of nesting and 100,000 fields; a compressed file decompresses to 8 GiB at the most.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost import exports/                   every file there that a [[source]] claims

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::{
-    Common, Desk, Format, JsonList, as_file, clock_of, note_currency, warn, write_csv_heading, write_csv_row,
+    Common, Format, JsonList, OpenWorkspace, as_file, clock_of, note_currency, warn, write_csv_heading, write_csv_row,
     write_rows,
 };
 use crate::error::CommandError;
@@ -71,9 +71,9 @@ impl ValueEnum for KindArg {
 }
 
 pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCode, CommandError> {
-    let desk = Desk::open(ui, common, args.as_of.as_ref())?;
+    let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let of_state = args.kind.0.is_of_state();
-    let reading = if of_state { desk.state()? } else { desk.reading()? };
+    let reading = if of_state { workspace.state()? } else { workspace.reading()? };
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
     let query = ListQuery {
         kind: args.kind.0,

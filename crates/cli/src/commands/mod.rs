@@ -229,7 +229,7 @@ fn writing_moment(
 }
 
 /// What a reading command stands on.
-struct Desk {
+struct OpenWorkspace {
     project: Project,
     ledger: Ledger,
     earlier: std::cell::OnceCell<Project>,
@@ -237,7 +237,7 @@ struct Desk {
     past: bool,
 }
 
-impl Desk {
+impl OpenWorkspace {
     fn open(ui: &mut Ui, common: &Common, as_of: Option<&String>) -> Result<Self, CommandError> {
         let project = open_project(ui, common)?;
         let ledger = open_ledger(&project, Purpose::Read, common.wait)?;

@@ -3,7 +3,7 @@ use std::process::ExitCode;
 use clap::Args;
 use fencepost_engine::{PersonReport, Reading};
 
-use super::{Common, Desk, Format, clock_of, note_currency, page, write_json, write_rows};
+use super::{Common, Format, OpenWorkspace, clock_of, note_currency, page, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json;
@@ -31,8 +31,8 @@ pub struct ShowArgs {
 }
 
 pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
-    let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-    let reading = desk.reading()?;
+    let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
+    let reading = workspace.reading()?;
     if !reading.knows_device(&args.id)? {
         return match reading.person(&args.id)? {
             Some(person) => show_person(ui, &reading, &person, args.format),

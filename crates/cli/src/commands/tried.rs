@@ -8,7 +8,7 @@ use fencepost_engine::{Against, Project, Tried, find_workspace, try_expression};
 use jiff::Timestamp;
 use serde_json::json;
 
-use super::{Common, Desk, Format, as_file, open_project, parse_moment, warn};
+use super::{Common, Format, OpenWorkspace, as_file, open_project, parse_moment, warn};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::{self, SCHEMA};
@@ -51,8 +51,8 @@ const MOST: u64 = 1 << 20;
 
 pub fn cmd_try(ui: &mut Ui, common: &Common, args: &TryArgs) -> Result<ExitCode, CommandError> {
     if let Some(device) = &args.device {
-        let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-        let reading = desk.reading()?;
+        let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
+        let reading = workspace.reading()?;
         return each(ui, args, reading.project, reading.judged_at(), &Against::Device(&reading, device));
     }
     // Outside every workspace an expression is tried with nothing declared.

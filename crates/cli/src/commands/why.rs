@@ -2,7 +2,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 
-use super::{Common, Desk, Format, clock_of, note_currency, page, write_json};
+use super::{Common, Format, OpenWorkspace, clock_of, note_currency, page, write_json};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json;
@@ -29,8 +29,8 @@ pub struct WhyArgs {
 }
 
 pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode, CommandError> {
-    let desk = Desk::open(ui, common, args.as_of.as_ref())?;
-    let reading = desk.reading()?;
+    let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
+    let reading = workspace.reading()?;
     let mut report = reading.device(&args.device)?;
     if let Some(rule) = &args.rule {
         let known = |id: &str| id == rule || id.strip_prefix(rule.as_str()).is_some_and(|rest| rest.starts_with('/'));

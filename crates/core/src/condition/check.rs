@@ -10,10 +10,10 @@ use std::sync::Arc;
 
 use super::bounds::Bounds;
 use super::compiled::{Condition, Instance, Node, NodeTest, Op, Type};
-use super::grounds::grounds_of;
+use super::evidence_summary::evidence_summary_of;
+use super::fast_predicate::FastPredicate;
 use super::operate::arithmetic;
 use super::parser;
-use super::quick::Quick;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, Name, Test};
 use crate::diagnostic::{Diagnostic, Text, did_you_mean};
 use crate::facts::dictionary::Dictionary;
@@ -167,7 +167,7 @@ impl Condition {
         let root = checker.expr(tree);
         let Checker { failed, slots, may_read, groups, reads_standing, .. } = checker;
         (!failed).then(|| Self {
-            grounds: grounds_of(&root),
+            evidence_summary: evidence_summary_of(&root),
             root,
             text: text.clone(),
             slots: slots.into_iter().collect(),
@@ -217,8 +217,8 @@ impl Checker<'_, '_> {
     }
 
     fn node(op: Op, ty: Type, label: Option<Arc<str>>, span: &Range<usize>) -> Node {
-        let quick = Quick::of(&op).map(Box::new);
-        Node { op, ty, label, span: span.clone(), quick }
+        let fast_predicate = FastPredicate::of(&op).map(Box::new);
+        Node { op, ty, label, span: span.clone(), fast_predicate }
     }
 
     fn null(span: &Range<usize>) -> Node {

@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use regex::Regex;
 
+use super::fast_predicate::FastPredicate;
 use super::functions::Function;
-use super::quick::Quick;
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
 use crate::diagnostic::Text;
 use crate::facts::layout::SlotId;
@@ -213,8 +213,8 @@ pub(super) struct Node {
     pub label: Option<Arc<str>>,
     /// Where it stands in the condition's text.
     pub span: Range<usize>,
-    /// A quicker way to the same answer.
-    pub quick: Option<Box<Quick>>,
+    /// A fast predicate that gives the same answer, where there is one.
+    pub fast_predicate: Option<Box<FastPredicate>>,
 }
 
 impl Node {
@@ -274,7 +274,7 @@ pub struct Condition {
     /// It asks for the standing, or for findings.
     pub(super) reads_standing: bool,
     /// Slots of the facts that evidence may name; none where it may name no fact at all.
-    pub(super) grounds: Option<Vec<SlotId>>,
+    pub(super) evidence_summary: Option<Vec<SlotId>>,
 }
 
 impl Condition {

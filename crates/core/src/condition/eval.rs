@@ -193,9 +193,9 @@ impl<'a> Evaluator<'a> {
 
     /// Works out a part that must be true or false. `wanted` is what would make the whole hold.
     fn truth(&mut self, condition: &'a Condition, node: &'a Node, wanted: bool) -> Value<'a> {
-        if let (None, Some(test)) = (&self.trace, &node.quick) {
+        if let (None, Some(test)) = (&self.trace, &node.fast_predicate) {
             let items = self.budget.items_left();
-            if let Some(answer) = self.quick(test) {
+            if let Some(answer) = self.fast_predicate(test) {
                 return Value::Boolean(answer);
             }
             // The long way begins again.
@@ -420,7 +420,7 @@ impl<'a> Evaluator<'a> {
             Err(value) => return self.no_list(value, every, &lists[0], list_text, facts),
         };
         if lists.len() == 1
-            && let Some(answer) = self.quick_quantified(every, &list, first_local, body)
+            && let Some(answer) = self.fast_quantified(every, &list, first_local, body)
         {
             return Value::Boolean(answer);
         }

@@ -113,7 +113,7 @@ pub enum Evidence {
 
 /// What the clock of a finding goes by, of the evidence of a verdict.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Grounds {
+pub struct EvidenceSummary {
     /// The newest moment at which any fact of the evidence was collected.
     pub collected: Option<Timestamp>,
     /// A fact of it was set by a correction.
@@ -122,7 +122,7 @@ pub struct Grounds {
     pub blames: Vec<Blame>,
 }
 
-impl Grounds {
+impl EvidenceSummary {
     /// Of evidence that was gathered.
     pub fn of(evidence: &Evidence) -> Self {
         let mut blames = Vec::new();

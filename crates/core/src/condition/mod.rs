@@ -12,14 +12,14 @@ mod check;
 mod compiled;
 mod eval;
 pub(crate) mod evidence;
+mod evidence_summary;
+mod fast_predicate;
 mod functions;
-mod grounds;
 mod implies;
 mod lexer;
 mod operate;
 mod parser;
 mod print;
-mod quick;
 mod syntax;
 #[cfg(test)]
 mod tests;

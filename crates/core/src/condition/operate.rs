@@ -78,7 +78,7 @@ pub(super) fn compare<'a>(
                 (Value::Unknown(_), _) => return left,
                 (_, Value::Unknown(_)) => return right,
                 (Value::Null, _) | (_, Value::Null) => return Value::Null,
-                _ if are_kin(&left, &right) && order(&left, &right).is_none() => return Value::Null,
+                _ if is_comparable(&left, &right) && order(&left, &right).is_none() => return Value::Null,
                 _ => {}
             }
             let Some(order) = order(&left, &right) else { return mismatch(left_node, right_node) };
@@ -122,7 +122,7 @@ pub(super) fn equal<'a>(left: Value<'a>, right: Value<'a>, left_node: &'a Node, 
         }
         _ => match order(&left, &right) {
             Some(order) => Value::Boolean(order.is_eq()),
-            None if are_kin(&left, &right) => Value::Null,
+            None if is_comparable(&left, &right) => Value::Null,
             None => mismatch(left_node, right_node),
         },
     }
@@ -130,7 +130,7 @@ pub(super) fn equal<'a>(left: Value<'a>, right: Value<'a>, left_node: &'a Node, 
 
 /// Whether two values are of time and so no mistake beside each other, though they may not be comparable: a local
 /// time and one with an offset, a date and a date with a time.
-fn are_kin(left: &Value<'_>, right: &Value<'_>) -> bool {
+fn is_comparable(left: &Value<'_>, right: &Value<'_>) -> bool {
     matches!(
         (left, right),
         (Value::DateTime(_) | Value::Date(_), Value::DateTime(_) | Value::Date(_)) | (Value::Time(_), Value::Time(_))

@@ -309,10 +309,10 @@ mod tests {
         for path in
             ["api.key", "recovery.key.value", "a.api.b.key", "token.value", "password.length", "x.y.private.keys"]
         {
-            let apart = path.split('.').fold(PathWords::default(), PathWords::below);
-            assert_eq!(apart.name_a_secret(), PathWords::of(path).name_a_secret(), "{path}");
+            let volatile_parts = path.split('.').fold(PathWords::default(), PathWords::below);
+            assert_eq!(volatile_parts.name_a_secret(), PathWords::of(path).name_a_secret(), "{path}");
             for value in [Leaf::Boolean, Leaf::Number, Leaf::Text("12"), Leaf::Text("x")] {
-                assert_eq!(apart.hide(value), PathWords::of(path).hide(value), "{path}");
+                assert_eq!(volatile_parts.hide(value), PathWords::of(path).hide(value), "{path}");
             }
         }
     }

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
-use crate::condition::evidence::{Blame, Grounds};
+use crate::condition::evidence::{Blame, EvidenceSummary};
 use crate::facts::period::Period;
 use crate::findings::standing::{Standing, Uncovered, standing_at};
 use crate::id::{DeviceId, RuleId};
@@ -248,7 +248,7 @@ pub struct Settled {
 
 /// Weighs the verdicts of one device against its earlier findings at `at`.
 ///
-/// `earlier` holds the latest finding of each subject. `grounds` tells what one of the verdicts comes from; it is asked only of
+/// `earlier` holds the latest finding of each subject. `evidence_summary` returns what one of the verdicts comes from; it is asked only of
 /// those that fail, that are unknown, or that end a finding, and not where a finding runs whose evidence is as new already as
 /// the newest that there is of the device, `newest`.
 #[expect(clippy::too_many_arguments, reason = "each says another thing about one device")]
@@ -260,7 +260,7 @@ pub fn settle(
     at: Timestamp,
     settings: &SettleSettings,
     newest: Option<Timestamp>,
-    grounds: &mut dyn FnMut(&Verdict) -> Grounds,
+    evidence_summary: &mut dyn FnMut(&Verdict) -> EvidenceSummary,
 ) -> Settled {
     let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced);
     if earlier.is_empty() && judged().all(|verdict| verdict.outcome.is_quiet()) {
@@ -284,8 +284,8 @@ pub fn settle(
         covered |= verdict.outcome != VerdictOutcome::NotApplicable;
         judged.push(Subject::Rule(rule.id.clone()));
         match verdict.outcome {
-            VerdictOutcome::Fail => step.fail(rule, newest, || grounds(verdict)),
-            VerdictOutcome::Pass => step.pass(rule, || grounds(verdict)),
+            VerdictOutcome::Fail => step.fail(rule, newest, || evidence_summary(verdict)),
+            VerdictOutcome::Pass => step.pass(rule, || evidence_summary(verdict)),
             VerdictOutcome::NotApplicable => step.close(&Subject::Rule(rule.id.clone()), CloseReason::NotApplicable),
             // Silence is not a fix: the clock runs on.
             VerdictOutcome::Unknown(_) => {
@@ -310,7 +310,7 @@ pub fn settle(
     } else {
         let mut blames = Vec::new();
         for verdict in &unanswered {
-            blames.extend(grounds(verdict).blames);
+            blames.extend(evidence_summary(verdict).blames);
         }
         blames.sort();
         blames.dedup();
@@ -352,17 +352,17 @@ impl Settling<'_> {
             .map_or_else(|| subject.clone(), |rule| Subject::Rule(rule.id.clone()))
     }
 
-    fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, grounds: impl FnOnce() -> Grounds) {
+    fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, evidence_summary: impl FnOnce() -> EvidenceSummary) {
         let subject = Subject::Rule(rule.id.clone());
         if let Some(finding) = self.findings.get_mut(&subject).filter(|finding| finding.is_running()) {
             if finding.evidence_at < newest {
-                finding.evidence_at = finding.evidence_at.max(grounds().collected);
+                finding.evidence_at = finding.evidence_at.max(evidence_summary().collected);
             }
             finding.fingerprint = rule.fingerprint;
             self.regrace(rule);
             return;
         }
-        let (at, collected) = (self.at, grounds().collected);
+        let (at, collected) = (self.at, evidence_summary().collected);
         let relapse = self.settings.relapse.exact();
         match self.findings.get_mut(&subject) {
             Some(finding) if keeps_clock(finding, at, relapse) => {
@@ -399,15 +399,15 @@ impl Settling<'_> {
         }
     }
 
-    fn pass(&mut self, rule: &Rule, grounds: impl FnOnce() -> Grounds) {
+    fn pass(&mut self, rule: &Rule, evidence_summary: impl FnOnce() -> EvidenceSummary) {
         let subject = Subject::Rule(rule.id.clone());
         let Some(finding) = self.findings.get(&subject).filter(|finding| finding.is_running()) else { return };
-        let grounds = grounds();
-        let reason = if grounds.corrected {
+        let evidence_summary = evidence_summary();
+        let reason = if evidence_summary.corrected {
             CloseReason::Corrected
         } else if finding.fingerprint != rule.fingerprint {
             CloseReason::RuleChanged
-        } else if grounds.collected > finding.evidence_at {
+        } else if evidence_summary.collected > finding.evidence_at {
             CloseReason::Fixed
         } else {
             CloseReason::Revised
@@ -527,8 +527,8 @@ mod tests {
             let verdicts =
                 Verdicts { all: vec![Verdict { rule: 0, outcome, vacuous: false, excepted: false, awaiting: false }] };
             let blames = vec![Blame { fact: "ok".into(), reason: Reason::Missing }];
-            let mut grounds =
-                |_: &Verdict| Grounds { collected: Some(moment(collected)), corrected, blames: blames.clone() };
+            let mut evidence_summary =
+                |_: &Verdict| EvidenceSummary { collected: Some(moment(collected)), corrected, blames: blames.clone() };
             let earlier = std::mem::take(&mut self.findings);
             let settled = settle(
                 &DeviceId::from("d"),
@@ -538,7 +538,7 @@ mod tests {
                 moment(at),
                 &self.settings,
                 Some(moment(collected)),
-                &mut grounds,
+                &mut evidence_summary,
             );
             self.findings = settled.findings;
             let what = settled

@@ -178,7 +178,7 @@ fn targets(rule: &AccessRule, holder: Option<&Holder<'_>>) -> Membership {
 mod tests {
     use super::*;
     use crate::access::service::{AccessSource, Otherwise};
-    use crate::condition::evidence::Grounds;
+    use crate::condition::evidence::EvidenceSummary;
     use crate::diagnostic::Text;
     use crate::facts::value::Datum;
     use crate::findings::standing::Standing;
@@ -264,7 +264,7 @@ mod tests {
         let decided = decision(&compiled, &json!({}), None, Standing::Compliant);
         assert_eq!(decided.effect, Effect::Deny);
         let StepResult::Unmet(evidence) = &decided.steps[0].result else { panic!("{decided:?}") };
-        assert_eq!(Grounds::of(evidence).blames[0].fact, "disk.encrypted");
+        assert_eq!(EvidenceSummary::of(evidence).blames[0].fact, "disk.encrypted");
         // An unknown `when` or `unless`: the stricter of with and without.
         let when = |needs: &str| AccessSource { when: Some(Text::loose("gone")), ..access("maybe", needs) };
         let unless = |needs: &str| AccessSource { unless: Some(Text::loose("gone")), ..access("maybe", needs) };

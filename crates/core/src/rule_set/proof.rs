@@ -6,7 +6,7 @@ use jiff::tz::TimeZone;
 
 use super::{RuleSet, outcome};
 use crate::condition::Evaluator;
-use crate::condition::evidence::{Blame, Evidence, Grounds, Outcome};
+use crate::condition::evidence::{Blame, Evidence, EvidenceSummary, Outcome};
 use crate::facts::value::{Reason, Value};
 use crate::fleet::group::any;
 use crate::rules::rule::{Excepted, Rule};
@@ -68,19 +68,19 @@ impl RuleSet {
     }
 
     /// Returns what the clock of a finding goes by, of the evidence of a verdict that the rule set came to.
-    pub fn grounds<'a>(
+    pub fn evidence_summary<'a>(
         &'a self,
         verdict: &Verdict,
         input: &DeviceInput<'a>,
         at: Timestamp,
         zone: &'a TimeZone,
         arena: &'a Bump,
-    ) -> Grounds {
+    ) -> EvidenceSummary {
         let decided = matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::Fail);
         if decided && let Some(collected) = self.rules[verdict.rule].require.collected_as_one(input.facts) {
-            return Grounds { collected, ..Grounds::default() };
+            return EvidenceSummary { collected, ..EvidenceSummary::default() };
         }
-        Grounds::of(&self.prove(verdict, input, at, zone, arena))
+        EvidenceSummary::of(&self.prove(verdict, input, at, zone, arena))
     }
 
     /// Why a rule does not cover a device, or why that cannot be told: only the parts that decided.
@@ -94,7 +94,7 @@ impl RuleSet {
     ) -> Evidence {
         let (covered, excepted) = self.covered(&rule.scope, id, at, memberships, evaluator);
         if !matches!(covered, Value::Boolean(false))
-            && let Some((heir, covers)) = self.judged_instead(rule, id, at, memberships, evaluator)
+            && let Some((extending, covers)) = self.judged_instead(rule, id, at, memberships, evaluator)
         {
             let outcome = match covers {
                 Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
@@ -103,8 +103,8 @@ impl RuleSet {
             return Evidence::Comparison {
                 subject: "the device".to_owned(),
                 observed: match outcome {
-                    Outcome::Unknown(_) => format!("perhaps judged by {}, which extends this", heir.baseline),
-                    _ => format!("judged by {}, which extends this", heir.baseline),
+                    Outcome::Unknown(_) => format!("perhaps judged by {}, which extends this", extending.baseline),
+                    _ => format!("judged by {}, which extends this", extending.baseline),
                 },
                 required: "judged by this baseline".to_owned(),
                 outcome,

@@ -1,5 +1,5 @@
 use super::*;
-use crate::condition::evidence::Grounds;
+use crate::condition::evidence::EvidenceSummary;
 use crate::diagnostic::Text;
 use crate::facts::period::Period;
 use crate::rules::baseline::Settings;
@@ -227,8 +227,8 @@ fn grounds_are_those_of_the_evidence_whatever_decided() {
                 let (outcome, evidence) = set.explain(verdict.rule, input, at, zone, arena);
                 assert_eq!(outcome, verdict.outcome, "{document}");
                 assert_eq!(
-                    set.grounds(verdict, input, at, zone, arena),
-                    Grounds::of(&evidence),
+                    set.evidence_summary(verdict, input, at, zone, arena),
+                    EvidenceSummary::of(&evidence),
                     "{document} {verdict:?}"
                 );
             }

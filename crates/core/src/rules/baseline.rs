@@ -176,7 +176,7 @@ pub struct FromBaseline {
 
 /// A baseline that judges a device in the place of one that it extends.
 #[derive(Clone, Debug)]
-pub struct YieldSource {
+pub struct OverrideSource {
     /// Its id.
     pub baseline: String,
     /// Whom it covers.
@@ -250,7 +250,7 @@ pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>)
     for at in 0..sources.len() {
         book.resolve(at);
     }
-    let heirs = book.heirs();
+    let extended_by = book.extended_by();
     let Book { states, mistakes, .. } = book;
     let mut rules = Vec::new();
     for (at, state) in states.iter().enumerate() {
@@ -258,7 +258,7 @@ pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>)
         let source = &sources[at];
         if !source.scope.is_said() {
             // Whoever is only extended describes what others have in common.
-            if heirs[at].is_empty() {
+            if extended_by[at].is_empty() {
                 mistakes.push(
                     Diagnostic::error(
                         "scope-for-nobody",
@@ -270,21 +270,21 @@ pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>)
             }
             continue;
         }
-        let yields_to: Vec<YieldSource> = heirs[at]
+        let overridden_by: Vec<OverrideSource> = extended_by[at]
             .iter()
-            .filter_map(|heir| {
-                let State::Done(resolved) = &states[*heir] else { return None };
-                let settings = sources[*heir].settings.over(&resolved.settings);
-                Some(YieldSource {
-                    baseline: sources[*heir].id.text.clone(),
-                    scope: sources[*heir].scope.clone(),
+            .filter_map(|extending| {
+                let State::Done(resolved) = &states[*extending] else { return None };
+                let settings = sources[*extending].settings.over(&resolved.settings);
+                Some(OverrideSource {
+                    baseline: sources[*extending].id.text.clone(),
+                    scope: sources[*extending].scope.clone(),
                     stage: settings.stage.unwrap_or(Stage::Enforced),
                     enforced_from: settings.enforced_from,
                 })
             })
-            .filter(|heir| heir.scope.is_said())
+            .filter(|extending| extending.scope.is_said())
             .collect();
-        let writer = Writer { source, resolved, sources, yields_to };
+        let writer = Writer { source, resolved, sources, overridden_by };
         rules.extend(writer.rules(mistakes));
     }
     rules
@@ -319,8 +319,8 @@ impl<'s> Book<'s, '_> {
     }
 
     /// Returns of each baseline those that extend it, directly or through others.
-    fn heirs(&self) -> Vec<Vec<usize>> {
-        let mut heirs = vec![Vec::new(); self.sources.len()];
+    fn extended_by(&self) -> Vec<Vec<usize>> {
+        let mut extended_by = vec![Vec::new(); self.sources.len()];
         for at in 0..self.sources.len() {
             let (mut ahead, mut seen) = (vec![at], Vec::new());
             while let Some(next) = ahead.pop() {
@@ -331,9 +331,9 @@ impl<'s> Book<'s, '_> {
                     }
                 }
             }
-            seen.into_iter().for_each(|parent| heirs[parent].push(at));
+            seen.into_iter().for_each(|parent| extended_by[parent].push(at));
         }
-        heirs
+        extended_by
     }
 
     fn resolve(&mut self, at: usize) -> Resolved<'s> {
@@ -473,7 +473,7 @@ struct Writer<'s, 'r> {
     source: &'s BaselineSource,
     resolved: &'r Resolved<'s>,
     sources: &'s [BaselineSource],
-    yields_to: Vec<YieldSource>,
+    overridden_by: Vec<OverrideSource>,
 }
 
 impl Writer<'_, '_> {
@@ -516,7 +516,7 @@ impl Writer<'_, '_> {
             fix_when: Vec::new(),
             was: Vec::new(),
             baseline: Some(self.origin(written_in, says)),
-            yields_to: self.yields_to.clone(),
+            overridden_by: self.overridden_by.clone(),
         }
     }
 
@@ -562,7 +562,7 @@ impl Writer<'_, '_> {
             settings,
             baseline: Some(self.origin(written_in, &says)),
             title: Some(format!("{}: {says}", self.source.title.as_ref().unwrap_or(&self.source.id.text))),
-            yields_to: self.yields_to.clone(),
+            overridden_by: self.overridden_by.clone(),
             ..rule.clone()
         }
     }

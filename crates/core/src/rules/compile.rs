@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::baseline::{ScopeSource, Settings, YieldSource};
+use super::baseline::{OverrideSource, ScopeSource, Settings};
 use super::rule::{ExceptSource, Excepted, Exception, FixWhen, Override, Rule, RuleSource, Scope, Severity, Stage};
 use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Span, Text, nearest};
@@ -83,13 +83,13 @@ fn compile_rule(
     }
     let scope = compile_scope(&source.groups, source.covers.as_ref(), &source.except, groups, vocabulary, mistakes);
     let overrides: Vec<Override> = source
-        .yields_to
+        .overridden_by
         .iter()
-        .map(|heir| {
+        .map(|extending| {
             // Its mistakes are told where it is compiled itself.
-            let ScopeSource { groups: named, covers, except } = &heir.scope;
+            let ScopeSource { groups: named, covers, except } = &extending.scope;
             let scope = compile_scope(named, covers.as_ref(), except, groups, vocabulary, &mut Vec::new());
-            let YieldSource { baseline, stage, enforced_from, .. } = heir.clone();
+            let OverrideSource { baseline, stage, enforced_from, .. } = extending.clone();
             Override { baseline, scope, stage, enforced_from }
         })
         .collect();

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 
-use super::baseline::{FromBaseline, Settings, YieldSource};
+use super::baseline::{FromBaseline, OverrideSource, Settings};
 use crate::condition::{Condition, Evaluator};
 use crate::diagnostic::{Named, Span, Text};
 use crate::facts::period::Period;
@@ -88,7 +88,7 @@ pub struct RuleSource {
     /// The baseline that it comes from.
     pub baseline: Option<FromBaseline>,
     /// Baselines that judge a device instead, where they cover it.
-    pub yields_to: Vec<YieldSource>,
+    pub overridden_by: Vec<OverrideSource>,
 }
 
 /// What a rule does not cover, as written.

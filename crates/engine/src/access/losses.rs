@@ -98,7 +98,7 @@ impl AccessReport {
 }
 
 /// A decision as it holds now.
-struct Held {
+struct CurrentDecision {
     decision: StoredDecision,
     since: Timestamp,
     /// The clock has made it since the assessment.
@@ -113,7 +113,7 @@ struct DeviceDecisions {
     findings: Vec<Finding>,
     /// Those of the assessment that is compared with.
     before: BTreeMap<DecisionKey, StoredDecision>,
-    now: BTreeMap<DecisionKey, Held>,
+    now: BTreeMap<DecisionKey, CurrentDecision>,
     /// Those that the clock will make, each with its moment.
     losing: Vec<(DecisionKey, Timestamp, StoredDecision)>,
 }
@@ -173,7 +173,7 @@ impl Reading<'_> {
         }
         for (key, row, decision) in self.stored_decisions(device, self.run)? {
             let since = self.began(&row, &decision, &out.findings)?;
-            out.now.insert(key, Held { decision, since, by_clock: false });
+            out.now.insert(key, CurrentDecision { decision, since, by_clock: false });
         }
         self.move_by_clock(&mut out)?;
         Ok(out)
@@ -313,7 +313,7 @@ impl Reading<'_> {
                 }
                 strictest.insert(key.clone(), decision.strictness);
                 if moment <= self.at {
-                    of.now.insert(key, Held { decision, since: moment, by_clock: true });
+                    of.now.insert(key, CurrentDecision { decision, since: moment, by_clock: true });
                 } else {
                     of.losing.push((key, moment, decision));
                 }

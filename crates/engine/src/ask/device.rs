@@ -173,7 +173,7 @@ impl Reading<'_> {
     pub fn device(&self, device: &str) -> Result<DeviceReport, EngineError> {
         let name = self.device_name(device)?;
         let device = name.as_str();
-        let retired = self.project.lives.last_retirement(device, self.judged_at());
+        let retired = self.project.lifecycles.last_retirement(device, self.judged_at());
         let mut documents = self.documents(device)?;
         let retired = retired.filter(|_| documents.is_empty());
         if retired.is_some() {

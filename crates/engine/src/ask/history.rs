@@ -203,12 +203,12 @@ impl Reading<'_> {
         }
         for name in std::iter::once(&device).chain(&self.reader.former_names(&device)?) {
             let mut at = self.at;
-            while let Some(retirement) = self.project.lives.last_retirement(name, at) {
+            while let Some(retirement) = self.project.lifecycles.last_retirement(name, at) {
                 tell(retirement.from, What::Retired { because: retirement.because.clone() });
                 let Ok(earlier) = retirement.from.checked_sub(jiff::SignedDuration::from_micros(1)) else { break };
                 at = earlier;
             }
-            for renaming in self.project.lives.renamings(self.at).filter(|one| one.device.as_str() == name) {
+            for renaming in self.project.lifecycles.renamings(self.at).filter(|one| one.device.as_str() == name) {
                 let because = renaming.because.clone();
                 tell(renaming.from, What::Renamed { from: name.clone(), because });
             }

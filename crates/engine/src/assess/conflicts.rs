@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use fencepost_core::{Diagnostic, Rule};
-use fencepost_store::{Held, LedgerError, Look, Reader, Stamps};
+use fencepost_store::{DeviceBatch, LayoutFingerprints, LedgerError, Look, Reader};
 
 use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::outcome::{Outcome, verdict_of};
@@ -55,9 +55,9 @@ pub(super) fn conflicts(project: &Project, reader: &Reader<'_>) -> Result<Vec<Di
     if conflicts.pairs.is_empty() {
         return Ok(Vec::new());
     }
-    let (all, mut held) = (reader.devices(Look::All)?, Held::default());
+    let (all, mut held) = (reader.devices(Look::All)?, DeviceBatch::default());
     for devices in all.chunks(DEVICES) {
-        reader.hold(devices, Stamps::default(), &mut held)?;
+        reader.hold(devices, LayoutFingerprints::default(), &mut held)?;
         for (at, device) in devices.iter().enumerate() {
             let outcome = held.assessed(at).and_then(|row| Outcome::from_bytes(row.outcome));
             let Some(outcome) = outcome else { continue };

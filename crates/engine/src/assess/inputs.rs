@@ -16,7 +16,7 @@ pub(crate) struct Inputs {
     /// A digest of the whole workspace.
     pub workspace: String,
     /// Names the paths that the rules read.
-    pub stamp: i64,
+    pub layout_fingerprint: i64,
     reads_people: bool,
     paths: Vec<String>,
 }
@@ -31,7 +31,7 @@ impl Inputs {
         Self {
             rules: hash.finalize().to_hex().to_string(),
             workspace: project.digest.clone(),
-            stamp: project.facts_stamp(),
+            layout_fingerprint: project.layout_fingerprint(),
             reads_people: project.rules.reads_people(),
             paths: project.rules.layout().slot_paths().map(str::to_owned).collect(),
         }
@@ -58,10 +58,10 @@ impl Inputs {
         };
         let id = judged.input.id;
         feed_state(judge, id, observations, packed, &mut feed);
-        if let Some(retirement) = judge.project.lives.last_retirement(id, judge.at) {
+        if let Some(retirement) = judge.project.lifecycles.last_retirement(id, judge.at) {
             feed(&Canonical::of(retirement));
         }
-        if let Some(retirement) = judge.project.lives.next_retirement(id, judge.at) {
+        if let Some(retirement) = judge.project.lifecycles.next_retirement(id, judge.at) {
             feed(&Canonical::of(retirement));
         }
         feed_holders(judge, judged, &mut feed);

@@ -8,21 +8,23 @@ pub(crate) mod conflicts;
 mod counts;
 pub(crate) mod decisions;
 pub(crate) mod inputs;
-mod kin;
 mod report;
+mod rule_set_diff;
 pub(crate) mod sealed_verdicts;
 pub(crate) mod stateless;
 pub(crate) mod tally;
 mod weigh;
 
-use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Stamps, Writer};
+use fencepost_store::{
+    DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer,
+};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 pub use counts::{RuleCount, StandingCounts};
 pub use report::{Assessed, FindingLine, LinePhase};
 
-use crate::assess::sealed_verdicts::TakenVerdicts;
+use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
 use crate::facts::judge::{Judge, People};
@@ -32,9 +34,9 @@ use crate::workers::{cores, handed_out};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::Project;
 use inputs::Inputs;
-use kin::Kin;
+use rule_set_diff::RuleSetDiff;
 use tally::{Counted, Tally};
-use weigh::{Desk, FindingChanges, Judgement, Settling, Spell, Weighed, Weigher, needs_documents};
+use weigh::{FindingChanges, Judgement, Settling, Spell, Weighed, Weigher, WorkerScratch, needs_documents};
 
 /// Which workspace it was of.
 const WORKSPACE: &str = "assessed_workspace";
@@ -49,7 +51,7 @@ pub struct AssessOptions<'v> {
     /// On how many cores; none: on all that there are.
     pub workers: Option<usize>,
     /// Verdicts that were worked out elsewhere; they are taken where they are what would be worked out here.
-    pub verdicts: Option<&'v TakenVerdicts>,
+    pub verdicts: Option<&'v SealedVerdicts>,
 }
 
 /// Assesses the devices of the ledger. `progress` is told how many of those to be looked at are done, and how many they are.
@@ -134,14 +136,20 @@ pub(crate) fn assess_within<'l>(
     let Plan { tally, look, anew, same_rules } =
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
-    let (stamp, total) = (inputs.stamp, devices.len() as u64);
+    let (layout_fingerprint, total) = (inputs.layout_fingerprint, devices.len() as u64);
     let first = !writer.reader().has_spells()?;
-    let kin = if same_rules { None } else { kin(&writer, project, last.as_ref(), at)? };
-    let stamps = Stamps { now: stamp, earlier: kin.as_ref().map(|kin| kin.stamp).filter(|earlier| *earlier != stamp) };
+    let rule_set_diff = if same_rules { None } else { rule_set_diff(&writer, project, last.as_ref(), at)? };
+    let layout_fingerprints = LayoutFingerprints {
+        now: layout_fingerprint,
+        earlier: rule_set_diff
+            .as_ref()
+            .map(|rule_set_diff| rule_set_diff.layout_fingerprint)
+            .filter(|earlier| *earlier != layout_fingerprint),
+    };
     let mut pass = Pass {
         project,
         run,
-        stamp,
+        layout_fingerprint,
         anew,
         first,
         writer,
@@ -162,7 +170,7 @@ pub(crate) fn assess_within<'l>(
             run,
             anew,
             same_rules,
-            kin: kin.as_ref(),
+            rule_set_diff: rule_set_diff.as_ref(),
             taken: options.verdicts,
         };
         let mut devices = devices.into_iter();
@@ -174,13 +182,13 @@ pub(crate) fn assess_within<'l>(
             |pass| {
                 let mut batch = pass.batches.pop().unwrap_or_default().of(&mut devices);
                 if let Some(batch) = &mut batch {
-                    batch.fill(&pass.writer.reader(), stamps, needs_documents)?;
+                    batch.fill(&pass.writer.reader(), layout_fingerprints, needs_documents)?;
                 }
                 Ok(batch)
             },
-            || Desk::new(&bodies),
-            |desk, batch: Batch| {
-                let weighed: Vec<_> = batch.jobs().map(|job| weigher.weigh(desk, &job)).collect();
+            || WorkerScratch::new(&bodies),
+            |scratch, batch: Batch| {
+                let weighed: Vec<_> = batch.jobs().map(|job| weigher.weigh(scratch, &job)).collect();
                 (batch, weighed)
             },
             |pass, (batch, weighed)| {
@@ -242,26 +250,26 @@ fn plan(
 }
 
 /// Returns what the rules have in common with those by which devices came to what is kept of them; none where that is not known.
-fn kin(
+fn rule_set_diff(
     writer: &Writer<'_>,
     project: &Project,
     last: Option<&RunRow>,
     at: Timestamp,
-) -> Result<Option<Kin>, EngineError> {
+) -> Result<Option<RuleSetDiff>, EngineError> {
     let reader = writer.reader();
     let Some(digest) = last.and_then(|last| last.rule_set.as_deref()) else { return Ok(None) };
     let text = reader.rule_set(digest)?;
     let Some(earlier) = text.and_then(|text| Project::from_text(&project.root, &text)) else { return Ok(None) };
     // By another version of the program, or other time-zone data, the same rules may say something else.
     let is_it = reader.setting(RULES)?.as_deref() == Some(&*Inputs::of(&earlier).rules);
-    Ok(if is_it { Kin::of(&earlier, project, at) } else { None })
+    Ok(if is_it { RuleSetDiff::of(&earlier, project, at) } else { None })
 }
 
 /// An assessment on its way through the devices.
 struct Pass<'a, 'l> {
     project: &'a Project,
     run: i64,
-    stamp: i64,
+    layout_fingerprint: i64,
     /// Counting began afresh.
     anew: bool,
     /// Nothing ever held of any device.
@@ -280,17 +288,21 @@ struct Pass<'a, 'l> {
 impl Pass<'_, '_> {
     /// Writes what a device came to.
     fn save(&mut self, job: &Job<'_>, weighed: Weighed) -> Result<(), EngineError> {
-        let Weighed { packed, apart, over, taken, result } = weighed;
+        let Weighed { packed, volatile_parts, over, taken, result } = weighed;
         let device = job.device;
         let collected = job.before.as_ref().and_then(|row| row.collected);
         let before = job.outcome().map(|outcome| Counted { outcome, collected });
         self.taken += u64::from(taken);
         let counted = before.filter(|_| !self.anew);
         for (source, packed) in packed {
-            self.writer.set_facts(device.number, source, PackedFacts { stamp: self.stamp, packed: &packed })?;
+            self.writer.set_facts(
+                device.number,
+                source,
+                PackedFacts { layout_fingerprint: self.layout_fingerprint, packed: &packed },
+            )?;
         }
-        for (source, apart) in apart {
-            self.writer.keep_apart(self.run, &source, &device.name, &apart)?;
+        for (source, volatile_parts) in volatile_parts {
+            self.writer.keep_volatile_parts(self.run, &source, &device.name, &volatile_parts)?;
         }
         self.save_findings(job, &over)?;
         match result {

@@ -6,7 +6,7 @@ use std::io::Read;
 
 use fencepost_core::limits::{self, RECORD_BYTES};
 use fencepost_core::{Observation, Reason, Verdict, VerdictOutcome, Verdicts};
-use fencepost_formats::{Piece, Pieces, SecretKey};
+use fencepost_formats::{Chunk, Chunks, SecretKey};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
@@ -19,7 +19,7 @@ use crate::workspace::project::Project;
 
 /// The verdicts of devices as they were worked out elsewhere.
 #[derive(Debug)]
-pub struct TakenVerdicts {
+pub struct SealedVerdicts {
     key: SecretKey,
     /// The rules that are no draft, by their place in the rule set.
     rules: Vec<usize>,
@@ -36,7 +36,7 @@ struct Line {
     codes: Vec<u8>,
 }
 
-impl TakenVerdicts {
+impl SealedVerdicts {
     /// Reads verdicts, a line of JSON for each device. The last line of a device counts. Also returns the lines that were refused;
     /// nothing is taken of them.
     ///
@@ -46,10 +46,10 @@ impl TakenVerdicts {
         let all = project.rules.rules().iter().enumerate();
         let rules: Vec<usize> = all.filter(|(_, rule)| !rule.is_draft()).map(|(at, _)| at).collect();
         let mut taken = Self { key: project.key_for_reading()?, rules, devices: HashMap::new() };
-        let (mut refused, mut pieces, mut piece, mut before) = (Vec::new(), Pieces::new(input), Piece::default(), 0);
+        let (mut refused, mut chunks, mut chunk, mut before) = (Vec::new(), Chunks::new(input), Chunk::default(), 0);
         let failed = |error| EngineError::File { act: "read", path: "the verdicts".into(), error };
-        while pieces.read_into(&mut piece).map_err(failed)? {
-            let mut lines = piece.lines();
+        while chunks.read_into(&mut chunk).map_err(failed)? {
+            let mut lines = chunk.lines();
             while let Some(line) = lines.next_line() {
                 let added = match line.content {
                     Some(content) => taken.add(project, content.bytes()),

@@ -1,4 +1,4 @@
-//! Assesses a file without a ledger: documents in, verdicts out, in the order of the input. Holds a few pieces of the
+//! Assesses a file without a ledger: documents in, verdicts out, in the order of the input. Holds a few chunks of the
 //! input at a time, however large it is.
 
 use std::io::{self, BufRead};
@@ -6,11 +6,11 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Blame, Evidence, Grounds, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
+    Blame, Evidence, EvidenceSummary, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
 };
 use fencepost_formats::{
-    Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, read_piece, read_records,
-    unfold,
+    Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, decompress, mask_secrets, read_chunk,
+    read_records,
 };
 use jiff::Timestamp;
 
@@ -92,20 +92,20 @@ pub struct Stateless {
     pub workers: Option<usize>,
 }
 
-/// How many records of a format that is not taken in pieces are handed on together.
+/// How many records of a format that is not taken in chunks are handed on together.
 const RECORDS: u64 = 256;
 
-/// What a piece of the input came to.
+/// What a chunk of the input came to.
 #[derive(Default)]
-struct Piecewise<T> {
+struct ChunkResults<T> {
     made: T,
-    /// Refused lines, counted from where the piece begins.
+    /// Refused lines, counted from where the chunk begins.
     refused: Vec<RefusedLine>,
     /// How many lines or records it has.
     lines: u64,
 }
 
-/// Assesses the documents of a stream. `each` adds what a device came to, to what is made of a piece of the input, on several
+/// Assesses the documents of a stream. `each` adds what a device came to, to what is made of a chunk of the input, on several
 /// cores at once; `hand_on` gets that, and the lines that were refused in it, in the order of the input.
 ///
 /// # Errors
@@ -155,22 +155,22 @@ pub fn assess_file<T: Default + Send>(
     };
     if source.format != Format::JsonLines {
         // Records of other formats are not told apart before they are read.
-        let (mut desk, mut failure) = (Desk::new(&key), None);
-        let mut piece = Piecewise::default();
+        let (mut scratch, mut failure) = (WorkerScratch::new(&key), None);
+        let mut chunk = ChunkResults::default();
         let outcome = read_records(input, &source, &with, |record| {
-            clerk.record(&mut desk, record, &mut piece);
-            piece.lines += 1;
-            if piece.lines < RECORDS {
+            clerk.record(&mut scratch, record, &mut chunk);
+            chunk.lines += 1;
+            if chunk.lines < RECORDS {
                 return Ok(());
             }
-            let full = std::mem::take(&mut piece);
+            let full = std::mem::take(&mut chunk);
             hand_on(full.made, full.refused).map_err(|error| {
                 failure = Some(error);
                 String::new()
             })
         });
         if failure.is_none() {
-            failure = hand_on(piece.made, piece.refused).err();
+            failure = hand_on(chunk.made, chunk.refused).err();
         }
         return match (outcome, failure) {
             (_, Some(error)) => Err(broken(error)),
@@ -178,26 +178,26 @@ pub fn assess_file<T: Default + Send>(
             (Ok(_), None) => Ok(()),
         };
     }
-    let input = unfold(input).map_err(|error| unreadable(error.to_string()))?;
+    let input = decompress(input).map_err(|error| unreadable(error.to_string()))?;
     let workers = cores(options.workers);
     let (mut before, mut failed) = (0, false);
     let outcome = in_order(
         input,
         workers,
-        || Desk::new(&key),
-        |desk, piece| {
-            let mut done = Piecewise::default();
-            let lines = read_piece(piece, &source, &with, |record| {
-                clerk.record(desk, record, &mut done);
+        || WorkerScratch::new(&key),
+        |scratch, chunk| {
+            let mut done = ChunkResults::default();
+            let lines = read_chunk(chunk, &source, &with, |record| {
+                clerk.record(scratch, record, &mut done);
                 Ok(())
             });
             done.lines = lines.unwrap_or(0);
             done
         },
-        |mut piece| {
-            piece.refused.iter_mut().for_each(|line| line.line += before);
-            before += piece.lines;
-            hand_on(piece.made, piece.refused).inspect_err(|_| failed = true)
+        |mut chunk| {
+            chunk.refused.iter_mut().for_each(|line| line.line += before);
+            before += chunk.lines;
+            hand_on(chunk.made, chunk.refused).inspect_err(|_| failed = true)
         },
     );
     outcome.map_err(|error| if failed { broken(error) } else { unreadable(error.to_string()) })
@@ -217,14 +217,14 @@ fn input_source(project: &Project) -> Result<Source, EngineError> {
 }
 
 /// What a worker uses again and again.
-struct Desk<'k> {
+struct WorkerScratch<'k> {
     arena: Bump,
     documents: JsonDocuments<'k>,
     device: DeviceVerdicts,
     packer: Packer,
 }
 
-impl<'k> Desk<'k> {
+impl<'k> WorkerScratch<'k> {
     fn new(key: &'k SecretKey) -> Self {
         let standing = Standing::Unproven;
         let device = DeviceVerdicts {
@@ -251,21 +251,21 @@ struct Clerk<'c, E> {
 }
 
 impl<E> Clerk<'_, E> {
-    fn record<T>(&self, desk: &mut Desk<'_>, record: Record<'_>, piece: &mut Piecewise<T>)
+    fn record<T>(&self, scratch: &mut WorkerScratch<'_>, record: Record<'_>, chunk: &mut ChunkResults<T>)
     where
         E: Fn(&mut T, &DeviceVerdicts),
     {
         let (line, offset) = (record.line, record.offset);
-        match self.judge(record, desk) {
-            Ok(()) => (self.each)(&mut piece.made, &desk.device),
-            Err(reason) => piece.refused.push(RefusedLine { line, offset, reason }),
+        match self.judge(record, scratch) {
+            Ok(()) => (self.each)(&mut chunk.made, &scratch.device),
+            Err(reason) => chunk.refused.push(RefusedLine { line, offset, reason }),
         }
     }
 
     /// Judges a record, and writes what comes of it where the last one stood.
-    fn judge(&self, record: Record<'_>, desk: &mut Desk<'_>) -> Result<(), String> {
-        desk.arena.reset();
-        let Desk { arena, documents, device: out, packer } = desk;
+    fn judge(&self, record: Record<'_>, scratch: &mut WorkerScratch<'_>) -> Result<(), String> {
+        scratch.arena.reset();
+        let WorkerScratch { arena, documents, device: out, packer } = scratch;
         let (judge, options, arena) = (self.judge, self.options, &*arena);
         let document = record.document.map_err(|error| error.reason)?;
         let rules = &judge.project.rules;
@@ -304,8 +304,8 @@ impl<E> Clerk<'_, E> {
             if options.all || unknown || verdict.outcome == VerdictOutcome::Fail {
                 let evidence = options.evidence.then(|| judge.prove(verdict, &judged.input, arena));
                 let blames = match &evidence {
-                    Some(evidence) if unknown => Grounds::of(evidence).blames,
-                    None if unknown => judge.grounds(verdict, &judged.input, arena).blames,
+                    Some(evidence) if unknown => EvidenceSummary::of(evidence).blames,
+                    None if unknown => judge.evidence_summary(verdict, &judged.input, arena).blames,
                     Some(_) | None => Vec::new(),
                 };
                 out.verdicts.push(Judgement {
@@ -383,7 +383,7 @@ fn standing_now(project: &Project, at: Timestamp, verdicts: &Verdicts) -> Standi
     let settings = project.config.settle_settings();
     let settled =
         fencepost_core::settle(&device, Vec::new(), project.rules.rules(), verdicts, at, &settings, None, &mut |_| {
-            Grounds::default()
+            EvidenceSummary::default()
         });
     settled.standing
 }

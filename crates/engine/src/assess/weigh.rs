@@ -9,14 +9,14 @@ use fencepost_core::{
     Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
-use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceRow, FactsRow, FindingRow, Held, LedgerError};
+use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceBatch, DeviceRow, FactsRow, FindingRow, LedgerError};
 use jiff::Timestamp;
 use serde_json::json;
 
 use super::inputs::Inputs;
-use super::kin::Kin;
+use super::rule_set_diff::RuleSetDiff;
 use crate::assess::decisions::usual_decisions;
-use crate::assess::sealed_verdicts::TakenVerdicts;
+use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::codec;
@@ -36,7 +36,7 @@ pub(super) struct Weighed {
     /// Facts by the number of their source, to be kept anew.
     pub packed: Vec<(i64, Vec<u8>)>,
     /// Volatile facts that the rules read, by source.
-    pub apart: Vec<(String, Vec<u8>)>,
+    pub volatile_parts: Vec<(String, Vec<u8>)>,
     /// Findings of an earlier life that ran, closed.
     pub over: FindingChanges,
     /// Its verdicts were taken from where they were worked out.
@@ -139,20 +139,20 @@ pub(super) struct Weigher<'w> {
     /// What devices came to before was by the same rules.
     pub same_rules: bool,
     /// What the rules have in common with those by which it was, where they are others.
-    pub kin: Option<&'w Kin>,
+    pub rule_set_diff: Option<&'w RuleSetDiff>,
     /// Verdicts that were worked out elsewhere.
-    pub taken: Option<&'w TakenVerdicts>,
+    pub taken: Option<&'w SealedVerdicts>,
 }
 
 /// What a worker uses again and again.
-pub(super) struct Desk<'b> {
+pub(super) struct WorkerScratch<'b> {
     arena: Bump,
     packer: Packer,
     unpacker: BodyUnpacker<'b>,
     documents: JsonDocuments<'b>,
 }
 
-impl<'b> Desk<'b> {
+impl<'b> WorkerScratch<'b> {
     pub(super) fn new(bodies: &'b Bodies) -> Self {
         Self {
             arena: Bump::new(),
@@ -164,9 +164,9 @@ impl<'b> Desk<'b> {
 }
 
 impl Weigher<'_> {
-    pub(super) fn weigh(&self, desk: &mut Desk<'_>, job: &Job<'_>) -> Result<Weighed, LedgerError> {
-        desk.arena.reset();
-        let (arena, judge) = (&desk.arena, self.judge);
+    pub(super) fn weigh(&self, scratch: &mut WorkerScratch<'_>, job: &Job<'_>) -> Result<Weighed, LedgerError> {
+        scratch.arena.reset();
+        let (arena, judge) = (&scratch.arena, self.judge);
         let project = judge.project;
         let Job { device, facts, documents, before, findings, standing: _ } = job;
         let name = device.name.as_str();
@@ -174,7 +174,7 @@ impl Weigher<'_> {
         let layout = project.rules.layout();
         let mut weighed = Weighed {
             packed: Vec::new(),
-            apart: Vec::new(),
+            volatile_parts: Vec::new(),
             over: FindingChanges::default(),
             taken: false,
             result: Judgement::Retired,
@@ -184,14 +184,14 @@ impl Weigher<'_> {
         let mut bytes: Vec<&[u8]> = Vec::with_capacity(facts.len());
         for said in facts {
             let stored = documents.iter().find(|document| document.source == said.source);
-            let stored = stored.map(|stored| stored.unpack(&mut desk.unpacker)).transpose()?;
+            let stored = stored.map(|stored| stored.unpack(&mut scratch.unpacker)).transpose()?;
             if let Some(stored) = &stored
-                && let Some(apart) = &stored.apart
-                && let Some(apart) = thin_out(&stored.body, apart, |path| self.inputs.reads(path))
+                && let Some(volatile_parts) = &stored.volatile_parts
+                && let Some(volatile_parts) = thin_out(&stored.body, volatile_parts, |path| self.inputs.reads(path))
             {
-                weighed.apart.push((said.source.to_string(), apart));
+                weighed.volatile_parts.push((said.source.to_string(), volatile_parts));
             }
-            if !project.lives.is_of_this_life(name, said.collected, judge.at) {
+            if !project.lifecycles.is_of_this_life(name, said.collected, judge.at) {
                 continue;
             }
             let (packed, slots): (&[u8], &[Value<'_>]) = match (said.packed, stored) {
@@ -200,11 +200,12 @@ impl Weigher<'_> {
                     unpack(packed, layout, arena).ok_or_else(|| unreadable(project, name, "the packed facts"))?,
                 ),
                 (None, Some(stored)) => {
-                    let document = assemble_in(&stored.body, name, stored.collected, stored.apart.as_deref(), arena);
-                    let read = desk.documents.read_in_place(document, layout, arena);
+                    let document =
+                        assemble_in(&stored.body, name, stored.collected, stored.volatile_parts.as_deref(), arena);
+                    let read = scratch.documents.read_in_place(document, layout, arena);
                     let read = read.map_err(|error| broken(&error.message))?;
                     let mut packed = Vec::with_capacity(LIKELY_PACK);
-                    if !desk.packer.pack(read.slots, layout, &mut packed) {
+                    if !scratch.packer.pack(read.slots, layout, &mut packed) {
                         return Err(broken("it holds what no document can"));
                     }
                     let kept = arena.alloc_slice_copy(&packed);
@@ -251,11 +252,11 @@ impl Weigher<'_> {
             weighed.result = Judgement::Same;
             return Ok(weighed);
         }
-        if let (Some(kin), Some(before), Some(was)) = (self.kin, &before, &outcome_before)
+        if let (Some(rule_set_diff), Some(before), Some(was)) = (self.rule_set_diff, &before, &outcome_before)
             && judge.at < before.until
             && self.is_known(&judged, &observations, facts, &input, before.input)
-            && kin.leaves_be(was, &codes)
-            && (kin.in_order || kept_verdicts(judge, &verdicts) == was.kept[0])
+            && rule_set_diff.leaves_be(was, &codes)
+            && (rule_set_diff.in_order || kept_verdicts(judge, &verdicts) == was.kept[0])
         {
             let outcome = Outcome {
                 kept: was.kept,
@@ -293,7 +294,7 @@ impl Weigher<'_> {
             judge.at,
             &project.config.settle_settings(),
             judged.input.facts.collected(),
-            &mut |verdict| judge.grounds(verdict, &judged.input, arena),
+            &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena),
         );
         let decisions: Vec<Spell> =
             usual_decisions(judge, &judged, settled.standing, &settled.findings, judge.at, arena)
@@ -314,7 +315,7 @@ impl Weigher<'_> {
             reported: reported(&judged),
         };
         let next_due = moments_ahead(&settled.findings, judge.at).into_iter().next();
-        let next_retirement = project.lives.next_retirement(name, judge.at).map(|retirement| retirement.from);
+        let next_retirement = project.lifecycles.next_retirement(name, judge.at).map(|retirement| retirement.from);
         let row = AssessedRow {
             input,
             until: watch.until().min(next_due.unwrap_or(Timestamp::MAX)).min(next_retirement.unwrap_or(Timestamp::MAX)),
@@ -349,7 +350,10 @@ impl Weigher<'_> {
         input: &[u8],
         before: &[u8],
     ) -> bool {
-        if self.kin.is_none_or(|kin| kin.stamp == self.inputs.stamp) {
+        if self
+            .rule_set_diff
+            .is_none_or(|rule_set_diff| rule_set_diff.layout_fingerprint == self.inputs.layout_fingerprint)
+        {
             return input == before;
         }
         let earlier = |said: &Observation<'_>| {
@@ -359,9 +363,9 @@ impl Weigher<'_> {
         earlier.is_some_and(|earlier| self.inputs.of_device(self.judge, judged, observations, &earlier) == before)
     }
 
-    /// Parts the findings of a device by its lives.
+    /// Separates the findings of a device that was retired and came back by its lifecycles.
     fn by_life(&self, device: &str, facts: &[FactsRow<'_>], findings: Vec<Finding>) -> ByLife {
-        let Some(retirement) = self.judge.project.lives.last_retirement(device, self.judge.at) else {
+        let Some(retirement) = self.judge.project.lifecycles.last_retirement(device, self.judge.at) else {
             return ByLife { current: findings, past: Vec::new(), over: Vec::new() };
         };
         let alive = facts.iter().any(|said| said.collected > retirement.last);
@@ -377,11 +381,11 @@ impl Weigher<'_> {
     }
 }
 
-/// The findings of a device, by its lives.
+/// The findings of a device, by its lifecycles.
 struct ByLife {
     /// Those of the life it leads.
     current: Vec<Finding>,
-    /// Those of lives that are over, all of them closed.
+    /// Those of lifecycles that are over, all of them closed.
     past: Vec<Finding>,
     /// Of the past, those that are closed only now.
     over: Vec<Finding>,
@@ -436,8 +440,8 @@ fn digest<'t>(texts: impl IntoIterator<Item = &'t str>) -> Digest {
 }
 
 /// Whether a device that is looked at again has to be read from its documents too.
-pub(super) fn needs_documents(device: &DeviceRow, held: &Held, at: usize) -> bool {
-    held.facts(at).any(|said| said.packed.is_none() || device.dirty && said.has_apart)
+pub(super) fn needs_documents(device: &DeviceRow, held: &DeviceBatch, at: usize) -> bool {
+    held.facts(at).any(|said| said.packed.is_none() || device.dirty && said.has_volatile_parts)
 }
 
 impl Job<'_> {

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use fencepost_core::{Diagnostic, Stage, Standing};
-use fencepost_store::{Held, Ledger, Look, Reader, Stamps};
+use fencepost_store::{DeviceBatch, LayoutFingerprints, Ledger, Look, Reader};
 use jiff::Timestamp;
 
 use crate::assess::{AssessOptions, FindingLine, assess_within};
@@ -195,9 +195,9 @@ fn snapshot(
         warnings: assessed.warnings,
         ..Snapshot::default()
     };
-    let (all, mut held) = (reader.devices(Look::All)?, Held::default());
+    let (all, mut held) = (reader.devices(Look::All)?, DeviceBatch::default());
     for devices in all.chunks(DEVICES) {
-        reader.hold(devices, Stamps::default(), &mut held)?;
+        reader.hold(devices, LayoutFingerprints::default(), &mut held)?;
         for (at, device) in devices.iter().enumerate() {
             if let Some(outcome) = held.assessed(at).and_then(|row| Outcome::from_bytes(row.outcome)) {
                 snapshot.devices.insert(device.name.clone(), (outcome.standing(), outcome.verdicts.to_vec()));

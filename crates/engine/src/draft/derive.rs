@@ -8,8 +8,8 @@ use std::path::Path;
 use bumpalo::Bump;
 use fencepost_core::{FactType, Standing, VerdictOutcome, is_slug, parse_date_time};
 use fencepost_formats::{
-    Mapped, SAMPLE, SourceKind, holds_secret, is_baseline_key, is_fact_path, json_of_value, read_records,
-    records_of_unknown, stored_json, toml_string, unfold,
+    Mapped, SAMPLE, SourceKind, decompress, holds_secret, is_baseline_key, is_fact_path, json_of_value, read_records,
+    records_of_unknown, stored_json, toml_string,
 };
 use serde_json::Value as Json;
 
@@ -159,7 +159,7 @@ impl Reading<'_> {
         };
         let mut bytes = Vec::new();
         let file = File::open(path).map_err(failed)?;
-        unfold(BufReader::new(file))
+        decompress(BufReader::new(file))
             .map_err(failed)?
             .take(SAMPLE as u64 + 1)
             .read_to_end(&mut bytes)

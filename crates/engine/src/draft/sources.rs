@@ -7,7 +7,7 @@ use std::io::{BufReader, Read};
 use std::path::Path;
 
 use fencepost_core::{FactType, is_version, parse_date_time};
-use fencepost_formats::{DraftFor, SAMPLE, draft_source, unfold};
+use fencepost_formats::{DraftFor, SAMPLE, decompress, draft_source};
 use serde_json::Value as Json;
 
 use crate::error::EngineError;
@@ -27,9 +27,9 @@ pub fn draft_source_of(project: &Project, path: &Path, stream: impl Read + Send)
     let input: Box<dyn Read + Send + '_> =
         if from_stream { Box::new(stream) } else { Box::new(File::open(path).map_err(failed)?) };
     let mut start = Vec::new();
-    let mut unfolded = unfold(BufReader::with_capacity(1 << 16, input)).map_err(failed)?;
-    unfolded.by_ref().take(SAMPLE as u64).read_to_end(&mut start).map_err(failed)?;
-    let whole = matches!(unfolded.read(&mut [0; 1]), Ok(0));
+    let mut decompressed = decompress(BufReader::with_capacity(1 << 16, input)).map_err(failed)?;
+    decompressed.by_ref().take(SAMPLE as u64).read_to_end(&mut start).map_err(failed)?;
+    let whole = matches!(decompressed.read(&mut [0; 1]), Ok(0));
     let taken: Vec<String> = project.config.sources.iter().map(|source| source.id.to_string()).collect();
     let shown = if from_stream { "feed".to_owned() } else { shown_path(project, path) };
     let context = DraftFor { path: &shown, dictionary: &project.dictionary, zone: &project.config.zone, taken: &taken };

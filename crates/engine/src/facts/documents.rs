@@ -6,7 +6,7 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{Dictionary, Layout, PathWords};
-use fencepost_formats::{Keeper, RawDocument, SecretKey, assemble, assemble_in};
+use fencepost_formats::{DocumentSplitter, RawDocument, SecretKey, assemble, assemble_in};
 use fencepost_store::{LedgerError, StoredObservation, Writer};
 use jiff::Timestamp;
 use serde_json::json;
@@ -27,7 +27,7 @@ pub struct Document {
 
 impl Document {
     pub(crate) fn of(device: &str, stored: StoredObservation) -> Self {
-        let json = assemble(&stored.body, device, stored.collected, stored.apart.as_deref());
+        let json = assemble(&stored.body, device, stored.collected, stored.volatile_parts.as_deref());
         Self { source: stored.source, collected: stored.collected, json }
     }
 }
@@ -37,7 +37,7 @@ impl Project {
     pub(crate) fn documents(&self, device: &str, stored: Vec<StoredObservation>, at: Timestamp) -> Vec<Document> {
         stored
             .into_iter()
-            .filter(|said| self.lives.is_of_this_life(device, said.collected, at))
+            .filter(|said| self.lifecycles.is_of_this_life(device, said.collected, at))
             .map(|said| Document::of(device, said))
             .collect()
     }
@@ -152,17 +152,17 @@ pub(crate) fn hide_new_secrets(
         return Ok(0);
     }
     let layout = Layout::new(&project.dictionary);
-    let keeper = Keeper { layout: &layout, key, people: false };
+    let splitter = DocumentSplitter { layout: &layout, key, people: false };
     let mut arena = Bump::new();
-    let hidden = writer.rewrite_documents(|device, collected, body, apart| {
+    let hidden = writer.rewrite_documents(|device, collected, body, volatile_parts| {
         arena.reset();
-        let kept = keeper.keep_again(assemble_in(body, device, collected, apart, &arena), &arena).ok()?;
-        kept.hidden.then_some((kept.body, (!kept.apart.is_empty()).then_some(kept.apart)))
+        let kept = splitter.keep_again(assemble_in(body, device, collected, volatile_parts, &arena), &arena).ok()?;
+        kept.hidden.then_some((kept.body, (!kept.volatile_parts.is_empty()).then_some(kept.volatile_parts)))
     })?;
-    let keeper = Keeper { people: true, ..keeper };
+    let splitter = DocumentSplitter { people: true, ..splitter };
     let people = writer.rewrite_people(|body| {
         arena.reset();
-        let kept = keeper.keep_again(RawDocument::copy(body.as_bytes(), &arena), &arena).ok()?;
+        let kept = splitter.keep_again(RawDocument::copy(body.as_bytes(), &arena), &arena).ok()?;
         kept.hidden.then(|| String::from_utf8_lossy(&kept.body).into_owned())
     })?;
     writer.set_setting(SECRETS, &now)?;

@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, Facts, Finding, Grounds, Holder,
-    Layout, Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict, Verdicts,
-    Watch, merge, unpack_some,
+    Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts, Finding,
+    Holder, Layout, Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict,
+    Verdicts, Watch, merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
@@ -175,7 +175,7 @@ impl<'p> Judge<'p> {
     ) -> Option<&'a Facts<'a>> {
         let layout = self.project.rules.layout();
         let of_this_life =
-            rows.iter().filter(|said| self.project.lives.is_of_this_life(device, said.collected, self.at));
+            rows.iter().filter(|said| self.project.lifecycles.is_of_this_life(device, said.collected, self.at));
         let mut observations = Vec::with_capacity(rows.len());
         for said in of_this_life {
             let slots = unpack_some(said.packed?, layout, &wanted, arena)?;
@@ -274,8 +274,13 @@ impl<'p> Judge<'p> {
     }
 
     /// Returns what the clock of a finding goes by, of the evidence of a verdict.
-    pub fn grounds<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, arena: &'a Bump) -> Grounds {
-        self.project.rules.grounds(verdict, input, self.at, &self.project.config.zone, arena)
+    pub fn evidence_summary<'a>(
+        &'a self,
+        verdict: &Verdict,
+        input: &DeviceInput<'a>,
+        arena: &'a Bump,
+    ) -> EvidenceSummary {
+        self.project.rules.evidence_summary(verdict, input, self.at, &self.project.config.zone, arena)
     }
 
     /// Returns the proof of a verdict.

@@ -4,11 +4,11 @@ use std::collections::HashSet;
 
 use bumpalo::Bump;
 use fencepost_core::limits::ID_BYTES;
-use fencepost_formats::{Keeper, RawDocument, Record, RejectKind, SecretKey, assemble, mask_secrets};
+use fencepost_formats::{DocumentSplitter, RawDocument, Record, RejectKind, SecretKey, assemble, mask_secrets};
 use fencepost_store::{Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
 use jiff::Timestamp;
 
-use super::prepare::{Desk, Prepared, Preparer, Refusal, Unprepared};
+use super::prepare::{Prepared, Preparer, Refusal, Unprepared, WorkerScratch};
 use super::{ChangedDevice, Imported, SHOWN};
 use crate::error::escaped;
 use crate::facts::documents::Document;
@@ -24,7 +24,7 @@ pub(super) struct Intake<'i, 'l> {
     pub imported: Imported,
     pub run: i64,
     /// Names the paths that the rules read.
-    pub stamp: i64,
+    pub layout_fingerprint: i64,
     /// The file's digest.
     pub file: String,
     /// The file, as shown.
@@ -48,11 +48,11 @@ impl<'i> Intake<'i, '_> {
         offset: u64,
         prepared: Result<Prepared, Unprepared>,
         preparer: &Preparer<'i>,
-        desk: &mut Desk<'i>,
+        scratch: &mut WorkerScratch<'i>,
     ) -> Result<(), LedgerError> {
         self.imported.records += 1;
         let taken = match prepared {
-            Ok(prepared) => self.device(prepared, preparer, desk),
+            Ok(prepared) => self.device(prepared, preparer, scratch),
             Err(unprepared) => Err(unprepared),
         };
         self.unless_refused(line, offset, taken)
@@ -89,13 +89,13 @@ impl<'i> Intake<'i, '_> {
         &mut self,
         mut prepared: Prepared,
         preparer: &Preparer<'i>,
-        desk: &mut Desk<'i>,
+        scratch: &mut WorkerScratch<'i>,
     ) -> Result<(), Unprepared> {
         if let Some(document) = prepared.undecided.take() {
             // Whether the device is the company's may be known from other sources.
             let stored = self.writer.reader().observations_of(&prepared.device, None).map_err(Unprepared::Failed)?;
             let others = self.project.documents(&prepared.device, stored, self.at);
-            prepared = preparer.document(desk, RawDocument::copy(&document, &Bump::new()), Some(&others))?;
+            prepared = preparer.document(scratch, RawDocument::copy(&document, &Bump::new()), Some(&others))?;
         }
         let Prepared { device, collected, kept, hash, compressed, packed, content, .. } = prepared;
         self.newest = self.newest.max(Some(collected));
@@ -106,17 +106,17 @@ impl<'i> Intake<'i, '_> {
         }
         self.imported.left_out += u64::from(kept.left_out);
         if self.dry_run {
-            self.preview(&device, collected, &kept.body, &kept.apart);
+            self.preview(&device, collected, &kept.body, &kept.volatile_parts);
         }
         let new = NewObservation {
             device: &device,
             source: self.source,
             collected,
             body: NewBody { hash, plain: &kept.body, packed: compressed.as_deref() },
-            apart: &kept.apart,
+            volatile_parts: &kept.volatile_parts,
             content,
             file: &self.file,
-            facts: PackedFacts { stamp: self.stamp, packed: &packed },
+            facts: PackedFacts { layout_fingerprint: self.layout_fingerprint, packed: &packed },
         };
         let added = self.writer.add_observation(self.run, &new).map_err(Unprepared::Failed)?;
         match added {
@@ -135,8 +135,8 @@ impl<'i> Intake<'i, '_> {
     }
 
     /// Notes what a dry run shows of a record.
-    fn preview(&mut self, device: &str, collected: Timestamp, body: &[u8], apart: &[u8]) {
-        let document = assemble(body, device, collected, Some(apart));
+    fn preview(&mut self, device: &str, collected: Timestamp, body: &[u8], volatile_parts: &[u8]) {
+        let document = assemble(body, device, collected, Some(volatile_parts));
         if self.imported.first.len() < SHOWN {
             self.imported.first.push(mask_secrets(&String::from_utf8_lossy(&document).replace('\u{3}', "null")));
         }
@@ -163,8 +163,8 @@ impl<'i> Intake<'i, '_> {
     fn person(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
         let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
         let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
-        let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: true };
-        let kept = keeper
+        let splitter = DocumentSplitter { layout: &self.project.gates.layout, key: self.key, people: true };
+        let kept = splitter
             .keep(document, true, &Bump::new())
             .map_err(|error| Unprepared::Refused(Refusal::unreadable(&error, None)))?;
         let text = String::from_utf8_lossy(&kept.body);

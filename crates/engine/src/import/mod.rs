@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use fencepost_core::limits::ID_BYTES;
 use fencepost_core::{Canonical, Text, Value, parse_collected};
 use fencepost_formats::{
-    Format, Mapped, NameFrom, Piece, Pieces, Source, SourceKind, read_piece, read_records, unfold,
+    Chunk, Chunks, Format, Mapped, NameFrom, Source, SourceKind, decompress, read_chunk, read_records,
 };
 use fencepost_store::{FileRow, Ledger, LedgerError, RunKind, Writer, train_dictionary};
 use jiff::Timestamp;
@@ -31,7 +31,7 @@ use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
 use intake::Intake;
 use missing::Missing;
-use prepare::{Desk, Prepared, Preparer, Unprepared};
+use prepare::{Prepared, Preparer, Unprepared, WorkerScratch};
 pub use rejects::Rejects;
 
 /// How many records, and how many changed devices, a dry run shows of each file.
@@ -293,8 +293,8 @@ fn bring_in(
     };
     let nobody = People::default();
     let judge = Judge::new(project, &nobody, moment.as_of);
-    let in_pieces = source.format == Format::JsonLines && !people;
-    if let Some(sample) = sample.filter(|_| in_pieces && !options.dry_run)
+    let in_chunks = source.format == Format::JsonLines && !people;
+    if let Some(sample) = sample.filter(|_| in_chunks && !options.dry_run)
         && !writer.reader().bodies()?.has_dictionary()
     {
         let bodies = writer.reader().bodies()?;
@@ -313,7 +313,7 @@ fn bring_in(
         writer,
         imported,
         run,
-        stamp: project.facts_stamp(),
+        layout_fingerprint: project.layout_fingerprint(),
         file: file.clone().unwrap_or_default(),
         path: path.clone(),
         at: moment.as_of,
@@ -324,14 +324,14 @@ fn bring_in(
     };
     let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
     let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
-    let (mut desk, mut failure, mut part) = (preparer.desk(), None, false);
-    let outcome = if in_pieces {
-        take_pieces(&mut intake, &preparer, &with, buffered).map_err(|error| match error {
-            Untaken::Failed(error) => {
+    let (mut scratch, mut failure, mut part) = (preparer.scratch(), None, false);
+    let outcome = if in_chunks {
+        take_chunks(&mut intake, &preparer, &with, buffered).map_err(|error| match error {
+            NotImported::Failed(error) => {
                 failure = Some(error);
                 String::new()
             }
-            Untaken::Unreadable(message) => message,
+            NotImported::Unreadable(message) => message,
         })
     } else {
         read_records(buffered, source, &with, |record| {
@@ -339,8 +339,8 @@ fn bring_in(
             let taken = if people {
                 intake.take_person(record)
             } else {
-                let prepared = preparer.record(&mut desk, record);
-                intake.take(line, offset, prepared, &preparer, &mut desk)
+                let prepared = preparer.record(&mut scratch, record);
+                intake.take(line, offset, prepared, &preparer, &mut scratch)
             };
             taken.map_err(|error| {
                 failure = Some(error);
@@ -421,64 +421,64 @@ fn bring_in(
 }
 
 /// Why a file was not taken.
-enum Untaken {
+enum NotImported {
     /// The ledger would not have it.
     Failed(LedgerError),
     /// Something is wrong with it as a whole.
     Unreadable(String),
 }
 
-/// A file of JSON Lines on its way in: pieces of it out to the workers, prepared records back.
+/// A file of JSON Lines on its way in: chunks of it out to the workers, prepared records back.
 struct Passage<'a, 'i, 'l, R> {
     intake: &'a mut Intake<'i, 'l>,
-    desk: Desk<'i>,
-    pieces: Pieces<R>,
-    /// Pieces to be filled again.
-    spare: Vec<Piece>,
+    scratch: WorkerScratch<'i>,
+    chunks: Chunks<R>,
+    /// Chunks to be filled again.
+    spare: Vec<Chunk>,
     /// Lines taken so far.
     lines: u64,
 }
 
-/// What came of a piece: the piece, how many lines it has, and each of its records with line and offset.
-type Worked = (Piece, u64, Vec<(u64, u64, Result<Prepared, Unprepared>)>);
+/// What came of a chunk: the chunk, how many lines it has, and each of its records with line and offset.
+type Worked = (Chunk, u64, Vec<(u64, u64, Result<Prepared, Unprepared>)>);
 
 /// Takes a file of JSON Lines: its records are prepared on all cores, and taken in their order.
-fn take_pieces<'i>(
+fn take_chunks<'i>(
     intake: &mut Intake<'i, '_>,
     preparer: &Preparer<'i>,
     with: &Mapped<'_>,
     input: impl BufRead + Send,
-) -> Result<(), Untaken> {
-    let input = unfold(input).map_err(|error| Untaken::Unreadable(error.to_string()))?;
+) -> Result<(), NotImported> {
+    let input = decompress(input).map_err(|error| NotImported::Unreadable(error.to_string()))?;
     let mut passage =
-        Passage { intake, desk: preparer.desk(), pieces: Pieces::new(input), spare: Vec::new(), lines: 0 };
+        Passage { intake, scratch: preparer.scratch(), chunks: Chunks::new(input), spare: Vec::new(), lines: 0 };
     handed_out(
         &mut passage,
         cores(None),
         |passage| {
-            let mut piece = passage.spare.pop().unwrap_or_default();
-            match passage.pieces.read_into(&mut piece) {
-                Ok(more) => Ok(more.then_some(piece)),
-                Err(error) => Err(Untaken::Unreadable(error.to_string())),
+            let mut chunk = passage.spare.pop().unwrap_or_default();
+            match passage.chunks.read_into(&mut chunk) {
+                Ok(more) => Ok(more.then_some(chunk)),
+                Err(error) => Err(NotImported::Unreadable(error.to_string())),
             }
         },
-        || preparer.desk(),
-        |desk: &mut Desk<'i>, mut piece: Piece| -> Worked {
+        || preparer.scratch(),
+        |scratch: &mut WorkerScratch<'i>, mut chunk: Chunk| -> Worked {
             let mut records = Vec::new();
-            let lines = read_piece(&mut piece, preparer.source, with, |record| {
+            let lines = read_chunk(&mut chunk, preparer.source, with, |record| {
                 let (line, offset) = (record.line, record.offset);
-                records.push((line, offset, preparer.record(desk, record)));
+                records.push((line, offset, preparer.record(scratch, record)));
                 Ok(())
             });
-            (piece, lines.unwrap_or(0), records)
+            (chunk, lines.unwrap_or(0), records)
         },
-        |passage, (piece, lines, records): Worked| {
+        |passage, (chunk, lines, records): Worked| {
             for (line, offset, prepared) in records {
-                let Passage { intake, desk, lines: before, .. } = passage;
-                intake.take(*before + line, offset, prepared, preparer, desk).map_err(Untaken::Failed)?;
+                let Passage { intake, scratch, lines: before, .. } = passage;
+                intake.take(*before + line, offset, prepared, preparer, scratch).map_err(NotImported::Failed)?;
             }
             passage.lines += lines;
-            passage.spare.push(piece);
+            passage.spare.push(chunk);
             Ok(())
         },
     )
@@ -486,12 +486,12 @@ fn take_pieces<'i>(
 
 /// Makes a dictionary of the first documents of a file; none where they are few.
 fn dictionary_of(preparer: &Preparer<'_>, path: &Path, with: &Mapped<'_>) -> Option<Vec<u8>> {
-    let mut pieces = Pieces::new(unfold(BufReader::new(File::open(path).ok()?)).ok()?);
-    let (mut piece, mut desk) = (Piece::default(), preparer.desk());
+    let mut chunks = Chunks::new(decompress(BufReader::new(File::open(path).ok()?)).ok()?);
+    let (mut chunk, mut scratch) = (Chunk::default(), preparer.scratch());
     let (mut bodies, mut size) = (Vec::new(), 0);
-    while size < SAMPLE && pieces.read_into(&mut piece).ok()? {
-        let _ = read_piece(&mut piece, preparer.source, with, |record| {
-            if let Ok(prepared) = preparer.record(&mut desk, record) {
+    while size < SAMPLE && chunks.read_into(&mut chunk).ok()? {
+        let _ = read_chunk(&mut chunk, preparer.source, with, |record| {
+            if let Ok(prepared) = preparer.record(&mut scratch, record) {
                 size += prepared.kept.body.len() as u64;
                 bodies.push(prepared.kept.body);
             }

@@ -4,7 +4,9 @@ use std::collections::HashSet;
 
 use bumpalo::Bump;
 use fencepost_core::{DocumentReader, Facts, Observation, Packer, Read as ReadSlots, ReadError};
-use fencepost_formats::{JsonDocuments, Keeper, Kept, RawDocument, Record, RejectKind, SecretKey, Source, assemble_in};
+use fencepost_formats::{
+    DocumentSplitter, JsonDocuments, Kept, RawDocument, Record, RejectKind, SecretKey, Source, assemble_in,
+};
 use fencepost_store::{Bodies, BodyPacker, LedgerError, body_hash};
 use jiff::{SignedDuration, Timestamp};
 
@@ -73,7 +75,7 @@ pub(super) struct Preparer<'p> {
 }
 
 /// What a worker uses again and again.
-pub(super) struct Desk<'b> {
+pub(super) struct WorkerScratch<'b> {
     arena: Bump,
     packer: Packer,
     compressor: Option<BodyPacker<'b>>,
@@ -96,8 +98,8 @@ impl<'p> Preparer<'p> {
         Self { project, source, key, judge, bodies, known, company_only }
     }
 
-    pub(super) fn desk(&self) -> Desk<'p> {
-        Desk {
+    pub(super) fn scratch(&self) -> WorkerScratch<'p> {
+        WorkerScratch {
             arena: Bump::new(),
             packer: Packer::default(),
             compressor: None,
@@ -107,28 +109,28 @@ impl<'p> Preparer<'p> {
     }
 
     /// Prepares a record.
-    pub(super) fn record(&self, desk: &mut Desk<'p>, record: Record<'_>) -> Result<Prepared, Unprepared> {
+    pub(super) fn record(&self, scratch: &mut WorkerScratch<'p>, record: Record<'_>) -> Result<Prepared, Unprepared> {
         let document =
             record.document.map_err(|error| Unprepared::Refused(Refusal::new(error.kind, error.reason, error.id)))?;
-        self.document(desk, document, None)
+        self.document(scratch, document, None)
     }
 
     /// Prepares a document; `others` is what else is known of the device, where that decides what is kept.
     pub(super) fn document(
         &self,
-        desk: &mut Desk<'p>,
+        scratch: &mut WorkerScratch<'p>,
         document: RawDocument<'_>,
         others: Option<&[Document]>,
     ) -> Result<Prepared, Unprepared> {
-        desk.arena.reset();
-        let (arena, at) = (&desk.arena, self.judge.at);
-        let read = desk
+        scratch.arena.reset();
+        let (arena, at) = (&scratch.arena, self.judge.at);
+        let read = scratch
             .records
             .read_in_place(document, &self.project.gates.layout, arena)
             .map_err(|error| Unprepared::Refused(Refusal::unreadable(&error, None)))?;
         let name = identity(&read.slots[0], "device")
             .map_err(|reason| Unprepared::Refused(Refusal::new(RejectKind::NoId, reason, None)))?;
-        let device = self.project.lives.name(name, at);
+        let device = self.project.lifecycles.name(name, at);
         let named = |kind, reason: String| Refusal::new(kind, reason, Some(device.to_owned()));
         let collected = moment_of(&read.slots[1], self.project)
             .map_err(|reason| Unprepared::Refused(named(RejectKind::NoTime, reason)))?;
@@ -158,19 +160,19 @@ impl<'p> Preparer<'p> {
                 self.project.gates.is_company_device(facts, at, zone, arena)
             }
         };
-        let keeper = Keeper { layout: &self.project.gates.layout, key: self.key, people: false };
-        let kept = keeper.keep(document, company, arena).map_err(unreadable)?;
-        let whole = assemble_in(&kept.body, device, collected, Some(&kept.apart), arena);
+        let splitter = DocumentSplitter { layout: &self.project.gates.layout, key: self.key, people: false };
+        let kept = splitter.keep(document, company, arena).map_err(unreadable)?;
+        let whole = assemble_in(&kept.body, device, collected, Some(&kept.volatile_parts), arena);
         let layout = self.project.rules.layout();
-        let read = desk.kept.read_in_place(whole, layout, arena).map_err(unreadable)?;
+        let read = scratch.kept.read_in_place(whole, layout, arena).map_err(unreadable)?;
         let mut packed = Vec::with_capacity(1024);
-        if !desk.packer.pack(read.slots, layout, &mut packed) {
+        if !scratch.packer.pack(read.slots, layout, &mut packed) {
             return Err(set_aside(RejectKind::Unreadable, "it holds what no document can".to_owned()));
         }
         let hash = body_hash(&kept.body);
         let mut compressed = None;
         if !self.known.contains(&hash[..8]) {
-            let compressor = match &mut desk.compressor {
+            let compressor = match &mut scratch.compressor {
                 Some(compressor) => compressor,
                 none => none.insert(self.bodies.packer().map_err(Unprepared::Failed)?),
             };

@@ -5,8 +5,8 @@ use std::ops::Range;
 
 use fencepost_core::{Finding, Standing, standing_at};
 use fencepost_store::{
-    AssessedRow, DeviceRow, FactsRow, FindingRow, Held, LedgerError, PackedObservation, Reader, SpellKind, SpellRow,
-    Stamps,
+    AssessedRow, DeviceBatch, DeviceRow, FactsRow, FindingRow, LayoutFingerprints, LedgerError, PackedObservation,
+    Reader, SpellKind, SpellRow,
 };
 use jiff::Timestamp;
 
@@ -25,7 +25,7 @@ pub(crate) const DEVICES: usize = 256;
 #[derive(Default)]
 pub(crate) struct Batch {
     devices: Vec<DeviceRow>,
-    held: Held,
+    held: DeviceBatch,
     /// Documents by the position of their device, where they were asked for.
     documents: BTreeMap<usize, Vec<PackedObservation>>,
     /// Findings by the position of their device, where they are not in what was kept of it before.
@@ -62,10 +62,10 @@ impl Batch {
     pub(crate) fn fill(
         &mut self,
         reader: &Reader<'_>,
-        stamps: Stamps,
-        needs_documents: impl Fn(&DeviceRow, &Held, usize) -> bool,
+        layout_fingerprints: LayoutFingerprints,
+        needs_documents: impl Fn(&DeviceRow, &DeviceBatch, usize) -> bool,
     ) -> Result<(), LedgerError> {
-        reader.hold(&self.devices, stamps, &mut self.held)?;
+        reader.hold(&self.devices, layout_fingerprints, &mut self.held)?;
         let needed = |(at, device): (usize, &DeviceRow)| needs_documents(device, &self.held, at).then_some(at);
         let needed: Vec<usize> = self.devices.iter().enumerate().filter_map(needed).collect();
         reader.packed_now(&self.devices, &needed, |at, said| self.documents.entry(at).or_default().push(said))?;
@@ -79,7 +79,7 @@ impl Batch {
 
     /// Gathers the documents, running findings and standings of its devices, as of a run.
     pub(crate) fn fill_as_of(&mut self, reader: &Reader<'_>, run: i64) -> Result<(), LedgerError> {
-        reader.hold(&[], Stamps::default(), &mut self.held)?;
+        reader.hold(&[], LayoutFingerprints::default(), &mut self.held)?;
         for (at, device) in self.devices.iter().enumerate() {
             self.documents.insert(at, reader.packed_observations(&device.name, Some(run))?);
             self.findings.insert(at, reader.findings(Some(&device.name), Some(run), false)?);

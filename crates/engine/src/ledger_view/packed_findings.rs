@@ -172,8 +172,8 @@ impl Packing {
 
     /// Twice how many seconds it is away from another, the sign folded in; odd where nanoseconds follow.
     fn moment(&mut self, from: Timestamp, moment: Timestamp) {
-        let apart = moment.as_second() - from.as_second();
-        let folded = (apart << 1 ^ apart >> 63).cast_unsigned();
+        let volatile_parts = moment.as_second() - from.as_second();
+        let folded = (volatile_parts << 1 ^ volatile_parts >> 63).cast_unsigned();
         // Of the sign of the seconds.
         let nanoseconds = u64::from(moment.subsec_nanosecond().unsigned_abs());
         self.number(folded << 1 | u64::from(nanoseconds != 0));
@@ -221,8 +221,8 @@ impl<'b> Unpacking<'b> {
         let nanoseconds = if number & 1 == 1 { self.number()? } else { 0 };
         let sign = if nanoseconds & 1 == 1 { -1 } else { 1 };
         let folded = number >> 1;
-        let apart = (folded >> 1).cast_signed() ^ -(folded & 1).cast_signed();
-        Timestamp::new(from.as_second().checked_add(apart)?, sign * i32::try_from(nanoseconds >> 1).ok()?).ok()
+        let volatile_parts = (folded >> 1).cast_signed() ^ -(folded & 1).cast_signed();
+        Timestamp::new(from.as_second().checked_add(volatile_parts)?, sign * i32::try_from(nanoseconds >> 1).ok()?).ok()
     }
 
     fn head(&mut self) -> Option<Head<'b>> {

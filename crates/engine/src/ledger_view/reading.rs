@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
 use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
-use fencepost_store::{BodyUnpacker, Ledger, LedgerError, Reader, RunRow, SpellKind, Stamps};
+use fencepost_store::{BodyUnpacker, LayoutFingerprints, Ledger, LedgerError, Reader, RunRow, SpellKind};
 use jiff::Timestamp;
 
 use crate::error::EngineError;
@@ -187,7 +187,7 @@ impl<'r> Reading<'r> {
         let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
         let needed: Vec<bool> = layout.slots().map(|slot| needed.contains(&slot)).collect();
         let is_needed = |slot: SlotId| needed[slot.0 as usize];
-        let stamps = Stamps { now: project.facts_stamp(), earlier: None };
+        let layout_fingerprints = LayoutFingerprints { now: project.layout_fingerprint(), earlier: None };
         let bodies = self.reader.bodies()?;
         let run = self.run;
         let by_documents = |unpacker: &mut BodyUnpacker<'_>, arena: &Bump, job: &Job<'_>| {
@@ -201,16 +201,16 @@ impl<'r> Reading<'r> {
                 judge.facts(name, &documents, layout, arena).map_err(|error| damaged(project, name, &error.message))?;
             look(job, facts, arena).map(Some)
         };
-        let look_at = |reader: &Reader<'_>, desk: &mut (Bump, BodyUnpacker<'_>), batch: &mut Batch| {
+        let look_at = |reader: &Reader<'_>, scratch: &mut (Bump, BodyUnpacker<'_>), batch: &mut Batch| {
             match run {
                 None => {
-                    batch.fill(reader, stamps, |_, _, _| !packed_will_do)?;
+                    batch.fill(reader, layout_fingerprints, |_, _, _| !packed_will_do)?;
                     batch.fill_standings(reader, None)?;
                 }
                 // What is beside the devices is of now.
                 Some(run) => batch.fill_as_of(reader, run)?,
             }
-            let (arena, unpacker) = desk;
+            let (arena, unpacker) = scratch;
             let mut found = Vec::with_capacity(DEVICES);
             for at in batch.places() {
                 arena.reset();
@@ -240,18 +240,18 @@ impl<'r> Reading<'r> {
         let Some(mut first) = next(Batch::default())? else { return Ok(()) };
         // A few devices are not worth a thread.
         let workers = if first.places().len() < DEVICES { 1 } else { cores(None) };
-        let companions = if workers > 1 { self.reader.companions(workers) } else { Vec::new() };
-        if companions.is_empty() {
-            let mut desk = (Bump::new(), bodies.unpacker());
+        let snapshot_readers = if workers > 1 { self.reader.snapshot_readers(workers) } else { Vec::new() };
+        if snapshot_readers.is_empty() {
+            let mut scratch = (Bump::new(), bodies.unpacker());
             loop {
-                look_at(&self.reader, &mut desk, &mut first)?.into_iter().try_for_each(&mut take)?;
+                look_at(&self.reader, &mut scratch, &mut first)?.into_iter().try_for_each(&mut take)?;
                 match next(first)? {
                     Some(batch) => first = batch,
                     None => return Ok(()),
                 }
             }
         }
-        let companions = Mutex::new(companions);
+        let snapshot_readers = Mutex::new(snapshot_readers);
         handed_out(
             &mut (Some(first), Vec::<Batch>::new()),
             workers,
@@ -260,11 +260,11 @@ impl<'r> Reading<'r> {
                 None => next(batches.pop().unwrap_or_default()),
             },
             || {
-                let companion = companions.lock().unwrap_or_else(PoisonError::into_inner).pop();
-                (companion.expect("there is one for each worker"), (Bump::new(), bodies.unpacker()))
+                let snapshot_reader = snapshot_readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+                (snapshot_reader.expect("there is one for each worker"), (Bump::new(), bodies.unpacker()))
             },
-            |(companion, desk), mut batch: Batch| {
-                let found = look_at(&companion.reader(), desk, &mut batch);
+            |(snapshot_reader, scratch), mut batch: Batch| {
+                let found = look_at(&snapshot_reader.reader(), scratch, &mut batch);
                 (batch, found)
             },
             |(_, batches), (batch, found)| {

@@ -33,9 +33,9 @@ pub(crate) fn apply_renamings(
     run: i64,
     at: Timestamp,
 ) -> Result<(), LedgerError> {
-    let renamings: Vec<_> = project.lives.renamings(at).collect();
+    let renamings: Vec<_> = project.lifecycles.renamings(at).collect();
     for renaming in renamings {
-        let to = project.lives.name(renaming.to.as_str(), at);
+        let to = project.lifecycles.name(renaming.to.as_str(), at);
         keep_findings(writer, run, [renaming.device.as_str(), to])?;
         if writer.rename_device(run, renaming.device.as_str(), to)? {
             let body = json!({ "device": renaming.device.as_str(), "to": to, "because": renaming.because });

@@ -2,7 +2,7 @@
 //! digests, and everything that is kept of devices.
 
 use fencepost_core::Standing;
-use fencepost_store::{Held, Look, SpellKind, Stamps};
+use fencepost_store::{DeviceBatch, LayoutFingerprints, Look, SpellKind};
 
 use crate::error::EngineError;
 use crate::ledger_view::batch::DEVICES;
@@ -67,9 +67,9 @@ impl Reading<'_> {
     /// Reads what is kept of each device.
     fn verify_devices(&self, found: &mut Verified) -> Result<(), EngineError> {
         let reader = &self.reader;
-        let (all, mut held) = (reader.devices(Look::All)?, Held::default());
+        let (all, mut held) = (reader.devices(Look::All)?, DeviceBatch::default());
         for devices in all.chunks(DEVICES) {
-            reader.hold(devices, Stamps::default(), &mut held)?;
+            reader.hold(devices, LayoutFingerprints::default(), &mut held)?;
             for (at, device) in devices.iter().enumerate() {
                 found.devices += 1;
                 let mut problem = |what: &str| {

@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use fencepost_core::{
-    Control, Correction, Diagnostic, Dictionary, Lives, RuleSet, RuleSetSource, Severity, few_of_each_file,
+    Control, Correction, DeviceLifecycles, Diagnostic, Dictionary, RuleSet, RuleSetSource, Severity, few_of_each_file,
 };
 use fencepost_formats::{Config, Example, FileText, Source, WorkspaceFile, load_workspace, workspace_files};
 use sha2::{Digest, Sha256};
@@ -29,7 +29,7 @@ pub struct Project {
     /// Facts set by hand.
     pub corrections: Vec<Correction>,
     /// Devices that were retired or renamed.
-    pub lives: Lives,
+    pub lifecycles: DeviceLifecycles,
     /// What records have to pass on their way in.
     pub(crate) gates: Gates,
     /// Everything that is evaluated.
@@ -131,7 +131,7 @@ impl Project {
                 config: workspace.config,
                 dictionary: workspace.dictionary,
                 corrections: workspace.corrections,
-                lives: workspace.lives,
+                lifecycles: workspace.lifecycles,
                 gates,
                 rules,
                 source: workspace.rules,
@@ -175,7 +175,7 @@ impl Project {
     }
 
     /// Names the paths that the rules read, and how.
-    pub(crate) fn facts_stamp(&self) -> i64 {
+    pub(crate) fn layout_fingerprint(&self) -> i64 {
         i64::from_le_bytes(self.rules.layout().fingerprint().to_le_bytes())
     }
 

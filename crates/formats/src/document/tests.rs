@@ -1,5 +1,5 @@
 use super::*;
-use crate::records::{Piece, Pieces};
+use crate::records::{Chunk, Chunks};
 use fencepost_core::limits::{DEPTH, FIELDS};
 use fencepost_core::{Declaration, Dictionary, FactType};
 use proptest::prelude::*;
@@ -453,9 +453,9 @@ proptest! {
             }
         }
         let text = format!("{part}\n{behind}");
-        let (mut pieces, mut piece) = (Pieces::new(text.as_bytes()), Piece::default());
-        prop_assert!(pieces.read_into(&mut piece).unwrap());
-        let mut lines = piece.lines();
+        let (mut chunks, mut chunk) = (Chunks::new(text.as_bytes()), Chunk::default());
+        prop_assert!(chunks.read_into(&mut chunk).unwrap());
+        let mut lines = chunk.lines();
         let Some(line) = lines.next_line() else { return Ok(()) };
         let content = line.content.unwrap();
         if line.number == 1 {

@@ -1,13 +1,13 @@
 //! Reads the records of a file of a source, in every format, one at a time: documents of facts, or why there is none.
 
+mod chunks;
 mod csv_rows;
+mod decompress;
 mod json_list;
 mod mapping;
-mod pieces;
 mod property_list;
 mod scim;
 mod setting_lines;
-mod unfold;
 
 use std::cell::RefCell;
 use std::collections::HashSet;
@@ -21,9 +21,9 @@ use crate::json_walk::{Cursor, Quoted, Step, Walker};
 use crate::padded::RawDocument;
 use crate::workspace::{Format, NameFrom, Source};
 
+pub use chunks::{Chunk, Chunks, Line, LinesOf};
+pub use decompress::decompress;
 pub use mapping::Mapped;
-pub use pieces::{Line, LinesOf, Piece, Pieces};
-pub use unfold::unfold;
 
 use mapping::{RawRecord, map_record};
 
@@ -32,7 +32,7 @@ use mapping::{RawRecord, map_record};
 pub struct Record<'r> {
     /// The line that it begins on, from 1.
     pub line: u64,
-    /// Where it begins in the file, in bytes; in the unfolded text of a compressed one.
+    /// Where it begins in the file, in bytes; in the decompressed text of a compressed one.
     pub offset: u64,
     /// The document as JSON, or the reason.
     pub document: Result<RawDocument<'r>, RecordError>,
@@ -111,7 +111,7 @@ pub fn read_records(
     with: &Mapped<'_>,
     each: impl FnMut(Record<'_>) -> Result<(), String>,
 ) -> Result<FileRead, String> {
-    let input = unfold(input).map_err(|error| error.to_string())?;
+    let input = decompress(input).map_err(|error| error.to_string())?;
     let mut records = Records { source, with, each };
     let mut part = false;
     match source.format {
@@ -142,18 +142,18 @@ pub fn read_records(
     Ok(FileRead { part })
 }
 
-/// Goes through the records of a piece of JSON Lines as [`read_records`] does, and returns how many lines there are. Lines are
-/// counted from where the piece begins.
+/// Goes through the records of a chunk of JSON Lines as [`read_records`] does, and returns how many lines there are. Lines are
+/// counted from where the chunk begins.
 ///
 /// # Errors
 /// What `each` returns.
-pub fn read_piece(
-    piece: &mut Piece,
+pub fn read_chunk(
+    chunk: &mut Chunk,
     source: &Source,
     with: &Mapped<'_>,
     each: impl FnMut(Record<'_>) -> Result<(), String>,
 ) -> Result<u64, String> {
-    Records { source, with, each }.piece(piece, 0)
+    Records { source, with, each }.chunk(chunk, 0)
 }
 
 struct Records<'r, F> {
@@ -186,16 +186,16 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     }
 
     fn json_lines(&mut self, input: impl BufRead) -> Result<(), String> {
-        let (mut pieces, mut piece, mut before) = (Pieces::new(input), Piece::default(), 0);
-        while pieces.read_into(&mut piece).map_err(|error| error.to_string())? {
-            before += self.piece(&mut piece, before)?;
+        let (mut chunks, mut chunk, mut before) = (Chunks::new(input), Chunk::default(), 0);
+        while chunks.read_into(&mut chunk).map_err(|error| error.to_string())? {
+            before += self.chunk(&mut chunk, before)?;
         }
         Ok(())
     }
 
-    /// The lines of a piece, before which there are `before` others; returns how many they are.
-    fn piece(&mut self, piece: &mut Piece, before: u64) -> Result<u64, String> {
-        let mut lines = piece.lines();
+    /// The lines of a chunk, before which there are `before` others; returns how many they are.
+    fn chunk(&mut self, chunk: &mut Chunk, before: u64) -> Result<u64, String> {
+        let mut lines = chunk.lines();
         while let Some(line) = lines.next_line() {
             self.json(before + line.number, line.offset, line.content)?;
         }

@@ -7,7 +7,7 @@ use std::io::BufRead;
 use fencepost_core::limits::{self, FIELDS, RECORD_BYTES};
 use thiserror::Error;
 
-use super::pieces::{Line, Piece, Pieces};
+use super::chunks::{Chunk, Chunks, Line};
 use crate::padded::RawDocument;
 
 /// A line that is no setting.
@@ -27,11 +27,11 @@ pub(crate) struct BadSetting {
 /// # Errors
 /// The first line that is no setting, with its number and remedy.
 pub(crate) fn read_settings(input: impl BufRead, sections: bool) -> Result<Vec<(String, Option<String>)>, BadSetting> {
-    let (mut pieces, mut piece, mut before) = (Pieces::new(input), Piece::default(), 0);
+    let (mut chunks, mut chunk, mut before) = (Chunks::new(input), Chunk::default(), 0);
     let (mut settings, mut section) = (Vec::new(), String::new());
     let mut bytes = 0;
-    while pieces.read_into(&mut piece).map_err(|error| BadSetting { line: before + 1, message: error.to_string() })? {
-        let mut lines = piece.lines();
+    while chunks.read_into(&mut chunk).map_err(|error| BadSetting { line: before + 1, message: error.to_string() })? {
+        let mut lines = chunk.lines();
         while let Some(line) = lines.next_line() {
             let number = before + line.number;
             bytes += line.content.map_or(0, |content| content.bytes().len());

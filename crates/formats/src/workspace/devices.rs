@@ -1,6 +1,6 @@
 //! `devices.toml`: devices that were retired or renamed.
 
-use fencepost_core::{Lives, Renaming, Retirement};
+use fencepost_core::{DeviceLifecycles, Renaming, Retirement};
 use jiff::tz::TimeZone;
 
 use super::shape::{Key, Kind, Shape};
@@ -23,7 +23,7 @@ static DEVICE: Shape = Shape::new(
 .needs(&[&["id"], &["because"], &["retired", "renamed_to"]])
 .with(&[("renamed_to", "from")]);
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Lives {
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> DeviceLifecycles {
     let (mut retirements, mut renamings) = (Vec::new(), Vec::new());
     let tables = reader.tables(root, "device");
     for table in &tables {
@@ -55,8 +55,8 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -
             }
         }
     }
-    let lives = Lives::new(retirements, renamings);
-    if let Some(renaming) = lives.circle() {
+    let lifecycles = DeviceLifecycles::new(retirements, renamings);
+    if let Some(renaming) = lifecycles.circle() {
         let message = format!("`{}` is renamed in a circle", renaming.device);
         let at = tables
             .iter()
@@ -67,5 +67,5 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -
             .map_or(0..0, Table::heading);
         reader.error("renaming-circle", message, at, "the last name in the chain is what it is called now");
     }
-    lives
+    lifecycles
 }

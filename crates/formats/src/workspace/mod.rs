@@ -20,7 +20,7 @@ use std::io::{self, Read as _};
 use std::path::Path;
 
 use fencepost_core::limits::{self, WORKSPACE_FILE_BYTES};
-use fencepost_core::{Control, Correction, Diagnostic, Dictionary, FileId, Lives, RuleSetSource};
+use fencepost_core::{Control, Correction, DeviceLifecycles, Diagnostic, Dictionary, FileId, RuleSetSource};
 
 pub use baselines::{is_baseline_key, is_fact_path};
 pub use config::{Clock, Config, Field, Format, NameFrom, Source, SourceKind};
@@ -53,7 +53,7 @@ pub struct Workspace {
     /// What `corrections.toml` says.
     pub corrections: Vec<Correction>,
     /// What `devices.toml` says.
-    pub lives: Lives,
+    pub lifecycles: DeviceLifecycles,
     /// What `controls.toml` says.
     pub controls: Vec<Control>,
     /// What rules are to say of made-up devices.
@@ -254,7 +254,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
     let mut dictionary = Dictionary::default();
     let mut rules = RuleSetSource::default();
     let mut corrections = Vec::new();
-    let mut lives = Lives::default();
+    let mut lifecycles = DeviceLifecycles::default();
     let (mut all_controls, mut all_examples) = (Vec::new(), Vec::new());
     for (at, file) in files.iter().enumerate() {
         let id = FileId(u32::try_from(at).unwrap_or(u32::MAX));
@@ -265,7 +265,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             WorkspaceFile::Groups => groups::read(reader, root, &mut rules),
             WorkspaceFile::Access => access::read(reader, root, &mut rules),
             WorkspaceFile::Corrections => corrections::read(reader, root, &config.zone, &mut corrections),
-            WorkspaceFile::Devices => lives = devices::read(reader, root, &config.zone),
+            WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.zone),
             WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.zone)),
             WorkspaceFile::Baselines => baselines::read(reader, root, &config.zone, &mut rules),
             WorkspaceFile::Controls => all_controls = controls::read(reader, root),
@@ -279,7 +279,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
         dictionary,
         rules,
         corrections,
-        lives,
+        lifecycles,
         controls: all_controls,
         examples: all_examples,
         mistakes,

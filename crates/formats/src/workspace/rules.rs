@@ -121,7 +121,7 @@ pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) ->
             fix_when: fixes(reader, &table),
             was: reader.names(&table, "was"),
             baseline: None,
-            yields_to: Vec::new(),
+            overridden_by: Vec::new(),
         });
     }
     found

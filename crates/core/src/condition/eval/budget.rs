@@ -26,7 +26,7 @@ const TEXT_OF_AN_ITEM: usize = 64;
 pub(in crate::condition) const IN_WORDS: &str = "at most 1,000,000 items and 4 MB for one condition on one device";
 
 /// The allowances of the running condition and of the device. Shared by reference between the evaluator and the
-/// functions that it calls; interior mutability lets quick tests count while they borrow the evaluator.
+/// functions that it calls; interior mutability lets fast predicates count while they borrow the evaluator.
 #[derive(Debug)]
 pub(in crate::condition) struct Budget {
     /// What the running condition has left.
@@ -87,7 +87,7 @@ impl Budget {
         self.bytes.get() as usize
     }
 
-    /// Counts items again that a quick test visited before it turned out that the long way is needed.
+    /// Takes back the items that a fast predicate visited before the evaluator was needed.
     pub(super) fn give_back_to(&self, items: u32) {
         if !self.is_exhausted() {
             self.items.set(items);

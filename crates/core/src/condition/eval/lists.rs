@@ -29,7 +29,7 @@ impl<'a> Evaluator<'a> {
             Ok(list) => list,
             Err(value) => return value,
         };
-        if let Some(chosen) = self.quick_filter(&list, item, filter) {
+        if let Some(chosen) = self.fast_filter(&list, item, filter) {
             return chosen;
         }
         let (mut items, mut doubts) = (Vec::new(), Vec::new());
@@ -146,20 +146,20 @@ impl<'a> Evaluator<'a> {
         usize::try_from(at).ok().and_then(|at| list.items.get(at)).copied().unwrap_or(Value::Null)
     }
 
-    /// Goes through a list with a quick test; none where the long way is needed.
-    pub(super) fn quick_quantified(&self, every: bool, list: &List<'a>, local: usize, body: &'a Node) -> Option<bool> {
-        let test = body.quick.as_deref().filter(|_| self.trace.is_none() && list.doubts.is_empty())?;
+    /// Evaluates a quantifier with a fast predicate; none where the evaluator is needed.
+    pub(super) fn fast_quantified(&self, every: bool, list: &List<'a>, local: usize, body: &'a Node) -> Option<bool> {
+        let test = body.fast_predicate.as_deref().filter(|_| self.trace.is_none() && list.doubts.is_empty())?;
         self.quantify(every, list.items, local, test)
     }
 
-    /// Chooses the items of a list with a quick test; none where the long way is needed.
-    pub(super) fn quick_filter(&mut self, list: &List<'a>, local: usize, filter: &'a Node) -> Option<Value<'a>> {
-        let test = filter.quick.as_deref().filter(|_| list.doubts.is_empty())?;
+    /// Filters a list with a fast predicate; none where the evaluator is needed.
+    pub(super) fn fast_filter(&mut self, list: &List<'a>, local: usize, filter: &'a Node) -> Option<Value<'a>> {
+        let test = filter.fast_predicate.as_deref().filter(|_| list.doubts.is_empty())?;
         let count = u32::try_from(list.items.len()).ok()?;
         let left = self.steps_left().checked_sub(count)?;
         let mut chosen = std::mem::take(&mut self.chosen);
         chosen.clear();
-        let known = self.quick_items(test, local, list.items, |item, answer| {
+        let known = self.fast_items(test, local, list.items, |item, answer| {
             if answer {
                 chosen.push(*item);
             }

@@ -8,9 +8,9 @@ use rust_decimal::Decimal;
 use serde_json::{Value as Json, json};
 
 mod budget;
-mod grounds;
+mod evidence_summary;
+mod fast_predicate;
 mod implies;
-mod quick;
 mod temporal;
 mod until;
 

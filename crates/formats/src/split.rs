@@ -1,7 +1,7 @@
 //! Parts a document into what stays the same from one collection to the next, and what does not.
 //!
-//! The *body* is the document byte for byte, with holes where the id, the time and the volatile facts stood, and digests in
-//! place of secrets; it is kept once, by its content. What stood in the holes is kept *apart*, in their order. Holes are
+//! The *body* is the document byte for byte, with placeholders where the id, the time and the volatile facts stood, and digests in
+//! place of secrets; it is kept once, by its content. What stood in the placeholders is kept *apart*, in their order. Holes are
 //! control characters, which no JSON document holds as they are.
 
 use bumpalo::Bump;
@@ -10,18 +10,18 @@ use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use crate::document::secret_digest;
-use crate::json_walk::{Cursor, HOLE, Quoted, Step, Walker};
+use crate::json_walk::{Cursor, PLACEHOLDER, Quoted, Step, Walker};
 use crate::padded::{ROOM, RawDocument};
 use crate::secret::{Secrecy, SecretKey};
 
-const DEVICE_HOLE: u8 = 1;
-const TIME_HOLE: u8 = 2;
+const DEVICE_PLACEHOLDER: u8 = 1;
+const TIME_PLACEHOLDER: u8 = 2;
 /// Stands between the parts of what is kept apart.
 const SEPARATOR: u8 = 0x1e;
 
 /// How documents are kept.
 #[derive(Clone, Copy, Debug)]
-pub struct Keeper<'k> {
+pub struct DocumentSplitter<'k> {
     /// Knows which facts are volatile, secret or the company's alone.
     pub layout: &'k Layout,
     /// The key of digests.
@@ -35,8 +35,8 @@ pub struct Keeper<'k> {
 pub struct Kept {
     /// What stays the same.
     pub body: Vec<u8>,
-    /// What stood in the holes; empty where nothing did.
-    pub apart: Vec<u8>,
+    /// What stood in the placeholders; empty where nothing did.
+    pub volatile_parts: Vec<u8>,
     /// Paths of values that were taken for secrets by the words of the path alone.
     pub secrets: Vec<String>,
     /// Facts were left out because the device is not the company's.
@@ -45,7 +45,7 @@ pub struct Kept {
     pub hidden: bool,
 }
 
-impl Keeper<'_> {
+impl DocumentSplitter<'_> {
     /// Parts a document. `company` says whether the device is the company's.
     ///
     /// # Errors
@@ -67,7 +67,7 @@ impl Keeper<'_> {
         let cursor = Cursor::new(document, arena, stored)?;
         let mut walk = Parting {
             cursor,
-            keeper: self,
+            splitter: self,
             company,
             stored,
             copied: 0,
@@ -83,14 +83,15 @@ impl Keeper<'_> {
             .and_then(|()| walk.cursor.finish())
             .map_err(|fault| walk.cursor.explain(fault))?;
         walk.copy_to(document.bytes().len());
-        let apart = if walk.parts.iter().all(Vec::is_empty) { Vec::new() } else { walk.parts.join(&SEPARATOR) };
-        Ok(Kept { body: walk.out, apart, secrets: walk.secrets, left_out: walk.left_out, hidden: walk.hidden })
+        let volatile_parts =
+            if walk.parts.iter().all(Vec::is_empty) { Vec::new() } else { walk.parts.join(&SEPARATOR) };
+        Ok(Kept { body: walk.out, volatile_parts, secrets: walk.secrets, left_out: walk.left_out, hidden: walk.hidden })
     }
 }
 
 struct Parting<'a, 'k> {
     cursor: Cursor<'a>,
-    keeper: &'k Keeper<'k>,
+    splitter: &'k DocumentSplitter<'k>,
     company: bool,
     stored: bool,
     /// How far the document has been copied.
@@ -117,10 +118,10 @@ impl<'a> Parting<'a, '_> {
         self.copied = end;
     }
 
-    /// Leaves a hole for the value at hand.
-    fn cut(&mut self, hole: u8) -> Step {
+    /// Leaves a placeholder for the value at hand.
+    fn cut(&mut self, placeholder: u8) -> Step {
         self.copy_to(self.cursor.at);
-        self.out.push(hole);
+        self.out.push(placeholder);
         self.cursor.skip()?;
         self.copied = self.cursor.at;
         Ok(())
@@ -129,9 +130,9 @@ impl<'a> Parting<'a, '_> {
     fn object(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
         self.members(|walk, key| {
             let Quoted::Text(key) = key else { return walk.cursor.skip() };
-            let child = node.and_then(|node| walk.keeper.layout.child(node, key));
+            let child = node.and_then(|node| walk.splitter.layout.child(node, key));
             walk.path.push(key);
-            let secrecy = secrecy.below(key, child, walk.keeper.layout);
+            let secrecy = secrecy.below(key, child, walk.splitter.layout);
             let done = walk.member(child, secrecy);
             walk.path.pop();
             done
@@ -139,22 +140,22 @@ impl<'a> Parting<'a, '_> {
     }
 
     fn member(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
-        let layout = self.keeper.layout;
+        let layout = self.splitter.layout;
         match node.and_then(|node| layout.slot(node)) {
-            Some(Layout::DEVICE) => return self.cut(DEVICE_HOLE),
-            Some(Layout::COLLECTED) => return self.cut(TIME_HOLE),
+            Some(Layout::DEVICE) => return self.cut(DEVICE_PLACEHOLDER),
+            Some(Layout::COLLECTED) => return self.cut(TIME_PLACEHOLDER),
             Some(_) | None => {}
         }
         let keeping = node.map(|node| layout.keeping(node)).unwrap_or_default();
         if keeping.company_only && !self.company {
             self.left_out = true;
-            self.cut(HOLE)?;
+            self.cut(PLACEHOLDER)?;
             if !self.inside {
                 self.parts.push(Vec::new());
             }
             return Ok(());
         }
-        if self.stored && self.cursor.byte() == HOLE {
+        if self.stored && self.cursor.byte() == PLACEHOLDER {
             // It was left out, and stays so.
             if !self.inside {
                 self.parts.push(Vec::new());
@@ -165,7 +166,7 @@ impl<'a> Parting<'a, '_> {
             return self.value(node, secrecy);
         }
         self.copy_to(self.cursor.at);
-        self.out.push(HOLE);
+        self.out.push(PLACEHOLDER);
         let body = std::mem::take(&mut self.out);
         self.inside = true;
         self.value(node, secrecy)?;
@@ -193,7 +194,7 @@ impl<'a> Parting<'a, '_> {
             return self.cursor.skip();
         }
         self.copy_to(start);
-        match secret_digest(&mut self.cursor, self.keeper.key)? {
+        match secret_digest(&mut self.cursor, self.splitter.key)? {
             Some(digest) => {
                 self.hidden = true;
                 self.out.extend_from_slice(format!("\"{digest}\"").as_bytes());
@@ -220,9 +221,9 @@ impl<'a> Parting<'a, '_> {
     }
 }
 
-/// Puts a document together again. What was not kept of it stays a hole, which readers of stored documents know.
-pub fn assemble(body: &[u8], device: &str, collected: Timestamp, apart: Option<&[u8]>) -> Vec<u8> {
-    assemble_in(body, device, collected, apart, &Bump::new()).bytes().to_vec()
+/// Puts a document together again. What was not kept of it stays a placeholder, which readers of stored documents know.
+pub fn assemble(body: &[u8], device: &str, collected: Timestamp, volatile_parts: Option<&[u8]>) -> Vec<u8> {
+    assemble_in(body, device, collected, volatile_parts, &Bump::new()).bytes().to_vec()
 }
 
 /// The same, in an arena.
@@ -230,22 +231,23 @@ pub fn assemble_in<'a>(
     body: &[u8],
     device: &str,
     collected: Timestamp,
-    apart: Option<&[u8]>,
+    volatile_parts: Option<&[u8]>,
     arena: &'a Bump,
 ) -> RawDocument<'a> {
-    let mut parts = apart.into_iter().flat_map(|apart| apart.split(|byte| *byte == SEPARATOR));
-    let likely = body.len() + apart.map_or(0, <[u8]>::len) + device.len() + 24 + ROOM;
+    let mut parts =
+        volatile_parts.into_iter().flat_map(|volatile_parts| volatile_parts.split(|byte| *byte == SEPARATOR));
+    let likely = body.len() + volatile_parts.map_or(0, <[u8]>::len) + device.len() + 24 + ROOM;
     let mut out = bumpalo::collections::Vec::with_capacity_in(likely, arena);
     let mut copied = 0;
-    for at in memchr::memchr3_iter(DEVICE_HOLE, TIME_HOLE, HOLE, body) {
+    for at in memchr::memchr3_iter(DEVICE_PLACEHOLDER, TIME_PLACEHOLDER, PLACEHOLDER, body) {
         out.extend_from_slice_copy(&body[copied..at]);
         copied = at + 1;
         match body[at] {
-            DEVICE_HOLE => out.extend_from_slice_copy(Json::from(device).to_string().as_bytes()),
-            TIME_HOLE => out.extend_from_slice_copy(format!("\"{collected}\"").as_bytes()),
+            DEVICE_PLACEHOLDER => out.extend_from_slice_copy(Json::from(device).to_string().as_bytes()),
+            TIME_PLACEHOLDER => out.extend_from_slice_copy(format!("\"{collected}\"").as_bytes()),
             _ => match parts.next() {
                 Some(part) if !part.is_empty() => out.extend_from_slice_copy(part),
-                Some(_) | None => out.push(HOLE),
+                Some(_) | None => out.push(PLACEHOLDER),
             },
         }
     }
@@ -255,7 +257,7 @@ pub fn assemble_in<'a>(
 }
 
 /// Returns what is kept apart of a document with all parts left out whose path is not wanted; none when nothing is left.
-pub fn thin_out(body: &[u8], apart: &[u8], wanted: impl Fn(&str) -> bool) -> Option<Vec<u8>> {
+pub fn thin_out(body: &[u8], volatile_parts: &[u8], wanted: impl Fn(&str) -> bool) -> Option<Vec<u8>> {
     struct Holes<'a, F> {
         cursor: Cursor<'a>,
         path: Vec<&'a str>,
@@ -274,7 +276,7 @@ pub fn thin_out(body: &[u8], apart: &[u8], wanted: impl Fn(&str) -> bool) -> Opt
                         Quoted::Text(key) => key,
                         Quoted::NoText => "",
                     });
-                    if walk.cursor.byte() == HOLE {
+                    if walk.cursor.byte() == PLACEHOLDER {
                         let path = walk.path.join(".");
                         (walk.found)(&path);
                     }
@@ -289,9 +291,9 @@ pub fn thin_out(body: &[u8], apart: &[u8], wanted: impl Fn(&str) -> bool) -> Opt
     }
     let arena = Bump::new();
     let cursor = Cursor::new(RawDocument::copy(body, &arena), &arena, true).ok()?;
-    let mut parts = apart.split(|byte| *byte == SEPARATOR);
+    let mut parts = volatile_parts.split(|byte| *byte == SEPARATOR);
     let (mut kept, mut any) = (Vec::new(), false);
-    let mut holes = Holes {
+    let mut placeholders = Holes {
         cursor,
         path: Vec::new(),
         found: |path: &str| {
@@ -301,17 +303,17 @@ pub fn thin_out(body: &[u8], apart: &[u8], wanted: impl Fn(&str) -> bool) -> Opt
             kept.push(if keep { part } else { &[] });
         },
     };
-    holes.value().ok()?;
+    placeholders.value().ok()?;
     any.then(|| kept.join(&SEPARATOR))
 }
 
 /// Reads a stored document as JSON; what was left out of it is null here.
 pub fn stored_json(document: &[u8]) -> Option<Json> {
-    if document.contains(&HOLE) {
+    if document.contains(&PLACEHOLDER) {
         let mut filled = Vec::with_capacity(document.len());
         for byte in document {
             match *byte {
-                HOLE => filled.extend_from_slice(b"null"),
+                PLACEHOLDER => filled.extend_from_slice(b"null"),
                 byte => filled.push(byte),
             }
         }
@@ -347,7 +349,7 @@ mod tests {
         let key = SecretKey::new([3; 32]);
         let arena = Bump::new();
         let document = RawDocument::copy(document.as_bytes(), &arena);
-        Keeper { layout: &layout, key: &key, people: false }.keep(document, company, &arena).unwrap()
+        DocumentSplitter { layout: &layout, key: &key, people: false }.keep(document, company, &arena).unwrap()
     }
 
     fn moment() -> Timestamp {
@@ -355,7 +357,7 @@ mod tests {
     }
 
     fn back(kept: &Kept, device: &str) -> String {
-        String::from_utf8(assemble(&kept.body, device, moment(), Some(&kept.apart))).unwrap()
+        String::from_utf8(assemble(&kept.body, device, moment(), Some(&kept.volatile_parts))).unwrap()
     }
 
     #[test]
@@ -367,7 +369,7 @@ mod tests {
         };
         let (a, b) = (keep(&of("a", "192.0.2.1", 5), true), keep(&of("b", "192.0.2.99", 7), true));
         assert_eq!(a.body, b.body);
-        assert_ne!(a.apart, b.apart);
+        assert_ne!(a.volatile_parts, b.volatile_parts);
         assert_eq!(back(&a, "a"), of("a", "192.0.2.1", 5));
         assert_eq!(back(&b, "b"), of("b", "192.0.2.99", 7));
         // Without what was apart, what is missing is missing, and the rest is there.
@@ -385,14 +387,14 @@ mod tests {
     fn parts_that_nobody_reads_are_thinned_out() {
         let kept =
             keep(r#"{"device":"a","net":{"address":"x"},"processes":[{"cpu":1},{"cpu":2}],"counters":[3]}"#, true);
-        let thin = thin_out(&kept.body, &kept.apart, |path| path == "processes.cpu").unwrap();
+        let thin = thin_out(&kept.body, &kept.volatile_parts, |path| path == "processes.cpu").unwrap();
         let document = String::from_utf8(assemble(&kept.body, "a", moment(), Some(&thin))).unwrap();
         assert_eq!(
             document,
             "{\"device\":\"a\",\"net\":{\"address\":\u{3}},\"processes\":[{\"cpu\":1},{\"cpu\":2}],\"counters\":\u{3}}"
         );
-        assert_eq!(thin_out(&kept.body, &kept.apart, |_| false), None);
-        assert_eq!(thin_out(&kept.body, &kept.apart, |_| true).unwrap(), kept.apart);
+        assert_eq!(thin_out(&kept.body, &kept.volatile_parts, |_| false), None);
+        assert_eq!(thin_out(&kept.body, &kept.volatile_parts, |_| true).unwrap(), kept.volatile_parts);
     }
 
     #[test]
@@ -409,10 +411,10 @@ mod tests {
         let dictionary = dictionary();
         let layout = Layout::new(&dictionary);
         let key = SecretKey::new([3; 32]);
-        let keeper = Keeper { layout: &layout, key: &key, people: false };
+        let splitter = DocumentSplitter { layout: &layout, key: &key, people: false };
         let arena = Bump::new();
-        let again = keeper.keep_again(RawDocument::copy(whole.as_bytes(), &arena), &arena).unwrap();
-        assert_eq!((again.body, again.apart), (kept.body, kept.apart));
+        let again = splitter.keep_again(RawDocument::copy(whole.as_bytes(), &arena), &arena).unwrap();
+        assert_eq!((again.body, again.volatile_parts), (kept.body, kept.volatile_parts));
     }
 
     #[test]

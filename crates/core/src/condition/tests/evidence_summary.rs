@@ -1,8 +1,8 @@
 //! What is told of evidence without gathering it is what the gathered evidence says.
 
-use super::quick::{conditions, documents};
+use super::fast_predicate::{conditions, documents};
 use super::*;
-use crate::condition::evidence::Grounds;
+use crate::condition::evidence::EvidenceSummary;
 use crate::facts::merge::Correction;
 use crate::facts::value::Datum;
 
@@ -57,7 +57,7 @@ proptest! {
         let mut evaluator = Evaluator::new(Some(&facts), now, &zone, &arena);
         let groups = [Value::Boolean(true)];
         evaluator.set_groups(&groups);
-        let gathered = Grounds::of(&evaluator.explain(&condition, strict).1);
+        let gathered = EvidenceSummary::of(&evaluator.explain(&condition, strict).1);
         if let Some(collected) = condition.collected_as_one(&facts) {
             prop_assert_eq!((collected, false), (gathered.collected, gathered.corrected), "{} on {:?}", text, said);
         }
@@ -72,7 +72,7 @@ fn common_conditions_tell_without_evidence() {
         let condition = condition.unwrap_or_else(|| panic!("{text}: {mistakes:?}"));
         let paths =
             |slots: Vec<SlotId>| slots.iter().map(|slot| layout.slot_path(*slot).to_owned()).collect::<Vec<_>>();
-        condition.grounds.map(paths)
+        condition.evidence_summary.map(paths)
     };
     assert_eq!(sure("idle <= 15 and n > 1"), Some(vec!["idle".to_owned(), "n".to_owned()]));
     assert_eq!(sure("not(some y in ys satisfies y.t = \"a\")"), Some(vec!["ys".to_owned()]));

@@ -10,7 +10,7 @@ use crate::workspace::project::Project;
 
 /// How the rules of a project lie to those of the last assessment.
 #[derive(Debug)]
-pub(super) struct Kin {
+pub(super) struct RuleSetDiff {
     /// Of each rule that is judged by: whether it counts, where its verdict stands among those of before, and whether nothing
     /// about it has changed.
     rules: Vec<(bool, Option<(usize, bool)>)>,
@@ -21,10 +21,10 @@ pub(super) struct Kin {
     /// The rules that are still there stand in the order in which they stood: what a device owes is told in it.
     pub in_order: bool,
     /// Names the paths that the rules read.
-    pub stamp: i64,
+    pub layout_fingerprint: i64,
 }
 
-impl Kin {
+impl RuleSetDiff {
     /// Compares a project with that of the last assessment; none where more than rules and baselines differ, or a rule was renamed.
     pub(super) fn of(earlier: &Project, now: &Project, at: Timestamp) -> Option<Self> {
         let others = |project: &Project| -> Vec<(String, String)> {
@@ -61,7 +61,7 @@ impl Kin {
             rules: rules_now,
             gone: (0..before.len()).filter(|at| place(&rules, &before[*at]).is_none()).collect(),
             before: before.len(),
-            stamp: earlier.facts_stamp(),
+            layout_fingerprint: earlier.layout_fingerprint(),
         })
     }
 

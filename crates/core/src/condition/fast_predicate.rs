@@ -49,7 +49,7 @@ pub(super) struct Items {
     slot: SlotId,
     exempt: bool,
     /// Which local stands for the item, and the test.
-    filter: Option<(usize, Box<Quick>)>,
+    filter: Option<(usize, Box<FastPredicate>)>,
 }
 
 /// Where a part of a text is to stand.
@@ -62,7 +62,7 @@ pub(super) enum Part {
 
 /// A test.
 #[derive(Clone, Debug)]
-pub(super) enum Quick {
+pub(super) enum FastPredicate {
     /// A text is, or is not, one of these.
     Text {
         read: Read,
@@ -100,10 +100,10 @@ pub(super) enum Quick {
         every: bool,
         items: Items,
         local: usize,
-        body: Box<Quick>,
+        body: Box<FastPredicate>,
     },
     /// The question, and what is asked where it holds and where it does not.
-    If(Box<[Quick; 3]>),
+    If(Box<[FastPredicate; 3]>),
     Version {
         read: Read,
         op: CompareOp,
@@ -114,9 +114,9 @@ pub(super) enum Quick {
         read: Read,
         wanted: bool,
     },
-    Any(Box<[Quick]>),
-    All(Box<[Quick]>),
-    Not(Box<Quick>),
+    Any(Box<[FastPredicate]>),
+    All(Box<[FastPredicate]>),
+    Not(Box<FastPredicate>),
 }
 
 /// Texts that one may be.
@@ -196,7 +196,7 @@ impl Items {
             Op::Fact { slot, exempt } => Some(Self { slot: *slot, exempt: *exempt, filter: None }),
             Op::Filter { list, item, condition } => match list.op {
                 Op::Fact { slot, exempt } => {
-                    Some(Self { slot, exempt, filter: Some((*item, condition.quick.clone()?)) })
+                    Some(Self { slot, exempt, filter: Some((*item, condition.fast_predicate.clone()?)) })
                 }
                 _ => None,
             },
@@ -205,7 +205,7 @@ impl Items {
     }
 }
 
-impl Quick {
+impl FastPredicate {
     /// Returns the test that an operation comes to, if it is one.
     pub(super) fn of(op: &Op) -> Option<Self> {
         match op {
@@ -235,11 +235,15 @@ impl Quick {
             Op::Quantified { kind, lists, first_local, body } => {
                 let [list] = lists.as_slice() else { return None };
                 let (every, items) = (*kind == QuantifierKind::Every, Items::of(&list.op)?);
-                Some(Self::Quantified { every, items, local: *first_local, body: body.quick.clone()? })
+                Some(Self::Quantified { every, items, local: *first_local, body: body.fast_predicate.clone()? })
             }
             Op::If { condition, then, otherwise } => {
-                let quick = |node: &Node| node.quick.as_deref().cloned();
-                Some(Self::If(Box::new([quick(condition)?, quick(then)?, quick(otherwise)?])))
+                let fast_predicate = |node: &Node| node.fast_predicate.as_deref().cloned();
+                Some(Self::If(Box::new([
+                    fast_predicate(condition)?,
+                    fast_predicate(then)?,
+                    fast_predicate(otherwise)?,
+                ])))
             }
             Op::Compare(op, left, right) => {
                 Self::compare(*op, left, right).or_else(|| Self::compare(op.flipped(), right, left))
@@ -270,13 +274,13 @@ impl Quick {
                 let parts = Self::parts(parts)?;
                 Some(Self::one_of_texts(&parts).unwrap_or(Self::Any(parts)))
             }
-            Op::Not(inner) => Some(Self::Not(inner.quick.clone()?)),
+            Op::Not(inner) => Some(Self::Not(inner.fast_predicate.clone()?)),
             _ => None,
         }
     }
 
     fn parts(parts: &[Node]) -> Option<Box<[Self]>> {
-        parts.iter().map(|part| part.quick.as_deref().cloned()).collect()
+        parts.iter().map(|part| part.fast_predicate.as_deref().cloned()).collect()
     }
 
     /// Several texts that the same value may be are one test.
@@ -354,30 +358,30 @@ fn literals(node: &Node, texts: &mut Vec<Box<str>>) -> Option<()> {
 impl<'a> Evaluator<'a> {
     /// Answers a test; none where the value is not of its type, or is not known.
     #[inline]
-    pub(super) fn quick(&self, test: &Quick) -> Option<bool> {
-        self.quick_on(test, usize::MAX, &Value::Null)
+    pub(super) fn fast_predicate(&self, test: &FastPredicate) -> Option<bool> {
+        self.fast_predicate_on(test, usize::MAX, &Value::Null)
     }
 
     /// Answers a test that `item` stands in for a local of; none where the value is not of its type, or is not known.
-    pub(super) fn quick_on(&self, test: &Quick, local: usize, item: &Value<'a>) -> Option<bool> {
+    pub(super) fn fast_predicate_on(&self, test: &FastPredicate, local: usize, item: &Value<'a>) -> Option<bool> {
         Some(match test {
-            Quick::Text { read, any_of, wanted } => match self.lies_at(read, local, item)? {
+            FastPredicate::Text { read, any_of, wanted } => match self.lies_at(read, local, item)? {
                 Value::Text(text) => any_of.has(text) == *wanted,
                 _ => return None,
             },
-            Quick::Number { value, bounds } => {
+            FastPredicate::Number { value, bounds } => {
                 let number = self.amount(value, local, item)?;
                 bounds.iter().all(|(op, bound)| op.is(number.cmp(bound)))
             }
-            Quick::Version { read, op, bound } => match self.lies_at(read, local, item)? {
+            FastPredicate::Version { read, op, bound } => match self.lies_at(read, local, item)? {
                 Value::Version(version) => op.is(compare_versions(version, bound)),
                 _ => return None,
             },
-            Quick::Truth { read, wanted } => match self.lies_at(read, local, item)? {
+            FastPredicate::Truth { read, wanted } => match self.lies_at(read, local, item)? {
                 Value::Boolean(truth) => truth == wanted,
                 _ => return None,
             },
-            Quick::Part { read, place, part } => match self.lies_at(read, local, item)? {
+            FastPredicate::Part { read, place, part } => match self.lies_at(read, local, item)? {
                 Value::Text(text) => {
                     self.take_text(text)?;
                     self.take_text(part)?;
@@ -389,25 +393,25 @@ impl<'a> Evaluator<'a> {
                 }
                 _ => return None,
             },
-            Quick::Matches { read, pattern } => match self.lies_at(read, local, item)? {
+            FastPredicate::Matches { read, pattern } => match self.lies_at(read, local, item)? {
                 Value::Text(text) | Value::Version(text) => {
                     self.take_text(text)?;
                     pattern.is_match(text)
                 }
                 _ => return None,
             },
-            Quick::Age { read, op, bound } => match self.lies_at(read, local, item)? {
+            FastPredicate::Age { read, op, bound } => match self.lies_at(read, local, item)? {
                 Value::DateTime(moment) => self.is_ago(moment.moment()?, *op, *bound)?,
                 _ => return None,
             },
-            Quick::Present { slot, exempt } => is_present(self.fresh_fact(*slot, *exempt)?),
-            Quick::InGroup(group) => match self.group(*group)? {
+            FastPredicate::Present { slot, exempt } => is_present(self.fresh_fact(*slot, *exempt)?),
+            FastPredicate::InGroup(group) => match self.group(*group)? {
                 Value::Boolean(truth) => *truth,
                 _ => return None,
             },
             // Within the items of another list the long way knows which item is meant.
-            Quick::Quantified { .. } if local != usize::MAX => return None,
-            Quick::Quantified { every, items, local, body } => {
+            FastPredicate::Quantified { .. } if local != usize::MAX => return None,
+            FastPredicate::Quantified { every, items, local, body } => {
                 let list = self.items(items)?;
                 match &items.filter {
                     None => self.quantify(*every, list.items, *local, body)?,
@@ -417,7 +421,7 @@ impl<'a> Evaluator<'a> {
                             chosen += 1;
                             if !settled {
                                 self.take_steps(1)?;
-                                settled = self.quick_on(body, *local, item)? != *every;
+                                settled = self.fast_predicate_on(body, *local, item)? != *every;
                             }
                             Some(())
                         })?;
@@ -429,28 +433,28 @@ impl<'a> Evaluator<'a> {
                     }
                 }
             }
-            Quick::If(parts) => {
+            FastPredicate::If(parts) => {
                 let [question, then, otherwise] = &**parts;
-                let part = if self.quick_on(question, local, item)? { then } else { otherwise };
-                self.quick_on(part, local, item)?
+                let part = if self.fast_predicate_on(question, local, item)? { then } else { otherwise };
+                self.fast_predicate_on(part, local, item)?
             }
-            Quick::Any(parts) => {
+            FastPredicate::Any(parts) => {
                 for part in parts {
-                    if self.quick_on(part, local, item)? {
+                    if self.fast_predicate_on(part, local, item)? {
                         return Some(true);
                     }
                 }
                 false
             }
-            Quick::All(parts) => {
+            FastPredicate::All(parts) => {
                 for part in parts {
-                    if !self.quick_on(part, local, item)? {
+                    if !self.fast_predicate_on(part, local, item)? {
                         return Some(false);
                     }
                 }
                 true
             }
-            Quick::Not(inner) => !self.quick_on(inner, local, item)?,
+            FastPredicate::Not(inner) => !self.fast_predicate_on(inner, local, item)?,
         })
     }
 
@@ -506,12 +510,12 @@ impl<'a> Evaluator<'a> {
         &self,
         list: &List<'a>,
         local: usize,
-        test: &Quick,
+        test: &FastPredicate,
         mut each: impl FnMut(&Value<'a>) -> Option<()>,
     ) -> Option<()> {
         self.take_steps(u32::try_from(list.items.len()).ok()?)?;
         let mut known = Some(());
-        self.quick_items(test, local, list.items, |item, answer| {
+        self.fast_items(test, local, list.items, |item, answer| {
             if answer {
                 known = each(item);
             }
@@ -521,12 +525,18 @@ impl<'a> Evaluator<'a> {
     }
 
     /// Whether every item, or some item, passes a test; none where the long way is needed, and where there is no item.
-    pub(super) fn quantify(&self, every: bool, items: &[Value<'a>], local: usize, test: &Quick) -> Option<bool> {
+    pub(super) fn quantify(
+        &self,
+        every: bool,
+        items: &[Value<'a>],
+        local: usize,
+        test: &FastPredicate,
+    ) -> Option<bool> {
         if items.is_empty() || items.len() > self.steps_left() as usize {
             return None;
         }
         let (mut passed, mut settled) = (0, false);
-        self.quick_items(test, local, items, |_, answer| {
+        self.fast_items(test, local, items, |_, answer| {
             passed += 1;
             settled = answer != every;
             !settled
@@ -536,14 +546,14 @@ impl<'a> Evaluator<'a> {
     }
 
     /// Goes through items with a test, as long as `go_on` says so to each answer; none where an item needs the long way.
-    pub(super) fn quick_items(
+    pub(super) fn fast_items(
         &self,
-        test: &Quick,
+        test: &FastPredicate,
         local: usize,
         items: &[Value<'a>],
         mut go_on: impl FnMut(&Value<'a>, bool) -> bool,
     ) -> Option<()> {
-        if let Quick::Text { read: Read::Item { local: tested, key }, any_of, wanted } = test
+        if let FastPredicate::Text { read: Read::Item { local: tested, key }, any_of, wanted } = test
             && *tested == local
         {
             // Items mostly have the same keys at the same places, lent from the same piece of the document.
@@ -567,7 +577,7 @@ impl<'a> Evaluator<'a> {
             return Some(());
         }
         for item in items {
-            if !go_on(item, self.quick_on(test, local, item)?) {
+            if !go_on(item, self.fast_predicate_on(test, local, item)?) {
                 break;
             }
         }

@@ -1,12 +1,12 @@
-//! The quicker way to an answer comes to the same as the long one: the same value, the same until, as much gone through.
+//! Fast predicates give the same value, the same end of validity and the same count of items as the evaluator.
 
 use super::*;
 use crate::condition::compiled::{Node, NodeTest, Op};
 use crate::facts::validity::Watch;
 
-/// Takes every quicker way out of a condition.
+/// Removes all fast predicates from a condition.
 fn slow(node: &mut Node) {
-    node.quick = None;
+    node.fast_predicate = None;
     match &mut node.op {
         Op::Constant(_) | Op::Text(_) | Op::Version(_) | Op::Fact { .. } | Op::PersonFact(_) | Op::Ambient(_) => {}
         Op::Local(_) | Op::InGroup(_) | Op::Failing(_) => {}
@@ -42,7 +42,7 @@ fn slow(node: &mut Node) {
     }
 }
 
-/// A part of a condition, and whether it has a quicker way.
+/// A part of a condition, and whether it has a fast predicate.
 fn parts() -> impl Strategy<Value = String> {
     let number = (-2i64..6).boxed();
     let word = prop::sample::select(vec!["\"a\"", "\"ab\"", "\"b\"", "\"\""]).boxed();
@@ -178,7 +178,7 @@ proptest! {
     }
 }
 
-/// What the measured rules are made of is answered the quicker way.
+/// The parts of the measured rules have fast predicates.
 #[test]
 fn common_conditions_have_a_quicker_way() {
     for text in [
@@ -196,6 +196,6 @@ fn common_conditions_have_a_quicker_way() {
         "present(n) and in group(\"shore\")",
     ] {
         let (condition, mistakes, _) = compile(text, false);
-        assert!(condition.unwrap_or_else(|| panic!("{text}: {mistakes:?}")).root.quick.is_some(), "{text}");
+        assert!(condition.unwrap_or_else(|| panic!("{text}: {mistakes:?}")).root.fast_predicate.is_some(), "{text}");
     }
 }

@@ -37,12 +37,12 @@ pub struct Renaming {
 
 /// Retirements and renamings.
 #[derive(Clone, Debug, Default)]
-pub struct Lives {
+pub struct DeviceLifecycles {
     retirements: HashMap<String, Vec<Retirement>>,
     renamings: Vec<Renaming>,
 }
 
-impl Lives {
+impl DeviceLifecycles {
     /// Creates what is said of devices; the order does not matter.
     pub fn new(retirements: Vec<Retirement>, mut renamings: Vec<Renaming>) -> Self {
         let mut by_device: HashMap<String, Vec<Retirement>> = HashMap::new();
@@ -130,34 +130,38 @@ mod tests {
     fn a_life_begins_after_the_last_retirement() {
         let retired =
             |day| Retirement { device: "a".into(), from: moment(day), last: moment(day), because: "sold".into() };
-        let lives = Lives::new(vec![retired(10), retired(5)], Vec::new());
-        assert_eq!(lives.last_retirement("a", moment(4)), None);
-        assert_eq!(lives.last_retirement("a", moment(5)).unwrap().from, moment(5));
-        assert_eq!(lives.last_retirement("a", moment(20)).unwrap().from, moment(10));
-        assert_eq!(lives.last_retirement("b", moment(20)), None);
-        assert_eq!(lives.next_retirement("a", moment(5)).unwrap().from, moment(10));
-        assert_eq!(lives.next_retirement("a", moment(10)), None);
-        assert!(lives.is_of_this_life("a", moment(3), moment(4)));
-        assert!(!lives.is_of_this_life("a", moment(5), moment(5)));
-        assert!(lives.is_of_this_life("a", moment(6), moment(9)));
-        assert!(!lives.is_of_this_life("a", moment(6), moment(10)));
+        let lifecycles = DeviceLifecycles::new(vec![retired(10), retired(5)], Vec::new());
+        assert_eq!(lifecycles.last_retirement("a", moment(4)), None);
+        assert_eq!(lifecycles.last_retirement("a", moment(5)).unwrap().from, moment(5));
+        assert_eq!(lifecycles.last_retirement("a", moment(20)).unwrap().from, moment(10));
+        assert_eq!(lifecycles.last_retirement("b", moment(20)), None);
+        assert_eq!(lifecycles.next_retirement("a", moment(5)).unwrap().from, moment(10));
+        assert_eq!(lifecycles.next_retirement("a", moment(10)), None);
+        assert!(lifecycles.is_of_this_life("a", moment(3), moment(4)));
+        assert!(!lifecycles.is_of_this_life("a", moment(5), moment(5)));
+        assert!(lifecycles.is_of_this_life("a", moment(6), moment(9)));
+        assert!(!lifecycles.is_of_this_life("a", moment(6), moment(10)));
         // Retired on a day, what was collected on that day is still of the old life.
         let day = Retirement { last: moment(11), ..retired(10) };
-        let lives = Lives::new(vec![day], Vec::new());
+        let lifecycles = DeviceLifecycles::new(vec![day], Vec::new());
         assert!(
-            !lives.is_of_this_life("a", moment(11), moment(10)) && lives.is_of_this_life("a", moment(12), moment(10))
+            !lifecycles.is_of_this_life("a", moment(11), moment(10))
+                && lifecycles.is_of_this_life("a", moment(12), moment(10))
         );
     }
 
     #[test]
     fn names_are_followed_as_far_as_they_go() {
-        let lives = Lives::new(Vec::new(), vec![renaming("b", "c", 5), renaming("a", "b", 3)]);
+        let lifecycles = DeviceLifecycles::new(Vec::new(), vec![renaming("b", "c", 5), renaming("a", "b", 3)]);
         assert_eq!(
-            (lives.name("a", moment(2)), lives.name("a", moment(3)), lives.name("a", moment(5))),
+            (lifecycles.name("a", moment(2)), lifecycles.name("a", moment(3)), lifecycles.name("a", moment(5))),
             ("a", "b", "c")
         );
-        assert!(lives.circle().is_none());
-        let round = Lives::new(Vec::new(), vec![renaming("a", "b", 1), renaming("b", "a", 1), renaming("x", "a", 1)]);
+        assert!(lifecycles.circle().is_none());
+        let round = DeviceLifecycles::new(
+            Vec::new(),
+            vec![renaming("a", "b", 1), renaming("b", "a", 1), renaming("x", "a", 1)],
+        );
         assert_eq!(round.circle().unwrap().device.as_str(), "a");
         assert_eq!(round.name("a", moment(2)), "b");
         let _ = round.name("x", moment(2));

@@ -7,16 +7,16 @@ use flate2::bufread::MultiGzDecoder;
 
 const BUFFER: usize = 1 << 18;
 
-/// Returns the text of a file: unfolded, and as UTF-8 where it begins with the mark of UTF-16.
+/// Returns the text of a file: decompressed, and as UTF-8 where it begins with the mark of UTF-16.
 ///
 /// # Errors
-/// When its beginning cannot be read; reading fails where the file is broken, or unfolds to more than
+/// When its beginning cannot be read; reading fails where the file is broken, or decompresses to more than
 /// [`DECOMPRESSED_BYTES`].
-pub fn unfold<'i>(input: impl BufRead + Send + 'i) -> io::Result<Box<dyn BufRead + Send + 'i>> {
-    unfold_up_to(input, DECOMPRESSED_BYTES)
+pub fn decompress<'i>(input: impl BufRead + Send + 'i) -> io::Result<Box<dyn BufRead + Send + 'i>> {
+    decompress_up_to(input, DECOMPRESSED_BYTES)
 }
 
-fn unfold_up_to<'i>(mut input: impl BufRead + Send + 'i, most: u64) -> io::Result<Box<dyn BufRead + Send + 'i>> {
+fn decompress_up_to<'i>(mut input: impl BufRead + Send + 'i, most: u64) -> io::Result<Box<dyn BufRead + Send + 'i>> {
     let start = peek(&mut input)?;
     if start.starts_with(&[0x1f, 0x8b]) {
         return decoded(BufReader::with_capacity(
@@ -33,7 +33,7 @@ fn unfold_up_to<'i>(mut input: impl BufRead + Send + 'i, most: u64) -> io::Resul
 
 /// Returns the first bytes of a stream without taking them; fewer only where it is shorter.
 fn peek(input: &mut impl BufRead) -> io::Result<Vec<u8>> {
-    // A pipe may give one byte at first; two bytes tell everything but Zstandard, and its frames come in one piece.
+    // A pipe may give one byte at first; two bytes tell everything but Zstandard, and its frames come in one chunk.
     loop {
         match input.fill_buf() {
             Ok(bytes) => return Ok(bytes[..bytes.len().min(4)].to_vec()),
@@ -74,7 +74,7 @@ impl<R: Read> Read for Capped<R> {
     }
 }
 
-/// Turns UTF-16 into UTF-8, a piece at a time.
+/// Turns UTF-16 into UTF-8, a chunk at a time.
 struct Utf16<R> {
     inner: R,
     big: bool,
@@ -122,9 +122,9 @@ impl<R: BufRead> Read for Utf16<R> {
         if self.given == self.rest.len() {
             self.fill()?;
         }
-        let piece = &self.rest[self.given..];
-        let length = piece.len().min(buffer.len());
-        buffer[..length].copy_from_slice(&piece[..length]);
+        let chunk = &self.rest[self.given..];
+        let length = chunk.len().min(buffer.len());
+        buffer[..length].copy_from_slice(&chunk[..length]);
         self.given += length;
         Ok(length)
     }
@@ -137,7 +137,7 @@ mod tests {
 
     fn text(bytes: &[u8], most: u64) -> io::Result<String> {
         let mut out = String::new();
-        unfold_up_to(bytes, most)?.read_to_string(&mut out)?;
+        decompress_up_to(bytes, most)?.read_to_string(&mut out)?;
         Ok(out)
     }
 

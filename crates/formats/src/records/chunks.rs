@@ -1,4 +1,4 @@
-//! Takes a stream apart: into pieces of whole lines, and those into lines.
+//! Takes a stream apart: into chunks of whole lines, and those into lines.
 
 use std::io::{self, Read};
 
@@ -13,7 +13,7 @@ const PIECE: usize = 256 * 1024;
 /// A line that is not blank.
 #[derive(Clone, Copy, Debug)]
 pub struct Line<'p> {
-    /// Its number, from 1; of a piece's line counted from where the piece begins.
+    /// Its number, from 1; of a chunk's line counted from where the chunk begins.
     pub number: u64,
     /// Where it begins in the stream, in bytes.
     pub offset: u64,
@@ -23,7 +23,7 @@ pub struct Line<'p> {
 
 /// Some whole lines of a stream, to be used again and again.
 #[derive(Debug, Default)]
-pub struct Piece {
+pub struct Chunk {
     buffer: Vec<u8>,
     length: usize,
     offset: u64,
@@ -31,20 +31,20 @@ pub struct Piece {
     too_long: bool,
 }
 
-impl Piece {
+impl Chunk {
     /// Returns its lines that are not blank. While one of them is looked at, a zero stands where it ends.
     pub fn lines(&mut self) -> LinesOf<'_> {
         let mark = "\u{feff}".as_bytes();
         let skipped = if self.offset == 0 && self.buffer[..self.length].starts_with(mark) { mark.len() } else { 0 };
         grow(&mut self.buffer, self.length + ROOM);
-        LinesOf { piece: self, at: 0, number: 0, skipped, ended: None }
+        LinesOf { chunk: self, at: 0, number: 0, skipped, ended: None }
     }
 }
 
-/// The lines of a piece.
+/// The lines of a chunk.
 #[derive(Debug)]
 pub struct LinesOf<'p> {
-    piece: &'p mut Piece,
+    chunk: &'p mut Chunk,
     /// Where the next one begins.
     at: usize,
     number: u64,
@@ -63,16 +63,16 @@ impl LinesOf<'_> {
     /// Lends the next line, until the one after it is asked for.
     pub fn next_line(&mut self) -> Option<Line<'_>> {
         self.restore();
-        while self.at < self.piece.length {
+        while self.at < self.chunk.length {
             let start = self.at;
-            let rest = &self.piece.buffer[start..self.piece.length];
+            let rest = &self.chunk.buffer[start..self.chunk.length];
             let length = memchr(b'\n', rest).map_or(rest.len(), |at| at + 1);
             let line = &rest[..length];
-            let (number, offset) = (self.number + 1, self.piece.offset + start as u64);
+            let (number, offset) = (self.number + 1, self.chunk.offset + start as u64);
             self.number = number;
             self.at += length;
             let skipped = std::mem::take(&mut self.skipped);
-            if self.piece.too_long || length > RECORD_BYTES {
+            if self.chunk.too_long || length > RECORD_BYTES {
                 return Some(Line { number, offset, content: None });
             }
             let ends = line.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
@@ -81,8 +81,8 @@ impl LinesOf<'_> {
                 continue;
             }
             let (start, end) = (start + content.start, start + content.end);
-            self.ended = Some((end, std::mem::replace(&mut self.piece.buffer[end], 0)));
-            let content = RawDocument::with_room(&self.piece.buffer[start..end + ROOM]);
+            self.ended = Some((end, std::mem::replace(&mut self.chunk.buffer[end], 0)));
+            let content = RawDocument::with_room(&self.chunk.buffer[start..end + ROOM]);
             return Some(Line { number, offset, content: Some(content) });
         }
         None
@@ -90,7 +90,7 @@ impl LinesOf<'_> {
 
     fn restore(&mut self) {
         if let Some((at, byte)) = self.ended.take() {
-            self.piece.buffer[at] = byte;
+            self.chunk.buffer[at] = byte;
         }
     }
 }
@@ -111,63 +111,63 @@ fn grow(buffer: &mut Vec<u8>, length: usize) {
     }
 }
 
-/// Reads pieces from a stream.
+/// Reads chunks from a stream.
 #[derive(Debug)]
-pub struct Pieces<R> {
+pub struct Chunks<R> {
     reader: R,
-    /// What was read of the next piece already.
+    /// What was read of the next chunk already.
     rest: Vec<u8>,
     offset: u64,
     ended: bool,
 }
 
-impl<R: Read> Pieces<R> {
+impl<R: Read> Chunks<R> {
     /// Creates a reader at the start of a stream.
     pub fn new(reader: R) -> Self {
         Self { reader, rest: Vec::new(), offset: 0, ended: false }
     }
 
-    /// Reads the next piece; false at the end.
+    /// Reads the next chunk; false at the end.
     ///
     /// # Errors
     /// When the stream breaks.
-    pub fn read_into(&mut self, piece: &mut Piece) -> io::Result<bool> {
-        piece.offset = self.offset;
-        piece.too_long = false;
-        piece.length = self.rest.len();
-        grow(&mut piece.buffer, piece.length + PIECE);
-        piece.buffer[..piece.length].copy_from_slice(&self.rest);
+    pub fn read_into(&mut self, chunk: &mut Chunk) -> io::Result<bool> {
+        chunk.offset = self.offset;
+        chunk.too_long = false;
+        chunk.length = self.rest.len();
+        grow(&mut chunk.buffer, chunk.length + PIECE);
+        chunk.buffer[..chunk.length].copy_from_slice(&self.rest);
         self.rest.clear();
         // Up to where there is no end of a line.
         let mut searched = 0;
         loop {
-            self.fill(piece, searched)?;
-            if let Some(at) = memrchr(b'\n', &piece.buffer[searched..piece.length]) {
+            self.fill(chunk, searched)?;
+            if let Some(at) = memrchr(b'\n', &chunk.buffer[searched..chunk.length]) {
                 let end = searched + at + 1;
-                self.rest.extend_from_slice(&piece.buffer[end..piece.length]);
-                piece.length = end;
+                self.rest.extend_from_slice(&chunk.buffer[end..chunk.length]);
+                chunk.length = end;
                 break;
             }
             if self.ended {
                 break;
             }
-            searched = piece.length;
+            searched = chunk.length;
             if searched > RECORD_BYTES {
-                return self.pass_over(piece);
+                return self.pass_over(chunk);
             }
         }
-        self.offset += piece.length as u64;
-        Ok(piece.length > 0)
+        self.offset += chunk.length as u64;
+        Ok(chunk.length > 0)
     }
 
-    /// Reads at least half a piece more, unless the stream ends.
-    fn fill(&mut self, piece: &mut Piece, from: usize) -> io::Result<()> {
+    /// Reads at least half a chunk more, unless the stream ends.
+    fn fill(&mut self, chunk: &mut Chunk, from: usize) -> io::Result<()> {
         let wanted = from + PIECE;
-        grow(&mut piece.buffer, wanted);
-        while !self.ended && piece.length < from + PIECE / 2 {
-            match self.reader.read(&mut piece.buffer[piece.length..wanted]) {
+        grow(&mut chunk.buffer, wanted);
+        while !self.ended && chunk.length < from + PIECE / 2 {
+            match self.reader.read(&mut chunk.buffer[chunk.length..wanted]) {
                 Ok(0) => self.ended = true,
-                Ok(read) => piece.length += read,
+                Ok(read) => chunk.length += read,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => return Err(error),
             }
@@ -176,27 +176,27 @@ impl<R: Read> Pieces<R> {
     }
 
     /// Goes past a line that is too long, of which one byte is kept.
-    fn pass_over(&mut self, piece: &mut Piece) -> io::Result<bool> {
-        let mut passed = piece.length as u64;
-        piece.too_long = true;
+    fn pass_over(&mut self, chunk: &mut Chunk) -> io::Result<bool> {
+        let mut passed = chunk.length as u64;
+        chunk.too_long = true;
         loop {
-            piece.length = 0;
-            self.fill(piece, 0)?;
-            if let Some(end) = memchr(b'\n', &piece.buffer[..piece.length]) {
-                self.rest.extend_from_slice(&piece.buffer[end + 1..piece.length]);
+            chunk.length = 0;
+            self.fill(chunk, 0)?;
+            if let Some(end) = memchr(b'\n', &chunk.buffer[..chunk.length]) {
+                self.rest.extend_from_slice(&chunk.buffer[end + 1..chunk.length]);
                 self.offset += passed + end as u64 + 1;
                 break;
             }
-            passed += piece.length as u64;
+            passed += chunk.length as u64;
             if self.ended {
                 self.offset += passed;
                 break;
             }
         }
         // Not the size of the line that was given up.
-        piece.buffer.truncate(PIECE);
-        piece.buffer.shrink_to_fit();
-        piece.length = 1;
+        chunk.buffer.truncate(PIECE);
+        chunk.buffer.shrink_to_fit();
+        chunk.length = 1;
         Ok(true)
     }
 }
@@ -220,10 +220,10 @@ mod tests {
 
     /// All lines of a stream: number, offset, and what they hold.
     fn lines(stream: impl Read) -> Vec<(u64, u64, Option<String>)> {
-        let (mut pieces, mut piece) = (Pieces::new(stream), Piece::default());
+        let (mut chunks, mut chunk) = (Chunks::new(stream), Chunk::default());
         let (mut found, mut before) = (Vec::new(), 0);
-        while pieces.read_into(&mut piece).unwrap() {
-            let mut lines = piece.lines();
+        while chunks.read_into(&mut chunk).unwrap() {
+            let mut lines = chunk.lines();
             while let Some(line) = lines.next_line() {
                 let text = line.content.map(|content| String::from_utf8(content.bytes().to_vec()).unwrap());
                 found.push((before + line.number, line.offset, text));
@@ -242,14 +242,14 @@ mod tests {
     #[test]
     fn a_piece_is_as_it_was_after_its_lines_were_gone_through_or_left() {
         let text = "\u{feff}{\"a\":1}\r\n\n{\"b\":2}\n";
-        let (mut pieces, mut piece) = (Pieces::new(text.as_bytes()), Piece::default());
-        assert!(pieces.read_into(&mut piece).unwrap());
-        let mut first = piece.lines();
+        let (mut chunks, mut chunk) = (Chunks::new(text.as_bytes()), Chunk::default());
+        assert!(chunks.read_into(&mut chunk).unwrap());
+        let mut first = chunk.lines();
         assert_eq!(first.next_line().and_then(|line| line.content).unwrap().bytes(), br#"{"a":1}"#);
         // Left behind the first line.
         drop(first);
         for _ in 0..2 {
-            let (mut lines, mut found) = (piece.lines(), Vec::new());
+            let (mut lines, mut found) = (chunk.lines(), Vec::new());
             while let Some(line) = lines.next_line() {
                 found.push((
                     line.number,

@@ -13,7 +13,7 @@ impl Condition {
     /// Returns the moment at which the newest of the facts was collected that the evidence of an answer names, if all that it may
     /// name were collected at that moment and none was corrected; the outer none where the evidence has to be gathered to tell.
     pub(crate) fn collected_as_one(&self, facts: &Facts<'_>) -> Option<Option<Timestamp>> {
-        let (first, rest) = self.grounds.as_ref()?.split_first()?;
+        let (first, rest) = self.evidence_summary.as_ref()?.split_first()?;
         let collected = |slot: &SlotId| match facts.slot(*slot).origin {
             Some(Origin::Observed { collected, .. }) => Some(collected),
             Some(Origin::Corrected(_)) | None => None,
@@ -24,7 +24,7 @@ impl Condition {
 }
 
 /// Returns the slots of the facts that evidence of a condition may name, if it is sure to name one of them.
-pub(super) fn grounds_of(root: &Node) -> Option<Vec<SlotId>> {
+pub(super) fn evidence_summary_of(root: &Node) -> Option<Vec<SlotId>> {
     let mut slots = Vec::new();
     if !decide_by_facts(root, &mut slots) {
         return None;
