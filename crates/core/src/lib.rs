@@ -39,7 +39,8 @@ pub use facts::validity::Watch;
 pub use facts::value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use facts::version::{compare_versions, is_version};
 pub use findings::finding::{
-    CloseReason, Finding, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind, moments_ahead, settle,
+    CloseReason, Finding, FindingClock, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind,
+    moments_ahead, settle,
 };
 pub use findings::standing::{Standing, Uncovered, standing_at};
 pub use fleet::group::{GroupKind, GroupSource, Membership};

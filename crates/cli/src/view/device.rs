@@ -173,11 +173,15 @@ impl Page<'_> {
         let relapse = if finding.spell > 1 { format!(", relapse {}", finding.spell - 1) } else { String::new() };
         Some(match finding.phase(self.clock.now) {
             Phase::Open { due } => {
-                format!("{name}open since {}{relapse}; due {}", self.clock.moment(finding.opened), self.clock.both(due))
+                format!(
+                    "{name}open since {}{relapse}; due {}",
+                    self.clock.moment(finding.clock.opened),
+                    self.clock.both(due)
+                )
             }
             Phase::Overdue { since } => format!(
                 "{name}open since {}{relapse}; overdue since {}",
-                self.clock.moment(finding.opened),
+                self.clock.moment(finding.clock.opened),
                 self.clock.both(since)
             ),
             Phase::Closed { at, reason } => format!("closed {} ({})", self.clock.both(at), reason.as_str()),

@@ -273,14 +273,14 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             })),
             "controls": verdict.rule.controls().collect::<Vec<_>>(),
             "scope_last_known": verdict.scope_last_known,
-            "opened": verdict.finding.as_ref().map(|finding| finding.opened.to_string()),
-            "due": verdict.finding.as_ref().map(|finding| finding.due.to_string()),
+            "opened": verdict.finding.as_ref().map(|finding| finding.clock.opened.to_string()),
+            "due": verdict.finding.as_ref().map(|finding| finding.clock.due.to_string()),
             "phase": verdict.finding.as_ref().map(|finding| finding.phase(at).as_str()),
             "evidence": evidence(&verdict.evidence),
         })).collect::<Vec<_>>(),
         "findings": report.findings.iter().map(|finding| json!({
-            "device": report.device, "rule": finding.subject.as_str(), "opened": finding.opened.to_string(),
-            "due": finding.due.to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,
+            "device": report.device, "rule": finding.subject.as_str(), "opened": finding.clock.opened.to_string(),
+            "due": finding.clock.due.to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,
         })).collect::<Vec<_>>(),
         "access": report.reach.iter().map(|reach| json!({
             "person": reach.person, "service": reach.service, "client": reach.client, "decision": reach.decision,

@@ -94,6 +94,55 @@ impl CloseReason {
     }
 }
 
+/// The clock of a finding. Where a finding stands at a moment follows from it alone; nothing else compares a due moment with
+/// another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FindingClock {
+    /// When an assessment first saw the finding.
+    pub opened: Timestamp,
+    /// When the grace ends.
+    pub due: Timestamp,
+    /// When and why the finding closed.
+    pub closed: Option<(Timestamp, CloseReason)>,
+}
+
+impl FindingClock {
+    /// Creates the clock of a finding that runs.
+    pub fn running(opened: Timestamp, due: Timestamp) -> Self {
+        Self { opened, due, closed: None }
+    }
+
+    /// Returns where the finding stands at `at`.
+    pub fn phase(&self, at: Timestamp) -> Phase {
+        match self.closed {
+            Some((closed, reason)) if closed <= at => Phase::Closed { at: closed, reason },
+            Some(_) | None if at < self.due => Phase::Open { due: self.due },
+            Some(_) | None => Phase::Overdue { since: self.due },
+        }
+    }
+
+    /// Returns whether the finding has not closed.
+    pub fn is_running(&self) -> bool {
+        self.closed.is_none()
+    }
+
+    /// Returns whether the finding runs and its grace is over at `at`.
+    pub fn is_overdue(&self, at: Timestamp) -> bool {
+        matches!(self.phase(at), Phase::Overdue { .. })
+    }
+
+    /// Returns the first moment after `at` at which time alone changes the phase; none where it never does.
+    pub fn next_change(&self, at: Timestamp) -> Option<Timestamp> {
+        (self.is_running() && self.due > at).then_some(self.due)
+    }
+
+    /// Returns when the finding fell due, where that was after its opening, up to `at`, and before it closed.
+    pub fn fell_due(&self, at: Timestamp) -> Option<Timestamp> {
+        let end = self.closed.map_or(at, |(closed, _)| closed.min(at));
+        (self.due > self.opened && self.due <= end).then_some(self.due)
+    }
+}
+
 /// A rule failing on a device, or a device being silent, from its first moment to its last.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Finding {
@@ -101,18 +150,14 @@ pub struct Finding {
     pub device: DeviceId,
     /// What it is about.
     pub subject: Subject,
-    /// When an assessment first saw it.
-    pub opened: Timestamp,
+    /// When it opened, falls due, and closed.
+    pub clock: FindingClock,
     /// Since when the evidence shows it, if the evidence has a time.
     pub failing_since: Option<Timestamp>,
-    /// The grace that `due` was worked out with.
+    /// The grace that the due moment was worked out with.
     pub grace: Period,
-    /// When the grace ends.
-    pub due: Timestamp,
     /// Which time it is failing, from 1: a relapse counts on.
     pub spell: u32,
-    /// When and why it closed.
-    pub closed: Option<(Timestamp, CloseReason)>,
     /// The newest moment of collection among the evidence that failed.
     pub evidence_at: Option<Timestamp>,
     /// The rule's fingerprint when it last failed.
@@ -157,18 +202,14 @@ impl Phase {
 }
 
 impl Finding {
-    /// Returns where this finding stands at `at`. Follows from its events and the clock alone.
+    /// Returns where this finding stands at `at`.
     pub fn phase(&self, at: Timestamp) -> Phase {
-        match self.closed {
-            Some((closed, reason)) if closed <= at => Phase::Closed { at: closed, reason },
-            Some(_) | None if at < self.due => Phase::Open { due: self.due },
-            Some(_) | None => Phase::Overdue { since: self.due },
-        }
+        self.clock.phase(at)
     }
 
     /// Returns whether it has not closed.
     pub fn is_running(&self) -> bool {
-        self.closed.is_none()
+        self.clock.is_running()
     }
 }
 
@@ -366,7 +407,7 @@ impl Settling<'_> {
         let relapse = self.settings.relapse.exact();
         match self.findings.get_mut(&subject) {
             Some(finding) if keeps_clock(finding, at, relapse) => {
-                finding.closed = None;
+                finding.clock.closed = None;
                 finding.spell += 1;
                 finding.failing_since = collected;
                 finding.evidence_at = collected;
@@ -386,12 +427,10 @@ impl Settling<'_> {
         Finding {
             device: self.device.clone(),
             subject,
-            opened: self.at,
+            clock: FindingClock::running(self.at, grace.after(self.at, &self.settings.zone)),
             failing_since: collected,
             grace,
-            due: grace.after(self.at, &self.settings.zone),
             spell: 1,
-            closed: None,
             evidence_at: collected,
             fingerprint,
             leaves_open: Vec::new(),
@@ -417,7 +456,7 @@ impl Settling<'_> {
 
     fn close(&mut self, subject: &Subject, reason: CloseReason) {
         if let Some(finding) = self.findings.get_mut(subject).filter(|finding| finding.is_running()) {
-            finding.closed = Some((self.at, reason));
+            finding.clock.closed = Some((self.at, reason));
             self.transitions.push((subject.clone(), TransitionKind::Closed(reason)));
         }
     }
@@ -436,10 +475,10 @@ impl Settling<'_> {
         else {
             return;
         };
-        let (from, from_opening) = (finding.due, grace.after(finding.opened, zone));
-        finding.due = if from_opening >= from { from_opening } else { from.min(grace.after(at, zone)) };
+        let (from, from_opening) = (finding.clock.due, grace.after(finding.clock.opened, zone));
+        finding.clock.due = if from_opening >= from { from_opening } else { from.min(grace.after(at, zone)) };
         finding.grace = grace;
-        if finding.due != from {
+        if finding.clock.due != from {
             self.transitions.push((subject.clone(), TransitionKind::DueMoved { from }));
         }
     }
@@ -463,7 +502,7 @@ impl Settling<'_> {
 
 /// Whether a closed finding that fails again keeps its old clock.
 fn keeps_clock(finding: &Finding, at: Timestamp, relapse: SignedDuration) -> bool {
-    match finding.closed {
+    match finding.clock.closed {
         Some((_, CloseReason::Withdrawn)) | None => false,
         Some((closed, _)) => at.duration_since(closed) < relapse,
     }
@@ -471,11 +510,8 @@ fn keeps_clock(finding: &Finding, at: Timestamp, relapse: SignedDuration) -> boo
 
 /// Returns the moments after `at` at which the clock alone can change the standing, ascending.
 pub fn moments_ahead<'f>(findings: impl IntoIterator<Item = &'f Finding>, at: Timestamp) -> Vec<Timestamp> {
-    let mut moments: Vec<Timestamp> = findings
-        .into_iter()
-        .filter(|finding| finding.is_running() && finding.due > at)
-        .map(|finding| finding.due)
-        .collect();
+    let mut moments: Vec<Timestamp> =
+        findings.into_iter().filter_map(|finding| finding.clock.next_change(at)).collect();
     moments.sort_unstable();
     moments.dedup();
     moments
@@ -562,6 +598,28 @@ mod tests {
     const D3: &str = "2027-03-03T06:00:00Z";
 
     #[test]
+    fn the_clock_of_a_finding_tells_its_phase_at_each_edge() {
+        let second = SignedDuration::from_secs(1);
+        let (opened, due, closed) = (moment(D1), moment(D2), moment(D3));
+        let running = FindingClock::running(opened, due);
+        assert_eq!(running.phase(due - second), Phase::Open { due });
+        assert_eq!(running.phase(due), Phase::Overdue { since: due });
+        assert_eq!((running.next_change(due - second), running.next_change(due)), (Some(due), None));
+        assert_eq!((running.fell_due(due - second), running.fell_due(due)), (None, Some(due)));
+        let over = FindingClock { closed: Some((closed, CloseReason::Fixed)), ..running };
+        assert_eq!(over.phase(closed - second), Phase::Overdue { since: due });
+        assert_eq!(over.phase(closed), Phase::Closed { at: closed, reason: CloseReason::Fixed });
+        assert!(over.is_overdue(closed - second) && !over.is_overdue(closed) && !over.is_running());
+        assert_eq!((over.next_change(opened), over.fell_due(closed)), (None, Some(due)));
+        // Without grace a finding is overdue from its opening, and does not fall due later.
+        let at_once = FindingClock::running(opened, opened);
+        assert_eq!((at_once.phase(opened), at_once.fell_due(due)), (Phase::Overdue { since: opened }, None));
+        // What closed before it was due never fell due.
+        let early = FindingClock { closed: Some((due - second, CloseReason::Fixed)), ..running };
+        assert_eq!(early.fell_due(closed), None);
+    }
+
+    #[test]
     fn a_finding_opens_falls_due_by_the_clock_and_closes_as_fixed() {
         let mut story = Story::new("3d");
         assert_eq!(story.assess(D1, Fail, D1, false), (vec!["opened"], Standing::OnNotice));
@@ -613,7 +671,10 @@ mod tests {
         story.assess(D2, Pass, D2, false);
         assert_eq!(story.assess("2027-03-09T05:59:59Z", Fail, "2027-03-09T01:00:00Z", false).0, ["relapsed"]);
         let finding = &story.findings[0];
-        assert_eq!((finding.spell, finding.opened, finding.due), (2, moment(D1), moment("2027-03-11T06:00:00Z")));
+        assert_eq!(
+            (finding.spell, finding.clock.opened, finding.clock.due),
+            (2, moment(D1), moment("2027-03-11T06:00:00Z"))
+        );
         let mut later = Story::new("10d");
         later.assess(D1, Fail, D1, false);
         later.assess(D2, Pass, D2, false);
@@ -661,14 +722,14 @@ mod tests {
         story.assess(D1, Fail, D1, false);
         story.rules = compiled(with_grace("8d"));
         assert_eq!(story.assess(D2, Fail, D2, false).0, ["due-moved"]);
-        assert_eq!(story.findings[0].due, moment("2027-03-09T06:00:00Z"));
+        assert_eq!(story.findings[0].clock.due, moment("2027-03-09T06:00:00Z"));
         story.rules = compiled(with_grace("1d"));
         assert_eq!(story.assess(D3, Fail, D3, false).0, ["due-moved"]);
-        assert_eq!(story.findings[0].due, moment("2027-03-04T06:00:00Z"));
+        assert_eq!(story.findings[0].clock.due, moment("2027-03-04T06:00:00Z"));
         // Shorter, but never later than it was.
         story.rules = compiled(with_grace("12h"));
         story.assess("2027-03-03T20:00:00Z", Fail, D3, false);
-        assert_eq!(story.findings[0].due, moment("2027-03-04T06:00:00Z"));
+        assert_eq!(story.findings[0].clock.due, moment("2027-03-04T06:00:00Z"));
     }
 
     #[test]
@@ -680,7 +741,7 @@ mod tests {
             ..RuleSource { id: crate::testing::named("new"), ..with_grace("5d") }
         });
         assert_eq!(story.assess(D2, Fail, D2, false).0, Vec::<&str>::new());
-        assert_eq!((story.findings[0].subject.as_str(), story.findings[0].opened), ("new", moment(D1)));
+        assert_eq!((story.findings[0].subject.as_str(), story.findings[0].clock.opened), ("new", moment(D1)));
     }
 
     #[test]

@@ -394,7 +394,7 @@ impl Reading<'_> {
             (Subject::Rule(id), None) => (id.to_string(), None),
         };
         let rule = finding.subject.as_str().to_owned();
-        Ok(Because { rule, title, opened: finding.opened, due: finding.due, fix })
+        Ok(Because { rule, title, opened: finding.clock.opened, due: finding.clock.due, fix })
     }
 
     /// Returns what to do about a failure of a rule on a device.
@@ -469,7 +469,10 @@ impl Reading<'_> {
 fn first_overdue(findings: &[Finding], at: Timestamp, silence: bool) -> Option<Timestamp> {
     findings
         .iter()
-        .filter(|finding| (finding.subject == Subject::Silence) == silence && finding.due <= at)
-        .map(|finding| finding.due)
+        .filter(|finding| (finding.subject == Subject::Silence) == silence)
+        .filter_map(|finding| match finding.phase(at) {
+            Phase::Overdue { since } => Some(since),
+            Phase::Open { .. } | Phase::Closed { .. } => None,
+        })
         .min()
 }

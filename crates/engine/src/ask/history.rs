@@ -189,7 +189,7 @@ impl Reading<'_> {
                 (Some(true), false) => tell(run.as_of, What::Relapsed { rule }),
                 (Some(false), true) => {
                     let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &device, "a finding"))?;
-                    let how = finding.closed.map_or("", |(_, why)| why.as_str());
+                    let how = finding.clock.closed.map_or("", |(_, why)| why.as_str());
                     tell(run.as_of, What::Closed { rule, how: how.to_owned() });
                 }
                 (Some(_), _) => {}
@@ -197,8 +197,9 @@ impl Reading<'_> {
             latest.insert(key, row);
         }
         for row in latest.into_values() {
-            if row.due <= row.closed.unwrap_or(self.at) && row.due > row.opened {
-                tell(row.due, What::Due { rule: row.subject });
+            let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &device, "a finding"))?;
+            if let Some(due) = finding.clock.fell_due(self.at) {
+                tell(due, What::Due { rule: row.subject });
             }
         }
         for name in std::iter::once(&device).chain(&self.reader.former_names(&device)?) {

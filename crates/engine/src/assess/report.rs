@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fencepost_core::Diagnostic;
+use fencepost_core::{Diagnostic, FindingClock};
 use fencepost_store::{DueRow, LedgerError, Reader, RunRow};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -142,12 +142,13 @@ impl Assessed {
 fn event_line(body: &str, at: Timestamp, closed: bool) -> Option<FindingLine> {
     let mut body: BTreeMap<&str, Option<String>> = serde_json::from_str(body).ok()?;
     let due: Timestamp = body.remove("due")??.parse().ok()?;
+    let opened: Timestamp = body.remove("opened")??.parse().ok()?;
     Some(FindingLine {
         device: body.remove("device")??,
         rule: body.remove("rule")??,
-        opened: body.remove("opened")??.parse().ok()?,
+        opened,
         due,
-        phase: match (closed, due <= at) {
+        phase: match (closed, FindingClock::running(opened, due).is_overdue(at)) {
             (true, _) => LinePhase::Closed,
             (false, true) => LinePhase::Overdue,
             (false, false) => LinePhase::Open,

@@ -71,7 +71,7 @@ impl FindingChanges {
         for finding in earlier {
             let followed = settled.findings.iter().any(|now| now.subject == finding.subject);
             if !followed {
-                changes.ended.push((finding.subject.as_str().to_owned(), finding.opened));
+                changes.ended.push((finding.subject.as_str().to_owned(), finding.clock.opened));
             }
         }
         for finding in settled.findings.iter().filter(|now| !earlier.contains(now)) {
@@ -98,8 +98,9 @@ impl FindingChanges {
 
     /// Of findings that were closed.
     fn closed(findings: &[Finding], run: i64) -> Self {
-        let closed =
-            |finding: &Finding| ("closed", codec::event(finding, finding.closed.map(|(_, reason)| reason.as_str())));
+        let closed = |finding: &Finding| {
+            ("closed", codec::event(finding, finding.clock.closed.map(|(_, reason)| reason.as_str())))
+        };
         Self {
             ended: Vec::new(),
             set: findings.iter().map(|finding| codec::finding_row(finding, run)).collect(),
@@ -370,10 +371,10 @@ impl Weigher<'_> {
         };
         let alive = facts.iter().any(|said| said.collected > retirement.last);
         let (current, mut past): (Vec<Finding>, Vec<Finding>) =
-            findings.into_iter().partition(|finding| alive && finding.opened > retirement.from);
+            findings.into_iter().partition(|finding| alive && finding.clock.opened > retirement.from);
         let mut over = Vec::new();
         for finding in past.iter_mut().filter(|finding| finding.is_running()) {
-            finding.closed = Some((self.judge.at, CloseReason::Retired));
+            finding.clock.closed = Some((self.judge.at, CloseReason::Retired));
             finding.failing_since = None;
             over.push(finding.clone());
         }

@@ -157,7 +157,7 @@ impl Posture<'_> {
                 .ok_or_else(|| unreadable(self.project, &job.device.name, "the findings"));
         }
         let running = self.running(job)?;
-        Ok((running.len(), running.iter().filter(|finding| finding.due <= self.at).count()))
+        Ok((running.len(), running.iter().filter(|finding| finding.clock.is_overdue(self.at)).count()))
     }
 
     /// Returns the standing of a device, and whether any rule covers it; none where it was not assessed.

@@ -1,7 +1,7 @@
 //! Findings and decisions as the ledger keeps them: JSON with its own shape, apart from the core's types.
 
 use fencepost_core::{
-    Blame, CloseReason, Decision, DeviceId, Finding, LossCause, Period, Reason, RuleId, RuleSet, Subject,
+    Blame, CloseReason, Decision, DeviceId, Finding, FindingClock, LossCause, Period, Reason, RuleId, RuleSet, Subject,
 };
 use fencepost_store::FindingRow;
 use jiff::Timestamp;
@@ -23,7 +23,7 @@ impl Serialize for FindingBody<'_> {
         body.serialize_entry("failing_since", &moment(finding.failing_since))?;
         body.serialize_entry("evidence_at", &moment(finding.evidence_at))?;
         body.serialize_entry("spell", &finding.spell)?;
-        body.serialize_entry("reason", &finding.closed.map(|(_, reason)| reason.as_str()))?;
+        body.serialize_entry("reason", &finding.clock.closed.map(|(_, reason)| reason.as_str()))?;
         body.serialize_entry("fingerprint", &format!("{:016x}", finding.fingerprint))?;
         body.serialize_entry("leaves_open", &leaves_open)?;
         body.serialize_entry("blames", &blames)?;
@@ -40,8 +40,8 @@ impl Serialize for EventBody<'_> {
         let mut body = serializer.serialize_map(None)?;
         body.serialize_entry("device", finding.device.as_str())?;
         body.serialize_entry("rule", finding.subject.as_str())?;
-        body.serialize_entry("opened", &finding.opened.to_string())?;
-        body.serialize_entry("due", &finding.due.to_string())?;
+        body.serialize_entry("opened", &finding.clock.opened.to_string())?;
+        body.serialize_entry("due", &finding.clock.due.to_string())?;
         body.serialize_entry("how", how)?;
         body.end()
     }
@@ -61,9 +61,9 @@ pub(crate) fn finding_row(finding: &Finding, run: i64) -> FindingRow {
     FindingRow {
         device: finding.device.to_string(),
         subject: finding.subject.as_str().to_owned(),
-        opened: finding.opened,
-        due: finding.due,
-        closed: finding.closed.map(|(at, _)| at),
+        opened: finding.clock.opened,
+        due: finding.clock.due,
+        closed: finding.clock.closed.map(|(at, _)| at),
         body: written(&FindingBody(finding)),
         from_run: run,
     }
@@ -80,12 +80,10 @@ pub(crate) fn finding(row: &FindingRow) -> Option<Finding> {
     Some(Finding {
         device: DeviceId::from(row.device.as_str()),
         subject: Subject::parse(&row.subject),
-        opened: row.opened,
+        clock: FindingClock { opened: row.opened, due: row.due, closed },
         failing_since: moment("failing_since"),
         grace: Period::parse(body["grace"].as_str()?).ok()?,
-        due: row.due,
         spell: u32::try_from(body["spell"].as_u64()?).ok()?,
-        closed,
         evidence_at: moment("evidence_at"),
         fingerprint: u64::from_str_radix(body["fingerprint"].as_str()?, 16).ok()?,
         leaves_open: body["leaves_open"]
@@ -178,12 +176,10 @@ mod tests {
         let original = Finding {
             device: DeviceId::from("d"),
             subject: Subject::Silence,
-            opened: at,
+            clock: FindingClock { opened: at, due: at, closed: Some((at, CloseReason::Answered)) },
             failing_since: Some(at),
             grace: Period::parse("1d 12h").unwrap(),
-            due: at,
             spell: 2,
-            closed: Some((at, CloseReason::Answered)),
             evidence_at: None,
             fingerprint: u64::MAX,
             leaves_open: vec![RuleId::from("a/b")],
@@ -198,7 +194,12 @@ mod tests {
             ..original.clone()
         };
         assert_eq!(finding(&finding_row(&odd, 3)).as_ref(), Some(&odd));
-        let open = Finding { closed: None, failing_since: None, subject: Subject::parse("a/b"), ..original.clone() };
+        let open = Finding {
+            clock: FindingClock::running(at, at),
+            failing_since: None,
+            subject: Subject::parse("a/b"),
+            ..original.clone()
+        };
         assert_eq!(finding(&finding_row(&open, 3)), Some(open));
     }
 }

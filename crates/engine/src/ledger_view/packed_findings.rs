@@ -3,7 +3,7 @@
 //! Each begins with what it has, how long it is and when it is due, so that they can be counted without being read. Moments are told
 //! by how far they are from one another, numbers take as many bytes as they need.
 
-use fencepost_core::{Blame, CloseReason, DeviceId, Finding, Period, Reason, RuleId, Subject};
+use fencepost_core::{Blame, CloseReason, DeviceId, Finding, FindingClock, Period, Reason, RuleId, Subject};
 use jiff::Timestamp;
 
 /// What a finding has, a bit each. No finding has all eight, so what begins so is packed as the fourth format of the ledger did it.
@@ -22,31 +22,31 @@ mod has {
 pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
     let (mut out, mut body) = (Packing::default(), Packing::default());
     for finding in findings {
-        let since_opened = finding.failing_since == Some(finding.opened);
+        let since_opened = finding.failing_since == Some(finding.clock.opened);
         let flags = [
             (has::FAILING, finding.failing_since.is_some()),
             (has::SINCE_OPENED, since_opened),
-            (has::CLOSED, finding.closed.is_some()),
+            (has::CLOSED, finding.clock.closed.is_some()),
             (has::EVIDENCE, finding.evidence_at.is_some()),
             (has::LEAVES_OPEN, !finding.leaves_open.is_empty()),
             (has::BLAMES, !finding.blames.is_empty()),
         ];
         body.0.clear();
-        body.moment(Timestamp::UNIX_EPOCH, finding.due);
-        body.moment(finding.due, finding.opened);
+        body.moment(Timestamp::UNIX_EPOCH, finding.clock.due);
+        body.moment(finding.clock.due, finding.clock.opened);
         body.text(finding.subject.as_str());
         body.text(&finding.grace.to_string());
         body.number(finding.spell.into());
         body.0.extend(finding.fingerprint.to_le_bytes());
         if let Some(since) = finding.failing_since.filter(|_| !since_opened) {
-            body.moment(finding.opened, since);
+            body.moment(finding.clock.opened, since);
         }
-        if let Some((at, reason)) = finding.closed {
-            body.moment(finding.opened, at);
+        if let Some((at, reason)) = finding.clock.closed {
+            body.moment(finding.clock.opened, at);
             body.text(reason.as_str());
         }
         if let Some(at) = finding.evidence_at {
-            body.moment(finding.opened, at);
+            body.moment(finding.clock.opened, at);
         }
         if !finding.leaves_open.is_empty() {
             body.number(finding.leaves_open.len() as u64);
@@ -76,16 +76,19 @@ pub(crate) fn unpack_findings(bytes: &[u8], device: &str) -> Option<Vec<Finding>
 
 /// Returns how many packed findings run, and how many of them are overdue at a moment; none where they cannot be read.
 pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<(usize, usize)> {
-    let count = |counts: (usize, usize), runs: bool, due: Timestamp| {
-        (counts.0 + usize::from(runs), counts.1 + usize::from(runs && due <= at))
+    let count = |counts: (usize, usize), clock: FindingClock| {
+        (counts.0 + usize::from(clock.is_running()), counts.1 + usize::from(clock.is_running() && clock.is_overdue(at)))
     };
     if bytes.first() == Some(&has::EARLIER_FORMAT) {
         let all = unpack_findings(bytes, "")?;
-        return Some(all.iter().fold((0, 0), |counts, finding| count(counts, finding.is_running(), finding.due)));
+        return Some(all.iter().fold((0, 0), |counts, finding| count(counts, finding.clock)));
     }
     heads(bytes).try_fold((0, 0), |counts, head| {
         let head = head?;
-        Some(count(counts, head.flags & has::CLOSED == 0, head.due))
+        Some(match head.flags & has::CLOSED {
+            0 => count(counts, head.running_clock()?),
+            _ => counts,
+        })
     })
 }
 
@@ -109,6 +112,11 @@ fn heads(bytes: &[u8]) -> impl Iterator<Item = Option<Head<'_>>> {
 }
 
 impl Head<'_> {
+    /// Returns its clock, where it runs.
+    fn running_clock(&self) -> Option<FindingClock> {
+        Some(FindingClock::running(Unpacking(self.rest.0).moment(self.due)?, self.due))
+    }
+
     fn finding(self, device: &str) -> Option<Finding> {
         let Self { flags, due, mut rest } = self;
         let opened = rest.moment(due)?;
@@ -139,12 +147,10 @@ impl Head<'_> {
         rest.0.is_empty().then_some(Finding {
             device,
             subject,
-            opened,
+            clock: FindingClock { opened, due, closed },
             failing_since,
             grace,
-            due,
             spell,
-            closed,
             evidence_at,
             fingerprint,
             leaves_open,
@@ -268,12 +274,10 @@ mod fourth {
         Some(Finding {
             device,
             subject,
-            opened,
+            clock: FindingClock { opened, due, closed },
             failing_since,
             grace,
-            due,
             spell,
-            closed,
             evidence_at,
             fingerprint,
             leaves_open,
@@ -325,12 +329,10 @@ mod tests {
                 Finding {
                     device: DeviceId::from("d"),
                     subject,
-                    opened,
+                    clock: FindingClock { opened, due, closed },
                     failing_since: since.map(|since| since.unwrap_or(opened)),
                     grace: Period::parse(grace).unwrap(),
-                    due,
                     spell,
-                    closed,
                     evidence_at,
                     fingerprint,
                     leaves_open,
@@ -350,7 +352,7 @@ mod tests {
             let packed = pack_findings(&findings);
             prop_assert_eq!(unpack_findings(&packed, "d"), Some(findings.clone()));
             let running = || findings.iter().filter(|finding| finding.is_running());
-            let overdue = running().filter(|finding| finding.due <= at).count();
+            let overdue = running().filter(|finding| finding.clock.is_overdue(at)).count();
             prop_assert_eq!(count_running(&packed, at), Some((running().count(), overdue)));
             // What was cut short is told; unless it was between two of them.
             if let Some(found) = (!packed.is_empty()).then(|| unpack_findings(&packed[..cut.index(packed.len())], "d")).flatten() {
@@ -394,7 +396,7 @@ mod tests {
         let bytes = fields.concat();
         let found = unpack_findings(&bytes, "d").unwrap();
         assert_eq!(
-            (found[0].subject.as_str(), found[0].opened, found[0].spell, found[0].fingerprint),
+            (found[0].subject.as_str(), found[0].clock.opened, found[0].spell, found[0].fingerprint),
             ("a/b", at, 2, 7)
         );
         assert_eq!((found[0].leaves_open[0].as_str(), found[0].blames[0].reason), ("c", Reason::WrongType));

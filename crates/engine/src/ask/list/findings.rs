@@ -46,8 +46,8 @@ impl Reading<'_> {
             ("rule", json!(finding.subject.as_str())),
             ("phase", json!(finding.phase(self.at).as_str())),
             ("severity", json!(rule.map(|rule| rule.severity.as_str()))),
-            ("opened", json!(finding.opened.to_string())),
-            ("due", json!(finding.due.to_string())),
+            ("opened", json!(finding.clock.opened.to_string())),
+            ("due", json!(finding.clock.due.to_string())),
             ("spell", json!(finding.spell)),
             ("holder", holder.clone()),
             ("leaves_open", if finding.subject == Subject::Silence { json!(leaves.join(", ")) } else { Json::Null }),
@@ -59,7 +59,7 @@ impl Reading<'_> {
 /// Returns the key that lists what is longest overdue first.
 fn order(finding: &Finding) -> Vec<u8> {
     // With the sign turned round, moments before 1970 come before those after.
-    let due = finding.due.as_nanosecond() ^ i128::MIN;
+    let due = finding.clock.due.as_nanosecond() ^ i128::MIN;
     let mut key = due.to_be_bytes().to_vec();
     push_text(&mut key, finding.device.as_str());
     push_text(&mut key, finding.subject.as_str());
