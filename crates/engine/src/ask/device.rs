@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Declaration, Evidence, Exception, Finding, Origin, Phase, Reason, Rule, Stage, Standing, Unknown, Value,
-    VerdictOutcome, moments_ahead, standing_at,
+    Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Phase, Reason, Rule, SlotId, Stage, Standing,
+    Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
@@ -14,7 +14,7 @@ use jiff::Timestamp;
 use crate::assess::decisions::usual_decisions;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
-use crate::facts::judge::surroundings;
+use crate::facts::judge::{Judge, Judged, surroundings};
 use crate::ledger_view::damage::damaged;
 use crate::ledger_view::outcome::UNCOVERED;
 use crate::ledger_view::reading::Reading;
@@ -173,190 +173,82 @@ impl Reading<'_> {
     pub fn device(&self, device: &str) -> Result<DeviceReport, EngineError> {
         let name = self.device_name(device)?;
         let device = name.as_str();
-        let retired = self.project.lifecycles.last_retirement(device, self.judged_at());
-        let mut documents = self.documents(device)?;
-        let retired = retired.filter(|_| documents.is_empty());
-        if retired.is_some() {
-            // What was last said of it, in the life that is over.
-            let stored = self.reader.observations_of(device, self.run)?;
-            documents = stored.into_iter().map(|said| Document::of(device, said)).collect();
-        }
-        let judge = self.judge();
-        let arena = Bump::new();
-        let broken = |error: fencepost_core::ReadError| damaged(self.project, device, &error.message);
-        let rules = &self.project.rules;
+        let (documents, retired) = self.last_documents(device)?;
+        let (judge, arena) = (self.judge(), Bump::new());
         // Facts that rules read come first in the layout, so that one reading serves both.
-        let mut layout = rules.layout().clone();
-        let mut paths = BTreeSet::new();
-        for said in &documents {
-            if let Some(json) = stored_json(&said.json) {
-                let mut found = BTreeMap::new();
-                leaves(&json, &mut found);
-                paths.extend(found.into_iter().filter(|(_, leaf)| !leaf.in_list).map(|(path, _)| path));
-            }
-        }
-        paths.extend(
-            self.project.corrections.iter().filter(|one| one.device.as_str() == device).map(|one| one.fact.clone()),
-        );
-        let slots: Vec<_> = paths.iter().map(|path| layout.want(path, &self.project.dictionary)).collect();
-        let facts = judge.facts(device, &documents, &layout, &arena).map_err(broken)?;
-        let judged = judge.judged(device, facts, &arena);
+        let mut layout = self.project.rules.layout().clone();
+        let paths = self.reported_paths(device, &documents);
+        let slots: Vec<SlotId> = paths.iter().map(|path| layout.want(path, &self.project.dictionary)).collect();
+        let facts = judge
+            .facts(device, &documents, &layout, &arena)
+            .map_err(|error| damaged(self.project, device, &error.message))?;
         let lines = paths
             .iter()
             .zip(&slots)
             .filter(|(path, _)| !matches!(path.as_str(), "device" | "collected_at"))
             .map(|(path, slot)| self.fact_line(path, *slot, facts))
             .collect();
+        let holder = self.project.config.holder.as_deref();
+        let holder = paths.iter().zip(&slots).find(|(path, _)| holder == Some(path.as_str()));
+        let stale_holder = holder.filter(|(_, slot)| facts.slot(**slot).stale).map(|(path, _)| path.as_str());
 
         let findings: Vec<Finding> = self.findings(Some(device), true)?.remove(device).unwrap_or_default();
         let spell = self.reader.spells(SpellKind::Standing, Some(device), self.run)?.pop();
-        let covered = spell.as_ref().is_some_and(|spell| spell.detail != UNCOVERED);
-        let standing_then = |at| standing_at(&findings, covered, self.project.config.uncovered, at);
-        let standing = spell.as_ref().map(|_| standing_then(self.at));
-
-        let verdicts = judge
-            .verdicts(&judged.input, &arena)
-            .all
-            .iter()
-            .map(|verdict| {
-                let rule = rules.rules()[verdict.rule].clone();
-                let (outcome, evidence) = (verdict.outcome, judge.prove(verdict, &judged.input, &arena));
-                let finding = findings.iter().rfind(|finding| finding.subject.as_str() == rule.id.as_str()).cloned();
-                let scope_last_known =
-                    rules.last_known_of_scope(verdict.rule, facts).into_iter().map(str::to_owned).collect();
-                let at = self.judged_at();
-                let zone = &self.project.config.zone;
-                let fix = rules.fix(verdict.rule, &judged.input, at, zone, &arena);
-                let exception = rules.exception(verdict.rule, &judged.input, at, zone, &arena);
-                VerdictLine {
-                    stage: rule.stage(at),
-                    fix: fix.say.filter(|_| outcome == VerdictOutcome::Fail).map(str::to_owned),
-                    awaiting: verdict.awaiting,
-                    excepted: verdict.excepted,
-                    exception: exception.filter(|_| verdict.excepted).cloned(),
-                    rule,
-                    outcome,
-                    evidence,
-                    scope_last_known,
-                    finding,
-                }
-            })
-            .collect();
-
-        let zone = &self.project.config.zone;
-        let ambient = surroundings(standing, &findings, &arena);
-        let memberships = rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
-        let (mut groups, mut last_known) = (Vec::new(), Vec::new());
-        let member = rules.groups().zip(memberships).enumerate();
-        for (at, ((id, ..), _)) in member.filter(|(_, (_, value))| matches!(value, Value::Boolean(true))) {
-            if id.as_str() == "every-device" {
-                continue;
-            }
-            groups.push(id.to_string());
-            let told_by = rules.last_known_of_group(at, facts);
-            if !told_by.is_empty() {
-                last_known.push((id.to_string(), told_by.into_iter().map(str::to_owned).collect()));
-            }
-        }
-        let holder = self.project.config.holder.as_deref();
-        if let Some((path, slot)) = holder.and_then(|holder| paths.iter().zip(&slots).find(|(path, _)| *path == holder))
-            && facts.slot(*slot).stale
-        {
-            last_known.insert(0, ("holder".to_owned(), vec![path.clone()]));
-        }
-        let holders = judged
-            .input
-            .holders
-            .iter()
-            .map(|holder| HolderLine {
-                id: holder.id.to_owned(),
-                name: holder.person.map(|person| person.name().to_owned()),
-                unit: holder.person.and_then(|person| person.text("unit")).map(str::to_owned),
-            })
-            .collect();
-        let mut report = DeviceReport {
+        let assessed = AssessedDevice {
+            reading: self,
+            judge: &judge,
+            judged: judge.judged(device, facts, &arena),
+            facts,
+            covered: spell.as_ref().is_some_and(|spell| spell.detail != UNCOVERED),
+            is_assessed: spell.is_some(),
+            findings,
+            arena: &arena,
+        };
+        let (groups, last_known) = assessed.groups(stale_holder);
+        let (reach, costs) = assessed.reach();
+        Ok(DeviceReport {
             device: device.to_owned(),
-            standing,
-            covered,
+            standing: assessed.standing(self.at),
+            covered: assessed.covered,
             collected: facts.collected(),
-            retired: retired.map(|retired| (retired.from, retired.because.clone())),
+            retired,
             former_names: self.reader.former_names(device)?,
             absent: self.reader.absences_of(device, self.run)?,
-            holders,
+            holders: assessed.holders(),
             groups,
             last_known,
             facts: lines,
-            verdicts,
-            findings: findings.clone(),
-            reach: Vec::new(),
-            costs: Vec::new(),
-        };
-        if let Some(standing) = standing {
-            let running: Vec<Finding> = findings.iter().filter(|finding| finding.is_running()).cloned().collect();
-            let title = |service: &str| {
-                rules
-                    .access()
-                    .services()
-                    .iter()
-                    .find(|one| one.id.as_str() == service)
-                    .map_or_else(|| service.to_owned(), |one| one.title.clone())
-            };
-            let ahead: Vec<_> = moments_ahead(&running, self.at)
-                .into_iter()
-                .map(|moment| {
-                    (moment, usual_decisions(&judge, &judged, standing_then(moment), &running, moment, &arena))
-                })
-                .collect();
-            for (key, decision) in usual_decisions(&judge, &judged, standing, &running, self.at, &arena) {
-                let later = ahead.iter().find_map(|(moment, decisions)| {
-                    let (_, then) = decisions.iter().find(|(other, _)| *other == key)?;
-                    (then.strictness > decision.strictness).then(|| (*moment, then.words.clone()))
-                });
-                let cost = match (&later, decision.cause) {
-                    (Some((moment, words)), _) => Some((*moment, words.clone())),
-                    (None, Some(_)) if decision.strictness > 0 && decision.access_rule.is_some() => {
-                        Some((self.since_overdue(&running), decision.words.clone()))
-                    }
-                    (None, _) => None,
-                };
-                if let Some((moment, words)) = cost {
-                    report.costs.push(Cost {
-                        person: key.person.clone(),
-                        service: key.service.clone(),
-                        title: title(&key.service),
-                        client: key.client.clone(),
-                        decision: words,
-                        moment,
-                    });
-                }
-                report.reach.push(ReachLine {
-                    title: title(&key.service),
-                    person: key.person,
-                    service: key.service,
-                    client: key.client,
-                    decision: decision.words,
-                    strictness: decision.strictness,
-                    access_rule: decision.access_rule,
-                    later,
-                });
-            }
+            verdicts: assessed.verdicts(),
+            findings: assessed.findings,
+            reach,
+            costs,
+        })
+    }
+
+    /// Returns the documents of a device; of one that is retired those from before, with since when and why it is.
+    fn last_documents(&self, device: &str) -> Result<(Vec<Document>, Option<(Timestamp, String)>), EngineError> {
+        let documents = self.documents(device)?;
+        let retired = self.project.lifecycles.last_retirement(device, self.judged_at());
+        let Some(retired) = retired.filter(|_| documents.is_empty()) else { return Ok((documents, None)) };
+        let stored = self.reader.observations_of(device, self.run)?;
+        let documents = stored.into_iter().map(|said| Document::of(device, said)).collect();
+        Ok((documents, Some((retired.from, retired.because.clone()))))
+    }
+
+    /// Returns the paths of all facts that the documents of a device report, or a correction sets.
+    fn reported_paths(&self, device: &str, documents: &[Document]) -> BTreeSet<String> {
+        let mut paths = BTreeSet::new();
+        for json in documents.iter().filter_map(|said| stored_json(&said.json)) {
+            let mut found = BTreeMap::new();
+            leaves(&json, &mut found);
+            paths.extend(found.into_iter().filter(|(_, leaf)| !leaf.in_list).map(|(path, _)| path));
         }
-        Ok(report)
+        let corrections = self.project.corrections.iter().filter(|one| one.device.as_str() == device);
+        paths.extend(corrections.map(|one| one.fact.clone()));
+        paths
     }
 
-    /// When the first of the running findings ran out.
-    fn since_overdue(&self, running: &[Finding]) -> Timestamp {
-        running
-            .iter()
-            .filter_map(|finding| match finding.phase(self.at) {
-                Phase::Overdue { since } => Some(since),
-                Phase::Open { .. } | Phase::Closed { .. } => None,
-            })
-            .min()
-            .unwrap_or(self.at)
-    }
-
-    fn fact_line(&self, path: &str, slot: fencepost_core::SlotId, facts: &fencepost_core::Facts<'_>) -> FactLine {
+    fn fact_line(&self, path: &str, slot: SlotId, facts: &Facts<'_>) -> FactLine {
         let found = facts.slot(slot);
         let declared = self.project.dictionary.facts.get(path);
         let (source, collected, corrected) = match found.origin {
@@ -390,4 +282,156 @@ impl Reading<'_> {
                 .collect(),
         }
     }
+}
+
+/// A device with what an assessment made of it, while its report is put together.
+struct AssessedDevice<'d, 'r> {
+    reading: &'d Reading<'r>,
+    judge: &'d Judge<'d>,
+    judged: Judged<'d>,
+    facts: &'d Facts<'d>,
+    /// Whether an enforced rule covers it.
+    covered: bool,
+    /// Whether it was assessed at all.
+    is_assessed: bool,
+    /// Its findings, those that closed among them.
+    findings: Vec<Finding>,
+    arena: &'d Bump,
+}
+
+impl<'d> AssessedDevice<'d, '_> {
+    /// Returns how it stands at a moment; none where it was not assessed.
+    fn standing(&self, at: Timestamp) -> Option<Standing> {
+        self.is_assessed.then(|| self.assessed_standing(at))
+    }
+
+    fn assessed_standing(&self, at: Timestamp) -> Standing {
+        standing_at(&self.findings, self.covered, self.reading.project.config.uncovered, at)
+    }
+
+    /// Returns every rule on trial or enforced, with its proof.
+    fn verdicts(&self) -> Vec<VerdictLine> {
+        let verdicts = self.judge.verdicts(&self.judged.input, self.arena);
+        verdicts.all.iter().map(|verdict| self.verdict(verdict)).collect()
+    }
+
+    fn verdict(&self, verdict: &Verdict) -> VerdictLine {
+        let rules = &self.judge.project.rules;
+        let (at, zone) = (self.judge.at, &self.judge.project.config.zone);
+        let rule = rules.rules()[verdict.rule].clone();
+        let scope_last_known = rules.last_known_of_scope(verdict.rule, self.facts);
+        let fix = rules.fix(verdict.rule, &self.judged.input, at, zone, self.arena);
+        let exception = rules.exception(verdict.rule, &self.judged.input, at, zone, self.arena);
+        let of_rule = |finding: &&Finding| finding.subject.as_str() == rule.id.as_str();
+        VerdictLine {
+            stage: rule.stage(at),
+            fix: fix.say.filter(|_| verdict.outcome == VerdictOutcome::Fail).map(str::to_owned),
+            awaiting: verdict.awaiting,
+            excepted: verdict.excepted,
+            exception: exception.filter(|_| verdict.excepted).cloned(),
+            outcome: verdict.outcome,
+            evidence: self.judge.prove(verdict, &self.judged.input, self.arena),
+            scope_last_known: scope_last_known.into_iter().map(str::to_owned).collect(),
+            finding: self.findings.iter().rfind(of_rule).cloned(),
+            rule,
+        }
+    }
+
+    /// Returns the groups it belongs to; and those among them that are told by facts older than promised, with these facts.
+    /// `stale_holder` is the fact that names the holder, where that is older than promised.
+    fn groups(&self, stale_holder: Option<&str>) -> (Vec<String>, Vec<(String, Vec<String>)>) {
+        let rules = &self.judge.project.rules;
+        let (at, zone) = (self.judge.at, &self.judge.project.config.zone);
+        let ambient = surroundings(self.standing(self.reading.at), &self.findings, self.arena);
+        let memberships = rules.memberships_of_device(&self.judged.input, ambient, at, zone, self.arena);
+        let mut last_known: Vec<(String, Vec<String>)> =
+            stale_holder.iter().map(|path| ("holder".to_owned(), vec![(*path).to_owned()])).collect();
+        let mut groups = Vec::new();
+        let member = rules.groups().zip(memberships).enumerate();
+        for (at, ((id, ..), _)) in member.filter(|(_, (_, value))| matches!(value, Value::Boolean(true))) {
+            if id.as_str() == "every-device" {
+                continue;
+            }
+            groups.push(id.to_string());
+            let told_by = rules.last_known_of_group(at, self.facts);
+            if !told_by.is_empty() {
+                last_known.push((id.to_string(), told_by.into_iter().map(str::to_owned).collect()));
+            }
+        }
+        (groups, last_known)
+    }
+
+    /// Returns who uses it.
+    fn holders(&self) -> Vec<HolderLine> {
+        let line = |holder: &Holder<'_>| HolderLine {
+            id: holder.id.to_owned(),
+            name: holder.person.map(|person| person.name().to_owned()),
+            unit: holder.person.and_then(|person| person.text("unit")).map(str::to_owned),
+        };
+        self.judged.input.holders.iter().map(line).collect()
+    }
+
+    /// Returns what its people may reach with it, and what it costs now, or will cost, in access.
+    fn reach(&self) -> (Vec<ReachLine>, Vec<Cost>) {
+        let now = self.reading.at;
+        let Some(standing) = self.standing(now) else { return (Vec::new(), Vec::new()) };
+        let running: Vec<Finding> = self.findings.iter().filter(|finding| finding.is_running()).cloned().collect();
+        let decisions = |standing, at| usual_decisions(self.judge, &self.judged, standing, &running, at, self.arena);
+        let ahead: Vec<_> = moments_ahead(&running, now)
+            .into_iter()
+            .map(|moment| (moment, decisions(self.assessed_standing(moment), moment)))
+            .collect();
+        let (mut reach, mut costs) = (Vec::new(), Vec::new());
+        for (key, decision) in decisions(standing, now) {
+            let later = ahead.iter().find_map(|(moment, decisions)| {
+                let (_, then) = decisions.iter().find(|(other, _)| *other == key)?;
+                (then.strictness > decision.strictness).then(|| (*moment, then.words.clone()))
+            });
+            let cost = match (&later, decision.cause) {
+                (Some((moment, words)), _) => Some((*moment, words.clone())),
+                (None, Some(_)) if decision.strictness > 0 && decision.access_rule.is_some() => {
+                    Some((since_overdue(&running, now), decision.words.clone()))
+                }
+                (None, _) => None,
+            };
+            let title = self.title_of(&key.service);
+            if let Some((moment, words)) = cost {
+                costs.push(Cost {
+                    person: key.person.clone(),
+                    service: key.service.clone(),
+                    title: title.clone(),
+                    client: key.client.clone(),
+                    decision: words,
+                    moment,
+                });
+            }
+            reach.push(ReachLine {
+                title,
+                person: key.person,
+                service: key.service,
+                client: key.client,
+                decision: decision.words,
+                strictness: decision.strictness,
+                access_rule: decision.access_rule,
+                later,
+            });
+        }
+        (reach, costs)
+    }
+
+    /// Returns what people call a service.
+    fn title_of(&self, service: &str) -> String {
+        let services = self.judge.project.rules.access().services();
+        let found = services.iter().find(|one| one.id.as_str() == service);
+        found.map_or_else(|| service.to_owned(), |one| one.title.clone())
+    }
+}
+
+/// Returns when the first of the running findings ran out.
+fn since_overdue(running: &[Finding], at: Timestamp) -> Timestamp {
+    let overdue = running.iter().filter_map(|finding| match finding.phase(at) {
+        Phase::Overdue { since } => Some(since),
+        Phase::Open { .. } | Phase::Closed { .. } => None,
+    });
+    overdue.min().unwrap_or(at)
 }

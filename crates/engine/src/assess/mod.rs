@@ -81,11 +81,20 @@ fn assess_and_commit(
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<(Assessed, u64), EngineError> {
     let writer = ledger.writer("assess")?;
-    let (writer, assessed, hidden) = assess_within(project, writer, moment, options, progress)?;
+    let UncommittedAssessment { writer, assessed, hidden } = assess_within(project, writer, moment, options, progress)?;
     if !assessed.existing {
         writer.commit()?;
     }
     Ok((assessed, hidden))
+}
+
+/// An assessment that was written and can still be dropped.
+pub(crate) struct UncommittedAssessment<'l> {
+    /// Holds the transaction.
+    pub writer: Writer<'l>,
+    pub assessed: Assessed,
+    /// How many documents were written again, since something in them is secret now.
+    pub hidden: u64,
 }
 
 /// Assesses, and leaves to the caller whether it is to stay.
@@ -95,25 +104,11 @@ pub(crate) fn assess_within<'l>(
     moment: &Moment,
     options: AssessOptions<'_>,
     progress: &mut dyn FnMut(u64, u64),
-) -> Result<(Writer<'l>, Assessed, u64), EngineError> {
+) -> Result<UncommittedAssessment<'l>, EngineError> {
     let at = moment.as_of;
     let last = writer.reader().assessments(None, 1)?.into_iter().next();
-    if let Some(last) = &last {
-        if at < last.as_of {
-            return Err(EngineError::refused(
-                format!(
-                    "assessments never go back in time: assessment {} is as of {}",
-                    last.number.unwrap_or(0),
-                    last.as_of
-                ),
-                "give a later --as-of, or none",
-            ));
-        }
-        let same = at == last.as_of && last.rule_set.as_deref() == Some(&project.digest) && !options.anew;
-        if same && writer.reader().imports_after(last.id)? == 0 {
-            let assessed = Assessed { existing: true, ..Assessed::load(project, &writer.reader(), last)? };
-            return Ok((writer, assessed, 0));
-        }
+    if let Some(assessed) = standing_assessment(project, &writer, last.as_ref(), at, options.anew)? {
+        return Ok(UncommittedAssessment { writer, assessed, hidden: 0 });
     }
     if !writer.reader().has_devices()? {
         return Err(EngineError::refused(
@@ -121,14 +116,8 @@ pub(crate) fn assess_within<'l>(
             "bring state in first: fencepost import FILE",
         ));
     }
-    let run = writer.begin_run(
-        RunKind::Assess,
-        at,
-        moment.wall,
-        &moment.user,
-        env!("CARGO_PKG_VERSION"),
-        Some(&project.digest),
-    )?;
+    let (wall, user, version) = (moment.wall, &moment.user, env!("CARGO_PKG_VERSION"));
+    let run = writer.begin_run(RunKind::Assess, at, wall, user, version, Some(&project.digest))?;
     writer.keep_rule_set(&project.digest, &project.text())?;
     let hidden = hide_new_secrets(&mut writer, project, &project.secret_key()?)?;
     apply_renamings(&mut writer, project, run, at)?;
@@ -136,72 +125,27 @@ pub(crate) fn assess_within<'l>(
     let Plan { tally, look, anew, same_rules } =
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
-    let (layout_fingerprint, total) = (inputs.layout_fingerprint, devices.len() as u64);
-    let first = !writer.reader().has_spells()?;
-    let rule_set_diff = if same_rules { None } else { rule_set_diff(&writer, project, last.as_ref(), at)? };
-    let layout_fingerprints = LayoutFingerprints {
-        now: layout_fingerprint,
-        earlier: rule_set_diff
-            .as_ref()
-            .map(|rule_set_diff| rule_set_diff.layout_fingerprint)
-            .filter(|earlier| *earlier != layout_fingerprint),
-    };
     let mut pass = Pass {
         project,
         run,
-        layout_fingerprint,
+        at,
+        inputs: &inputs,
         anew,
-        first,
+        same_rules,
+        first: !writer.reader().has_spells()?,
+        rule_set_diff: if same_rules { None } else { rule_set_diff(&writer, project, last.as_ref(), at)? },
         writer,
         tally,
         seen: 0,
-        total,
+        total: devices.len() as u64,
         taken: 0,
         batches: Vec::new(),
         progress,
     };
     if !devices.is_empty() {
-        let people = People::load(&pass.writer.reader().people(None)?, project, at);
-        let judge = Judge::new(project, &people, at);
-        let bodies = pass.writer.reader().bodies()?;
-        let weigher = Weigher {
-            judge: &judge,
-            inputs: &inputs,
-            run,
-            anew,
-            same_rules,
-            rule_set_diff: rule_set_diff.as_ref(),
-            taken: options.verdicts,
-        };
-        let mut devices = devices.into_iter();
-        // A few devices are not worth a thread.
-        let workers = if pass.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
-        handed_out(
-            &mut pass,
-            workers,
-            |pass| {
-                let mut batch = pass.batches.pop().unwrap_or_default().of(&mut devices);
-                if let Some(batch) = &mut batch {
-                    batch.fill(&pass.writer.reader(), layout_fingerprints, needs_documents)?;
-                }
-                Ok(batch)
-            },
-            || WorkerScratch::new(&bodies),
-            |scratch, batch: Batch| {
-                let weighed: Vec<_> = batch.jobs().map(|job| weigher.weigh(scratch, &job)).collect();
-                (batch, weighed)
-            },
-            |pass, (batch, weighed)| {
-                for (job, weighed) in batch.jobs().zip(weighed) {
-                    pass.save(&job, weighed?)?;
-                }
-                pass.batches.push(batch);
-                Ok::<_, EngineError>(())
-            },
-        )?;
-        pass.writer.set_setting(PEOPLE_UNTIL, &people.until().as_microsecond().to_string())?;
+        pass.assess_devices(devices, options)?;
     }
-    let Pass { writer, mut tally, taken, .. } = pass;
+    let Pass { writer, mut tally, taken, total, .. } = pass;
     writer.clear_dirty()?;
     writer.set_setting(RULES, &inputs.rules)?;
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
@@ -215,7 +159,33 @@ pub(crate) fn assess_within<'l>(
     assessed.warnings = tally.unreported(project, &writer)?;
     assessed.warnings.extend(conflicts::conflicts(project, &writer.reader())?);
     assessed.taken = options.verdicts.map(|_| (taken, total));
-    Ok((writer, assessed, hidden))
+    Ok(UncommittedAssessment { writer, assessed, hidden })
+}
+
+/// Returns the last assessment, where it is of the same moment and nothing is new since.
+///
+/// # Errors
+/// Fails if the moment lies before it.
+fn standing_assessment(
+    project: &Project,
+    writer: &Writer<'_>,
+    last: Option<&RunRow>,
+    at: Timestamp,
+    anew: bool,
+) -> Result<Option<Assessed>, EngineError> {
+    let Some(last) = last else { return Ok(None) };
+    if at < last.as_of {
+        let (number, as_of) = (last.number.unwrap_or(0), last.as_of);
+        return Err(EngineError::refused(
+            format!("assessments never go back in time: assessment {number} is as of {as_of}"),
+            "give a later --as-of, or none",
+        ));
+    }
+    let same = at == last.as_of && last.rule_set.as_deref() == Some(&project.digest) && !anew;
+    if !same || writer.reader().imports_after(last.id)? > 0 {
+        return Ok(None);
+    }
+    Ok(Some(Assessed { existing: true, ..Assessed::load(project, &writer.reader(), last)? }))
 }
 
 /// What an assessment sets out to do.
@@ -269,11 +239,17 @@ fn rule_set_diff(
 struct Pass<'a, 'l> {
     project: &'a Project,
     run: i64,
-    layout_fingerprint: i64,
+    /// The moment that is judged by.
+    at: Timestamp,
+    inputs: &'a Inputs,
     /// Counting began afresh.
     anew: bool,
+    /// The rules are those of the last assessment.
+    same_rules: bool,
     /// Nothing ever held of any device.
     first: bool,
+    /// How the rules differ from those of the last assessment, where that is known and they do.
+    rule_set_diff: Option<RuleSetDiff>,
     writer: Writer<'l>,
     tally: Tally,
     seen: u64,
@@ -286,6 +262,54 @@ struct Pass<'a, 'l> {
 }
 
 impl Pass<'_, '_> {
+    /// Evaluates devices on the workers, and writes what each came to.
+    fn assess_devices(&mut self, devices: Vec<DeviceRow>, options: AssessOptions<'_>) -> Result<(), EngineError> {
+        let people = People::load(&self.writer.reader().people(None)?, self.project, self.at);
+        let judge = Judge::new(self.project, &people, self.at);
+        let bodies = self.writer.reader().bodies()?;
+        let rule_set_diff = self.rule_set_diff.take();
+        let now = self.inputs.layout_fingerprint;
+        let earlier = rule_set_diff.as_ref().map(|diff| diff.layout_fingerprint).filter(|earlier| *earlier != now);
+        let layout_fingerprints = LayoutFingerprints { now, earlier };
+        let weigher = Weigher {
+            judge: &judge,
+            inputs: self.inputs,
+            run: self.run,
+            anew: self.anew,
+            same_rules: self.same_rules,
+            rule_set_diff: rule_set_diff.as_ref(),
+            taken: options.verdicts,
+        };
+        let mut devices = devices.into_iter();
+        // A few devices are not worth a thread.
+        let workers = if self.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
+        handed_out(
+            self,
+            workers,
+            |pass| {
+                let mut batch = pass.batches.pop().unwrap_or_default().of(&mut devices);
+                if let Some(batch) = &mut batch {
+                    batch.fill(&pass.writer.reader(), layout_fingerprints, needs_documents)?;
+                }
+                Ok(batch)
+            },
+            || WorkerScratch::new(&bodies),
+            |scratch, batch: Batch| {
+                let weighed: Vec<_> = batch.jobs().map(|job| weigher.weigh(scratch, &job)).collect();
+                (batch, weighed)
+            },
+            |pass, (batch, weighed)| {
+                for (job, weighed) in batch.jobs().zip(weighed) {
+                    pass.save(&job, weighed?)?;
+                }
+                pass.batches.push(batch);
+                Ok::<_, EngineError>(())
+            },
+        )?;
+        self.writer.set_setting(PEOPLE_UNTIL, &people.until().as_microsecond().to_string())?;
+        Ok(())
+    }
+
     /// Writes what a device came to.
     fn save(&mut self, job: &Job<'_>, weighed: Weighed) -> Result<(), EngineError> {
         let Weighed { packed, volatile_parts, over, taken, result } = weighed;
@@ -298,7 +322,7 @@ impl Pass<'_, '_> {
             self.writer.set_facts(
                 device.number,
                 source,
-                PackedFacts { layout_fingerprint: self.layout_fingerprint, packed: &packed },
+                PackedFacts { layout_fingerprint: self.inputs.layout_fingerprint, packed: &packed },
             )?;
         }
         for (source, volatile_parts) in volatile_parts {

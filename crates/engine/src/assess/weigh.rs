@@ -148,6 +148,11 @@ pub(super) struct Weigher<'w> {
 /// What a worker uses again and again.
 pub(super) struct WorkerScratch<'b> {
     arena: Bump,
+    tools: DocumentTools<'b>,
+}
+
+/// What reads and packs one document after the other.
+struct DocumentTools<'b> {
     packer: Packer,
     unpacker: BodyUnpacker<'b>,
     documents: JsonDocuments<'b>,
@@ -155,24 +160,38 @@ pub(super) struct WorkerScratch<'b> {
 
 impl<'b> WorkerScratch<'b> {
     pub(super) fn new(bodies: &'b Bodies) -> Self {
-        Self {
-            arena: Bump::new(),
+        let tools = DocumentTools {
             packer: Packer::default(),
             unpacker: bodies.unpacker(),
             documents: JsonDocuments::default(),
-        }
+        };
+        Self { arena: Bump::new(), tools }
     }
 }
 
+/// What each source said of a device, as the rules read it, with the packed facts that it was read from.
+struct ReadFacts<'a> {
+    observations: Vec<Observation<'a>>,
+    packed: Vec<&'a [u8]>,
+}
+
+/// A device that was evaluated.
+struct Evaluated<'a> {
+    judged: &'a Judged<'a>,
+    /// The digest of all that it is judged by.
+    input: Vec<u8>,
+    verdicts: Verdicts,
+    /// The verdicts as they are kept.
+    codes: Vec<u8>,
+    watch: &'a Watch,
+}
+
 impl Weigher<'_> {
+    /// Evaluates a device where that is needed, and weighs its verdicts against what was kept of it before.
     pub(super) fn weigh(&self, scratch: &mut WorkerScratch<'_>, job: &Job<'_>) -> Result<Weighed, LedgerError> {
         scratch.arena.reset();
         let (arena, judge) = (&scratch.arena, self.judge);
-        let project = judge.project;
-        let Job { device, facts, documents, before, findings, standing: _ } = job;
-        let name = device.name.as_str();
-        let broken = |message: &str| damaged(project, name, message);
-        let layout = project.rules.layout();
+        let (name, layout) = (job.device.name.as_str(), judge.project.rules.layout());
         let mut weighed = Weighed {
             packed: Vec::new(),
             volatile_parts: Vec::new(),
@@ -180,19 +199,75 @@ impl Weigher<'_> {
             taken: false,
             result: Judgement::Retired,
         };
-        let outcome_before = job.outcome();
-        let mut observations: Vec<Observation<'_>> = Vec::with_capacity(facts.len());
-        let mut bytes: Vec<&[u8]> = Vec::with_capacity(facts.len());
-        for said in facts {
-            let stored = documents.iter().find(|document| document.source == said.source);
-            let stored = stored.map(|stored| stored.unpack(&mut scratch.unpacker)).transpose()?;
+        let facts = self.read_facts(job, arena, &mut scratch.tools, &mut weighed)?;
+        if facts.observations.is_empty() {
+            weighed.over = FindingChanges::closed(&self.by_life(name, &job.facts, self.findings(job)?).over, self.run);
+            return Ok(weighed);
+        }
+        let watch: &Watch = arena.alloc(Watch::default());
+        let merged = arena.alloc(judge.merged(name, &facts.observations, layout, arena).watched(watch));
+        let judged = judge.judged(name, merged, arena);
+        let input = self.inputs.of_device(judge, &judged, &facts.observations, &facts.packed);
+        let before = job.before.as_ref();
+        let holds = self.same_rules && before.is_some_and(|before| before.input == input && judge.at < before.until);
+        if holds && !self.anew {
+            weighed.result = Judgement::Same;
+            return Ok(weighed);
+        }
+        let sealed =
+            self.taken.and_then(|sealed| sealed.of(judge, self.inputs, &judged, &facts.observations, &facts.packed));
+        let verdicts = match sealed {
+            Some((verdicts, until)) => {
+                weighed.taken = true;
+                until.into_iter().for_each(|until| watch.note(until));
+                verdicts
+            }
+            None => judge.verdicts(&judged.input, arena),
+        };
+        let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
+        if holds && job.outcome().is_some_and(|before| before.verdicts == codes) {
+            // The same verdicts by the same facts and rules: there is nothing to settle.
+            weighed.result = Judgement::Same;
+            return Ok(weighed);
+        }
+        let evaluated = Evaluated { judged: &judged, input, verdicts, codes, watch };
+        if let Some(result) = self.unsettled_by_edit(job, &evaluated, &facts) {
+            weighed.result = result;
+            return Ok(weighed);
+        }
+        let by_life = self.by_life(name, &job.facts, self.findings(job)?);
+        weighed.over = FindingChanges::closed(&by_life.over, self.run);
+        weighed.result = Judgement::Settled(Box::new(self.settle(job, evaluated, by_life, arena)));
+        Ok(weighed)
+    }
+
+    /// Reads what each source said of a device, from what is packed of it or else from its document; what is packed anew, and the
+    /// volatile parts that the rules read no more, are added to what is to be written.
+    fn read_facts<'a>(
+        &self,
+        job: &Job<'a>,
+        arena: &'a Bump,
+        tools: &mut DocumentTools<'_>,
+        weighed: &mut Weighed,
+    ) -> Result<ReadFacts<'a>, LedgerError>
+    where
+        Self: 'a,
+    {
+        let project = self.judge.project;
+        let (name, layout) = (job.device.name.as_str(), project.rules.layout());
+        let broken = |message: &str| damaged(project, name, message);
+        let count = job.facts.len();
+        let mut read = ReadFacts { observations: Vec::with_capacity(count), packed: Vec::with_capacity(count) };
+        for said in &job.facts {
+            let stored = job.documents.iter().find(|document| document.source == said.source);
+            let stored = stored.map(|stored| stored.unpack(&mut tools.unpacker)).transpose()?;
             if let Some(stored) = &stored
                 && let Some(volatile_parts) = &stored.volatile_parts
                 && let Some(volatile_parts) = thin_out(&stored.body, volatile_parts, |path| self.inputs.reads(path))
             {
                 weighed.volatile_parts.push((said.source.to_string(), volatile_parts));
             }
-            if !project.lifecycles.is_of_this_life(name, said.collected, judge.at) {
+            if !project.lifecycles.is_of_this_life(name, said.collected, self.judge.at) {
                 continue;
             }
             let (packed, slots): (&[u8], &[Value<'_>]) = match (said.packed, stored) {
@@ -203,90 +278,75 @@ impl Weigher<'_> {
                 (None, Some(stored)) => {
                     let document =
                         assemble_in(&stored.body, name, stored.collected, stored.volatile_parts.as_deref(), arena);
-                    let read = scratch.documents.read_in_place(document, layout, arena);
-                    let read = read.map_err(|error| broken(&error.message))?;
+                    let document = tools.documents.read_in_place(document, layout, arena);
+                    let document = document.map_err(|error| broken(&error.message))?;
                     let mut packed = Vec::with_capacity(LIKELY_PACK);
-                    if !scratch.packer.pack(read.slots, layout, &mut packed) {
+                    if !tools.packer.pack(document.slots, layout, &mut packed) {
                         return Err(broken("it holds what no document can"));
                     }
                     let kept = arena.alloc_slice_copy(&packed);
                     weighed.packed.push((said.number, packed));
-                    (kept, read.slots)
+                    (kept, document.slots)
                 }
                 (None, None) => return Err(broken("it is not there")),
             };
-            observations.push(judge.observation(said.source, Some(said.collected), slots));
-            bytes.push(packed);
+            read.observations.push(self.judge.observation(said.source, Some(said.collected), slots));
+            read.packed.push(packed);
         }
-        let findings = || match &before {
+        Ok(read)
+    }
+
+    /// Returns the findings of a device, those that closed among them.
+    fn findings(&self, job: &Job<'_>) -> Result<Vec<Finding>, LedgerError> {
+        let (project, name) = (self.judge.project, job.device.name.as_str());
+        match &job.before {
             Some(before) => {
                 unpack_findings(before.findings, name).ok_or_else(|| unreadable(project, name, "the findings"))
             }
-            None => latest_of(findings).ok_or_else(|| unreadable(project, name, "a finding")),
+            None => latest_of(job.findings).ok_or_else(|| unreadable(project, name, "a finding")),
+        }
+    }
+
+    /// Returns what comes of a device where only the rules were edited, and none of those that were edited finds or found
+    /// anything on it; none where its verdicts have to be settled.
+    fn unsettled_by_edit(&self, job: &Job<'_>, evaluated: &Evaluated<'_>, facts: &ReadFacts<'_>) -> Option<Judgement> {
+        let Evaluated { judged, input, verdicts, codes, watch } = evaluated;
+        let (diff, before, was) = (self.rule_set_diff?, job.before.as_ref()?, job.outcome()?);
+        let is_unsettled = self.judge.at < before.until
+            && self.is_known(judged, &facts.observations, &job.facts, input, before.input)
+            && diff.leaves_be(&was, codes)
+            && (diff.in_order || kept_verdicts(self.judge, verdicts) == was.kept[0]);
+        if !is_unsettled {
+            return None;
+        }
+        let outcome = Outcome {
+            kept: was.kept,
+            standing: was.standing,
+            covered: was.covered,
+            stale: was.stale,
+            verdicts: codes.clone(),
+            reported: reported(judged),
         };
-        if observations.is_empty() {
-            weighed.over = FindingChanges::closed(&self.by_life(name, facts, findings()?).over, self.run);
-            return Ok(weighed);
+        // Which of the moments before came from rules that are gone, nobody knows any more.
+        let until = watch.until().min(before.until);
+        if outcome.borrowed() == was && until == before.until && *input == before.input {
+            return Some(Judgement::Same);
         }
-        let watch: &Watch = arena.alloc(Watch::default());
-        let merged = arena.alloc(judge.merged(name, &observations, layout, arena).watched(watch));
-        let judged = judge.judged(name, merged, arena);
-        let input = self.inputs.of_device(judge, &judged, &observations, &bytes);
-        let holds =
-            self.same_rules && before.as_ref().is_some_and(|before| before.input == input && judge.at < before.until);
-        if holds && !self.anew {
-            weighed.result = Judgement::Same;
-            return Ok(weighed);
-        }
-        let taken = self.taken.and_then(|taken| taken.of(judge, self.inputs, &judged, &observations, &bytes));
-        let verdicts = match taken {
-            Some((verdicts, until)) => {
-                weighed.taken = true;
-                until.into_iter().for_each(|until| watch.note(until));
-                verdicts
-            }
-            None => judge.verdicts(&judged.input, arena),
+        let row = AssessedRow {
+            input: input.clone(),
+            until,
+            collected: before.collected,
+            outcome: outcome.to_bytes(),
+            findings: before.findings.to_vec(),
         };
-        let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
-        if holds && outcome_before.is_some_and(|before| before.verdicts == codes) {
-            // The same verdicts by the same facts and rules: there is nothing to settle.
-            weighed.result = Judgement::Same;
-            return Ok(weighed);
-        }
-        if let (Some(rule_set_diff), Some(before), Some(was)) = (self.rule_set_diff, &before, &outcome_before)
-            && judge.at < before.until
-            && self.is_known(&judged, &observations, facts, &input, before.input)
-            && rule_set_diff.leaves_be(was, &codes)
-            && (rule_set_diff.in_order || kept_verdicts(judge, &verdicts) == was.kept[0])
-        {
-            let outcome = Outcome {
-                kept: was.kept,
-                standing: was.standing,
-                covered: was.covered,
-                stale: was.stale,
-                verdicts: codes,
-                reported: reported(&judged),
-            };
-            // Which of the moments before came from rules that are gone, nobody knows any more.
-            let until = watch.until().min(before.until);
-            let is_same = outcome.borrowed() == *was && until == before.until && input == before.input;
-            weighed.result = match is_same {
-                true => Judgement::Same,
-                false => {
-                    let row = AssessedRow {
-                        input,
-                        until,
-                        collected: before.collected,
-                        outcome: outcome.to_bytes(),
-                        findings: before.findings.to_vec(),
-                    };
-                    Judgement::Settled(Box::new(Settling { row: Some(row), ..Settling::nothing(outcome) }))
-                }
-            };
-            return Ok(weighed);
-        }
-        let ByLife { current: earlier, past, over } = self.by_life(name, facts, findings()?);
-        weighed.over = FindingChanges::closed(&over, self.run);
+        Some(Judgement::Settled(Box::new(Settling { row: Some(row), ..Settling::nothing(outcome) })))
+    }
+
+    /// Settles the verdicts of a device against its earlier findings, and decides who reaches what with it.
+    fn settle<'a>(&'a self, job: &Job<'_>, evaluated: Evaluated<'a>, by_life: ByLife, arena: &'a Bump) -> Settling {
+        let Evaluated { judged, input, verdicts, codes, watch } = evaluated;
+        let ByLife { current: earlier, past, over: _ } = by_life;
+        let (judge, project, name) = (self.judge, self.judge.project, job.device.name.as_str());
         let settled = settle(
             &DeviceId::from(name),
             earlier.clone(),
@@ -298,7 +358,7 @@ impl Weigher<'_> {
             &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena),
         );
         let decisions: Vec<Spell> =
-            usual_decisions(judge, &judged, settled.standing, &settled.findings, judge.at, arena)
+            usual_decisions(judge, judged, settled.standing, &settled.findings, judge.at, arena)
                 .into_iter()
                 .map(|(key, decision)| (key.subject(), decision.words.clone(), decision.detail()))
                 .collect();
@@ -313,7 +373,7 @@ impl Weigher<'_> {
                 digest(holders.iter().map(String::as_str)),
             ],
             verdicts: codes,
-            reported: reported(&judged),
+            reported: reported(judged),
         };
         let next_due = moments_ahead(&settled.findings, judge.at).into_iter().next();
         let next_retirement = project.lifecycles.next_retirement(name, judge.at).map(|retirement| retirement.from);
@@ -324,21 +384,20 @@ impl Weigher<'_> {
             outcome: outcome.to_bytes(),
             findings: pack_findings(&with_past(&settled.findings, past)),
         };
-        let was = outcome_before;
+        let was = job.outcome();
         let differs = |which: usize| was.is_none_or(|was| was.kept[which] != outcome.kept[which]);
         let stands_otherwise = was.is_none_or(|was| (was.standing, was.covered) != (outcome.standing, outcome.covered));
         let cover = if settled.covered { "covered" } else { UNCOVERED };
-        weighed.result = Judgement::Settled(Box::new(Settling {
+        Settling {
             verdicts: differs(0)
                 .then(|| failing(judge, &verdicts).map(|failing| verdict_spell(failing, judge.at)).collect()),
             decisions: differs(1).then_some(decisions),
             holders: differs(2).then_some(holders),
             standing: stands_otherwise.then(|| (String::new(), settled.standing.as_str().to_owned(), cover.to_owned())),
-            row: (before.as_ref() != Some(&row.borrowed())).then_some(row),
+            row: (job.before.as_ref() != Some(&row.borrowed())).then_some(row),
             changes: FindingChanges::of(&earlier, &settled, self.run),
             outcome,
-        }));
-        Ok(weighed)
+        }
     }
 
     /// Whether what a device is judged by, besides the rules, is what it was; where the rules read other paths now, by the facts

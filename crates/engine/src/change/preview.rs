@@ -7,7 +7,7 @@ use fencepost_core::{Diagnostic, Stage, Standing};
 use fencepost_store::{DeviceBatch, LayoutFingerprints, Ledger, Look, Reader};
 use jiff::Timestamp;
 
-use crate::assess::{AssessOptions, FindingLine, assess_within};
+use crate::assess::{AssessOptions, FindingLine, UncommittedAssessment, assess_within};
 use crate::error::EngineError;
 use crate::facts::judge::People;
 use crate::ledger_view::batch::DEVICES;
@@ -181,7 +181,8 @@ fn snapshot(
     options: AssessOptions<'_>,
 ) -> Result<Snapshot, EngineError> {
     let writer = ledger.writer("preview")?;
-    let (writer, assessed, _) = assess_within(project, writer, moment, options, &mut |_, _| {})?;
+    let UncommittedAssessment { writer, assessed, .. } =
+        assess_within(project, writer, moment, options, &mut |_, _| {})?;
     let reader = writer.reader();
     let judged = project.rules.rules().iter().filter(|rule| !rule.is_draft());
     let lines = |lines: &Spool<FindingLine>| {

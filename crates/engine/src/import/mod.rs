@@ -14,9 +14,9 @@ use std::path::{Path, PathBuf};
 use fencepost_core::limits::ID_BYTES;
 use fencepost_core::{Canonical, Text, Value, parse_collected};
 use fencepost_formats::{
-    Chunk, Chunks, Format, Mapped, NameFrom, Source, SourceKind, decompress, read_chunk, read_records,
+    Chunk, Chunks, Format, Mapped, NameFrom, SecretKey, Source, SourceKind, decompress, read_chunk, read_records,
 };
-use fencepost_store::{FileRow, Ledger, LedgerError, RunKind, Writer, train_dictionary};
+use fencepost_store::{FileRow, Known, Ledger, LedgerError, RunKind, Writer, train_dictionary};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 
@@ -212,6 +212,15 @@ struct Hashed<R> {
     hash: Option<blake3::Hasher>,
 }
 
+impl<R: Read> Hashed<R> {
+    /// Returns the digest of the whole stream, of which what follows the last record is a part too.
+    fn digest_to_end(&mut self) -> io::Result<[u8; 32]> {
+        io::copy(&mut &mut *self, &mut io::sink())?;
+        let whole = self.hash.as_ref().map_or_else(|| blake3::hash(&[]), blake3::Hasher::finalize);
+        Ok(*whole.as_bytes())
+    }
+}
+
 impl<R: Read> Read for &mut Hashed<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.inner.read(buffer)?;
@@ -258,26 +267,18 @@ fn bring_in(
     };
     // A dry run keeps nothing, its key neither.
     let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
-    // The digest of a file could tell what a secret in it is, so it is taken with the key.
-    let file_name = |digest: [u8; 32]| {
-        let mut told = digest.to_vec();
-        // What a file does not say, but its name or its time does, tells it from others that hold the same.
-        if source.id_from != NameFrom::Field {
-            told.extend_from_slice(path.as_bytes());
-        }
-        if let (None, SourceKind::State, Some(written)) = (&source.collected_field, source.kind, written) {
-            told.extend_from_slice(written.to_string().as_bytes());
-        }
-        key.digest(&told)
+    let known_files = KnownFiles {
+        source,
+        path: &path,
+        written,
+        key: &key,
+        mapping: hex(&Sha256::digest(reading_of(project, source))),
+        accept_missing: options.accept_missing,
     };
-    let mapping = hex(&Sha256::digest(reading_of(project, source)));
     let mut writer = ledger.writer("import")?;
-    let known = |writer: &Writer<'_>, file: &str| writer.reader().known_file(file, source.id.as_str(), &mapping);
-    // A file whose missing devices were kept can be given once more, to be believed about them.
-    let is_done = |known: &fencepost_store::Known| !(known.kept_missing && options.accept_missing);
-    let mut file = digest.map(file_name);
-    let before = file.as_deref().map_or(Ok(None), |file| known(&writer, file))?;
-    if before.as_ref().is_some_and(is_done) {
+    let mut file = digest.map(|digest| known_files.name(digest));
+    let before = file.as_deref().map_or(Ok(None), |file| known_files.find(&writer, file))?;
+    if before.as_ref().is_some_and(|known| known_files.is_done(known)) {
         imported.already = true;
         return Ok(imported);
     }
@@ -324,65 +325,34 @@ fn bring_in(
     };
     let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
     let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
-    let (mut scratch, mut failure, mut part) = (preparer.scratch(), None, false);
-    let outcome = if in_chunks {
-        take_chunks(&mut intake, &preparer, &with, buffered).map_err(|error| match error {
-            NotImported::Failed(error) => {
-                failure = Some(error);
-                String::new()
-            }
-            NotImported::Unreadable(message) => message,
-        })
+    let read = if in_chunks {
+        take_chunks(&mut intake, &preparer, &with, buffered).map(|()| false)
     } else {
-        read_records(buffered, source, &with, |record| {
-            let (line, offset) = (record.line, record.offset);
-            let taken = if people {
-                intake.take_person(record)
-            } else {
-                let prepared = preparer.record(&mut scratch, record);
-                intake.take(line, offset, prepared, &preparer, &mut scratch)
-            };
-            taken.map_err(|error| {
-                failure = Some(error);
-                String::new()
-            })
-        })
-        .map(|read| part = read.part)
+        take_records(&mut intake, &preparer, &with, buffered)
     };
+    let is_part = read.map_err(|error| match error {
+        NotImported::Failed(error) => error.into(),
+        NotImported::Unreadable(message) => {
+            EngineError::refused(format!("{path}: {message}"), "nothing of this file was imported")
+        }
+    })?;
     let Intake { mut writer, mut imported, listed, unnamed, newest, .. } = intake;
-    if let Some(failure) = failure {
-        return Err(failure.into());
-    }
-    outcome
-        .map_err(|message| EngineError::refused(format!("{path}: {message}"), "nothing of this file was imported"))?;
     imported.listed = listed.len() as u64;
-    if let (true, Some(first)) = (options.strict, imported.rejects.first().first()) {
-        return Err(EngineError::refused(
-            format!(
-                "{path}: {} of {} records are bad; the first is line {}: {}",
-                imported.rejects.count(),
-                imported.records,
-                first.line,
-                first.reason
-            ),
-            "mend the file, or import without --strict to set bad records aside",
-        ));
+    if options.strict {
+        refuse_rejects(&imported)?;
     }
     if file.is_none() {
-        // What follows the last record belongs to the stream as well.
-        io::copy(&mut &mut hashed, &mut io::sink()).map_err(|error| EngineError::File {
+        let digest = known_files.name(hashed.digest_to_end().map_err(|error| EngineError::File {
             act: "read",
             path: path.clone().into(),
             error,
-        })?;
-        let whole = hashed.hash.as_ref().map(blake3::Hasher::finalize).unwrap_or_else(|| blake3::hash(&[]));
-        let digest = file_name(*whole.as_bytes());
-        if known(&writer, &digest)?.as_ref().is_some_and(is_done) {
+        })?);
+        if known_files.find(&writer, &digest)?.is_some_and(|known| known_files.is_done(&known)) {
             return Ok(Imported { already: true, records: 0, ..imported });
         }
         file = Some(digest);
     }
-    if source.complete && !part {
+    if source.complete && !is_part {
         let absent = Missing { run, source: source.id.as_str(), people, listed: &listed, unnamed, newest };
         absent.mark(&mut writer, options, &mut imported)?;
     }
@@ -393,31 +363,125 @@ fn bring_in(
     }
     // What lies in the future today may be taken tomorrow, so such a file is read again.
     if !imported.rejects.has_clock() {
+        known_files.add(&mut writer, run, file.as_deref().unwrap_or_default(), &imported)?;
+    }
+    end_import(&mut writer, run, &imported)?;
+    if !options.dry_run {
+        writer.commit()?;
+    }
+    Ok(imported)
+}
+
+/// Refuses a file of which records were rejected.
+fn refuse_rejects(imported: &Imported) -> Result<(), EngineError> {
+    let Some(first) = imported.rejects.first().first() else { return Ok(()) };
+    Err(EngineError::refused(
+        format!(
+            "{}: {} of {} records are bad; the first is line {}: {}",
+            imported.path,
+            imported.rejects.count(),
+            imported.records,
+            first.line,
+            first.reason
+        ),
+        "mend the file, or import without --strict to set bad records aside",
+    ))
+}
+
+/// Writes what an import came to.
+fn end_import(writer: &mut Writer<'_>, run: i64, imported: &Imported) -> Result<(), LedgerError> {
+    let summary = serde_json::json!({
+        "path": imported.path, "source": imported.source, "records": imported.records,
+        "rejected": imported.rejects.count(), "new": imported.new, "changed": imported.changed,
+        "missing": imported.missing,
+    });
+    writer.add_event(run, "imported", &summary.to_string())?;
+    writer.end_run(run, &summary.to_string())
+}
+
+/// The files of a source that were imported before.
+struct KnownFiles<'i> {
+    source: &'i Source,
+    /// The file's path, as shown.
+    path: &'i str,
+    /// When the file was last written.
+    written: Option<Timestamp>,
+    key: &'i SecretKey,
+    /// The digest of all that decides what is kept of a record.
+    mapping: String,
+    accept_missing: bool,
+}
+
+impl KnownFiles<'_> {
+    /// Returns by what name a file is known whose content has this digest. The digest could tell what a secret in it is, so it
+    /// is taken with the key.
+    fn name(&self, digest: [u8; 32]) -> String {
+        let mut content = digest.to_vec();
+        // What a file does not say, but its name or its time does, tells it from others that hold the same.
+        if self.source.id_from != NameFrom::Field {
+            content.extend_from_slice(self.path.as_bytes());
+        }
+        if let (None, SourceKind::State, Some(written)) = (&self.source.collected_field, self.source.kind, self.written)
+        {
+            content.extend_from_slice(written.to_string().as_bytes());
+        }
+        self.key.digest(&content)
+    }
+
+    fn find(&self, writer: &Writer<'_>, name: &str) -> Result<Option<Known>, LedgerError> {
+        writer.reader().known_file(name, self.source.id.as_str(), &self.mapping)
+    }
+
+    /// Returns whether there is nothing left to do with a known file. One whose missing devices were kept can be given once
+    /// more, to be believed about them.
+    fn is_done(&self, known: &Known) -> bool {
+        !(known.kept_missing && self.accept_missing)
+    }
+
+    /// Adds a file that was imported now.
+    fn add(&self, writer: &mut Writer<'_>, run: i64, name: &str, imported: &Imported) -> Result<(), LedgerError> {
+        let number = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
         writer.add_file(
             run,
             &FileRow {
-                digest: file.as_deref().unwrap_or_default(),
-                source: source.id.as_str(),
-                mapping: &mapping,
-                path: &path,
-                records: i64::try_from(imported.records).unwrap_or(i64::MAX),
-                rejected: i64::try_from(imported.rejects.count()).unwrap_or(i64::MAX),
-                kept_missing: i64::try_from(imported.kept_missing).unwrap_or(i64::MAX),
+                digest: name,
+                source: self.source.id.as_str(),
+                mapping: &self.mapping,
+                path: self.path,
+                records: number(imported.records),
+                rejected: number(imported.rejects.count()),
+                kept_missing: number(imported.kept_missing),
             },
-        )?;
+        )
     }
-    let summary = serde_json::json!({
-        "path": path, "source": imported.source, "records": imported.records, "rejected": imported.rejects.count(),
-        "new": imported.new, "changed": imported.changed, "missing": imported.missing,
+}
+
+/// Takes records one after the other; returns whether they are a part of a list only.
+fn take_records<'i>(
+    intake: &mut Intake<'i, '_>,
+    preparer: &'i Preparer<'i>,
+    with: &Mapped<'_>,
+    input: impl BufRead + Send,
+) -> Result<bool, NotImported> {
+    let people = preparer.source.kind == SourceKind::People;
+    let (mut scratch, mut failure) = (preparer.scratch(), None);
+    let read = read_records(input, preparer.source, with, |record| {
+        let (line, offset) = (record.line, record.offset);
+        let taken = if people {
+            intake.take_person(record)
+        } else {
+            let prepared = preparer.record(&mut scratch, record);
+            intake.take(line, offset, prepared, preparer, &mut scratch)
+        };
+        taken.map_err(|error| {
+            failure = Some(error);
+            String::new()
+        })
     });
-    writer.add_event(run, "imported", &summary.to_string())?;
-    writer.end_run(run, &summary.to_string())?;
-    if options.dry_run {
-        // Nothing of it stays without a commit.
-        return Ok(imported);
+    match (failure, read) {
+        (Some(failure), _) => Err(NotImported::Failed(failure)),
+        (None, read) => read.map(|read| read.part).map_err(NotImported::Unreadable),
     }
-    writer.commit()?;
-    Ok(imported)
 }
 
 /// Why a file was not taken.
