@@ -62,12 +62,84 @@ pub(crate) fn compile_rules(
     sources.iter().flat_map(|source| compile_rule(source, groups, vocabulary, mistakes)).collect()
 }
 
+/// A condition of a rule that becomes a rule of its own.
+struct Requirement<'s> {
+    id: RuleId,
+    /// The name of the check; none of a rule without checks.
+    check: Option<&'s str>,
+    text: &'s Text,
+    place: Option<Span>,
+}
+
 fn compile_rule(
     source: &RuleSource,
     groups: &Groups,
     vocabulary: &mut Vocabulary<'_>,
     mistakes: &mut Vec<Diagnostic>,
 ) -> Vec<Rule> {
+    check_heading(source, mistakes);
+    let scope = compile_scope(&source.groups, source.covers.as_ref(), &source.except, groups, vocabulary, mistakes);
+    let overrides: Vec<Override> = source
+        .overridden_by
+        .iter()
+        .map(|extending| {
+            // Its mistakes are told where it is compiled itself.
+            let ScopeSource { groups: named, covers, except } = &extending.scope;
+            let scope = compile_scope(named, covers.as_ref(), except, groups, vocabulary, &mut Vec::new());
+            let OverrideSource { baseline, stage, enforced_from, .. } = extending.clone();
+            Override { baseline, scope, stage, enforced_from }
+        })
+        .collect();
+    let fix_when: Vec<FixWhen> = source
+        .fix_when
+        .iter()
+        .filter_map(|fix| {
+            let when = Condition::compile(&fix.when, Place::Rule, vocabulary, mistakes)?;
+            Some(FixWhen { when, say: fix.say.clone(), awaiting: fix.awaiting })
+        })
+        .collect();
+    let Settings { topic, severity, stage, enforced_from, grace, because, fix, controls } = &source.settings;
+    let mut made = Vec::new();
+    for Requirement { id, check, text, place } in requirements(source, mistakes) {
+        let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
+        let asked = fix_when.iter().map(|fix| &fix.when).chain([&require]).flat_map(Condition::groups).copied();
+        if let Some(tail) = scope.asks().chain(asked).find(|group| groups.all[*group].reads_standing) {
+            mistakes.push(
+                Diagnostic::error(
+                    "own-tail",
+                    format!("rule `{id}` reaches the standing through group `{}`", groups.all[tail].id),
+                    place.clone(),
+                )
+                .label("would chase its own tail")
+                .help("use a group that does not ask for `standing`"),
+            );
+        }
+        made.push(Rule {
+            title: title_of(source, &id, check),
+            topic: topic.clone(),
+            severity: severity.unwrap_or(Severity::Medium),
+            stage: stage.unwrap_or(Stage::Enforced),
+            enforced_from: *enforced_from,
+            grace: grace.unwrap_or(Period::ZERO),
+            because: because.clone(),
+            fix: fix.clone(),
+            fix_when: fix_when.clone(),
+            controls: controls.clone(),
+            was: earlier_ids(source, check),
+            fingerprint: fingerprint(source, &require),
+            place,
+            baseline: source.baseline.clone(),
+            scope: scope.clone(),
+            overrides: overrides.clone(),
+            require,
+            id,
+        });
+    }
+    made
+}
+
+/// Checks what a rule says besides its conditions.
+fn check_heading(source: &RuleSource, mistakes: &mut Vec<Diagnostic>) {
     let id = &source.id;
     if source.covers.is_none() && source.groups.is_empty() {
         mistakes.push(
@@ -81,18 +153,6 @@ fn compile_rule(
                 .help("that is the name of the finding of a silent device"),
         );
     }
-    let scope = compile_scope(&source.groups, source.covers.as_ref(), &source.except, groups, vocabulary, mistakes);
-    let overrides: Vec<Override> = source
-        .overridden_by
-        .iter()
-        .map(|extending| {
-            // Its mistakes are told where it is compiled itself.
-            let ScopeSource { groups: named, covers, except } = &extending.scope;
-            let scope = compile_scope(named, covers.as_ref(), except, groups, vocabulary, &mut Vec::new());
-            let OverrideSource { baseline, stage, enforced_from, .. } = extending.clone();
-            Override { baseline, scope, stage, enforced_from }
-        })
-        .collect();
     if let (Some(_), Some(Stage::Trial | Stage::Draft)) = (source.settings.enforced_from, source.settings.stage) {
         mistakes.push(
             Diagnostic::error(
@@ -103,92 +163,60 @@ fn compile_rule(
             .help("write stage = \"enforced\": it is on trial until then"),
         );
     }
-    let fix_when: Vec<FixWhen> = source
-        .fix_when
-        .iter()
-        .filter_map(|fix| {
-            let when = Condition::compile(&fix.when, Place::Rule, vocabulary, mistakes)?;
-            Some(FixWhen { when, say: fix.say.clone(), awaiting: fix.awaiting })
-        })
-        .collect();
-    let mut requirements: Vec<(RuleId, Option<&str>, &Text, Option<Span>)> = Vec::new();
+}
+
+/// Returns the condition of a rule, or those of its checks.
+fn requirements<'s>(source: &'s RuleSource, mistakes: &mut Vec<Diagnostic>) -> Vec<Requirement<'s>> {
+    let id = &source.id;
     match (&source.require, source.checks.is_empty()) {
-        (Some(text), true) => requirements.push((RuleId::new(id.text.as_str()), None, text, id.span.clone())),
-        (None, false) => {
-            for (name, text) in &source.checks {
-                requirements.push((
-                    RuleId::new(format!("{}/{}", id.text, name.text)),
-                    Some(name.text.as_str()),
-                    text,
-                    name.span.clone(),
-                ));
-            }
+        (Some(text), true) => {
+            vec![Requirement { id: RuleId::new(id.text.as_str()), check: None, text, place: id.span.clone() }]
         }
-        (Some(_), false) => mistakes.push(
-            Diagnostic::error(
-                "require-and-checks",
-                format!("rule `{}` has both `require` and `checks`", id.text),
-                id.span.clone(),
-            )
-            .help("move the condition of `require` into [rule.checks] under a name of its own"),
-        ),
-        (None, true) => mistakes.push(
-            Diagnostic::error("no-requirement", format!("rule `{}` asks for nothing", id.text), id.span.clone())
-                .help("write the condition that covered devices must meet as `require`"),
-        ),
-    }
-    let Settings { topic, severity, stage, enforced_from, grace, because, fix, controls } = &source.settings;
-    let mut made = Vec::new();
-    for (rule_id, check, text, place) in requirements {
-        let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
-        let asked = fix_when.iter().map(|fix| &fix.when).chain([&require]).flat_map(Condition::groups).copied();
-        if let Some(tail) = scope.asks().chain(asked).find(|group| groups.all[*group].reads_standing) {
+        (None, false) => {
+            let requirement = |(name, text): &'s (Named, Text)| Requirement {
+                id: RuleId::new(format!("{}/{}", id.text, name.text)),
+                check: Some(&name.text),
+                text,
+                place: name.span.clone(),
+            };
+            source.checks.iter().map(requirement).collect()
+        }
+        (Some(_), false) => {
             mistakes.push(
                 Diagnostic::error(
-                    "own-tail",
-                    format!("rule `{rule_id}` reaches the standing through group `{}`", groups.all[tail].id),
-                    place.clone(),
+                    "require-and-checks",
+                    format!("rule `{}` has both `require` and `checks`", id.text),
+                    id.span.clone(),
                 )
-                .label("would chase its own tail")
-                .help("use a group that does not ask for `standing`"),
+                .help("move the condition of `require` into [rule.checks] under a name of its own"),
             );
+            Vec::new()
         }
-        let title = match (&source.title, check) {
-            (Some(title), Some(check)) => format!("{title}: {check}"),
-            (Some(title), None) => title.clone(),
-            (None, _) => rule_id.to_string(),
-        };
-        made.push(Rule {
-            title,
-            topic: topic.clone(),
-            severity: severity.unwrap_or(Severity::Medium),
-            stage: stage.unwrap_or(Stage::Enforced),
-            enforced_from: *enforced_from,
-            grace: grace.unwrap_or(Period::ZERO),
-            because: because.clone(),
-            fix: fix.clone(),
-            fix_when: fix_when.clone(),
-            controls: controls.clone(),
-            was: source
-                .was
-                .iter()
-                .map(|was| {
-                    RuleId::new(match check {
-                        Some(check) => format!("{}/{check}", was.text),
-                        None => was.text.clone(),
-                    })
-                })
-                .collect(),
-            fingerprint: fingerprint(source, &require),
-            place,
-            baseline: source.baseline.clone(),
-            scope: scope.clone(),
-            overrides: overrides.clone(),
-            require,
-            id: rule_id,
-        });
+        (None, true) => {
+            mistakes.push(
+                Diagnostic::error("no-requirement", format!("rule `{}` asks for nothing", id.text), id.span.clone())
+                    .help("write the condition that covered devices must meet as `require`"),
+            );
+            Vec::new()
+        }
     }
-    made
+}
+
+fn title_of(source: &RuleSource, id: &RuleId, check: Option<&str>) -> String {
+    match (&source.title, check) {
+        (Some(title), Some(check)) => format!("{title}: {check}"),
+        (Some(title), None) => title.clone(),
+        (None, _) => id.to_string(),
+    }
+}
+
+/// Returns the earlier ids of a rule, or of one of its checks.
+fn earlier_ids(source: &RuleSource, check: Option<&str>) -> Vec<RuleId> {
+    let id = |was: &Named| match check {
+        Some(check) => RuleId::new(format!("{}/{check}", was.text)),
+        None => RuleId::new(was.text.as_str()),
+    };
+    source.was.iter().map(id).collect()
 }
 
 fn compile_scope(

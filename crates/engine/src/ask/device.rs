@@ -165,6 +165,9 @@ pub struct DeviceReport {
     pub costs: Vec<Cost>,
 }
 
+/// Since when a device is retired, and why.
+type RetiredSince = (Timestamp, String);
+
 impl Reading<'_> {
     /// Returns all that is known of a device.
     ///
@@ -226,7 +229,7 @@ impl Reading<'_> {
     }
 
     /// Returns the documents of a device; of one that is retired those from before, with since when and why it is.
-    fn last_documents(&self, device: &str) -> Result<(Vec<Document>, Option<(Timestamp, String)>), EngineError> {
+    fn last_documents(&self, device: &str) -> Result<(Vec<Document>, Option<RetiredSince>), EngineError> {
         let documents = self.documents(device)?;
         let retired = self.project.lifecycles.last_retirement(device, self.judged_at());
         let Some(retired) = retired.filter(|_| documents.is_empty()) else { return Ok((documents, None)) };

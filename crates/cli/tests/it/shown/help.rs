@@ -185,8 +185,8 @@ fn every_command_has_its_help() {
     that was imported before has no effect. Files compressed with gzip or zstd are read as what they
     hold.
 
-    Limits: a record of 16 MiB, 127 levels of nesting and 100,000 fields; a compressed file unfolds to 8
-    GiB at the most.
+    Limits: a record of 16 MiB, 127 levels of nesting and 100,000 fields; a compressed file decompresses
+    to 8 GiB at the most.
 
     Usage: fencepost import [OPTIONS] <FILE>...
 

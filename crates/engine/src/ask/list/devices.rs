@@ -15,100 +15,148 @@ use crate::facts::judge::surroundings;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::reading::{Reading, Wanted};
 use crate::ledger_view::survey::reported_paths;
+use crate::workspace::project::Project;
+
+/// The columns of every device, besides its facts.
+const OWN: [&str; 9] =
+    ["device", "standing", "holder", "open", "overdue", "collected_at", "groups", "sources", "absent"];
+
+/// A condition over the facts of devices.
+struct DeviceFilter<'f> {
+    text: Option<&'f str>,
+    condition: Option<Condition>,
+    warnings: Vec<Diagnostic>,
+    /// The facts that the condition asks for, each with whether some device reports it.
+    asked: BTreeMap<SlotId, AtomicBool>,
+}
+
+impl<'f> DeviceFilter<'f> {
+    /// Compiles a condition; the facts that it names are added to the layout.
+    ///
+    /// # Errors
+    /// Returns the mistakes in it.
+    fn compile(text: Option<&'f str>, project: &Project, layout: &mut Layout) -> Result<Self, Vec<Diagnostic>> {
+        let Filter { condition, warnings } = match text {
+            Some(text) => compile_filter(text, project, &project.dictionary, layout)?,
+            None => Filter::default(),
+        };
+        let asked = condition.iter().flat_map(Condition::slots).map(|slot| (*slot, AtomicBool::new(false))).collect();
+        Ok(Self { text, condition, warnings, asked })
+    }
+
+    fn asks_for_groups(&self) -> bool {
+        self.condition.iter().any(|condition| !condition.groups().is_empty())
+    }
+
+    fn asks_for_findings(&self) -> bool {
+        self.condition.as_ref().is_some_and(Condition::reads_standing)
+    }
+
+    /// Returns whether a device passes, by an evaluator that knows its groups and standing.
+    fn holds<'a>(&'a self, facts: &'a Facts<'a>, evaluator: &mut Evaluator<'a>) -> bool {
+        let Some(condition) = &self.condition else { return true };
+        for (slot, seen) in &self.asked {
+            if facts.slot(*slot).origin.is_some() {
+                seen.store(true, Ordering::Relaxed);
+            }
+        }
+        matches!(evaluator.holds(condition), Value::Boolean(true))
+    }
+
+    /// Returns what is probably not as meant, with what was meant by names that no device reports.
+    fn into_warnings(self, reading: &Reading<'_>, layout: &Layout) -> Result<Vec<Diagnostic>, EngineError> {
+        let is_unseen = |seen: &AtomicBool| !seen.load(Ordering::Relaxed);
+        // Only a name that no device reports is worth looking through all of them for what was meant.
+        let Some(text) = self.text.filter(|_| self.asked.values().any(is_unseen)) else { return Ok(self.warnings) };
+        let reported = Some(reported_paths(&reading.reader)?);
+        let dictionary = Dictionary { reported, ..reading.project.dictionary.clone() };
+        let again = compile_filter(text, reading.project, &dictionary, &mut layout.clone());
+        Ok(again.map_or(self.warnings, |again| again.warnings))
+    }
+}
+
+fn compile_filter(
+    text: &str,
+    project: &Project,
+    dictionary: &Dictionary,
+    layout: &mut Layout,
+) -> Result<Filter, Vec<Diagnostic>> {
+    let mut people = Layout::new(&Dictionary::default());
+    let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
+    let rules: Vec<String> = project.rules.rules().iter().map(|rule| rule.id.to_string()).collect();
+    let mut vocabulary = Vocabulary { dictionary, layout, people: &mut people, groups: &groups, rules: &rules };
+    Filter::compile(text, &mut vocabulary)
+}
+
+/// Returns the columns that are shown unless others are asked for.
+fn usual_columns(project: &Project) -> Vec<String> {
+    let mut names = vec!["device".to_owned(), "standing".to_owned()];
+    names.extend(project.config.fence_by.clone());
+    names.extend(["holder", "open", "overdue", "collected_at"].map(str::to_owned));
+    names
+}
 
 impl Reading<'_> {
     pub(super) fn list_devices(&self, query: ListQuery<'_>) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
-        let ListQuery { filter, columns, by, .. } = query;
         let project = self.project;
-        let columns = if columns.is_empty() {
-            let mut names = vec!["device".to_owned(), "standing".to_owned()];
-            names.extend(project.config.fence_by.clone());
-            names.extend(["holder", "open", "overdue", "collected_at"].map(str::to_owned));
-            names
-        } else {
-            columns.to_vec()
-        };
-        let is_shown = |name: &str| {
-            columns.iter().map(String::as_str).chain(by).any(|column| column == name)
-                || query.sorted_by().is_some_and(|(column, _)| column == name)
-        };
+        let columns = if query.columns.is_empty() { usual_columns(project) } else { query.columns.to_vec() };
+        let query = ListQuery { columns: &columns, ..query };
         let mut layout = project.rules.layout().clone();
-        let mut people = Layout::new(&Dictionary::default());
-        let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
-        let rules: Vec<String> = project.rules.rules().iter().map(|rule| rule.id.to_string()).collect();
-        let mut compiled = Filter::default();
-        if let Some(filter) = filter {
-            let dictionary = &project.dictionary;
-            let mut vocabulary =
-                Vocabulary { dictionary, layout: &mut layout, people: &mut people, groups: &groups, rules: &rules };
-            match Filter::compile(filter, &mut vocabulary) {
-                Ok(done) => compiled = done,
-                Err(mistakes) => return Ok(Err(mistakes)),
-            }
-        }
-        // What the condition asks for, and whether some device reports it.
-        let asked: BTreeMap<SlotId, AtomicBool> =
-            compiled.condition.iter().flat_map(Condition::slots).map(|slot| (*slot, AtomicBool::new(false))).collect();
-        const OWN: [&str; 9] =
-            ["device", "standing", "holder", "open", "overdue", "collected_at", "groups", "sources", "absent"];
+        let filter = match DeviceFilter::compile(query.filter, project, &mut layout) {
+            Ok(filter) => filter,
+            Err(mistakes) => return Ok(Err(mistakes)),
+        };
         let mut extra: Vec<(String, SlotId)> = Vec::new();
         let fence_by = project.config.fence_by.as_deref();
-        for column in columns.iter().map(String::as_str).chain(by).chain(fence_by) {
+        for column in columns.iter().map(String::as_str).chain(query.by).chain(fence_by) {
             if !OWN.contains(&column) && !extra.iter().any(|(known, _)| known == column) {
                 extra.push((column.to_owned(), layout.want(column, &project.dictionary)));
             }
         }
-        let names: Vec<&str> = OWN.into_iter().chain(extra.iter().map(|(column, _)| column.as_str())).collect();
-        let known = names.iter().map(|name| Column { name: (*name).to_owned(), is_usual: false }).collect();
-        let mut sink = RowSink::new(ListQuery { columns: &columns, ..query }, known, None)?;
-        let plan = sink.plan();
-        let judge = self.judge();
+        let names = OWN.into_iter().chain(extra.iter().map(|(column, _)| column.as_str()));
+        let known = names.map(|name| Column { name: name.to_owned(), is_usual: false }).collect();
+        let mut sink = RowSink::new(query, known, None)?;
+        let (plan, judge, posture) = (sink.plan(), self.judge(), self.posture());
+        let (absences, at) = (self.reader.absences(self.run)?, self.at);
+        let is_shown = |name: &str| {
+            columns.iter().map(String::as_str).chain(query.by).any(|column| column == name)
+                || query.sorted_by().is_some_and(|(column, _)| column == name)
+        };
         // Most devices are passed over, so their findings are left alone unless they are asked for.
-        let asks_for_findings =
-            project.rules.groups_read_standing() || compiled.condition.as_ref().is_some_and(Condition::reads_standing);
-        let (shows_groups, shows_sources) = (is_shown("groups"), is_shown("sources"));
-        let asks_for_groups = shows_groups || compiled.condition.iter().any(|asked| !asked.groups().is_empty());
-        let read = compiled.condition.iter().flat_map(Condition::may_read).copied();
+        let needs_findings = project.rules.groups_read_standing() || filter.asks_for_findings();
+        let needs_groups = is_shown("groups") || filter.asks_for_groups();
+        let shows_sources = is_shown("sources");
+        let read = filter.condition.iter().flat_map(Condition::may_read).copied();
         let wanted: Vec<SlotId> = read.chain(extra.iter().map(|(_, slot)| *slot)).collect();
-        let (posture, absences, at) = (self.posture(), self.reader.absences(self.run)?, self.at);
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
             let judged = judge.judged(device, facts, arena);
-            let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
+            let own = if needs_findings { posture.running(job)? } else { Vec::new() };
             let ambient = surroundings(posture.standing(job)?.map(|(standing, _)| standing), &own, arena);
-            let standing = ambient.standing;
             let zone = &project.config.zone;
-            let memberships = match asks_for_groups {
+            let memberships = match needs_groups {
                 true => project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena),
                 false => &[],
             };
-            if let Some(condition) = &compiled.condition {
-                for (slot, seen) in &asked {
-                    if facts.slot(*slot).origin.is_some() {
-                        seen.store(true, Ordering::Relaxed);
-                    }
-                }
-                let mut evaluator = Evaluator::new(Some(facts), at, zone, arena);
-                evaluator.set_groups(memberships);
-                evaluator.set_ambient(ambient);
-                if !matches!(evaluator.holds(condition), Value::Boolean(true)) {
-                    return Ok(None);
-                }
+            let mut evaluator = Evaluator::new(Some(facts), at, zone, arena);
+            evaluator.set_groups(memberships);
+            evaluator.set_ambient(ambient);
+            if !filter.holds(facts, &mut evaluator) {
+                return Ok(None);
             }
-            let (open, overdue) = posture.counts(job)?;
+            let (running, overdue) = posture.counts(job)?;
+            let groups = project.rules.groups().zip(memberships);
             let member: Vec<&str> = groups
-                .iter()
-                .zip(memberships)
-                .filter(|(id, value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
-                .map(|(id, _)| id.as_str())
+                .filter(|((id, ..), value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
+                .map(|((id, ..), _)| id.as_str())
                 .collect();
             let sources = || facts.observations().iter().map(|said| said.source).collect::<Vec<_>>().join(", ");
-            let mut cells = Vec::with_capacity(names.len());
+            let mut cells = Vec::with_capacity(OWN.len() + extra.len());
             cells.extend([
                 json!(device),
-                json!(standing),
+                json!(ambient.standing),
                 json!(judged.holder_names()),
-                json!(open - overdue),
+                json!(running - overdue),
                 json!(overdue),
                 json!(facts.collected().map(|moment| moment.to_string())),
                 json!(member.join(", ")),
@@ -125,22 +173,6 @@ impl Reading<'_> {
                 Ok(())
             }
         })?;
-        let is_unseen = |seen: &AtomicBool| !seen.load(Ordering::Relaxed);
-        if let (Some(filter), true) = (filter, asked.values().any(is_unseen)) {
-            // Only a name that no device reports is worth looking through all of them for what was meant.
-            let reported = Some(reported_paths(&self.reader)?);
-            let dictionary = Dictionary { reported, ..project.dictionary.clone() };
-            let mut vocabulary = Vocabulary {
-                dictionary: &dictionary,
-                layout: &mut layout.clone(),
-                people: &mut people,
-                groups: &groups,
-                rules: &rules,
-            };
-            if let Ok(again) = Filter::compile(filter, &mut vocabulary) {
-                compiled.warnings = again.warnings;
-            }
-        }
-        Ok(Ok(Listing { warnings: compiled.warnings, ..sink.finish()? }))
+        Ok(Ok(Listing { warnings: filter.into_warnings(self, &layout)?, ..sink.finish()? }))
     }
 }
