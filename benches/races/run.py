@@ -20,8 +20,9 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[2]
 HERE = ROOT / "benches" / "races"
-WORK = ROOT / "target" / "races"
-BIN = ROOT / "target" / "release"
+TARGET = Path(os.environ.get("CARGO_TARGET_DIR", ROOT / "target"))
+WORK = TARGET / "races"
+BIN = TARGET / "release"
 AS_OF = "2027-03-14T06:00:00Z"
 ROUNDS = 5
 LETTERS = {"pass": "p", "fail": "f", "unknown": "u", "not-applicable": "n"}

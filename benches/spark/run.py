@@ -9,6 +9,7 @@ taken over by a ledger with `assess --verdicts`, which must come to the same as 
 Everything is written below target/spark.
 """
 
+import os
 import json
 import shutil
 import subprocess
@@ -19,8 +20,9 @@ from pathlib import Path
 from pyspark import SparkConf, SparkContext
 
 ROOT = Path(__file__).resolve().parents[2]
-WORK = ROOT / "target" / "spark"
-BIN = ROOT / "target" / "release"
+TARGET = Path(os.environ.get("CARGO_TARGET_DIR", ROOT / "target"))
+WORK = TARGET / "spark"
+BIN = TARGET / "release"
 AS_OF = "2027-03-14T06:00:00Z"
 
 

@@ -1,4 +1,6 @@
 //! `fencepost`: which devices are not in the shape we agreed on, why, since when, and who loses access.
+// Doc comments on arguments are the help, where [source] is a table of a workspace file.
+#![allow(rustdoc::broken_intra_doc_links)]
 
 mod commands;
 mod error;
