@@ -216,11 +216,29 @@ impl Page<'_> {
             out.push_str(&format!("as last known, by facts that are too old: {}\n", told.join(", ")));
         }
         let faint = self.styles.faint;
-        let running: Vec<_> = report.findings.iter().filter(|finding| finding.is_running()).collect();
         let section = |out: &mut String, title: &str| out.push_str(&format!("\n{faint}{title}{faint:#}\n"));
         section(&mut out, "Findings");
+        let table = self.findings(report);
+        out.push_str(&if table.is_empty() { "  none\n".to_owned() } else { table.render(self.width, self.styles) });
+
+        section(&mut out, "Access");
+        let table = self.reach(report);
+        out.push_str(&if table.is_empty() {
+            "  no service is known\n".to_owned()
+        } else {
+            table.render(self.width, self.styles)
+        });
+
+        section(&mut out, "Facts");
+        out.push_str(&self.facts(report).render(self.width, self.styles));
+        out
+    }
+
+    /// The findings that run, and the last few that closed.
+    fn findings(&self, report: &DeviceReport) -> Table {
+        let faint = self.styles.faint;
         let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]).indent(2);
-        for finding in &running {
+        for finding in report.findings.iter().filter(|finding| finding.is_running()) {
             let verdict = report.verdicts.iter().find(|verdict| verdict.rule.id.as_str() == finding.subject.as_str());
             let proof = match (&finding.subject, verdict) {
                 (Subject::Silence, _) => {
@@ -256,17 +274,12 @@ impl Page<'_> {
                 ]);
             }
         }
-        out.push_str(&if table.is_empty() { "  none\n".to_owned() } else { table.render(self.width, self.styles) });
+        table
+    }
 
-        section(&mut out, "Access");
-        let table = self.reach(report);
-        out.push_str(&if table.is_empty() {
-            "  no service is known\n".to_owned()
-        } else {
-            table.render(self.width, self.styles)
-        });
-
-        section(&mut out, "Facts");
+    /// Every fact with its source and age, and what other sources say of it.
+    fn facts(&self, report: &DeviceReport) -> Table {
+        let faint = self.styles.faint;
         let mut table =
             Table::new(&[("", Column::Fixed), ("", Column::Text), ("", Column::Fixed), ("", Column::Fixed)]).indent(2);
         for fact in &report.facts {
@@ -309,8 +322,7 @@ impl Page<'_> {
                 ]);
             }
         }
-        out.push_str(&table.render(self.width, self.styles));
-        out
+        table
     }
 
     /// Reach as a table: people and kinds of client of whom the same is told share a line.

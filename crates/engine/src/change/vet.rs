@@ -18,7 +18,8 @@ use crate::assess::tally::unreported;
 use crate::change::examples;
 use crate::error::EngineError;
 use crate::ledger_view::batch::Job;
-use crate::ledger_view::reading::{Reading, Wanted};
+use crate::ledger_view::device_facts::Wanted;
+use crate::ledger_view::reading::Reading;
 use crate::workspace::project::{Project, ProjectError};
 use crate::workspace::versions::same_since;
 

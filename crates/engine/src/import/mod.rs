@@ -31,7 +31,7 @@ use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
 use intake::Intake;
 use missing::Missing;
-use prepare::{Prepared, Preparer, Unprepared, WorkerScratch};
+use prepare::{Prepared, PreparedBy, Preparer, Unprepared, WorkerScratch};
 pub use rejects::Rejects;
 
 /// How many records, and how many changed devices, a dry run shows of each file.
@@ -257,14 +257,7 @@ fn bring_in(
     let Input { claim, path, file: sample, digest, written } = input;
     let source = &claim.source;
     let people = source.kind == SourceKind::People;
-    let mut imported = Imported {
-        path: path.clone(),
-        source: source.id.to_string(),
-        because: claim.because,
-        format: source.format.as_str(),
-        people,
-        ..Imported::default()
-    };
+    let mut imported = Imported::begun(source, claim.because, &path);
     // A dry run keeps nothing, its key neither.
     let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
     let known_files = KnownFiles {
@@ -294,19 +287,13 @@ fn bring_in(
     };
     let nobody = People::default();
     let judge = Judge::new(project, &nobody, moment.as_of);
-    let in_chunks = source.format == Format::JsonLines && !people;
-    if let Some(sample) = sample.filter(|_| in_chunks && !options.dry_run)
-        && !writer.reader().bodies()?.has_dictionary()
-    {
-        let bodies = writer.reader().bodies()?;
-        let preparer = Preparer::new(project, source, &key, &judge, &bodies, HashSet::new());
-        if let Some(dictionary) = dictionary_of(&preparer, &sample, &with) {
-            writer.add_dictionary(&dictionary)?;
-        }
+    let by = PreparedBy { project, source, key: &key, judge: &judge };
+    if let Some(sample) = sample.filter(|_| is_in_chunks(source) && !options.dry_run) {
+        add_dictionary(&mut writer, by, &sample, &with)?;
     }
     let bodies = writer.reader().bodies()?;
     let kept = if people { HashSet::new() } else { writer.reader().known_bodies()? };
-    let preparer = Preparer::new(project, source, &key, &judge, &bodies, kept);
+    let preparer = Preparer::new(by, &bodies, kept);
     let mut intake = Intake {
         project,
         source: source.id.as_str(),
@@ -325,28 +312,14 @@ fn bring_in(
     };
     let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
     let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
-    let read = if in_chunks {
-        take_chunks(&mut intake, &preparer, &with, buffered).map(|()| false)
-    } else {
-        take_records(&mut intake, &preparer, &with, buffered)
-    };
-    let is_part = read.map_err(|error| match error {
-        NotImported::Failed(error) => error.into(),
-        NotImported::Unreadable(message) => {
-            EngineError::refused(format!("{path}: {message}"), "nothing of this file was imported")
-        }
-    })?;
+    let is_part = take_all(&mut intake, &preparer, &with, buffered)?;
     let Intake { mut writer, mut imported, listed, unnamed, newest, .. } = intake;
     imported.listed = listed.len() as u64;
     if options.strict {
         refuse_rejects(&imported)?;
     }
     if file.is_none() {
-        let digest = known_files.name(hashed.digest_to_end().map_err(|error| EngineError::File {
-            act: "read",
-            path: path.clone().into(),
-            error,
-        })?);
+        let digest = known_files.name_of_stream(&mut hashed)?;
         if known_files.find(&writer, &digest)?.is_some_and(|known| known_files.is_done(&known)) {
             return Ok(Imported { already: true, records: 0, ..imported });
         }
@@ -370,6 +343,37 @@ fn bring_in(
         writer.commit()?;
     }
     Ok(imported)
+}
+
+/// Adds a dictionary for compressing bodies, made of the beginning of a file, where the ledger has none.
+fn add_dictionary(
+    writer: &mut Writer<'_>,
+    by: PreparedBy<'_>,
+    sample: &Path,
+    with: &Mapped<'_>,
+) -> Result<(), LedgerError> {
+    let bodies = writer.reader().bodies()?;
+    if bodies.has_dictionary() {
+        return Ok(());
+    }
+    match dictionary_of(&Preparer::new(by, &bodies, HashSet::new()), sample, with) {
+        Some(dictionary) => writer.add_dictionary(&dictionary),
+        None => Ok(()),
+    }
+}
+
+impl Imported {
+    /// Creates what is told of a file that was not read yet.
+    fn begun(source: &Source, because: String, path: &str) -> Self {
+        Self {
+            path: path.to_owned(),
+            source: source.id.to_string(),
+            because,
+            format: source.format.as_str(),
+            people: source.kind == SourceKind::People,
+            ..Self::default()
+        }
+    }
 }
 
 /// Refuses a file of which records were rejected.
@@ -428,6 +432,13 @@ impl KnownFiles<'_> {
         self.key.digest(&content)
     }
 
+    /// Returns by what name a stream is known that was read.
+    fn name_of_stream(&self, stream: &mut Hashed<impl Read>) -> Result<String, EngineError> {
+        let digest = stream.digest_to_end();
+        let digest = digest.map_err(|error| EngineError::File { act: "read", path: self.path.into(), error })?;
+        Ok(self.name(digest))
+    }
+
     fn find(&self, writer: &Writer<'_>, name: &str) -> Result<Option<Known>, LedgerError> {
         writer.reader().known_file(name, self.source.id.as_str(), &self.mapping)
     }
@@ -454,6 +465,31 @@ impl KnownFiles<'_> {
             },
         )
     }
+}
+
+/// Whether the records of a source are prepared in chunks, on several cores.
+fn is_in_chunks(source: &Source) -> bool {
+    source.format == Format::JsonLines && source.kind == SourceKind::State
+}
+
+/// Takes all records of a file; returns whether they are a part of a list only.
+fn take_all<'i>(
+    intake: &mut Intake<'i, '_>,
+    preparer: &'i Preparer<'i>,
+    with: &Mapped<'_>,
+    input: impl BufRead + Send,
+) -> Result<bool, EngineError> {
+    let read = if is_in_chunks(preparer.source) {
+        take_chunks(intake, preparer, with, input).map(|()| false)
+    } else {
+        take_records(intake, preparer, with, input)
+    };
+    read.map_err(|error| match error {
+        NotImported::Failed(error) => error.into(),
+        NotImported::Unreadable(message) => {
+            EngineError::refused(format!("{}: {message}", intake.path), "nothing of this file was imported")
+        }
+    })
 }
 
 /// Takes records one after the other; returns whether they are a part of a list only.

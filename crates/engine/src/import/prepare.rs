@@ -61,6 +61,15 @@ pub(super) struct Prepared {
     pub undecided: Option<Vec<u8>>,
 }
 
+/// What records are prepared by.
+#[derive(Clone, Copy)]
+pub(super) struct PreparedBy<'p> {
+    pub project: &'p Project,
+    pub source: &'p Source,
+    pub key: &'p SecretKey,
+    pub judge: &'p Judge<'p>,
+}
+
 /// Prepares records of state.
 pub(super) struct Preparer<'p> {
     pub project: &'p Project,
@@ -86,14 +95,9 @@ pub(super) struct WorkerScratch<'b> {
 }
 
 impl<'p> Preparer<'p> {
-    pub(super) fn new(
-        project: &'p Project,
-        source: &'p Source,
-        key: &'p SecretKey,
-        judge: &'p Judge<'p>,
-        bodies: &'p Bodies,
-        known: HashSet<[u8; 8]>,
-    ) -> Self {
+    /// Creates it; `known` are the beginnings of the hashes of bodies that are kept already.
+    pub(super) fn new(by: PreparedBy<'p>, bodies: &'p Bodies, known: HashSet<[u8; 8]>) -> Self {
+        let PreparedBy { project, source, key, judge } = by;
         let company_only = project.dictionary.facts.values().any(|declared| declared.company_only);
         Self { project, source, key, judge, bodies, known, company_only }
     }

@@ -3,6 +3,8 @@
 pub(crate) mod batch;
 pub(crate) mod codec;
 pub(crate) mod damage;
+pub(crate) mod device_facts;
+pub(crate) mod fence;
 pub(crate) mod outcome;
 pub(crate) mod packed_findings;
 pub(crate) mod reading;

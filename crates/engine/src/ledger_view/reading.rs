@@ -2,40 +2,19 @@
 //! clock alone. Verdicts change only in an assessment.
 
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Mutex, PoisonError};
+use std::collections::BTreeMap;
 
-use bumpalo::Bump;
-use fencepost_core::{Facts, Finding, Layout, SlotId, Standing, Value, standing_at};
-use fencepost_store::{BodyUnpacker, LayoutFingerprints, Ledger, LedgerError, Reader, RunRow, SpellKind};
+use fencepost_core::{Finding, Standing, standing_at};
+use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
 use jiff::Timestamp;
 
 use crate::error::EngineError;
 use crate::facts::documents::Document;
-use crate::facts::judge::{Judge, People, surroundings};
-use crate::ledger_view::batch::{Batch, DEVICES, Job, Posture, standing_of_spell};
+use crate::facts::judge::{Judge, People};
+use crate::ledger_view::batch::{Posture, standing_of_spell};
 use crate::ledger_view::codec;
-use crate::ledger_view::damage::{damaged, unreadable};
-use crate::workers::{cores, handed_out};
+use crate::ledger_view::damage::unreadable;
 use crate::workspace::project::Project;
-
-/// One line of the fence.
-#[derive(Clone, Debug, PartialEq)]
-pub struct FenceLine {
-    /// The group, or the value that its devices share.
-    pub label: String,
-    /// How its devices stand, in their order.
-    pub posts: Vec<Standing>,
-}
-
-/// Which facts are looked at, besides those that say who holds a device and which groups do.
-#[derive(Clone, Copy, Debug)]
-pub(crate) enum Wanted<'s> {
-    /// These, with all that is in them.
-    Whole(&'s [SlotId]),
-    /// These, as the rules read them.
-    AsRead(&'s [SlotId]),
-}
 
 /// A workspace as it stood at a moment.
 #[derive(Debug)]
@@ -163,118 +142,6 @@ impl<'r> Reading<'r> {
         Err(self.nobody(device, false)?)
     }
 
-    /// Goes through all devices that are not retired, with the wanted of their facts by `layout`, which begins with the slots of the
-    /// rules; what says who holds a device, and which groups, is wanted always. Where what the rules read tells all that is wanted,
-    /// the documents are left alone. `look` is done on several cores; `take` is given
-    /// what it found, ascending by the devices' ids.
-    pub(crate) fn with_facts<T: Send>(
-        &self,
-        judge: &Judge<'_>,
-        layout: &Layout,
-        wanted: Wanted<'_>,
-        look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
-        mut take: impl FnMut(T) -> Result<(), EngineError>,
-    ) -> Result<(), EngineError> {
-        let project = self.project;
-        // Only of what is current there is a pack; and a layout with more slots asks for what it does not have.
-        let packed_will_do = self.run.is_none() && layout.len() == project.rules.layout().len();
-        let (Wanted::Whole(slots) | Wanted::AsRead(slots)) = wanted;
-        // The items of lists are packed without what the rules do not look at.
-        let is_whole = |facts: &Facts<'_>| {
-            let is_part = |slot: &SlotId| matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_));
-            matches!(wanted, Wanted::AsRead(_)) || !slots.iter().any(is_part)
-        };
-        let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
-        let needed: Vec<bool> = layout.slots().map(|slot| needed.contains(&slot)).collect();
-        let is_needed = |slot: SlotId| needed[slot.0 as usize];
-        let layout_fingerprints = LayoutFingerprints { now: project.layout_fingerprint(), earlier: None };
-        let bodies = self.reader.bodies()?;
-        let run = self.run;
-        let by_documents = |unpacker: &mut BodyUnpacker<'_>, arena: &Bump, job: &Job<'_>| {
-            let stored = job.documents.iter().map(|stored| stored.unpack(unpacker)).collect::<Result<_, _>>()?;
-            let name = job.device.name.as_str();
-            let documents = project.documents(name, stored, judge.at);
-            if documents.is_empty() {
-                return Ok(None);
-            }
-            let facts =
-                judge.facts(name, &documents, layout, arena).map_err(|error| damaged(project, name, &error.message))?;
-            look(job, facts, arena).map(Some)
-        };
-        let look_at = |reader: &Reader<'_>, scratch: &mut (Bump, BodyUnpacker<'_>), batch: &mut Batch| {
-            match run {
-                None => {
-                    batch.fill(reader, layout_fingerprints, |_, _, _| !packed_will_do)?;
-                    batch.fill_standings(reader, None)?;
-                }
-                // What is beside the devices is of now.
-                Some(run) => batch.fill_as_of(reader, run)?,
-            }
-            let (arena, unpacker) = scratch;
-            let mut found = Vec::with_capacity(DEVICES);
-            for at in batch.places() {
-                arena.reset();
-                if packed_will_do {
-                    let job = batch.job(at);
-                    let facts = judge.packed_facts(&job.device.name, &job.facts, is_needed, arena);
-                    if let Some(facts) = facts.filter(|facts| is_whole(facts)) {
-                        found.push(look(&job, facts, arena)?);
-                        continue;
-                    }
-                    batch.read_documents(at, reader)?;
-                    arena.reset();
-                }
-                found.extend(by_documents(unpacker, arena, &batch.job(at))?);
-            }
-            Ok::<_, EngineError>(found)
-        };
-        // The next of them are looked up while others are looked at.
-        let mut last = String::new();
-        let mut next = |batch: Batch| {
-            let devices = self.reader.devices_after(&last, DEVICES)?;
-            if let Some(device) = devices.last() {
-                last.clone_from(&device.name);
-            }
-            Ok::<_, EngineError>(batch.of(&mut devices.into_iter()))
-        };
-        let Some(mut first) = next(Batch::default())? else { return Ok(()) };
-        // A few devices are not worth a thread.
-        let workers = if first.places().len() < DEVICES { 1 } else { cores(None) };
-        let snapshot_readers = if workers > 1 { self.reader.snapshot_readers(workers) } else { Vec::new() };
-        if snapshot_readers.is_empty() {
-            let mut scratch = (Bump::new(), bodies.unpacker());
-            loop {
-                look_at(&self.reader, &mut scratch, &mut first)?.into_iter().try_for_each(&mut take)?;
-                match next(first)? {
-                    Some(batch) => first = batch,
-                    None => return Ok(()),
-                }
-            }
-        }
-        let snapshot_readers = Mutex::new(snapshot_readers);
-        handed_out(
-            &mut (Some(first), Vec::<Batch>::new()),
-            workers,
-            |(first, batches)| match first.take() {
-                Some(first) => Ok(Some(first)),
-                None => next(batches.pop().unwrap_or_default()),
-            },
-            || {
-                let snapshot_reader = snapshot_readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
-                (snapshot_reader.expect("there is one for each worker"), (Bump::new(), bodies.unpacker()))
-            },
-            |(snapshot_reader, scratch), mut batch: Batch| {
-                let found = look_at(&snapshot_reader.reader(), scratch, &mut batch);
-                (batch, found)
-            },
-            |(_, batches), (batch, found)| {
-                found?.into_iter().try_for_each(&mut take)?;
-                batches.push(batch);
-                Ok(())
-            },
-        )
-    }
-
     /// Goes through all devices that are not retired, ascending by id.
     pub(crate) fn for_each_device(
         &self,
@@ -329,62 +196,5 @@ impl<'r> Reading<'r> {
             standings.insert(spell.device, (standing, covered));
         }
         Ok(standings)
-    }
-
-    /// Parts the fleet into the lines of the fence: by groups, or by the values of a fact.
-    ///
-    /// `by` is `groups`, a fact, or none for what the workspace says.
-    ///
-    /// # Errors
-    /// Fails if the ledger cannot be read.
-    pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
-        let Some(by) = by.or(self.project.config.fence_by.as_deref()) else {
-            let posts = self.standings()?.into_values().map(|(standing, _)| standing).collect();
-            return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
-        };
-        let mut lines: BTreeMap<String, Vec<Standing>> = BTreeMap::new();
-        self.each_post(by, |label, _, standing| lines.entry(label).or_default().push(standing))?;
-        Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
-    }
-
-    /// Hands on the label, name and standing of every assessed device, ascending by name; once for each of its labels: its
-    /// groups, or the value of a fact.
-    ///
-    /// # Errors
-    /// Fails if the ledger cannot be read.
-    pub(crate) fn each_post(&self, by: &str, mut each: impl FnMut(String, &str, Standing)) -> Result<(), EngineError> {
-        let judge = self.judge();
-        let asks_for_findings = by == "groups" && self.project.rules.groups_read_standing();
-        let mut layout = self.project.rules.layout().clone();
-        let slot = (by != "groups").then(|| layout.want(by, &self.project.dictionary));
-        let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
-        let wanted: Vec<SlotId> = slot.into_iter().collect();
-        let (project, posture) = (self.project, self.posture());
-        let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
-            let device = job.device.name.as_str();
-            let Some((standing, _)) = posture.standing(job)? else { return Ok(None) };
-            let post = |labels: Vec<String>| Ok(Some((labels, device.to_owned(), standing)));
-            let Some(slot) = slot else {
-                let judged = judge.judged(device, facts, arena);
-                let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
-                let ambient = surroundings(Some(standing), &own, arena);
-                let zone = &project.config.zone;
-                let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
-                let is_line = |(group, value): (&String, &Value<'_>)| {
-                    (matches!(value, Value::Boolean(true)) && group != "every-device").then(|| group.clone())
-                };
-                return post(groups.iter().zip(memberships).filter_map(is_line).collect());
-            };
-            let label = match facts.slot(slot).value {
-                Value::Unknown(_) | Value::Null => "(none)".to_owned(),
-                value => value.show(),
-            };
-            post(vec![label])
-        };
-        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found| {
-            let Some((labels, device, standing)) = found else { return Ok(()) };
-            labels.into_iter().for_each(|label| each(label, &device, standing));
-            Ok(())
-        })
     }
 }

@@ -1,17 +1,20 @@
 //! Which devices are covered for which topic, by platform and role, and the odd ones out.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{Facts, Reason, SlotId, Stage, Value, VerdictOutcome};
+use jiff::Timestamp;
 use serde_json::json;
 
 use super::rows::{RowSink, row};
 use super::{Column, percent};
 use crate::error::EngineError;
 use crate::ledger_view::batch::Job;
+use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::outcome::{code_of, verdict_of};
-use crate::ledger_view::reading::{Reading, Wanted};
+use crate::ledger_view::reading::Reading;
+use crate::workspace::project::Project;
 
 /// By which facts devices are parted.
 const BY: [&str; 2] = ["platform", "role"];
@@ -49,29 +52,70 @@ pub(super) fn columns() -> Vec<Column> {
     )
 }
 
-impl Reading<'_> {
-    pub(super) fn list_coverage(&self, sink: &mut RowSink) -> Result<(), EngineError> {
-        let project = self.project;
-        let at = self.judged_at();
-        let rules: Vec<(usize, &str)> = project
-            .rules
-            .rules()
-            .iter()
-            .enumerate()
+impl Counts {
+    fn add(&mut self, device: &str, cover: Cover) {
+        self.devices += 1;
+        match cover {
+            Cover::Covered => self.covered += 1,
+            Cover::Excepted => self.excepted += 1,
+            Cover::Unknown => self.unknown += 1,
+            Cover::LeftOut => {
+                self.left_out += 1;
+                if self.names.len() < MOST_NAMES {
+                    self.names.push(device.to_owned());
+                }
+            }
+        }
+    }
+}
+
+/// The topics of the enforced rules, and one for all of them together.
+struct Topics<'p> {
+    names: Vec<&'p str>,
+    /// The topic of each enforced rule, by index.
+    of_rule: BTreeMap<usize, usize>,
+    /// The topic of all together, by index.
+    any: usize,
+}
+
+impl<'p> Topics<'p> {
+    fn of(project: &'p Project, at: Timestamp) -> Self {
+        let rules = project.rules.rules().iter().enumerate();
+        let enforced: Vec<(usize, &str)> = rules
             .filter(|(_, rule)| rule.stage(at) == Stage::Enforced)
             .map(|(at, rule)| (at, rule.topic.as_deref().unwrap_or(NONE)))
             .collect();
-        let topics: Vec<&str> = {
-            let mut topics: Vec<&str> = std::iter::once(ANY).chain(rules.iter().map(|(_, topic)| *topic)).collect();
-            topics.sort_unstable();
-            topics.dedup();
-            topics
-        };
-        let of_rule: BTreeMap<usize, usize> = rules
-            .iter()
-            .map(|(rule, topic)| (*rule, topics.iter().position(|known| known == topic).unwrap_or(0)))
-            .collect();
-        let any = topics.iter().position(|topic| *topic == ANY).unwrap_or(0);
+        let names: BTreeSet<&str> = std::iter::once(ANY).chain(enforced.iter().map(|(_, topic)| *topic)).collect();
+        let names: Vec<&str> = names.into_iter().collect();
+        let position = |topic: &str| names.iter().position(|known| *known == topic).unwrap_or(0);
+        let of_rule = enforced.iter().map(|(rule, topic)| (*rule, position(topic))).collect();
+        Self { of_rule, any: position(ANY), names }
+    }
+
+    /// Returns how a device is covered for each topic, by the verdicts of rules as they are kept.
+    fn covers(&self, verdicts: impl Iterator<Item = (usize, u8)>) -> Vec<Cover> {
+        let mut covers = vec![Cover::LeftOut; self.names.len()];
+        for (rule, code) in verdicts {
+            let Some(topic) = self.of_rule.get(&rule) else { continue };
+            let verdict = verdict_of(rule, code);
+            let cover = match verdict.outcome {
+                VerdictOutcome::NotApplicable if verdict.excepted => Cover::Excepted,
+                VerdictOutcome::NotApplicable => Cover::LeftOut,
+                VerdictOutcome::Unknown(Reason::Scope) => Cover::Unknown,
+                VerdictOutcome::Unknown(_) | VerdictOutcome::Pass | VerdictOutcome::Fail => Cover::Covered,
+            };
+            for topic in [*topic, self.any] {
+                covers[topic] = covers[topic].max(cover);
+            }
+        }
+        covers
+    }
+}
+
+impl Reading<'_> {
+    pub(super) fn list_coverage(&self, sink: &mut RowSink) -> Result<(), EngineError> {
+        let project = self.project;
+        let topics = Topics::of(project, self.judged_at());
         // Drafts have no verdict.
         let judged: Vec<usize> =
             (0..project.rules.rules().len()).filter(|at| !project.rules.rules()[*at].is_draft()).collect();
@@ -89,20 +133,7 @@ impl Reading<'_> {
                     judge.verdicts(&judged.input, arena).all.iter().map(code_of).collect()
                 }
             };
-            let mut covers = vec![Cover::LeftOut; topics.len()];
-            for (rule, code) in judged.iter().zip(codes) {
-                let Some(topic) = of_rule.get(rule) else { continue };
-                let verdict = verdict_of(*rule, code);
-                let cover = match verdict.outcome {
-                    VerdictOutcome::NotApplicable if verdict.excepted => Cover::Excepted,
-                    VerdictOutcome::NotApplicable => Cover::LeftOut,
-                    VerdictOutcome::Unknown(Reason::Scope) => Cover::Unknown,
-                    VerdictOutcome::Unknown(_) | VerdictOutcome::Pass | VerdictOutcome::Fail => Cover::Covered,
-                };
-                for topic in [*topic, any] {
-                    covers[topic] = covers[topic].max(cover);
-                }
-            }
+            let covers = topics.covers(judged.iter().copied().zip(codes));
             let kind = slots.map(|slot: SlotId| match facts.slot(slot).value {
                 Value::Unknown(_) | Value::Null => None,
                 known => Some(known.show()),
@@ -118,19 +149,7 @@ impl Reading<'_> {
             |found: Option<(String, [Option<String>; 2], Vec<Cover>)>| {
                 let Some((device, kind, covers)) = found else { return Ok(()) };
                 for (topic, cover) in covers.into_iter().enumerate() {
-                    let counts = all.entry((topic, kind.clone())).or_default();
-                    counts.devices += 1;
-                    match cover {
-                        Cover::Covered => counts.covered += 1,
-                        Cover::Excepted => counts.excepted += 1,
-                        Cover::Unknown => counts.unknown += 1,
-                        Cover::LeftOut => {
-                            counts.left_out += 1;
-                            if counts.names.len() < MOST_NAMES {
-                                counts.names.push(device.clone());
-                            }
-                        }
-                    }
+                    all.entry((topic, kind.clone())).or_default().add(&device, cover);
                 }
                 Ok(())
             },
@@ -141,11 +160,11 @@ impl Reading<'_> {
         all.sort_by_key(|(_, counts)| !is_odd(counts));
         let rows = all
             .into_iter()
-            .filter(|((topic, _), counts)| *topic == any || counts.left_out < counts.devices)
+            .filter(|((topic, _), counts)| *topic == topics.any || counts.left_out < counts.devices)
             .map(|((topic, [platform, role]), counts)| {
                 let odd = is_odd(&counts);
                 row([
-                    ("topic", json!(topics[topic])),
+                    ("topic", json!(topics.names[topic])),
                     ("platform", json!(platform)),
                     ("role", json!(role)),
                     ("devices", json!(counts.devices)),
@@ -154,7 +173,7 @@ impl Reading<'_> {
                     ("excepted", json!(counts.excepted)),
                     ("unknown", json!(counts.unknown)),
                     ("left_out", json!(counts.left_out)),
-                    ("names", json!(if odd || topic == any { counts.names } else { Vec::new() })),
+                    ("names", json!(if odd || topic == topics.any { counts.names } else { Vec::new() })),
                 ])
             });
         sink.push_all(rows)

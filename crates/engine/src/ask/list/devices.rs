@@ -13,7 +13,8 @@ use super::{Column, ListQuery, Listing};
 use crate::error::EngineError;
 use crate::facts::judge::surroundings;
 use crate::ledger_view::batch::Job;
-use crate::ledger_view::reading::{Reading, Wanted};
+use crate::ledger_view::device_facts::Wanted;
+use crate::ledger_view::reading::Reading;
 use crate::ledger_view::survey::reported_paths;
 use crate::workspace::project::Project;
 

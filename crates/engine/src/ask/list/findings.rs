@@ -8,7 +8,8 @@ use super::Column;
 use super::rows::{Row, RowSink, push_text, row};
 use crate::error::EngineError;
 use crate::ledger_view::batch::Job;
-use crate::ledger_view::reading::{Reading, Wanted};
+use crate::ledger_view::device_facts::Wanted;
+use crate::ledger_view::reading::Reading;
 
 /// Returns the columns of the list.
 pub(super) fn columns() -> Vec<Column> {

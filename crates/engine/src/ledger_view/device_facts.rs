@@ -1,0 +1,196 @@
+//! The one loader of the facts of all devices: from what is packed of them where that tells all that is wanted, else from their
+//! documents; on several cores, in the order of the devices' ids.
+
+use std::collections::BTreeSet;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use bumpalo::Bump;
+use fencepost_core::{Facts, Layout, SlotId, Value};
+use fencepost_store::{Bodies, BodyUnpacker, LayoutFingerprints, Reader};
+
+use super::batch::{Batch, DEVICES, Job};
+use super::damage::damaged;
+use super::reading::Reading;
+use crate::error::EngineError;
+use crate::facts::judge::Judge;
+use crate::workers::{cores, handed_out};
+use crate::workspace::project::Project;
+
+/// Which facts are looked at, besides those that say who holds a device and which groups do.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Wanted<'s> {
+    /// These, with all that is in them.
+    Whole(&'s [SlotId]),
+    /// These, as the rules read them.
+    AsRead(&'s [SlotId]),
+}
+
+/// What the facts of devices are loaded by.
+struct Loader<'l> {
+    project: &'l Project,
+    judge: &'l Judge<'l>,
+    layout: &'l Layout,
+    wanted: Wanted<'l>,
+    /// For each slot, whether it is wanted, or says who holds a device or which groups do.
+    needed: Vec<bool>,
+    /// The run as of which the ledger is read; none for what it holds now.
+    run: Option<i64>,
+    bodies: Arc<Bodies>,
+}
+
+/// What a worker uses for one device after the other.
+struct Scratch<'b> {
+    arena: Bump,
+    unpacker: BodyUnpacker<'b>,
+}
+
+impl Loader<'_> {
+    fn scratch(&self) -> Scratch<'_> {
+        Scratch { arena: Bump::new(), unpacker: self.bodies.unpacker() }
+    }
+
+    /// Returns whether facts may be packed: only what is current is, and by no more slots than the rules have.
+    fn may_be_packed(&self) -> bool {
+        self.run.is_none() && self.layout.len() == self.project.rules.layout().len()
+    }
+
+    /// Returns whether packed facts are all that is wanted. The items of lists are packed without what the rules do not look at.
+    fn is_whole(&self, facts: &Facts<'_>) -> bool {
+        let is_part = |slot: &SlotId| matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_));
+        match self.wanted {
+            Wanted::AsRead(_) => true,
+            Wanted::Whole(slots) => !slots.iter().any(is_part),
+        }
+    }
+
+    /// Gathers what the ledger holds of the devices of a batch, and returns what `look` finds of each.
+    fn look_at<T>(
+        &self,
+        reader: &Reader<'_>,
+        scratch: &mut Scratch<'_>,
+        batch: &mut Batch,
+        look: &impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError>,
+    ) -> Result<Vec<T>, EngineError> {
+        let packed_will_do = self.may_be_packed();
+        match self.run {
+            None => {
+                let fingerprints = LayoutFingerprints { now: self.project.layout_fingerprint(), earlier: None };
+                batch.fill(reader, fingerprints, |_, _, _| !packed_will_do)?;
+                batch.fill_standings(reader, None)?;
+            }
+            // What is beside the devices is of now.
+            Some(run) => batch.fill_as_of(reader, run)?,
+        }
+        let is_needed = |slot: SlotId| self.needed[slot.0 as usize];
+        let mut found = Vec::with_capacity(DEVICES);
+        for at in batch.places() {
+            scratch.arena.reset();
+            if packed_will_do {
+                let job = batch.job(at);
+                let facts = self.judge.packed_facts(&job.device.name, &job.facts, is_needed, &scratch.arena);
+                if let Some(facts) = facts.filter(|facts| self.is_whole(facts)) {
+                    found.push(look(&job, facts, &scratch.arena)?);
+                    continue;
+                }
+                batch.read_documents(at, reader)?;
+                scratch.arena.reset();
+            }
+            found.extend(self.look_at_documents(scratch, &batch.job(at), look)?);
+        }
+        Ok(found)
+    }
+
+    /// Returns what `look` finds of a device by its documents; none where it has none.
+    fn look_at_documents<T>(
+        &self,
+        scratch: &mut Scratch<'_>,
+        job: &Job<'_>,
+        look: &impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError>,
+    ) -> Result<Option<T>, EngineError> {
+        let Scratch { arena, unpacker } = scratch;
+        let stored = job.documents.iter().map(|stored| stored.unpack(unpacker)).collect::<Result<_, _>>()?;
+        let name = job.device.name.as_str();
+        let documents = self.project.documents(name, stored, self.judge.at);
+        if documents.is_empty() {
+            return Ok(None);
+        }
+        let facts = self.judge.facts(name, &documents, self.layout, arena);
+        let facts = facts.map_err(|error| damaged(self.project, name, &error.message))?;
+        look(job, facts, arena).map(Some)
+    }
+}
+
+impl Reading<'_> {
+    /// Goes through all devices that are not retired, with the wanted of their facts by `layout`, which begins with the slots of
+    /// the rules; what says who holds a device, and which groups do, is wanted always. `look` is done on several cores; `take` is
+    /// given what it found, ascending by the devices' ids.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read, or with the first error of `look` or `take`.
+    pub(crate) fn with_facts<T: Send>(
+        &self,
+        judge: &Judge<'_>,
+        layout: &Layout,
+        wanted: Wanted<'_>,
+        look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
+        mut take: impl FnMut(T) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let (Wanted::Whole(slots) | Wanted::AsRead(slots)) = wanted;
+        let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
+        let loader = Loader {
+            project: self.project,
+            judge,
+            layout,
+            wanted,
+            needed: layout.slots().map(|slot| needed.contains(&slot)).collect(),
+            run: self.run,
+            bodies: self.reader.bodies()?,
+        };
+        // The next devices are looked up while others are looked at.
+        let mut last = String::new();
+        let mut next = |batch: Batch| {
+            let devices = self.reader.devices_after(&last, DEVICES)?;
+            if let Some(device) = devices.last() {
+                last.clone_from(&device.name);
+            }
+            Ok::<_, EngineError>(batch.of(&mut devices.into_iter()))
+        };
+        let Some(mut first) = next(Batch::default())? else { return Ok(()) };
+        // A few devices are not worth a thread.
+        let workers = if first.places().len() < DEVICES { 1 } else { cores(None) };
+        let snapshot_readers = if workers > 1 { self.reader.snapshot_readers(workers) } else { Vec::new() };
+        if snapshot_readers.is_empty() {
+            let mut scratch = loader.scratch();
+            loop {
+                let found = loader.look_at(&self.reader, &mut scratch, &mut first, &look)?;
+                found.into_iter().try_for_each(&mut take)?;
+                match next(first)? {
+                    Some(batch) => first = batch,
+                    None => return Ok(()),
+                }
+            }
+        }
+        let snapshot_readers = Mutex::new(snapshot_readers);
+        handed_out(
+            &mut (Some(first), Vec::<Batch>::new()),
+            workers,
+            |(first, batches)| match first.take() {
+                Some(first) => Ok(Some(first)),
+                None => next(batches.pop().unwrap_or_default()),
+            },
+            || {
+                let snapshot_reader = snapshot_readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+                (snapshot_reader.expect("there is one for each worker"), loader.scratch())
+            },
+            |(snapshot_reader, scratch), mut batch: Batch| {
+                let found = loader.look_at(&snapshot_reader.reader(), scratch, &mut batch, &look);
+                (batch, found)
+            },
+            |(_, batches), (batch, found)| {
+                found?.into_iter().try_for_each(&mut take)?;
+                batches.push(batch);
+                Ok(())
+            },
+        )
+    }
+}

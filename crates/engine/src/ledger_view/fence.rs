@@ -1,0 +1,80 @@
+//! The fleet as the fence draws it: how devices stand, parted by groups or by the values of a fact.
+
+use std::collections::BTreeMap;
+
+use bumpalo::Bump;
+use fencepost_core::{Facts, SlotId, Standing, Value};
+
+use super::batch::Job;
+use super::device_facts::Wanted;
+use super::reading::Reading;
+use crate::error::EngineError;
+use crate::facts::judge::surroundings;
+
+/// One line of the fence.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FenceLine {
+    /// The group, or the value that its devices share.
+    pub label: String,
+    /// How its devices stand, in their order.
+    pub posts: Vec<Standing>,
+}
+
+impl Reading<'_> {
+    /// Parts the fleet into the lines of the fence: by groups, or by the values of a fact.
+    ///
+    /// `by` is `groups`, a fact, or none for what the workspace says.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
+        let Some(by) = by.or(self.project.config.fence_by.as_deref()) else {
+            let posts = self.standings()?.into_values().map(|(standing, _)| standing).collect();
+            return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
+        };
+        let mut lines: BTreeMap<String, Vec<Standing>> = BTreeMap::new();
+        self.each_post(by, |label, _, standing| lines.entry(label).or_default().push(standing))?;
+        Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
+    }
+
+    /// Hands on the label, name and standing of every assessed device, ascending by name; once for each of its labels: its
+    /// groups, or the value of a fact.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub(crate) fn each_post(&self, by: &str, mut each: impl FnMut(String, &str, Standing)) -> Result<(), EngineError> {
+        let judge = self.judge();
+        let asks_for_findings = by == "groups" && self.project.rules.groups_read_standing();
+        let mut layout = self.project.rules.layout().clone();
+        let slot = (by != "groups").then(|| layout.want(by, &self.project.dictionary));
+        let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
+        let wanted: Vec<SlotId> = slot.into_iter().collect();
+        let (project, posture) = (self.project, self.posture());
+        let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
+            let device = job.device.name.as_str();
+            let Some((standing, _)) = posture.standing(job)? else { return Ok(None) };
+            let post = |labels: Vec<String>| Ok(Some((labels, device.to_owned(), standing)));
+            let Some(slot) = slot else {
+                let judged = judge.judged(device, facts, arena);
+                let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
+                let ambient = surroundings(Some(standing), &own, arena);
+                let zone = &project.config.zone;
+                let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
+                let is_line = |(group, value): (&String, &Value<'_>)| {
+                    (matches!(value, Value::Boolean(true)) && group != "every-device").then(|| group.clone())
+                };
+                return post(groups.iter().zip(memberships).filter_map(is_line).collect());
+            };
+            let label = match facts.slot(slot).value {
+                Value::Unknown(_) | Value::Null => "(none)".to_owned(),
+                value => value.show(),
+            };
+            post(vec![label])
+        };
+        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found| {
+            let Some((labels, device, standing)) = found else { return Ok(()) };
+            labels.into_iter().for_each(|label| each(label, &device, standing));
+            Ok(())
+        })
+    }
+}
