@@ -9,12 +9,13 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use super::bounds::Bounds;
-use super::compiled::{Condition, Instance, Node, NodeTest, Op, Type};
+use super::compiled::{Condition, Instance, Node, NodeTest, Op};
 use super::evidence_summary::evidence_summary_of;
 use super::fast_predicate::FastPredicate;
 use super::operate::arithmetic;
 use super::parser;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, Name, Test};
+use crate::condition::types::Type;
 use crate::diagnostic::{Diagnostic, Text, did_you_mean};
 use crate::facts::dictionary::Dictionary;
 use crate::facts::layout::{Layout, SlotId};

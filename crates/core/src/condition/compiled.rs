@@ -9,49 +9,10 @@ use regex::Regex;
 use super::fast_predicate::FastPredicate;
 use super::functions::Function;
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
+use super::types::Type;
 use crate::diagnostic::Text;
 use crate::facts::layout::SlotId;
 use crate::facts::value::Value;
-
-/// What a value is known to be before anything runs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Type {
-    Any,
-    Null,
-    Boolean,
-    Number,
-    Text,
-    Version,
-    Date,
-    DateTime,
-    Time,
-    Duration,
-    Months,
-    List,
-    Object,
-    Range,
-}
-
-impl Type {
-    pub(super) fn as_str(self) -> &'static str {
-        match self {
-            Self::Any => "anything",
-            Self::Null => "null",
-            Self::Boolean => "a boolean",
-            Self::Number => "a number",
-            Self::Text => "a text",
-            Self::Version => "a version",
-            Self::Date => "a date",
-            Self::DateTime => "a date and time",
-            Self::Time => "a time",
-            Self::Duration => "a duration",
-            Self::Months => "a duration of months",
-            Self::List => "a list",
-            Self::Object => "an object",
-            Self::Range => "a range",
-        }
-    }
-}
 
 /// What the surroundings say, apart from facts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -281,11 +242,6 @@ impl Condition {
     /// Returns the condition as it was written.
     pub fn as_str(&self) -> &str {
         self.text.as_str()
-    }
-
-    /// Returns the condition in plain English.
-    pub fn in_english(&self) -> String {
-        super::parser::parse(&self.text).map_or_else(|_| self.as_str().to_owned(), |tree| super::print::english(&tree))
     }
 
     /// Returns the condition with its way back to the file.

@@ -3,7 +3,6 @@
 //! With a trace the same code keeps the parts that decided: of an `and` that fails the parts that fail,
 //! of an `or` that fails every branch, of a quantifier the items that broke it.
 
-pub(super) mod budget;
 mod clock;
 mod lists;
 
@@ -13,7 +12,7 @@ use bumpalo::Bump;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use self::budget::Budget;
+use super::budget::{self, Budget};
 use super::compiled::{AmbientKey, Condition, Instance, Node, NodeTest, Op};
 use super::functions::Context;
 use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_of, overflow};

@@ -8,6 +8,7 @@
 //! is too old or of the wrong type stays *unknown*, and neither passes nor fails.
 
 mod bounds;
+mod budget;
 mod check;
 mod compiled;
 mod eval;
@@ -23,6 +24,7 @@ mod print;
 mod syntax;
 #[cfg(test)]
 mod tests;
+mod types;
 mod uses;
 
 pub use check::{Place, Vocabulary};

@@ -4,6 +4,7 @@
 
 use std::fmt::Write as _;
 
+use super::compiled::Condition;
 use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, QuantifierKind, Test};
 
 /// How tightly an operator binds; what binds less tightly stands in brackets.
@@ -224,6 +225,13 @@ fn write(expr: &Expr, least: Level, out: &mut String) {
             }
             out.push(')');
         }
+    }
+}
+
+impl Condition {
+    /// Returns the condition in plain English.
+    pub fn in_english(&self) -> String {
+        super::parser::parse(self.text()).map_or_else(|_| self.as_str().to_owned(), |tree| english(&tree))
     }
 }
 

@@ -3,9 +3,10 @@
 use std::ops::Range;
 
 use super::{Checker, Place, type_of_value};
-use crate::condition::compiled::{Network, Node, Op, Type};
+use crate::condition::compiled::{Network, Node, Op};
 use crate::condition::functions::{self, Function};
 use crate::condition::syntax::{Expr, ExprKind, Name};
+use crate::condition::types::Type;
 use crate::diagnostic::did_you_mean;
 use crate::facts::temporal::{parse_date_time, parse_day, parse_duration, parse_time};
 use crate::facts::value::{DateTime, Value};

@@ -4,8 +4,9 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use super::{Checker, Place, Scope};
-use crate::condition::compiled::{AmbientKey, Node, Op, Type};
+use crate::condition::compiled::{AmbientKey, Node, Op};
 use crate::condition::syntax::{Expr, ExprKind};
+use crate::condition::types::Type;
 use crate::diagnostic::{did_you_mean, nearest};
 use crate::facts::dictionary::{Dictionary, FactType};
 

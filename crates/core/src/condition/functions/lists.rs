@@ -5,10 +5,10 @@ use std::fmt::Write as _;
 
 use rust_decimal::Decimal;
 
-use super::super::compiled::Type;
-use super::super::eval::budget::BoundedText;
 use super::super::operate::{kleene_and, kleene_or, order, same};
 use super::{Context, Function, MANY, function, items, or_null, weighing};
+use crate::condition::budget::BoundedText;
+use crate::condition::types::Type;
 use crate::facts::value::{DateTime, Object, Value};
 
 pub(super) static FUNCTIONS: &[Function] = &[

@@ -10,8 +10,8 @@ use bumpalo::Bump;
 use regex::{Regex, RegexBuilder};
 use rust_decimal::Decimal;
 
-use super::compiled::Type;
-use super::eval::budget::{BoundedText, Budget};
+use super::budget::{BoundedText, Budget};
+use super::types::Type;
 use crate::facts::value::{List, Value};
 
 /// What a function may use besides its arguments.

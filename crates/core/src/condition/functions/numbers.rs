@@ -2,9 +2,9 @@
 
 use rust_decimal::{Decimal, RoundingStrategy};
 
-use super::super::compiled::Type;
 use super::super::operate::OVERFLOW;
 use super::{Function, function, number, or_null, whole};
+use crate::condition::types::Type;
 use crate::facts::value::Value;
 
 pub(super) static FUNCTIONS: &[Function] = &[

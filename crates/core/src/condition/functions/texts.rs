@@ -4,8 +4,8 @@ use std::fmt::Write as _;
 
 use regex::Regex;
 
-use super::super::compiled::Type;
 use super::{Context, Function, function, items, or_null, text, whole};
+use crate::condition::types::Type;
 use crate::facts::value::Value;
 
 pub(super) static FUNCTIONS: &[Function] = &[

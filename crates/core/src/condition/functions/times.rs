@@ -3,8 +3,8 @@
 use jiff::civil;
 use jiff::tz::Offset;
 
-use super::super::compiled::Type;
 use super::{Context, Function, function, number, or_null, text, whole};
+use crate::condition::types::Type;
 use crate::facts::temporal::{parse_date_time, parse_day, parse_duration, parse_time};
 use crate::facts::value::{DateTime, DayTime, Value, Zone};
 
