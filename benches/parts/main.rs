@@ -7,7 +7,7 @@ use std::path::Path;
 use bumpalo::Bump;
 use fencepost_benches::measure;
 use fencepost_core::{
-    Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet,
+    Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet, Session,
     SettleSettings, Standing, Verdict, Verdicts, decide, merge, settle, unpack,
 };
 use fencepost_formats::{FileText, JsonDocuments, SecretKey, Workspace, load_workspace};
@@ -99,7 +99,7 @@ fn main() {
         for facts in facts.iter().flat_map(|facts| [facts; AGAIN]) {
             scratch.reset();
             let input = DeviceInput { id: "unit", facts, holders: &[] };
-            black_box(rules.evaluate(&input, at, &zone, &scratch));
+            black_box(rules.evaluate(&input, Session::new(at, &zone, &scratch)));
         }
     });
     let mut packs: Vec<Vec<u8>> = vec![Vec::new(); DEVICES];
@@ -129,8 +129,9 @@ fn verdicts<'a>(
     zone: &'a TimeZone,
     arena: &'a Bump,
 ) -> Vec<Verdicts> {
-    let judged =
-        facts.iter().map(|facts| rules.evaluate(&DeviceInput { id: "unit", facts, holders: &[] }, at, zone, arena));
+    let judged = facts
+        .iter()
+        .map(|facts| rules.evaluate(&DeviceInput { id: "unit", facts, holders: &[] }, Session::new(at, zone, arena)));
     judged.collect()
 }
 
@@ -147,7 +148,7 @@ fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
                 scratch.reset();
                 let input = DeviceInput { id: "unit", facts, holders: &[] };
                 let mut evidence_summary =
-                    |verdict: &Verdict| rules.evidence_summary(verdict, &input, at, zone, &scratch);
+                    |verdict: &Verdict| rules.evidence_summary(verdict, &input, Session::new(at, zone, &scratch));
                 let before = earlier[place].clone();
                 let newest = facts.collected();
                 settled[place] =
@@ -170,10 +171,10 @@ fn deciding<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
             let standing = standings[place % 2];
             let ambient = Ambient { standing: Some(standing.as_str()), ..Ambient::default() };
             let input = DeviceInput { id: "unit", facts, holders: &[] };
-            let memberships = rules.memberships_of_device(&input, ambient, at, zone, &scratch);
+            let memberships = rules.memberships_of_device(&input, ambient, Session::new(at, zone, &scratch));
             let attempt =
                 Attempt { facts, memberships, holder: None, standing, failing: &[], service: 0, client: "app" };
-            black_box(decide(rules, &attempt, at, zone, &scratch));
+            black_box(decide(rules, &attempt, Session::new(at, zone, &scratch)));
         }
     });
 }

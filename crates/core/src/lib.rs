@@ -49,7 +49,7 @@ pub use fleet::people::{Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
 pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
 pub use rule_set::vet::{CODES, Fleet, Surroundings, Vet, about_code, severities};
-pub use rule_set::{RuleSet, RuleSetSource, decide};
+pub use rule_set::{RuleSet, RuleSetSource, Session, decide};
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,
     ScopeSource, Settings,

@@ -17,6 +17,7 @@ use crate::facts::value::{Datum, Value};
 use crate::findings::standing::Standing;
 use crate::fleet::group::{GroupKind, GroupSource, Membership};
 use crate::fleet::people::{Holder, Person};
+use crate::rule_set::Session;
 use crate::rule_set::decide;
 use crate::rule_set::{RuleSet, RuleSetSource};
 use crate::rules::baseline::Settings;
@@ -134,7 +135,7 @@ pub(crate) fn on_device<T>(
 /// The outcome of every rule on a device.
 pub(crate) fn outcomes(set: &RuleSet, document: &Json, person: Option<&Person>) -> Vec<VerdictOutcome> {
     on_device(set, document, person, |set, input, zone, arena| {
-        set.evaluate(input, moment("2027-03-14T06:00:00Z"), zone, arena)
+        set.evaluate(input, Session::new(moment("2027-03-14T06:00:00Z"), zone, arena))
             .all
             .iter()
             .map(|verdict| verdict.outcome)
@@ -149,13 +150,11 @@ pub(crate) fn decision(set: &RuleSet, document: &Json, person: Option<&Person>, 
         let memberships = set.memberships_of_device(
             input,
             Ambient { standing: Some(standing.as_str()), ..Ambient::default() },
-            at,
-            zone,
-            arena,
+            Session::new(at, zone, arena),
         );
         let holder = input.holders.first();
         let attempt =
             Attempt { facts: input.facts, memberships, holder, standing, failing: &[], service: 0, client: "app" };
-        decide(set, &attempt, at, zone, arena)
+        decide(set, &attempt, Session::new(at, zone, arena))
     })
 }

@@ -1,10 +1,7 @@
 //! The decision for one attempt to reach a service.
 
-use bumpalo::Bump;
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
-
 use super::RuleSet;
+use super::session::Session;
 use crate::access::decision::{Attempt, Decision, Step, StepResult};
 use crate::access::service::{AccessRule, Effect};
 use crate::condition::evidence::Blame;
@@ -15,16 +12,10 @@ use crate::fleet::people::Holder;
 use crate::rules::rule::Stage;
 
 /// Decides one attempt, and says what became of every access rule.
-pub fn decide<'a>(
-    set: &'a RuleSet,
-    attempt: &Attempt<'a>,
-    at: Timestamp,
-    zone: &'a TimeZone,
-    arena: &'a Bump,
-) -> Decision {
+pub fn decide<'a>(set: &'a RuleSet, attempt: &Attempt<'a>, session: Session<'a>) -> Decision {
     let access = set.access();
     let service = &access.services()[attempt.service];
-    let mut evaluator = Evaluator::new(Some(attempt.facts), at, zone, arena);
+    let mut evaluator = session.evaluator(attempt.facts);
     evaluator.set_groups(attempt.memberships);
     evaluator.set_ambient(Ambient {
         standing: Some(attempt.standing.as_str()),
@@ -36,7 +27,7 @@ pub fn decide<'a>(
         failing: Some(attempt.failing),
     });
     if let Some(person) = attempt.holder.and_then(|holder| holder.person) {
-        evaluator.set_person(set.person_values(person, arena));
+        evaluator.set_person(set.person_values(person, session.arena));
     }
     let mut verdict = Weighing { effect: None, limits: Vec::new(), step_up: false, by: None };
     let mut uncertain = Vec::new();

@@ -6,9 +6,12 @@
 mod decide;
 mod proof;
 mod reach;
+mod session;
 pub(crate) mod vet;
 
 pub use decide::decide;
+use session::Member;
+pub use session::Session;
 
 use std::collections::BTreeSet;
 
@@ -198,33 +201,26 @@ impl RuleSet {
         &'a self,
         input: &DeviceInput<'a>,
         ambient: Ambient<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
+        session: Session<'a>,
     ) -> &'a [Value<'a>] {
-        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
+        let mut evaluator = session.evaluator(input.facts);
         evaluator.set_ambient(ambient);
-        self.groups.of_device(input.id, input.holders, &mut evaluator, arena)
+        self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena)
     }
 
     /// Returns the verdict of every rule on trial or enforced.
-    pub fn evaluate<'a>(
-        &'a self,
-        input: &DeviceInput<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
-    ) -> Verdicts {
-        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
-        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+    pub fn evaluate<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> Verdicts {
+        let mut evaluator = session.evaluator(input.facts);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
         if let Some(watch) = input.facts.watch()
-            && let Some(next) = self.moments.get(self.moments.partition_point(|moment| *moment <= at))
+            && let Some(next) = self.moments.get(self.moments.partition_point(|moment| *moment <= session.at))
         {
             watch.note(*next);
         }
         let mut all = Vec::with_capacity(self.rules.len());
         all.extend(self.rules.iter().enumerate().filter(|(_, rule)| !rule.is_draft()).map(|(index, rule)| {
-            let (scope, excepted) = self.scope(rule, input.id, at, memberships, &mut evaluator);
+            let (scope, excepted) =
+                self.scope(rule, Member { id: input.id, memberships, at: session.at }, &mut evaluator);
             evaluator.take_vacuous();
             let outcome = match scope {
                 Value::Boolean(false) => VerdictOutcome::NotApplicable,
@@ -240,16 +236,9 @@ impl RuleSet {
 
     /// Returns what to do about a failure of a rule on a device: the first of what is to be said when a condition holds, or
     /// else what the rule says for all.
-    pub fn fix<'a>(
-        &'a self,
-        rule: usize,
-        input: &DeviceInput<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
-    ) -> Fix<'a> {
-        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
-        self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+    pub fn fix<'a>(&'a self, rule: usize, input: &DeviceInput<'a>, session: Session<'a>) -> Fix<'a> {
+        let mut evaluator = session.evaluator(input.facts);
+        self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
         self.rules[rule].said(&mut evaluator)
     }
 
@@ -258,32 +247,23 @@ impl RuleSet {
         &'a self,
         rule: usize,
         input: &DeviceInput<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
+        session: Session<'a>,
     ) -> Option<&'a Exception> {
-        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
-        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let mut evaluator = session.evaluator(input.facts);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
         let holds = |exception: &&Exception| {
-            exception.holds_at(at) && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
+            exception.holds_at(session.at) && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
         };
         self.rules[rule].scope.except.iter().find(holds)
     }
 
     /// Returns whether a rule covers a device, and whether it would but for an exception.
-    fn scope<'a>(
-        &'a self,
-        rule: &'a Rule,
-        id: &str,
-        at: Timestamp,
-        memberships: &'a [Value<'a>],
-        evaluator: &mut Evaluator<'a>,
-    ) -> (Value<'a>, bool) {
-        let scope = self.covered(&rule.scope, id, at, memberships, evaluator);
+    fn scope<'a>(&'a self, rule: &'a Rule, member: Member<'a>, evaluator: &mut Evaluator<'a>) -> (Value<'a>, bool) {
+        let scope = self.covered(&rule.scope, member, evaluator);
         if rule.overrides.is_empty() || matches!(scope.0, Value::Boolean(false)) {
             return scope;
         }
-        match self.judged_instead(rule, id, at, memberships, evaluator).map(|(_, covers)| covers) {
+        match self.judged_instead(rule, member, evaluator).map(|(_, covers)| covers) {
             Some(Value::Boolean(true)) => (Value::Boolean(false), false),
             Some(unknown) => (unknown, false),
             None => scope,
@@ -294,18 +274,16 @@ impl RuleSet {
     fn judged_instead<'a>(
         &'a self,
         rule: &'a Rule,
-        id: &str,
-        at: Timestamp,
-        memberships: &'a [Value<'a>],
+        member: Member<'a>,
         evaluator: &mut Evaluator<'a>,
     ) -> Option<(&'a Override, Value<'a>)> {
         let mut perhaps = None;
         for other in &rule.overrides {
             // Who counts for less does not take the place of who counts for more.
-            if stage_at(other.stage, other.enforced_from, at) < rule.stage(at) {
+            if stage_at(other.stage, other.enforced_from, member.at) < rule.stage(member.at) {
                 continue;
             }
-            match self.covered(&other.scope, id, at, memberships, evaluator).0 {
+            match self.covered(&other.scope, member, evaluator).0 {
                 covers @ Value::Boolean(true) => return Some((other, covers)),
                 Value::Boolean(false) => {}
                 unknown => perhaps = perhaps.or(Some((other, unknown))),
@@ -315,25 +293,18 @@ impl RuleSet {
     }
 
     /// Returns whether a scope covers a device, and whether it would but for an exception.
-    fn covered<'a>(
-        &'a self,
-        scope: &'a Scope,
-        id: &str,
-        at: Timestamp,
-        memberships: &'a [Value<'a>],
-        evaluator: &mut Evaluator<'a>,
-    ) -> (Value<'a>, bool) {
+    fn covered<'a>(&'a self, scope: &'a Scope, member: Member<'a>, evaluator: &mut Evaluator<'a>) -> (Value<'a>, bool) {
         if let ([group], None, []) = (&*scope.groups, &scope.covers, &*scope.except)
-            && let covered @ Value::Boolean(_) = memberships[*group]
+            && let covered @ Value::Boolean(_) = member.memberships[*group]
         {
             return (covered, false);
         }
-        let in_force = scope.except.iter().filter(|exception| exception.holds_at(at));
-        let excepted = any(in_force.map(|exception| exception.excepts(id, memberships)));
+        let in_force = scope.except.iter().filter(|exception| exception.holds_at(member.at));
+        let excepted = any(in_force.map(|exception| exception.excepts(member.id, member.memberships)));
         let grouped = if scope.groups.is_empty() {
             Value::Boolean(true)
         } else {
-            any(scope.groups.iter().map(|group| memberships[*group]))
+            any(scope.groups.iter().map(|group| member.memberships[*group]))
         };
         let covered = match (grouped, &scope.covers) {
             (Value::Boolean(false), _) => Value::Boolean(false),

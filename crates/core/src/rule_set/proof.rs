@@ -1,9 +1,6 @@
 //! The proof of a verdict: of the requirement, or of the scope where that decided.
 
-use bumpalo::Bump;
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
-
+use super::session::{Member, Session};
 use super::{RuleSet, outcome};
 use crate::condition::Evaluator;
 use crate::condition::evidence::{Blame, Evidence, EvidenceSummary, Outcome};
@@ -18,21 +15,20 @@ impl RuleSet {
         &'a self,
         rule: usize,
         input: &DeviceInput<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
+        session: Session<'a>,
     ) -> (VerdictOutcome, Evidence) {
         let rule = &self.rules[rule];
-        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
-        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
-        let (scope, _) = self.scope(rule, input.id, at, memberships, &mut evaluator);
+        let mut evaluator = session.evaluator(input.facts);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
+        let (scope, _) = self.scope(rule, Member { id: input.id, memberships, at: session.at }, &mut evaluator);
         match scope {
             Value::Boolean(true) => {
                 let (value, evidence) = evaluator.explain(&rule.require, true);
                 (outcome(value), evidence)
             }
             decided => {
-                let evidence = self.explain_scope(rule, input.id, at, memberships, &mut evaluator);
+                let evidence =
+                    self.explain_scope(rule, Member { id: input.id, memberships, at: session.at }, &mut evaluator);
                 let outcome = if matches!(decided, Value::Boolean(false)) {
                     VerdictOutcome::NotApplicable
                 } else {
@@ -44,15 +40,8 @@ impl RuleSet {
     }
 
     /// Returns the proof of a verdict that [`Self::evaluate`] gave.
-    pub fn prove<'a>(
-        &'a self,
-        verdict: &Verdict,
-        input: &DeviceInput<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
-    ) -> Evidence {
-        let (outcome, evidence) = self.explain(verdict.rule, input, at, zone, arena);
+    pub fn prove<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, session: Session<'a>) -> Evidence {
+        let (outcome, evidence) = self.explain(verdict.rule, input, session);
         if outcome == verdict.outcome {
             return evidence;
         }
@@ -72,29 +61,20 @@ impl RuleSet {
         &'a self,
         verdict: &Verdict,
         input: &DeviceInput<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
+        session: Session<'a>,
     ) -> EvidenceSummary {
         let decided = matches!(verdict.outcome, VerdictOutcome::Pass | VerdictOutcome::Fail);
         if decided && let Some(collected) = self.rules[verdict.rule].require.collected_as_one(input.facts) {
             return EvidenceSummary { collected, ..EvidenceSummary::default() };
         }
-        EvidenceSummary::of(&self.prove(verdict, input, at, zone, arena))
+        EvidenceSummary::of(&self.prove(verdict, input, session))
     }
 
     /// Why a rule does not cover a device, or why that cannot be told: only the parts that decided.
-    fn explain_scope<'a>(
-        &'a self,
-        rule: &'a Rule,
-        id: &str,
-        at: Timestamp,
-        memberships: &'a [Value<'a>],
-        evaluator: &mut Evaluator<'a>,
-    ) -> Evidence {
-        let (covered, excepted) = self.covered(&rule.scope, id, at, memberships, evaluator);
+    fn explain_scope<'a>(&'a self, rule: &'a Rule, device: Member<'a>, evaluator: &mut Evaluator<'a>) -> Evidence {
+        let (covered, excepted) = self.covered(&rule.scope, device, evaluator);
         if !matches!(covered, Value::Boolean(false))
-            && let Some((extending, covers)) = self.judged_instead(rule, id, at, memberships, evaluator)
+            && let Some((extending, covers)) = self.judged_instead(rule, device, evaluator)
         {
             let outcome = match covers {
                 Value::Unknown(unknown) => Outcome::Unknown(unknown.reason),
@@ -116,14 +96,14 @@ impl RuleSet {
             };
         }
         let scope = &rule.scope;
-        let member = |group: usize, wanted: bool| self.membership_evidence(group, memberships[group], wanted);
+        let member = |group: usize, wanted: bool| self.membership_evidence(group, device.memberships[group], wanted);
         let exceptions: Vec<Evidence> = scope
             .except
             .iter()
-            .filter(|exception| exception.holds_at(at))
+            .filter(|exception| exception.holds_at(device.at))
             .filter_map(|exception| match &exception.whom {
                 Excepted::Group(group) => Some(member(*group, false)),
-                Excepted::Device(device) if device.as_str() == id => Some(Evidence::Comparison {
+                Excepted::Device(named) if named.as_str() == device.id => Some(Evidence::Comparison {
                     subject: "the device".to_owned(),
                     observed: "named in `except`".to_owned(),
                     required: "not excepted".to_owned(),
@@ -137,7 +117,7 @@ impl RuleSet {
         let mut parts = Vec::new();
         if !excepted {
             let groups: Vec<Evidence> = scope.groups.iter().map(|group| member(*group, true)).collect();
-            let joined = any(scope.groups.iter().map(|group| memberships[*group]));
+            let joined = any(scope.groups.iter().map(|group| device.memberships[*group]));
             if !groups.is_empty() && !matches!(joined, Value::Boolean(true)) {
                 let outcome = match joined {
                     Value::Boolean(false) => Outcome::False,

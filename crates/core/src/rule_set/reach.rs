@@ -1,11 +1,8 @@
 //! Whom rules reach, and whom they would but for an exception or a more special baseline.
 
-use bumpalo::Bump;
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
-
 use super::RuleSet;
-use crate::condition::{Condition, Evaluator};
+use super::session::{Member, Session};
+use crate::condition::Condition;
 use crate::diagnostic::Named;
 use crate::facts::layout::SlotId;
 use crate::facts::value::Value;
@@ -75,9 +72,7 @@ impl RuleSet {
         &'a self,
         verdicts: &Verdicts,
         input: &DeviceInput<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
+        session: Session<'a>,
     ) -> Vec<Spared> {
         let may_be = |rule: &Rule| !rule.scope.except.is_empty() || !rule.overrides.is_empty();
         let mut open = verdicts
@@ -88,17 +83,19 @@ impl RuleSet {
         if open.peek().is_none() {
             return Vec::new();
         }
-        let mut evaluator = Evaluator::new(Some(input.facts), at, zone, arena);
-        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, arena);
+        let mut evaluator = session.evaluator(input.facts);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
         let mut found = Vec::new();
         for verdict in open {
             let rule = &self.rules[verdict.rule];
-            let (covers, excepted) = self.covered(&rule.scope, input.id, at, memberships, &mut evaluator);
+            let (covers, excepted) =
+                self.covered(&rule.scope, Member { id: input.id, memberships, at: session.at }, &mut evaluator);
             if !excepted && !matches!(covers, Value::Boolean(true)) {
                 continue;
             }
             let holds = |exception: &Exception| {
-                exception.holds_at(at) && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
+                exception.holds_at(session.at)
+                    && matches!(exception.excepts(input.id, memberships), Value::Boolean(true))
             };
             let all = rule.scope.except.iter().enumerate();
             let exceptions = all.filter(|(_, exception)| holds(exception)).map(|(at, _)| at).collect();

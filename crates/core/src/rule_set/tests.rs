@@ -48,8 +48,9 @@ fn exceptions_end_and_rules_come_into_force_by_themselves() {
     on_device(&set, &json!({"ok": false}), None, |set, input, zone, arena| {
         let before = |moment: Timestamp| moment - jiff::SignedDuration::from_secs(1);
         let at = |at: Timestamp| {
-            let verdict = set.evaluate(input, at, zone, arena).all[0];
-            let exception = set.exception(0, input, at, zone, arena).and_then(|found| found.because.as_deref());
+            let verdict = set.evaluate(input, Session::new(at, zone, arena)).all[0];
+            let exception =
+                set.exception(0, input, Session::new(at, zone, arena)).and_then(|found| found.because.as_deref());
             (verdict.outcome, verdict.excepted, exception)
         };
         assert_eq!(at(before(until)), (NotApplicable, true, Some("in dry dock")));
@@ -60,7 +61,7 @@ fn exceptions_end_and_rules_come_into_force_by_themselves() {
         for (now, next) in [(before(until), until), (until, from), (from, Timestamp::MAX)] {
             let watch = Watch::default();
             let watched = DeviceInput { facts: arena.alloc(input.facts.watched(&watch)), ..*input };
-            set.evaluate(&watched, now, zone, arena);
+            set.evaluate(&watched, Session::new(now, zone, arena));
             assert_eq!(watch.until(), next);
         }
     });
@@ -87,8 +88,8 @@ fn what_to_do_is_the_first_that_fits_and_a_device_may_be_on_its_way() {
     let on = |document| {
         on_device(&set, &document, None, |set, input, zone, arena| {
             let at = moment("2027-03-14T06:00:00Z");
-            let verdict = set.evaluate(input, at, zone, arena).all[0];
-            let fix = set.fix(0, input, at, zone, arena);
+            let verdict = set.evaluate(input, Session::new(at, zone, arena)).all[0];
+            let fix = set.fix(0, input, Session::new(at, zone, arena));
             (verdict.outcome, verdict.awaiting, fix.say.map(str::to_owned))
         })
     };
@@ -140,7 +141,7 @@ fn a_pass_with_nothing_to_check_says_so() {
     let compiled = compile(&set(vec![rule("r", "every d in disks satisfies d.ok")], Vec::new()));
     let vacuous = |document: serde_json::Value| {
         crate::testing::on_device(&compiled, &document, None, |set, input, zone, arena| {
-            set.evaluate(input, crate::testing::moment("2027-03-14T06:00:00Z"), zone, arena).all[0].vacuous
+            set.evaluate(input, Session::new(moment("2027-03-14T06:00:00Z"), zone, arena)).all[0].vacuous
         })
     };
     assert!(vacuous(json!({"disks": []})));
@@ -223,11 +224,11 @@ fn grounds_are_those_of_the_evidence_whatever_decided() {
     for document in documents {
         on_device(&set, &document, None, |set, input, zone, arena| {
             let at = moment("2027-03-14T06:00:00Z");
-            for verdict in &set.evaluate(input, at, zone, arena).all {
-                let (outcome, evidence) = set.explain(verdict.rule, input, at, zone, arena);
+            for verdict in &set.evaluate(input, Session::new(at, zone, arena)).all {
+                let (outcome, evidence) = set.explain(verdict.rule, input, Session::new(at, zone, arena));
                 assert_eq!(outcome, verdict.outcome, "{document}");
                 assert_eq!(
-                    set.evidence_summary(verdict, input, at, zone, arena),
+                    set.evidence_summary(verdict, input, Session::new(at, zone, arena)),
                     EvidenceSummary::of(&evidence),
                     "{document} {verdict:?}"
                 );

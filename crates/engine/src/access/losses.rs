@@ -406,7 +406,7 @@ impl Reading<'_> {
         let (judge, documents, arena) = (self.judge(), self.documents(device)?, Bump::new());
         let judged =
             judge.device(device, &documents, &arena).map_err(|error| damaged(self.project, device, &error.message))?;
-        let fix = self.project.rules.fix(at, &judged.input, judge.at, &self.project.config.zone, &arena);
+        let fix = self.project.rules.fix(at, &judged.input, judge.session(&arena));
         Ok(fix.say.map(str::to_owned))
     }
 

@@ -320,14 +320,14 @@ impl<'d> AssessedDevice<'d, '_> {
 
     fn verdict(&self, verdict: &Verdict) -> VerdictLine {
         let rules = &self.judge.project.rules;
-        let (at, zone) = (self.judge.at, &self.judge.project.config.zone);
+        let session = self.judge.session(self.arena);
         let rule = rules.rules()[verdict.rule].clone();
         let scope_last_known = rules.last_known_of_scope(verdict.rule, self.facts);
-        let fix = rules.fix(verdict.rule, &self.judged.input, at, zone, self.arena);
-        let exception = rules.exception(verdict.rule, &self.judged.input, at, zone, self.arena);
+        let fix = rules.fix(verdict.rule, &self.judged.input, session);
+        let exception = rules.exception(verdict.rule, &self.judged.input, session);
         let of_rule = |finding: &&Finding| finding.subject.as_str() == rule.id.as_str();
         VerdictLine {
-            stage: rule.stage(at),
+            stage: rule.stage(session.at),
             fix: fix.say.filter(|_| verdict.outcome == VerdictOutcome::Fail).map(str::to_owned),
             awaiting: verdict.awaiting,
             excepted: verdict.excepted,
@@ -344,9 +344,8 @@ impl<'d> AssessedDevice<'d, '_> {
     /// `stale_holder` is the fact that names the holder, where that is older than promised.
     fn groups(&self, stale_holder: Option<&str>) -> (Vec<String>, Vec<(String, Vec<String>)>) {
         let rules = &self.judge.project.rules;
-        let (at, zone) = (self.judge.at, &self.judge.project.config.zone);
         let ambient = surroundings(self.standing(self.reading.at), &self.findings, self.arena);
-        let memberships = rules.memberships_of_device(&self.judged.input, ambient, at, zone, self.arena);
+        let memberships = rules.memberships_of_device(&self.judged.input, ambient, self.judge.session(self.arena));
         let mut last_known: Vec<(String, Vec<String>)> =
             stale_holder.iter().map(|path| ("holder".to_owned(), vec![(*path).to_owned()])).collect();
         let mut groups = Vec::new();

@@ -109,7 +109,7 @@ pub fn try_expression(
             let standing = reading.standings()?.get(device).map(|(standing, _)| *standing);
             let own = reading.findings(Some(device), false)?.remove(device).unwrap_or_default();
             let ambient = surroundings(standing, &own, &arena);
-            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, &arena);
+            let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.session(&arena));
             let mut evaluator = Evaluator::new(Some(facts), judge.at, zone, &arena);
             evaluator.set_groups(memberships);
             evaluator.set_ambient(ambient);

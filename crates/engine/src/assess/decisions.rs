@@ -16,11 +16,11 @@ pub(crate) fn usual_decisions<'a>(
     at: Timestamp,
     arena: &'a Bump,
 ) -> Vec<(DecisionKey, StoredDecision)> {
-    let (rules, zone) = (&judge.project.rules, &judge.project.config.zone);
+    let rules = &judge.project.rules;
     let input = &judged.input;
     let ambient = surroundings(Some(standing), findings, arena);
     let failing = ambient.failing.unwrap_or_default();
-    let memberships = rules.memberships_of_device(input, ambient, judge.at, zone, arena);
+    let memberships = rules.memberships_of_device(input, ambient, judge.session(arena));
     let holders: Vec<Option<&Holder<'a>>> =
         if input.holders.is_empty() { vec![None] } else { input.holders.iter().map(Some).collect() };
     let mut decisions = Vec::new();
@@ -28,7 +28,7 @@ pub(crate) fn usual_decisions<'a>(
         for (service, about) in rules.access().services().iter().enumerate() {
             for client in &about.usual {
                 let attempt = Attempt { facts: input.facts, memberships, holder, standing, failing, service, client };
-                let decision = decide(rules, &attempt, judge.at, zone, arena);
+                let decision = decide(rules, &attempt, judge.session(arena));
                 let key = DecisionKey {
                     person: holder.map(|holder| holder.id.to_owned()),
                     service: about.id.to_string(),

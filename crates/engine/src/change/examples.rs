@@ -1,7 +1,7 @@
 //! Holds rules against what is expected of them on made-up devices.
 
 use bumpalo::Bump;
-use fencepost_core::{DeviceInput, Diagnostic, DocumentReader, Evidence, Observation, did_you_mean, merge};
+use fencepost_core::{DeviceInput, Diagnostic, DocumentReader, Evidence, Observation, Session, did_you_mean, merge};
 use fencepost_formats::{Example, JsonDocuments, SecretKey, mask_secrets};
 use jiff::Timestamp;
 
@@ -43,7 +43,7 @@ pub(crate) fn check(project: &Project, key: &SecretKey, example: &Example, at: T
     let judge = Judge::new(project, &people, at);
     let judged = judge.judged(example.device.as_deref().unwrap_or("example"), &facts, &arena);
     let input: DeviceInput<'_> = judged.input;
-    let (outcome, evidence) = project.rules.explain(rule, &input, at, zone, &arena);
+    let (outcome, evidence) = project.rules.explain(rule, &input, Session::new(at, zone, &arena));
     if outcome.as_str() == example.expect.text {
         return None;
     }

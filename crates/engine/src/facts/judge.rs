@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, HashMap};
 use bumpalo::Bump;
 use fencepost_core::{
     Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts, Finding,
-    Holder, Layout, Membership, Observation, Person, PersonId, ReadError, SlotId, Standing, Subject, Value, Verdict,
-    Verdicts, Watch, merge, unpack_some,
+    Holder, Layout, Membership, Observation, Person, PersonId, ReadError, Session, SlotId, Standing, Subject, Value,
+    Verdict, Verdicts, Watch, merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, Source, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
@@ -140,6 +140,11 @@ impl Judged<'_> {
 }
 
 impl<'p> Judge<'p> {
+    /// Returns what devices are evaluated with, besides the rules.
+    pub fn session<'a>(&'a self, arena: &'a Bump) -> Session<'a> {
+        Session::new(self.at, &self.project.config.zone, arena)
+    }
+
     /// Creates a judge.
     pub fn new(project: &'p Project, people: &'p People, at: Timestamp) -> Self {
         let sources = project.sources().into_iter().map(|source| (source.id.to_string(), source)).collect();
@@ -270,7 +275,7 @@ impl<'p> Judge<'p> {
 
     /// Returns the verdicts of all rules.
     pub fn verdicts<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> Verdicts {
-        self.project.rules.evaluate(input, self.at, &self.project.config.zone, arena)
+        self.project.rules.evaluate(input, self.session(arena))
     }
 
     /// Returns what the clock of a finding goes by, of the evidence of a verdict.
@@ -280,11 +285,11 @@ impl<'p> Judge<'p> {
         input: &DeviceInput<'a>,
         arena: &'a Bump,
     ) -> EvidenceSummary {
-        self.project.rules.evidence_summary(verdict, input, self.at, &self.project.config.zone, arena)
+        self.project.rules.evidence_summary(verdict, input, self.session(arena))
     }
 
     /// Returns the proof of a verdict.
     pub fn prove<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, arena: &'a Bump) -> Evidence {
-        self.project.rules.prove(verdict, input, self.at, &self.project.config.zone, arena)
+        self.project.rules.prove(verdict, input, self.session(arena))
     }
 }

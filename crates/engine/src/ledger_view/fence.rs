@@ -58,8 +58,7 @@ impl Reading<'_> {
                 let judged = judge.judged(device, facts, arena);
                 let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
                 let ambient = surroundings(Some(standing), &own, arena);
-                let zone = &project.config.zone;
-                let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena);
+                let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena));
                 let is_line = |(group, value): (&String, &Value<'_>)| {
                     (matches!(value, Value::Boolean(true)) && group != "every-device").then(|| group.clone())
                 };

@@ -11,6 +11,7 @@ use super::Vet;
 use crate::facts::layout::SlotId;
 use crate::facts::value::{DateTime, Reason, Value};
 use crate::facts::version::compare_versions;
+use crate::rule_set::Session;
 use crate::rules::verdict::{DeviceInput, VerdictOutcome, Verdicts};
 
 /// What a fleet shows.
@@ -240,7 +241,7 @@ impl Vet<'_> {
                 VerdictOutcome::NotApplicable => {}
             }
         }
-        for spared in self.rules.spared(verdicts, input, self.at, self.zone, arena) {
+        for spared in self.rules.spared(verdicts, input, Session::new(self.at, self.zone, arena)) {
             let fit = &mut fleet.rules[spared.rule];
             fit.excepted += u64::from(!spared.exceptions.is_empty());
             fit.given_up += u64::from(spared.exceptions.is_empty());

@@ -3,6 +3,7 @@ use serde_json::{Value as Json, json};
 
 use super::*;
 use crate::fleet::group::GroupSource;
+use crate::rule_set::Session;
 use crate::rules::baseline::Settings;
 use crate::rules::rule::RuleSource;
 use crate::testing::{access, compile, group, moment, named, names, on_device, rule, service};
@@ -33,7 +34,7 @@ fn told(source: &RuleSetSource, fleet: &[Json]) -> Vec<(&'static str, String)> {
             // The vet's own rule set is the same one.
             let vet = Vet::new(rules, source, vec![false; rules.rules().len()], platform, at, zone);
             let mut one = vet.nobody();
-            vet.see(&mut one, input, &rules.evaluate(input, at, zone, arena), arena);
+            vet.see(&mut one, input, &rules.evaluate(input, Session::new(at, zone, arena)), arena);
             one
         });
         seen.join(one);

@@ -136,7 +136,7 @@ impl Reading<'_> {
             let ambient = surroundings(posture.standing(job)?.map(|(standing, _)| standing), &own, arena);
             let zone = &project.config.zone;
             let memberships = match needs_groups {
-                true => project.rules.memberships_of_device(&judged.input, ambient, judge.at, zone, arena),
+                true => project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena)),
                 false => &[],
             };
             let mut evaluator = Evaluator::new(Some(facts), at, zone, arena);
