@@ -176,13 +176,16 @@ fn as_file(name: &str, text: &str) -> Vec<FileText> {
 /// Opens the ledger for a command that writes; files of it that others might read are closed to them, and that is said.
 fn writing_ledger(ui: &mut Ui, project: &Project, common: &Common, purpose: Purpose) -> Result<Ledger, CommandError> {
     let ledger = open_ledger(project, purpose, common.wait)?;
-    for path in project.close_exposed_files()? {
-        ui.complain(format!(
-            "warning: others could read {}; now only its owner can",
-            harmless(&path.display().to_string())
-        ));
+    if let Some(paths) = in_one_line(&project.close_exposed_files()?) {
+        ui.complain(format!("warning: others could read {paths}; now only its owner can"));
     }
     Ok(ledger)
+}
+
+/// Returns paths as one text; none where there are none.
+fn in_one_line(paths: &[PathBuf]) -> Option<String> {
+    let shown: Vec<String> = paths.iter().map(|path| harmless(&path.display().to_string())).collect();
+    (!shown.is_empty()).then(|| shown.join(", "))
 }
 
 /// Opens the ledger for reading; none where nothing was imported yet.
@@ -241,9 +244,8 @@ impl OpenWorkspace {
     fn open(ui: &mut Ui, common: &Common, as_of: Option<&String>) -> Result<Self, CommandError> {
         let project = open_project(ui, common)?;
         let ledger = open_ledger(&project, Purpose::Read, common.wait)?;
-        for path in project.exposed_files() {
-            let path = harmless(&path.display().to_string());
-            ui.note(format!("warning: others can read {path}; the next import or assess closes it to them"));
+        if let Some(paths) = in_one_line(&project.exposed_files()) {
+            ui.note(format!("warning: others can read {paths}; the next import or assess closes them"));
         }
         let asked = parse_moment(&project, as_of)?;
         let at = resolve_moment(Some(&ledger), asked, Timestamp::now(), false)?;
