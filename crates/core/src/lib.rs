@@ -20,7 +20,7 @@ mod rules;
 #[cfg(test)]
 mod testing;
 
-pub use access::decision::{Attempt, Decision, LossCause, Step, StepResult};
+pub use access::decision::{Attempt, Decision, LossCause, Obligation, Ruling, Step, StepResult, Strictness};
 pub use access::service::{AccessRule, AccessSet, AccessSource, Effect, Otherwise, Service, ServiceSource};
 pub use canonical::{Canonical, Encode};
 pub use condition::evidence::{Blame, Evidence, EvidenceSummary, FactUse, ItemEvidence, Outcome};

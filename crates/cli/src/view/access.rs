@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use fencepost_core::LossCause;
+use fencepost_core::{Effect, LossCause, Ruling, Strictness};
 use fencepost_engine::{AccessEntry, AccessReport};
 
 use super::gather::Gathered;
@@ -112,7 +112,8 @@ impl AccessPage<'_> {
         } else {
             format!("since {}", self.clock.both(first.moment))
         };
-        let style = if first.decision == "permit" { self.styles.good } else { self.styles.bad };
+        let style =
+            if first.decision.strictness() == Strictness::Permitted { self.styles.good } else { self.styles.bad };
         out.push_str(&format!("{pad}{style}{}{style:#}{place}, {moment}\n", harmless(&first.device)));
         let mut line = |word: &str, text: &str| {
             let faint = self.styles.faint;
@@ -165,7 +166,7 @@ fn who_and_what(block: &[&AccessEntry]) -> Vec<(Vec<String>, String)> {
     let people = Gathered::of(block.iter().map(|entry| (&entry.person, *entry)));
     let told = people.into_iter().map(|(_, own)| {
         let by_terms = Gathered::of(own.iter().map(|entry| {
-            let terms = (entry.client.as_str(), entry.decision.as_str());
+            let terms = (entry.client.as_str(), &entry.decision);
             (terms, harmless(&entry.service_title))
         }));
         // Clients that reach the same services on the same terms stand together.
@@ -174,14 +175,21 @@ fn who_and_what(block: &[&AccessEntry]) -> Vec<(Vec<String>, String)> {
         let what: Vec<String> = by_services
             .into_iter()
             .map(|((decision, titles), clients)| {
-                let terms =
-                    decision.strip_prefix("permit with ").map(|rest| format!(" with {rest}")).unwrap_or_default();
+                let terms = with_obligations(decision);
                 format!("{} ({}){terms}", titles.join(", "), clients.join(", "))
             })
             .collect();
         (what.join("; "), person_of(own[0]))
     });
     Gathered::of(told).into_iter().map(|(what, people)| (people, what)).collect()
+}
+
+/// ` with no download`, where a door opens with obligations.
+fn with_obligations(decision: &Ruling) -> String {
+    match decision.strictness() {
+        Strictness::Limited => format!(" with {}", decision.obligations_in_words()),
+        Strictness::Permitted | Strictness::Denied => String::new(),
+    }
 }
 
 fn person_of(entry: &AccessEntry) -> String {
@@ -191,7 +199,7 @@ fn person_of(entry: &AccessEntry) -> String {
 /// Who is shut out altogether, to be called first; and who still gets in with another device.
 fn others(block: &[&AccessEntry]) -> Vec<(&'static str, String)> {
     let shut: Vec<&&AccessEntry> =
-        block.iter().filter(|entry| entry.decision == "deny" && entry.person.is_some()).collect();
+        block.iter().filter(|entry| entry.decision.effect == Effect::Deny && entry.person.is_some()).collect();
     let alone = Gathered::of(
         shut.iter()
             .filter(|entry| entry.other.is_none())
@@ -240,7 +248,7 @@ fn cause(entry: &AccessEntry) -> String {
 }
 
 fn because(entry: &AccessEntry, clock: &Clock) -> String {
-    if entry.decision == "permit" {
+    if entry.decision.strictness() == Strictness::Permitted {
         return format!("what shut it is over: {}", cause(entry));
     }
     if entry.because.is_empty() {

@@ -1,11 +1,12 @@
 //! One device: the proof of its verdicts (`why`), and all that is known of it (`show`).
 
-use fencepost_core::{Dictionary, Phase, Stage, Subject, VerdictOutcome};
+use fencepost_core::{Dictionary, Effect, Phase, Stage, Subject, VerdictOutcome};
 use fencepost_engine::{Cost, DeviceReport, VerdictLine};
 
 use super::evidence;
 use super::fence::{post, spaced};
 use super::gather::Gathered;
+use super::reach;
 use super::style::Styles;
 use super::table::{Cell, Column, Table, wrap};
 use super::text::{bytes, count, harmless};
@@ -333,20 +334,7 @@ impl Page<'_> {
                     report.holders.iter().find(|holder| holder.id == id).and_then(|holder| holder.name.as_deref());
                 known.unwrap_or(id)
             });
-            let style = match reach.strictness {
-                0 => anstyle::Style::new(),
-                1 => self.styles.notice,
-                _ if reach.access_rule.is_none() => self.styles.faint,
-                _ => self.styles.bad,
-            };
-            let mut decision = match (&reach.access_rule, reach.strictness) {
-                (_, 0) => reach.decision.clone(),
-                (Some(rule), _) => format!("{} by {rule}", reach.decision),
-                (None, _) => format!("{} by default", reach.decision),
-            };
-            if let Some((moment, words)) = &reach.later {
-                decision.push_str(&format!("; {words} from {}", self.clock.both(*moment)));
-            }
+            let (decision, style) = (reach::in_words(reach, self.clock), reach::style(reach, self.styles));
             ((person, reach.title.as_str(), decision, style), reach.client.as_str())
         }));
         let lines = Gathered::of(
@@ -371,7 +359,10 @@ impl Page<'_> {
 /// `denied now: Crew roster, Mail (app)`, one text for each decision and moment.
 fn costs(costs: &[Cost], clock: &Clock) -> Vec<String> {
     let told = Gathered::of(costs.iter().map(|cost| {
-        let what = if cost.decision == "deny" { "denied" } else { &cost.decision };
+        let what = match cost.decision.effect {
+            Effect::Deny => "denied".to_owned(),
+            Effect::Permit => cost.decision.in_words(),
+        };
         let when = if cost.moment > clock.now { format!("from {}", clock.both(cost.moment)) } else { "now".to_owned() };
         (format!("{what} {when}"), (harmless(&cost.title), cost.client.as_str()))
     }));

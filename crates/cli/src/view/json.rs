@@ -1,7 +1,7 @@
 //! The machine-readable shapes that scripts rely on. Keys are snake_case, values hyphenated words, instants
 //! RFC 3339 in UTC; `schema` stands in the first object of a document, and in every one of JSON Lines.
 
-use fencepost_core::{Evidence, FactUse, Outcome, Rule, VerdictOutcome};
+use fencepost_core::{Evidence, FactUse, Obligation, Outcome, Rule, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, History, Judgement,
     PersonReport, Remark, RuleCount, Sealed, Spool, What,
@@ -182,17 +182,9 @@ fn entry(entry: &AccessEntry, moment: &str) -> Json {
     out.insert("service".into(), json!(entry.service));
     out.insert("client".into(), json!(entry.client));
     out.insert(moment.into(), json!(entry.moment.to_string()));
-    out.insert("decision".into(), json!(entry.decision.split(' ').next()));
-    out.insert(
-        "obligations".into(),
-        json!(
-            entry
-                .decision
-                .strip_prefix("permit with ")
-                .map(|rest| rest.split(", ").collect::<Vec<_>>())
-                .unwrap_or_default()
-        ),
-    );
+    out.insert("decision".into(), json!(entry.decision.effect.as_str()));
+    let obligations: Vec<&str> = entry.decision.obligations.iter().map(Obligation::as_str).collect();
+    out.insert("obligations".into(), json!(obligations));
     out.insert("access_rule".into(), json!(entry.access_rule));
     out.insert("cause".into(), json!(entry.cause.map(|cause| cause.as_str())));
     out.insert(
@@ -234,7 +226,7 @@ pub fn access_rows(report: &AccessReport, denied: bool) -> Vec<Json> {
             let rules: Vec<&str> = one.because.iter().map(|because| because.rule.as_str()).collect();
             rows.push(json!({
                 "schema": SCHEMA, "change": change, "device": one.device, "person": one.person, "person_name": one.person_name,
-                "service": one.service, "client": one.client, "moment": one.moment.to_string(), "decision": one.decision,
+                "service": one.service, "client": one.client, "moment": one.moment.to_string(), "decision": one.decision.in_words(),
                 "access_rule": one.access_rule, "cause": one.cause.map(|cause| cause.as_str()), "because": rules.join(", "),
                 "other_device": one.other.as_ref().map(|other| &other.device),
             }));
@@ -283,9 +275,9 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "due": finding.clock.due.to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,
         })).collect::<Vec<_>>(),
         "access": report.reach.iter().map(|reach| json!({
-            "person": reach.person, "service": reach.service, "client": reach.client, "decision": reach.decision,
+            "person": reach.person, "service": reach.service, "client": reach.client, "decision": reach.decision.in_words(),
             "access_rule": reach.access_rule,
-            "later": reach.later.as_ref().map(|(moment, words)| json!({ "at": moment.to_string(), "decision": words })),
+            "later": reach.later.as_ref().map(|(moment, later)| json!({ "at": moment.to_string(), "decision": later.in_words() })),
         })).collect::<Vec<_>>(),
     })
 }
@@ -307,8 +299,8 @@ pub fn person(person: &PersonReport, at: Timestamp) -> Json {
             "device": held.device, "standing": held.standing.map(|standing| standing.as_str()),
             "collected_at": held.collected.map(|moment| moment.to_string()), "shared_with": held.shared_with,
             "access": held.reach.iter().map(|reach| json!({
-                "service": reach.service, "client": reach.client, "decision": reach.decision, "access_rule": reach.access_rule,
-                "later": reach.later.as_ref().map(|(moment, words)| json!({ "at": moment.to_string(), "decision": words })),
+                "service": reach.service, "client": reach.client, "decision": reach.decision.in_words(), "access_rule": reach.access_rule,
+                "later": reach.later.as_ref().map(|(moment, later)| json!({ "at": moment.to_string(), "decision": later.in_words() })),
             })).collect::<Vec<_>>(),
         })).collect::<Vec<_>>(),
     })

@@ -4,6 +4,7 @@ use fencepost_engine::{PersonReport, Remark};
 
 use super::fence::{post, spaced};
 use super::gather::Gathered;
+use super::reach;
 use super::style::Styles;
 use super::table::{Cell, Column, Table};
 use super::text::{count, harmless};
@@ -54,23 +55,8 @@ pub fn show(person: &PersonReport, clock: &Clock, width: usize, styles: &Styles,
             harmless(&held.device)
         ));
         let told = Gathered::of(held.reach.iter().map(|reach| {
-            let later = reach
-                .later
-                .as_ref()
-                .map(|(at, words)| format!("; {words} from {}", clock.both(*at)))
-                .unwrap_or_default();
-            let by = match (&reach.access_rule, reach.strictness) {
-                (_, 0) => String::new(),
-                (Some(rule), _) => format!(" by {rule}"),
-                (None, _) => " by default".to_owned(),
-            };
-            let style = match reach.strictness {
-                0 => anstyle::Style::new(),
-                1 => styles.notice,
-                _ if reach.access_rule.is_none() => styles.faint,
-                _ => styles.bad,
-            };
-            ((reach.title.as_str(), format!("{}{by}{later}", reach.decision), style), reach.client.as_str())
+            let (decision, style) = (reach::in_words(reach, clock), reach::style(reach, styles));
+            ((reach.title.as_str(), decision, style), reach.client.as_str())
         }));
         let mut table = Table::new(&[("", Column::Fixed), ("", Column::Text)]).indent(4);
         for ((title, decision, style), clients) in told {

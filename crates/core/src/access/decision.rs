@@ -59,42 +59,78 @@ pub struct Step {
     pub result: StepResult,
 }
 
+/// What a decision asks of whoever is let in.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Obligation {
+    /// Something may not be done, such as `no download`.
+    Limit(String),
+    /// The person must prove themselves again, more strongly (RFC 9470).
+    StepUp,
+}
+
+impl Obligation {
+    /// Returns it in words.
+    pub fn as_str(&self) -> &str {
+        match self {
+            Self::Limit(limit) => limit,
+            Self::StepUp => "step-up",
+        }
+    }
+}
+
+/// How strict a decision is, mildest first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Strictness {
+    /// The door opens.
+    Permitted,
+    /// It opens with obligations.
+    Limited,
+    /// It stays shut.
+    Denied,
+}
+
+/// The effect of a decision with its obligations.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Ruling {
+    /// Whether the door opens.
+    pub effect: Effect,
+    /// What is asked of whoever is let in; empty where the door stays shut.
+    pub obligations: Vec<Obligation>,
+}
+
+impl Ruling {
+    /// Returns how strict it is.
+    pub fn strictness(&self) -> Strictness {
+        match self.effect {
+            Effect::Deny => Strictness::Denied,
+            Effect::Permit if self.obligations.is_empty() => Strictness::Permitted,
+            Effect::Permit => Strictness::Limited,
+        }
+    }
+
+    /// Returns it in words: `permit`, `deny`, `permit with no download, step-up`.
+    pub fn in_words(&self) -> String {
+        match self.strictness() {
+            Strictness::Permitted | Strictness::Denied => self.effect.as_str().to_owned(),
+            Strictness::Limited => format!("{} with {}", self.effect.as_str(), self.obligations_in_words()),
+        }
+    }
+
+    /// Returns its obligations in words: `no download, step-up`.
+    pub fn obligations_in_words(&self) -> String {
+        self.obligations.iter().map(Obligation::as_str).collect::<Vec<_>>().join(", ")
+    }
+}
+
 /// The decision for one attempt.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Decision {
-    /// Whether the door opens.
-    pub effect: Effect,
-    /// What may not be done behind it.
-    pub limits: Vec<String>,
-    /// The person must prove themselves again.
-    pub step_up: bool,
+    /// Whether the door opens, and what is asked then.
+    pub ruling: Ruling,
     /// The access rule that decided, by index; none when the default did.
     pub by: Option<usize>,
     /// What became of every rule.
     pub steps: Vec<Step>,
-}
-
-impl Decision {
-    /// Returns how strict it is: 0 permit, 1 permit with obligations, 2 deny.
-    pub fn strictness(&self) -> u8 {
-        match self.effect {
-            Effect::Deny => 2,
-            Effect::Permit if self.step_up || !self.limits.is_empty() => 1,
-            Effect::Permit => 0,
-        }
-    }
-
-    /// Returns the decision in words: `permit`, `deny`, `permit with no download, step-up`.
-    pub fn in_words(&self) -> String {
-        if self.strictness() != 1 {
-            return self.effect.as_str().to_owned();
-        }
-        let mut obligations = self.limits.clone();
-        if self.step_up {
-            obligations.push("step-up".to_owned());
-        }
-        format!("permit with {}", obligations.join(", "))
-    }
 }
 
 /// What shuts a door, in a word of the contract.

@@ -25,6 +25,11 @@ impl Effect {
             Self::Deny => "deny",
         }
     }
+
+    /// Reads the word back.
+    pub fn parse(text: &str) -> Option<Self> {
+        [Self::Permit, Self::Deny].into_iter().find(|effect| effect.as_str() == text)
+    }
 }
 
 /// A service as written.

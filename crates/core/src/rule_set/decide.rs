@@ -2,7 +2,7 @@
 
 use super::RuleSet;
 use super::session::Session;
-use crate::access::decision::{Attempt, Decision, Step, StepResult};
+use crate::access::decision::{Attempt, Decision, Obligation, Ruling, Step, StepResult};
 use crate::access::service::{AccessRule, Effect};
 use crate::condition::evidence::Blame;
 use crate::condition::{Ambient, Condition, Evaluator};
@@ -58,13 +58,7 @@ pub fn decide<'a>(set: &'a RuleSet, attempt: &Attempt<'a>, session: Session<'a>)
             verdict.add(index, rule, met);
         }
     }
-    Decision {
-        effect: verdict.effect.unwrap_or(service.default),
-        limits: verdict.limits,
-        step_up: verdict.step_up,
-        by: verdict.by,
-        steps,
-    }
+    verdict.into_decision(service.default, steps)
 }
 
 struct Weighing {
@@ -75,6 +69,16 @@ struct Weighing {
 }
 
 impl Weighing {
+    fn into_decision(self, default: Effect, steps: Vec<Step>) -> Decision {
+        let effect = self.effect.unwrap_or(default);
+        let limits = self.limits.into_iter().map(Obligation::Limit);
+        let obligations = match effect {
+            Effect::Permit => limits.chain(self.step_up.then_some(Obligation::StepUp)).collect(),
+            Effect::Deny => Vec::new(),
+        };
+        Decision { ruling: Ruling { effect, obligations }, by: self.by, steps }
+    }
+
     fn add(&mut self, index: usize, rule: &AccessRule, met: bool) {
         if met {
             self.effect.get_or_insert(Effect::Permit);
@@ -168,6 +172,7 @@ fn targets(rule: &AccessRule, holder: Option<&Holder<'_>>) -> Membership {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::access::decision::Strictness;
     use crate::access::service::{AccessSource, Otherwise};
     use crate::condition::evidence::EvidenceSummary;
     use crate::diagnostic::Text;
@@ -207,7 +212,7 @@ mod tests {
         for default in [Effect::Deny, Effect::Permit] {
             let compiled = compile(&set(default, vec![other.clone()]));
             let decided = decision(&compiled, &json!({}), Some(&person("office")), Standing::NonCompliant);
-            assert_eq!((decided.effect, decided.by), (default, None));
+            assert_eq!((decided.ruling.effect, decided.by), (default, None));
             assert_eq!(decided.steps[0].result, StepResult::OtherPeople);
         }
     }
@@ -223,7 +228,7 @@ mod tests {
             (Standing::NonCompliant, Effect::Deny),
         ] {
             let decided = decision(&compiled, &json!({}), Some(&person("ships/tern")), standing);
-            assert_eq!((decided.effect, decided.by), (effect, Some(0)), "{standing:?}");
+            assert_eq!((decided.ruling.effect, decided.by), (effect, Some(0)), "{standing:?}");
         }
         // Nobody's device is not targeted by a rule that names people.
         assert_eq!(decision(&compiled, &json!({}), None, Standing::Compliant).by, None);
@@ -238,14 +243,17 @@ mod tests {
         ];
         let compiled = compile(&set(Effect::Deny, rules.clone()));
         let decided = decision(&compiled, &json!({"trusted": false}), None, Standing::Compliant);
-        assert_eq!(decided.in_words(), "permit with no download, no print, step-up");
-        assert_eq!((decided.strictness(), decided.by), (1, Some(1)));
-        assert_eq!(decision(&compiled, &json!({"trusted": true}), None, Standing::Compliant).in_words(), "permit");
+        assert_eq!(decided.ruling.in_words(), "permit with no download, no print, step-up");
+        assert_eq!((decided.ruling.strictness(), decided.by), (Strictness::Limited, Some(1)));
+        assert_eq!(
+            decision(&compiled, &json!({"trusted": true}), None, Standing::Compliant).ruling.in_words(),
+            "permit"
+        );
         let mut with_deny = rules;
         with_deny.push(access("shut", "false"));
         let decided =
             decision(&compile(&set(Effect::Deny, with_deny)), &json!({"trusted": true}), None, Standing::Compliant);
-        assert_eq!((decided.effect, decided.by), (Effect::Deny, Some(3)));
+        assert_eq!((decided.ruling.effect, decided.by), (Effect::Deny, Some(3)));
     }
 
     #[test]
@@ -253,7 +261,7 @@ mod tests {
         // An unknown need is a deny that names the fact.
         let compiled = compile(&set(Effect::Deny, vec![access("need", "disk.encrypted")]));
         let decided = decision(&compiled, &json!({}), None, Standing::Compliant);
-        assert_eq!(decided.effect, Effect::Deny);
+        assert_eq!(decided.ruling.effect, Effect::Deny);
         let StepResult::Unmet(evidence) = &decided.steps[0].result else { panic!("{decided:?}") };
         assert_eq!(EvidenceSummary::of(evidence).blames[0].fact, "disk.encrypted");
         // An unknown `when` or `unless`: the stricter of with and without.
@@ -267,7 +275,7 @@ mod tests {
             (Effect::Deny, unless("true"), Effect::Deny),
         ] {
             let decided = decision(&compile(&set(default, vec![rule])), &json!({}), None, Standing::Compliant);
-            assert_eq!(decided.effect, effect, "{default:?} {:?}", decided.steps);
+            assert_eq!(decided.ruling.effect, effect, "{default:?} {:?}", decided.steps);
         }
     }
 
@@ -280,7 +288,7 @@ mod tests {
             AccessSource { unless: Some(Text::loose("device.kind = \"till\"")), ..access("excused", "false") };
         let compiled = compile(&set(Effect::Permit, vec![trial, browser, excused]));
         let decided = decision(&compiled, &json!({"kind": "till"}), None, Standing::Compliant);
-        assert_eq!(decided.effect, Effect::Permit);
+        assert_eq!(decided.ruling.effect, Effect::Permit);
         let results: Vec<&StepResult> = decided.steps.iter().map(|step| &step.result).collect();
         assert_eq!(results, [&StepResult::NotEnforced, &StepResult::NotNow, &StepResult::Excused]);
     }

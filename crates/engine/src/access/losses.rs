@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
-use fencepost_core::{Finding, LossCause, Phase, Subject, moments_ahead, standing_at};
+use fencepost_core::{Finding, LossCause, Phase, Ruling, Strictness, Subject, moments_ahead, standing_at};
 use fencepost_store::{DeviceRow, RunRow, SpellKind, SpellRow};
 use jiff::Timestamp;
 
@@ -59,8 +59,8 @@ pub struct AccessEntry {
     pub client: String,
     /// Since when, or from when on.
     pub moment: Timestamp,
-    /// The decision in words.
-    pub decision: String,
+    /// The decision.
+    pub decision: Ruling,
     /// The access rule that decides.
     pub access_rule: Option<String>,
     /// What shuts or opens the door.
@@ -147,7 +147,10 @@ impl Reading<'_> {
             for device in &devices {
                 let decisions = self.decisions_of(device, base.as_ref())?;
                 self.add_entries(&decisions, &mut report)?;
-                let shut = decisions.now.into_iter().filter(|(_, held)| held.by_clock && held.decision.strictness == 2);
+                let shut = decisions
+                    .now
+                    .into_iter()
+                    .filter(|(_, held)| held.by_clock && held.decision.strictness() == Strictness::Denied);
                 shut_by_clock.extend(shut.map(|(key, _)| (device.name.clone(), key)));
             }
         }
@@ -195,14 +198,14 @@ impl Reading<'_> {
     /// Adds what is told of a device.
     fn add_entries(&self, of: &DeviceDecisions, report: &mut AccessReport) -> Result<(), EngineError> {
         for (key, held) in &of.now {
-            let strictness = held.decision.strictness;
+            let strictness = held.decision.strictness();
             let entry = || self.entry(of, key, held.since, &held.decision, self.at);
-            if strictness == 2 && held.decision.access_rule.is_some() {
+            if strictness == Strictness::Denied && held.decision.access_rule.is_some() {
                 report.denied.push(entry()?);
             }
             let Some(earlier) = of.before.get(key) else { continue };
-            match strictness.cmp(&earlier.strictness) {
-                Ordering::Greater if strictness == 2 => report.lost.push(entry()?),
+            match strictness.cmp(&earlier.strictness()) {
+                Ordering::Greater if strictness == Strictness::Denied => report.lost.push(entry()?),
                 Ordering::Greater => report.reduced.push(entry()?),
                 Ordering::Less => report.restored.push(AccessEntry { cause: earlier.cause, ..entry()? }),
                 Ordering::Equal => {}
@@ -236,7 +239,8 @@ impl Reading<'_> {
             let Some(devices) = doors.get_mut(&(person.clone(), service.clone())) else { return Ok(()) };
             let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
             // Of any two devices one is another than the one in question.
-            let is_wanted = devices.len() < 2 && devices.last() != Some(&row.device) && decision.strictness < 2;
+            let is_wanted =
+                devices.len() < 2 && devices.last() != Some(&row.device) && decision.strictness() < Strictness::Denied;
             if is_wanted && !shut.contains(&(row.device.clone(), key)) {
                 devices.push(row.device);
             }
@@ -301,17 +305,17 @@ impl Reading<'_> {
         let judged = judge
             .device(&of.device, &documents, &arena)
             .map_err(|error| damaged(self.project, &of.device, &error.message))?;
-        let stored: BTreeMap<DecisionKey, u8> =
-            of.now.iter().map(|(key, held)| (key.clone(), held.decision.strictness)).collect();
-        let mut strictest: BTreeMap<DecisionKey, u8> = BTreeMap::new();
+        let stored: BTreeMap<DecisionKey, Strictness> =
+            of.now.iter().map(|(key, held)| (key.clone(), held.decision.strictness())).collect();
+        let mut strictest: BTreeMap<DecisionKey, Strictness> = BTreeMap::new();
         for moment in moments {
             let standing = standing_at(&of.findings, covered, self.project.config.uncovered, moment);
             for (key, decision) in usual_decisions(&judge, &judged, standing, &of.findings, moment, &arena) {
-                let known = strictest.get(&key).or(stored.get(&key)).copied().unwrap_or(0);
-                if decision.strictness <= known {
+                let known = strictest.get(&key).or(stored.get(&key)).copied().unwrap_or(Strictness::Permitted);
+                if decision.strictness() <= known {
                     continue;
                 }
-                strictest.insert(key.clone(), decision.strictness);
+                strictest.insert(key.clone(), decision.strictness());
                 if moment <= self.at {
                     of.now.insert(key, CurrentDecision { decision, since: moment, by_clock: true });
                 } else {
@@ -362,7 +366,7 @@ impl Reading<'_> {
             service_title: title.clone(),
             client: key.client.clone(),
             moment,
-            decision: decision.words.clone(),
+            decision: decision.ruling.clone(),
             access_rule: decision.access_rule.clone(),
             cause: decision.cause,
             because,
@@ -434,11 +438,11 @@ impl Reading<'_> {
                 .device(&entry.device, &documents, &arena)
                 .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
             let decisions = usual_decisions(&judge, &judged, *standing, &[], self.judged_at(), &arena);
-            let strictness = if entry.decision == "deny" { 2 } else { 1 };
+            let strictness = entry.decision.strictness();
             let same = |key: &DecisionKey| {
                 key.person == entry.person && key.service == entry.service && key.client == entry.client
             };
-            if decisions.iter().any(|(key, decision)| same(key) && decision.strictness < strictness) {
+            if decisions.iter().any(|(key, decision)| same(key) && decision.strictness() < strictness) {
                 entry.cause = Some(LossCause::RuleChanged);
             }
         }

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Phase, Reason, Rule, SlotId, Stage, Standing,
-    Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
+    Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Phase, Reason, Rule, Ruling, SlotId, Stage,
+    Standing, Strictness, Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
@@ -78,8 +78,8 @@ pub struct Cost {
     pub title: String,
     /// The kind of client.
     pub client: String,
-    /// The decision, in words.
-    pub decision: String,
+    /// The decision.
+    pub decision: Ruling,
     /// From when on, or since when.
     pub moment: Timestamp,
 }
@@ -95,14 +95,12 @@ pub struct ReachLine {
     pub title: String,
     /// The kind of client.
     pub client: String,
-    /// The decision, in words.
-    pub decision: String,
-    /// 0 permit, 1 with obligations, 2 deny.
-    pub strictness: u8,
+    /// The decision.
+    pub decision: Ruling,
     /// The access rule that decides; none when the default does.
     pub access_rule: Option<String>,
     /// When the clock will make it stricter, and to what.
-    pub later: Option<(Timestamp, String)>,
+    pub later: Option<(Timestamp, Ruling)>,
 }
 
 /// A rule on the device, with its proof.
@@ -387,23 +385,23 @@ impl<'d> AssessedDevice<'d, '_> {
         for (key, decision) in decisions(standing, now) {
             let later = ahead.iter().find_map(|(moment, decisions)| {
                 let (_, then) = decisions.iter().find(|(other, _)| *other == key)?;
-                (then.strictness > decision.strictness).then(|| (*moment, then.words.clone()))
+                (then.strictness() > decision.strictness()).then(|| (*moment, then.ruling.clone()))
             });
             let cost = match (&later, decision.cause) {
-                (Some((moment, words)), _) => Some((*moment, words.clone())),
-                (None, Some(_)) if decision.strictness > 0 && decision.access_rule.is_some() => {
-                    Some((since_overdue(&running, now), decision.words.clone()))
+                (Some((moment, ruling)), _) => Some((*moment, ruling.clone())),
+                (None, Some(_)) if decision.strictness() > Strictness::Permitted && decision.access_rule.is_some() => {
+                    Some((since_overdue(&running, now), decision.ruling.clone()))
                 }
                 (None, _) => None,
             };
             let title = self.title_of(&key.service);
-            if let Some((moment, words)) = cost {
+            if let Some((moment, ruling)) = cost {
                 costs.push(Cost {
                     person: key.person.clone(),
                     service: key.service.clone(),
                     title: title.clone(),
                     client: key.client.clone(),
-                    decision: words,
+                    decision: ruling,
                     moment,
                 });
             }
@@ -412,8 +410,7 @@ impl<'d> AssessedDevice<'d, '_> {
                 person: key.person,
                 service: key.service,
                 client: key.client,
-                decision: decision.words,
-                strictness: decision.strictness,
+                decision: decision.ruling,
                 access_rule: decision.access_rule,
                 later,
             });

@@ -360,7 +360,7 @@ impl Weigher<'_> {
         let decisions: Vec<Spell> =
             usual_decisions(judge, judged, settled.standing, &settled.findings, judge.at, arena)
                 .into_iter()
-                .map(|(key, decision)| (key.subject(), decision.words.clone(), decision.detail()))
+                .map(|(key, decision)| (key.subject(), decision.ruling.in_words(), decision.detail()))
                 .collect();
         let holders: Vec<String> = judged.input.holders.iter().map(|holder| holder.id.to_owned()).collect();
         let outcome = Outcome {

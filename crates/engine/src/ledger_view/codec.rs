@@ -1,7 +1,8 @@
 //! Findings and decisions as the ledger keeps them: JSON with its own shape, apart from the core's types.
 
 use fencepost_core::{
-    Blame, CloseReason, Decision, DeviceId, Finding, FindingClock, LossCause, Period, Reason, RuleId, RuleSet, Subject,
+    Blame, CloseReason, Decision, DeviceId, Effect, Finding, FindingClock, LossCause, Obligation, Period, Reason,
+    RuleId, RuleSet, Ruling, Strictness, Subject,
 };
 use fencepost_store::FindingRow;
 use jiff::Timestamp;
@@ -99,18 +100,18 @@ fn blame(json: &Json) -> Option<Blame> {
     Some(Blame { fact: json.get(0)?.as_str()?.to_owned(), reason: Reason::parse(json.get(1)?.as_str()?)? })
 }
 
-/// A decision as the ledger keeps it.
+/// A decision as the ledger keeps it: its words as the value of a spell, and the rest beside it.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct StoredDecision {
-    /// `permit`, `deny`, `permit with ..`.
-    pub words: String,
-    /// 0 permit, 1 with obligations, 2 deny.
-    pub strictness: u8,
+    pub ruling: Ruling,
     /// The access rule that decided; none when the service's default did.
     pub access_rule: Option<String>,
     /// What shut the door, where it is shut or narrowed.
     pub cause: Option<LossCause>,
 }
+
+/// What stands before the obligations in the words of a decision.
+const PERMIT_WITH: &str = "permit with ";
 
 impl StoredDecision {
     pub fn of<'f>(
@@ -119,28 +120,63 @@ impl StoredDecision {
         findings: impl IntoIterator<Item = &'f Finding>,
         at: Timestamp,
     ) -> Self {
-        let strictness = decision.strictness();
+        let is_open = decision.ruling.strictness() == Strictness::Permitted;
         Self {
-            words: decision.in_words(),
-            strictness,
+            ruling: decision.ruling.clone(),
             access_rule: decision.by.map(|by| rules.access().rules()[by].id.to_string()),
-            cause: (strictness > 0).then(|| LossCause::of(decision, rules.access(), findings, at)),
+            cause: (!is_open).then(|| LossCause::of(decision, rules.access(), findings, at)),
         }
     }
 
+    pub fn strictness(&self) -> Strictness {
+        self.ruling.strictness()
+    }
+
     pub fn detail(&self) -> String {
-        json!({ "strictness": self.strictness, "access_rule": self.access_rule, "cause": self.cause.map(LossCause::as_str) }).to_string()
+        let mut detail = json!({
+            "strictness": self.strictness() as u8, "access_rule": self.access_rule,
+            "cause": self.cause.map(LossCause::as_str),
+        });
+        // Mostly the words tell the obligations apart.
+        if read_obligations(&self.ruling.obligations_in_words()) != self.ruling.obligations {
+            let obligation = |one: &Obligation| match one {
+                Obligation::Limit(limit) => json!({ "limit": limit }),
+                Obligation::StepUp => json!(Obligation::StepUp.as_str()),
+            };
+            detail["obligations"] = self.ruling.obligations.iter().map(obligation).collect();
+        }
+        detail.to_string()
     }
 
     pub fn read(value: &str, detail: &str) -> Option<Self> {
         let detail: Json = serde_json::from_str(detail).ok()?;
+        let (effect, words) = match value.strip_prefix(PERMIT_WITH) {
+            Some(words) => (Effect::Permit, words),
+            None => (Effect::parse(value)?, ""),
+        };
+        let obligation = |json: &Json| match json.as_str() {
+            Some(_) => Some(Obligation::StepUp),
+            None => Some(Obligation::Limit(json["limit"].as_str()?.to_owned())),
+        };
+        let obligations = match &detail["obligations"] {
+            Json::Array(all) => all.iter().map(obligation).collect::<Option<_>>()?,
+            _ => read_obligations(words),
+        };
         Some(Self {
-            words: value.to_owned(),
-            strictness: u8::try_from(detail["strictness"].as_u64()?).ok()?,
+            ruling: Ruling { effect, obligations },
             access_rule: detail["access_rule"].as_str().map(str::to_owned),
             cause: detail["cause"].as_str().and_then(LossCause::parse),
         })
     }
+}
+
+/// Reads obligations in words, where no limit has a comma and none is called as the step-up is.
+fn read_obligations(words: &str) -> Vec<Obligation> {
+    let obligation = |word: &str| match word {
+        "step-up" => Obligation::StepUp,
+        limit => Obligation::Limit(limit.to_owned()),
+    };
+    if words.is_empty() { Vec::new() } else { words.split(", ").map(obligation).collect() }
 }
 
 /// Whose sign-in to what a decision is about.
@@ -201,5 +237,27 @@ mod tests {
             ..original.clone()
         };
         assert_eq!(finding(&finding_row(&open, 3)), Some(open));
+    }
+
+    #[test]
+    fn decisions_come_back_as_they_were_whatever_their_limits_are_called() {
+        let limit = |text: &str| Obligation::Limit(text.to_owned());
+        let all = [
+            (Effect::Permit, vec![]),
+            (Effect::Deny, vec![]),
+            (Effect::Permit, vec![limit("no download"), Obligation::StepUp]),
+            (Effect::Permit, vec![limit("no copy, no print")]),
+            (Effect::Permit, vec![limit("step-up")]),
+            (Effect::Permit, vec![limit("")]),
+        ];
+        for (effect, obligations) in all {
+            let ruling = Ruling { effect, obligations };
+            let stored = StoredDecision { ruling, access_rule: Some("r".into()), cause: Some(LossCause::Silence) };
+            let read = StoredDecision::read(&stored.ruling.in_words(), &stored.detail());
+            assert_eq!(read, Some(stored));
+        }
+        // As earlier versions wrote it.
+        let read = StoredDecision::read("permit with no print, step-up", "{\"strictness\":1}").expect("it is read");
+        assert_eq!(read.ruling.obligations, [limit("no print"), Obligation::StepUp]);
     }
 }

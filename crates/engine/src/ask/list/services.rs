@@ -31,7 +31,7 @@ impl Reading<'_> {
                 last = spell.device;
                 seen.clear();
             }
-            let strictness = usize::from(decision.strictness.min(2));
+            let strictness = decision.strictness() as usize;
             if seen.insert((key.service.clone(), strictness, key.person)) {
                 counts.entry(key.service).or_default()[strictness] += 1;
             }
