@@ -2,14 +2,16 @@
 
 use std::collections::BTreeMap;
 
-use fencepost_core::{Datum, Membership, Standing};
+use bumpalo::Bump;
+use fencepost_core::{Datum, Facts, Membership, Standing};
 use fencepost_formats::datum_of_json;
 use jiff::Timestamp;
 
 use crate::ask::device::ReachLine;
 use crate::error::EngineError;
 use crate::facts::judge::People;
-use crate::ledger_view::damage::damaged;
+use crate::ledger_view::batch::Job;
+use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
 
 /// Why somebody who is named is not simply one of the people.
@@ -75,17 +77,16 @@ pub struct PersonReport {
 impl Reading<'_> {
     /// Returns the devices of every holder, by the holder's id.
     pub(crate) fn devices_by_holder(&self) -> Result<BTreeMap<String, Vec<String>>, EngineError> {
-        let mut devices: BTreeMap<String, Vec<String>> = BTreeMap::new();
         let judge = self.judge();
-        let mut arena = bumpalo::Bump::new();
-        self.for_each_device(|device, documents| {
-            arena.reset();
-            let judged = judge
-                .device(device, documents, &arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
-            for holder in judged.input.holders {
-                devices.entry(holder.id.to_owned()).or_default().push(device.to_owned());
-            }
+        let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
+            let judged = judge.judged(&job.device.name, facts, arena);
+            let holders: Vec<String> = judged.input.holders.iter().map(|holder| holder.id.to_owned()).collect();
+            Ok((job.device.name.clone(), holders))
+        };
+        let mut devices: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        let layout = self.project.rules.layout();
+        self.with_facts(&judge, layout, Wanted::AsRead(&[]), look, |(device, holders): (String, Vec<String>)| {
+            holders.into_iter().for_each(|holder| devices.entry(holder).or_default().push(device.clone()));
             Ok(())
         })?;
         Ok(devices)
