@@ -23,8 +23,6 @@ pub(crate) enum Wanted<'s> {
     Whole(&'s [SlotId]),
     /// These, as the rules read them.
     AsRead(&'s [SlotId]),
-    /// These, by any layout, as the documents tell them.
-    FromDocuments(&'s [SlotId]),
 }
 
 /// What the facts of devices are loaded by.
@@ -53,19 +51,14 @@ impl Loader<'_> {
 
     /// Returns whether facts may be packed: only what is current is, and by no more slots than the rules have.
     fn may_be_packed(&self) -> bool {
-        match self.wanted {
-            Wanted::FromDocuments(_) => false,
-            Wanted::Whole(_) | Wanted::AsRead(_) => {
-                self.run.is_none() && self.layout.len() == self.project.rules.layout().len()
-            }
-        }
+        self.run.is_none() && self.layout.len() == self.project.rules.layout().len()
     }
 
     /// Returns whether packed facts are all that is wanted. The items of lists are packed without what the rules do not look at.
     fn is_whole(&self, facts: &Facts<'_>) -> bool {
         let is_part = |slot: &SlotId| matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_));
         match self.wanted {
-            Wanted::AsRead(_) | Wanted::FromDocuments(_) => true,
+            Wanted::AsRead(_) => true,
             Wanted::Whole(slots) => !slots.iter().any(is_part),
         }
     }
@@ -129,7 +122,7 @@ impl Loader<'_> {
 
 impl Reading<'_> {
     /// Goes through all devices that are not retired, with the wanted of their facts by `layout`, which begins with the slots of
-    /// the rules unless documents are asked for; what says who holds a device, and which groups do, is wanted always. `look` is done on several cores; `take` is
+    /// the rules; what says who holds a device, and which groups do, is wanted always. `look` is done on several cores; `take` is
     /// given what it found, ascending by the devices' ids.
     ///
     /// # Errors
@@ -142,7 +135,7 @@ impl Reading<'_> {
         look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
         mut take: impl FnMut(T) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
-        let (Wanted::Whole(slots) | Wanted::AsRead(slots) | Wanted::FromDocuments(slots)) = wanted;
+        let (Wanted::Whole(slots) | Wanted::AsRead(slots)) = wanted;
         let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
         let loader = Loader {
             project: self.project,

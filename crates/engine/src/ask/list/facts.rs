@@ -3,14 +3,13 @@
 use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
-use fencepost_core::{Facts, Layout, Reason, SlotId, Unknown, Value};
+use fencepost_core::{Layout, Reason, SlotId, Unknown, Value};
 use serde_json::{Value as Json, json};
 
 use super::rows::{RowSink, row};
 use super::{Column, percent};
 use crate::error::EngineError;
-use crate::ledger_view::batch::Job;
-use crate::ledger_view::device_facts::Wanted;
+use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 
 /// More different values than this of one fact are not told apart.
@@ -35,43 +34,27 @@ pub(crate) struct Survey {
     pub more: bool,
 }
 
-/// A value as shown.
-struct Shown {
-    text: String,
-    /// It is not of the declared type.
-    is_wrong: bool,
-}
-
-impl Shown {
-    /// Shows what a device says of a fact; of a field of items once for each item.
-    fn all(value: &Value<'_>, raw: &Value<'_>, in_list: bool) -> Vec<Self> {
+impl Survey {
+    fn add(&mut self, value: &Value<'_>, raw: &Value<'_>) {
+        self.devices += 1;
         match (value, raw) {
-            (Value::List(values), Value::List(raws)) if in_list => {
-                let items = values.items.iter().zip(raws.items);
-                items.filter(|(_, raw)| !raw.is_missing()).map(|(value, raw)| Self::one(value, raw)).collect()
+            (Value::List(values), Value::List(raws)) if self.in_list => {
+                for (value, raw) in values.items.iter().zip(raws.items).filter(|(_, raw)| !raw.is_missing()) {
+                    self.add_one(value, raw);
+                }
             }
-            (value, raw) => vec![Self::one(value, raw)],
+            (value, raw) => self.add_one(value, raw),
         }
     }
 
-    fn one(value: &Value<'_>, raw: &Value<'_>) -> Self {
-        let is_wrong = matches!(value, Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
-        Self { text: raw.show(), is_wrong }
-    }
-}
-
-impl Survey {
-    /// Adds what one device says.
-    fn add(&mut self, shown: Vec<Shown>) {
-        self.devices += 1;
-        for Shown { text, is_wrong } in shown {
-            self.values += 1;
-            self.wrong += u64::from(is_wrong);
-            if self.seen.len() < MOST_VALUES || self.seen.contains_key(&text) {
-                *self.seen.entry(text).or_default() += 1;
-            } else {
-                self.more = true;
-            }
+    fn add_one(&mut self, value: &Value<'_>, raw: &Value<'_>) {
+        self.values += 1;
+        self.wrong += u64::from(matches!(value, Value::Unknown(Unknown { reason: Reason::WrongType, .. })));
+        let shown = raw.show();
+        if self.seen.len() < MOST_VALUES || self.seen.contains_key(&shown) {
+            *self.seen.entry(shown).or_default() += 1;
+        } else {
+            self.more = true;
         }
     }
 
@@ -107,22 +90,20 @@ impl Reading<'_> {
                 (path, slot, Survey { in_list: seen.in_list, kinds: seen.kinds, ..Survey::default() })
             })
             .collect();
-        let wanted: Vec<SlotId> = surveys.iter().map(|(_, slot, _)| *slot).collect();
-        let is_in_list: Vec<bool> = surveys.iter().map(|(.., survey)| survey.in_list).collect();
-        let look = |_: &Job<'_>, facts: &Facts<'_>, _: &Bump| {
-            let mut told = Vec::new();
-            for (at, (slot, in_list)) in wanted.iter().zip(&is_in_list).enumerate() {
+        let mut arena = Bump::new();
+        let mut total = 0;
+        self.for_each_device(|device, documents| {
+            arena.reset();
+            total += 1;
+            let facts = judge
+                .facts(device, documents, &layout, &arena)
+                .map_err(|error| damaged(self.project, device, &error.message))?;
+            for (_, slot, survey) in &mut surveys {
                 let found = facts.slot(*slot);
                 if found.origin.is_some() {
-                    told.push((at, Shown::all(&found.value, &found.raw, *in_list)));
+                    survey.add(&found.value, &found.raw);
                 }
             }
-            Ok(told)
-        };
-        let mut total = 0;
-        self.with_facts(&judge, &layout, Wanted::FromDocuments(&wanted), look, |told: Vec<(usize, Vec<Shown>)>| {
-            total += 1;
-            told.into_iter().for_each(|(at, shown)| surveys[at].2.add(shown));
             Ok(())
         })?;
         Ok((surveys.into_iter().map(|(path, _, survey)| (path, survey)).collect(), total))
