@@ -1,7 +1,7 @@
 //! Parts a document into what stays the same from one collection to the next, and what does not.
 //!
 //! The *body* is the document byte for byte, with placeholders where the id, the time and the volatile facts stood, and digests in
-//! place of secrets; it is kept once, by its content. What stood in the placeholders is kept *apart*, in their order. Holes are
+//! place of secrets; it is kept once, by its content. What stood in the placeholders is kept *apart*, in their order. Placeholders are
 //! control characters, which no JSON document holds as they are.
 
 use bumpalo::Bump;
@@ -258,17 +258,17 @@ pub fn assemble_in<'a>(
 
 /// Returns what is kept apart of a document with all parts left out whose path is not wanted; none when nothing is left.
 pub fn thin_out(body: &[u8], volatile_parts: &[u8], wanted: impl Fn(&str) -> bool) -> Option<Vec<u8>> {
-    struct Holes<'a, F> {
+    struct Placeholders<'a, F> {
         cursor: Cursor<'a>,
         path: Vec<&'a str>,
         found: F,
     }
-    impl<'a, F: FnMut(&str)> Walker<'a> for Holes<'a, F> {
+    impl<'a, F: FnMut(&str)> Walker<'a> for Placeholders<'a, F> {
         fn cursor(&mut self) -> &mut Cursor<'a> {
             &mut self.cursor
         }
     }
-    impl<F: FnMut(&str)> Holes<'_, F> {
+    impl<F: FnMut(&str)> Placeholders<'_, F> {
         fn value(&mut self) -> Step {
             match self.cursor.byte() {
                 b'{' => self.members(|walk, key| {
@@ -293,7 +293,7 @@ pub fn thin_out(body: &[u8], volatile_parts: &[u8], wanted: impl Fn(&str) -> boo
     let cursor = Cursor::new(RawDocument::copy(body, &arena), &arena, true).ok()?;
     let mut parts = volatile_parts.split(|byte| *byte == SEPARATOR);
     let (mut kept, mut any) = (Vec::new(), false);
-    let mut placeholders = Holes {
+    let mut placeholders = Placeholders {
         cursor,
         path: Vec::new(),
         found: |path: &str| {

@@ -178,7 +178,7 @@ impl Reading<'_> {
             let since = self.began(&row, &decision, &out.findings)?;
             out.now.insert(key, CurrentDecision { decision, since, by_clock: false });
         }
-        self.move_by_clock(&mut out)?;
+        self.move_by_clock(device, &mut out)?;
         Ok(out)
     }
 
@@ -292,12 +292,12 @@ impl Reading<'_> {
     }
 
     /// Adds what the clock has made stricter since the assessment, and what it will make stricter still.
-    fn move_by_clock(&self, of: &mut DeviceDecisions) -> Result<(), EngineError> {
+    fn move_by_clock(&self, device: &DeviceRow, of: &mut DeviceDecisions) -> Result<(), EngineError> {
         let moments = moments_ahead(&of.findings, self.judged_at());
         if moments.is_empty() {
             return Ok(());
         }
-        let Some(spell) = self.reader.spells(SpellKind::Standing, Some(&of.device), self.run)?.pop() else {
+        let Some(spell) = self.reader.spells_of(SpellKind::Standing, device, self.run)?.pop() else {
             return Ok(());
         };
         let (_, covered) = standing_of_spell(self.project, &spell)?;

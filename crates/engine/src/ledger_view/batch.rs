@@ -82,7 +82,7 @@ impl Batch {
         reader.hold(&[], LayoutFingerprints::default(), &mut self.held)?;
         for (at, device) in self.devices.iter().enumerate() {
             self.documents.insert(at, reader.packed_observations(&device.name, Some(run))?);
-            self.findings.insert(at, reader.findings(Some(&device.name), Some(run), false)?);
+            self.findings.insert(at, reader.findings_of(device, Some(run))?);
         }
         self.fill_standings(reader, Some(run))
     }
@@ -91,7 +91,7 @@ impl Batch {
     pub(crate) fn fill_standings(&mut self, reader: &Reader<'_>, run: Option<i64>) -> Result<(), LedgerError> {
         for (at, device) in self.devices.iter().enumerate() {
             if self.held.assessed(at).is_none() {
-                let spell = reader.spells(SpellKind::Standing, Some(&device.name), run)?.pop();
+                let spell = reader.spells_of(SpellKind::Standing, device, run)?.pop();
                 self.standings.extend(spell.map(|spell| (at, spell)));
             }
         }

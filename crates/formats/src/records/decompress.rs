@@ -167,7 +167,7 @@ mod tests {
     }
 
     #[test]
-    fn what_unfolds_to_too_much_or_is_cut_short_is_an_error() {
+    fn what_decompresses_to_too_much_or_is_cut_short_is_an_error() {
         let bomb = gzip(&vec![b'a'; 1_000_001]);
         assert!(text(&bomb, 1_000_000).unwrap_err().to_string().contains("more than 1000000 bytes; split it"));
         assert_eq!(text(&bomb, 1_000_001).unwrap().len(), 1_000_001);
