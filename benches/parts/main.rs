@@ -8,7 +8,7 @@ use bumpalo::Bump;
 use fencepost_benches::measure;
 use fencepost_core::{
     Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet, Session,
-    SettleSettings, Standing, Verdict, Verdicts, decide, merge, settle, unpack,
+    SettleContext, SettleInput, SettleSettings, Standing, Verdict, Verdicts, decide, merge, unpack,
 };
 use fencepost_formats::{FileText, JsonDocuments, SecretKey, Workspace, load_workspace};
 use fencepost_standin::fleet_document;
@@ -139,6 +139,7 @@ fn verdicts<'a>(
 fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone: &'a TimeZone) {
     let (arena, settings, id) = (Bump::new(), SettleSettings::default(), DeviceId::from("unit"));
     let verdicts = verdicts(rules, facts, at, zone, &arena);
+    let context = SettleContext { rules: rules.rules(), settings: &settings, at, before: Some(at) };
     let mut scratch = Bump::new();
     let mut settled: Vec<Vec<Finding>> = vec![Vec::new(); facts.len()];
     for (what, later) in [("settle, the first time", false), ("settle again, nothing new", true)] {
@@ -151,9 +152,8 @@ fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
                     |verdict: &Verdict| rules.evidence_summary(verdict, &input, Session::new(at, zone, &scratch));
                 let before = earlier[place].clone();
                 let newest = facts.collected();
-                settled[place] =
-                    settle(&id, before, rules.rules(), &verdicts[place], at, &settings, newest, &mut evidence_summary)
-                        .findings;
+                let of = SettleInput { device: &id, verdicts: &verdicts[place], newest };
+                settled[place] = context.settle(of, before, &mut evidence_summary).findings;
             }
         });
     }

@@ -2,7 +2,7 @@
 //!
 //! Nothing here reads a file, a clock, an environment or a database, and nothing prints: time is an
 //! argument, text comes in as values, mistakes go out as [`Diagnostic`]s. Start reading at
-//! [`RuleSet`], which evaluates one device, then [`settle`], which moves findings and standing, then
+//! [`RuleSet`], which evaluates one device, then [`SettleContext::settle`], which moves findings and standing, then
 //! [`decide`], which says who reaches what.
 
 mod access;
@@ -38,9 +38,10 @@ pub use facts::temporal::parse_date_time;
 pub use facts::validity::Watch;
 pub use facts::value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use facts::version::{compare_versions, is_version};
+pub use findings::event::{FindingEvent, FindingId, Transition};
 pub use findings::finding::{
-    CloseReason, Finding, FindingClock, Phase, SettleSettings, Settled, Subject, Transition, TransitionKind,
-    moments_ahead, settle,
+    CloseReason, Finding, FindingClock, Phase, SettleContext, SettleInput, SettleSettings, Settled, Subject,
+    moments_ahead,
 };
 pub use findings::standing::{Standing, Uncovered, standing_at};
 pub use fleet::group::{GroupKind, GroupSource, Membership};

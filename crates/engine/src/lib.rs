@@ -36,6 +36,7 @@ pub use facts::documents::Document;
 pub use facts::judge::{Judge, Judged, People};
 pub use import::changes::Change;
 pub use import::{ChangedDevice, ImportOptions, Imported, import, import_stream};
+pub use ledger_view::event::FindingChange;
 pub use ledger_view::fence::FenceLine;
 pub use ledger_view::reading::Reading;
 pub use ledger_view::trim::{TrimReport, trim};

@@ -10,7 +10,7 @@ use bumpalo::Bump;
 use fencepost_engine::{
     AssessOptions, ImportOptions, Judge, Moment, People, Project, Reading, assess, import, open_ledger, preview,
 };
-use fencepost_store::{Ledger, Look, Purpose, SpellKind};
+use fencepost_store::{Ledger, LedgerError, Look, Purpose, SpellKind};
 use jiff::{SignedDuration, Timestamp};
 use proptest::prelude::*;
 use serde_json::{Value as Json, json};
@@ -355,10 +355,16 @@ impl Side {
         };
         let findings = reader.findings(None, None, true).unwrap();
         let findings: Vec<String> = findings.iter().map(|finding| format!("{finding:?}")).collect();
+        let mut events = Vec::new();
+        let note = |event| {
+            events.push(format!("{event:?}"));
+            Ok::<_, LedgerError>(())
+        };
+        reader.each_event(assessed.run, note).unwrap();
         let told = json!({
             "verdicts": spells(SpellKind::Verdict), "standings": spells(SpellKind::Standing),
             "decisions": spells(SpellKind::Decision), "findings": findings,
-            "events": reader.events(assessed.run).unwrap(), "assessed": format!("{assessed:?}"),
+            "events": events, "assessed": format!("{assessed:?}"),
         });
         check_verdicts(&project, &ledger, at);
         (told, edges)

@@ -3,7 +3,7 @@
 use std::cell::OnceCell;
 use std::path::Path;
 
-use fencepost_core::Standing;
+use fencepost_core::{FindingEvent, Standing};
 use fencepost_engine::{
     AssessOptions, Assessed, EngineError, ImportOptions, Imported, Kind, LinePhase, ListQuery, Moment, Project,
     Reading, What, assess, import_stream, preview,
@@ -255,16 +255,20 @@ fn findings_open_fall_due_close_and_relapse_with_their_old_clock() {
     let findings: Vec<String> = told
         .iter()
         .filter_map(|happening| match &happening.what {
-            What::Opened { rule } => Some(format!("{} opened {rule}", happening.at)),
-            What::Due { rule } => Some(format!("{} due {rule}", happening.at)),
-            What::Closed { rule, how } => Some(format!("{} closed {rule} {how}", happening.at)),
+            What::Finding(change) => {
+                let how = match &change.event {
+                    FindingEvent::Closed(reason) => format!(" {}", reason.as_str()),
+                    _ => String::new(),
+                };
+                Some(format!("{} {} {}{how}", happening.at, change.event.as_str(), change.subject.as_str()))
+            }
             _ => None,
         })
         .collect();
     let at = |number| moment(&day(number));
     let expected = [
         format!("{} opened encrypted", at(1)),
-        format!("{} due encrypted", at(2)),
+        format!("{} fell-due encrypted", at(2)),
         format!("{} closed encrypted fixed", at(3)),
     ];
     assert_eq!(findings, expected);

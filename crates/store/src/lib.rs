@@ -6,6 +6,7 @@
 
 mod bodies;
 mod error;
+mod finding_ids;
 mod page_checks;
 mod reader;
 mod rows;
@@ -25,13 +26,15 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
+pub use finding_ids::IDS_IN_FRONT;
 pub use reader::{Reader, SnapshotReader};
 pub use rows::{
-    AssessedRow, DeviceBatch, DeviceRow, DueRow, FactsRow, FindingRow, ImportRow, Known, LayoutFingerprints, Look,
-    PackedObservation, PersonRow, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
+    AssessedRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FactsRow, FindingRow, ImportRow, Known,
+    LayoutFingerprints, Look, PackedObservation, PersonRow, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow,
+    StoredObservation,
 };
 pub use trim::Trimmed;
-pub use writer::{Added, FileRow, NewBody, NewObservation, PackedFacts, Writer};
+pub use writer::{Added, FileRow, NewBody, NewObservation, NewRun, PackedFacts, Writer};
 
 use bodies::SharedBodies;
 use error::doing;

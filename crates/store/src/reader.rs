@@ -12,8 +12,9 @@ use crate::Access;
 use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
-    AssessedRow, BatchFacts, DeviceBatch, DeviceRow, DueRow, FindingRow, ImportRow, Known, LayoutFingerprints, Look,
-    PackedObservation, PersonRow, RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
+    AssessedRow, BatchFacts, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow, ImportRow, Known,
+    LayoutFingerprints, Look, PackedObservation, PersonRow, RejectRow, RunRow, SourceRow, SpellKind, SpellRow,
+    StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -418,7 +419,7 @@ impl<'c> Reader<'c> {
     /// Returns the findings of a device that are in effect, closed ones among them, by subject and moment of opening.
     pub fn findings_now(&self, device: &DeviceRow) -> Result<Vec<FindingRow>, LedgerError> {
         self.all(
-            "SELECT ?2, subject, opened, due, closed, body, from_run FROM finding \
+            "SELECT ?2, subject, opened, due, closed, body, from_run, id FROM finding \
              WHERE device = ?1 AND to_run IS NULL ORDER BY subject, opened",
             params![device.number, device.name],
             finding_row,
@@ -431,7 +432,7 @@ impl<'c> Reader<'c> {
     /// Fails if the ledger cannot be read.
     pub fn findings_of(&self, device: &DeviceRow, run: Option<i64>) -> Result<Vec<FindingRow>, LedgerError> {
         self.all(
-            "SELECT ?2, subject, opened, due, closed, body, from_run FROM finding \
+            "SELECT ?2, subject, opened, due, closed, body, from_run, id FROM finding \
              WHERE device = ?1 AND from_run <= ?3 AND (to_run IS NULL OR to_run > ?3) AND closed IS NULL \
              ORDER BY subject, opened",
             params![device.number, device.name, run.unwrap_or(LATEST)],
@@ -455,33 +456,6 @@ impl<'c> Reader<'c> {
             params![device.number, device.name, kind.as_str(), run.unwrap_or(LATEST)],
             spell_row,
         )
-    }
-
-    /// Hands on the findings that ran at a run and were due after one moment and up to another, by device, subject and moment of
-    /// opening.
-    ///
-    /// # Errors
-    /// Fails if the ledger cannot be read, or with the first error of `each`.
-    pub fn each_due<E: From<LedgerError>>(
-        &self,
-        run: i64,
-        after: Option<Timestamp>,
-        up_to: Timestamp,
-        mut each: impl FnMut(DueRow) -> Result<(), E>,
-    ) -> Result<(), E> {
-        let failed = self.failed();
-        let sql = "SELECT d.name, f.subject, f.opened, f.due, f.body ->> 'spell' FROM finding f INDEXED BY finding_due \
-             JOIN device d ON d.id = f.device WHERE f.due > ?2 AND f.due <= ?3 AND f.closed IS NULL \
-             AND f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) ORDER BY d.name, f.subject, f.opened";
-        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
-        let span = params![run, after.map_or(i64::MIN, micros), micros(up_to)];
-        let mut rows = statement
-            .query_map(span, |row| {
-                let (opened, due) = (moment(row.get(2)?), moment(row.get(3)?));
-                Ok(DueRow { device: row.get(0)?, subject: row.get(1)?, opened, due, spell: row.get(4)? })
-            })
-            .map_err(&failed)?;
-        rows.try_for_each(|row| each(row.map_err(&failed)?))
     }
 
     /// Returns the number of the device that has a name now.
@@ -776,7 +750,7 @@ impl<'c> Reader<'c> {
         let running = if closed_too { "" } else { "AND f.closed IS NULL" };
         self.all(
             &format!(
-                "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run FROM finding f JOIN device d ON d.id = f.device \
+                "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run, f.id FROM finding f JOIN device d ON d.id = f.device \
                  WHERE f.from_run <= ?1 AND (f.to_run IS NULL OR f.to_run > ?1) {filter} {running} ORDER BY d.name, f.subject, f.opened"
             ),
             params![run.unwrap_or(LATEST), device],
@@ -787,41 +761,33 @@ impl<'c> Reader<'c> {
     /// Returns every version of every finding of a device, in the order in which they were written.
     pub fn finding_versions(&self, device: &str) -> Result<Vec<FindingRow>, LedgerError> {
         self.all(
-            "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run FROM finding f JOIN device d ON d.id = f.device \
+            "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run, f.id FROM finding f JOIN device d ON d.id = f.device \
              WHERE d.name = ?1 ORDER BY f.from_run, f.subject, f.seq",
             [device],
             finding_row,
         )
     }
 
-    /// Returns the events of a run in their order: what happened, and to what, as JSON.
-    pub fn events(&self, run: i64) -> Result<Vec<(String, String)>, LedgerError> {
-        let mut events = Vec::new();
-        self.each_event(run, |what, body| {
-            events.push((what.to_owned(), body.to_owned()));
-            Ok::<_, LedgerError>(())
-        })?;
-        Ok(events)
-    }
-
-    /// Hands on what happened in a run, in order: what, and its body.
+    /// Hands on what happened in a run, in order.
     ///
     /// # Errors
     /// Fails if the ledger cannot be read, or with the first error of `each`.
     pub fn each_event<E: From<LedgerError>>(
         &self,
         run: i64,
-        mut each: impl FnMut(&str, &str) -> Result<(), E>,
+        mut each: impl FnMut(EventRow) -> Result<(), E>,
     ) -> Result<(), E> {
         let failed = self.failed();
-        let sql = "SELECT what, body FROM event WHERE run = ?1 ORDER BY seq";
-        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
-        let mut rows = statement.query([run]).map_err(&failed)?;
-        while let Some(row) = rows.next().map_err(&failed)? {
-            let text = |column| row.get_ref(column).and_then(|value| Ok(value.as_str()?)).map_err(&failed);
-            each(text(0)?, text(1)?)?;
-        }
-        Ok(())
+        let sql = format!("{EVENT} WHERE e.run = ?1 ORDER BY e.seq");
+        let mut statement = self.connection.prepare_cached(&sql).map_err(&failed)?;
+        let mut rows = statement.query_map([run], event_row).map_err(&failed)?;
+        rows.try_for_each(|row| each(row.map_err(&failed)?))
+    }
+
+    /// Returns what happened to a device up to a run, in order.
+    pub fn events_of(&self, device: &str, run: Option<i64>) -> Result<Vec<EventRow>, LedgerError> {
+        let sql = format!("{EVENT} WHERE d.name = ?1 AND e.run <= ?2 ORDER BY e.run, e.seq");
+        self.all(&sql, params![device, run.unwrap_or(LATEST)], event_row)
     }
 
     /// Returns the records that were set aside, newest import first.
@@ -910,6 +876,9 @@ const CURRENT: &str = "SELECT s.name, c.collected, b.body, c.apart, c.document F
 
 const RUN: &str = "SELECT id, number, as_of, at, user, version, rule_set, summary FROM run";
 
+const EVENT: &str = "SELECT d.name, e.at, e.what, e.finding, e.subject, e.opened, e.due, e.spell, e.detail \
+    FROM event e JOIN device d ON d.id = e.device";
+
 type ObservationColumns = (String, i64, Vec<u8>, Option<Vec<u8>>, i64);
 
 fn observation_row(row: &Row<'_>) -> rusqlite::Result<ObservationColumns> {
@@ -938,7 +907,22 @@ fn finding_row(row: &Row<'_>) -> rusqlite::Result<FindingRow> {
         closed: row.get::<_, Option<i64>>(4)?.map(moment),
         body: row.get(5)?,
         from_run: row.get(6)?,
+        id: row.get::<_, i64>(7)?.cast_unsigned(),
     })
+}
+
+fn event_row(row: &Row<'_>) -> rusqlite::Result<EventRow> {
+    let finding = match row.get::<_, Option<i64>>(3)? {
+        Some(id) => Some(EventFinding {
+            id: id.cast_unsigned(),
+            subject: row.get(4)?,
+            opened: moment(row.get(5)?),
+            due: moment(row.get(6)?),
+            spell: row.get(7)?,
+        }),
+        None => None,
+    };
+    Ok(EventRow { device: row.get(0)?, at: moment(row.get(1)?), what: row.get(2)?, finding, detail: row.get(8)? })
 }
 
 fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {

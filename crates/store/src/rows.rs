@@ -92,6 +92,8 @@ pub struct SpellRow {
 /// A version of a finding.
 #[derive(Clone, Debug, PartialEq)]
 pub struct FindingRow {
+    /// The finding's id for life.
+    pub id: u64,
     /// The device.
     pub device: String,
     /// The rule, or the word for silence.
@@ -340,18 +342,33 @@ pub struct RejectRow {
     pub count: i64,
 }
 
-/// A finding that fell due.
+/// Something that happened to a device, or to one of its findings.
 #[derive(Clone, Debug, PartialEq)]
-pub struct DueRow {
+pub struct EventRow {
     /// The device.
     pub device: String,
+    /// When it happened.
+    pub at: Timestamp,
+    /// What happened, a word.
+    pub what: String,
+    /// To which finding.
+    pub finding: Option<EventFinding>,
+    /// The rest, by what happened.
+    pub detail: Option<String>,
+}
+
+/// The finding to which something happened, as it was then.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EventFinding {
+    /// Its id for life.
+    pub id: u64,
     /// The rule, or the word for silence.
     pub subject: String,
     /// When it was first seen.
     pub opened: Timestamp,
-    /// When its grace ended.
+    /// When its grace ends.
     pub due: Timestamp,
-    /// How often it has come back, the first time counted.
+    /// Which time it was failing, from 1.
     pub spell: u32,
 }
 

@@ -6,10 +6,11 @@ use rusqlite::{Connection, TransactionBehavior};
 
 use crate::bodies::{body_hash, decompress_plain};
 use crate::error::{LedgerError, doing};
+use crate::finding_ids;
 use crate::{page_checks, sqlite_failure};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 6] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH];
+const STEPS: [&str; 7] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH];
 
 /// What SQLite's `application_id` says of a ledger: `FPst` in ASCII. Ledgers have it since the sixth format.
 pub(crate) const APPLICATION: i64 = 0x4650_7374;
@@ -272,6 +273,30 @@ const SIXTH: &str = "
     ALTER TABLE reject ADD COLUMN count INTEGER NOT NULL DEFAULT 1;
 ";
 
+/// Findings have ids, and events are found by their device. The ids of findings that are there already, and their events, are filled
+/// in by [`finding_ids`].
+const SEVENTH: &str = "
+    ALTER TABLE finding ADD COLUMN id INTEGER NOT NULL DEFAULT 0;   -- the finding's for life, the same in all its versions
+    DROP INDEX finding_due;
+    CREATE TEMP TABLE event_before AS SELECT * FROM event;
+    DROP TABLE event;
+    CREATE TABLE event (
+        run INTEGER NOT NULL REFERENCES run (id),
+        seq INTEGER NOT NULL,
+        device INTEGER NOT NULL REFERENCES device (id),
+        at INTEGER NOT NULL,
+        what TEXT NOT NULL,
+        finding INTEGER,                 -- the id of the finding to which it happened
+        subject TEXT,                    -- the rule of the finding, as it was called then
+        opened INTEGER,
+        due INTEGER,
+        spell INTEGER,
+        detail TEXT,
+        PRIMARY KEY (run, seq)
+    ) STRICT, WITHOUT ROWID;
+    CREATE INDEX event_device ON event (device);
+";
+
 /// How a ledger's format compares to what this program writes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Age {
@@ -308,7 +333,7 @@ pub(crate) fn check(connection: &Connection, path: &Path) -> Result<Age, LedgerE
             what: format!("it says that it is of format {format}, which had no mark"),
         }),
         // Before the sixth format nothing but its tables says that it is a ledger; the mark comes last, with the checksums.
-        (0, 1..=6)
+        (0, 1..=7)
             if has_tables(connection, &["device", "document", "observation", "run", "setting"]).map_err(&failed)? =>
         {
             Ok(Age::Earlier)
@@ -332,9 +357,12 @@ pub(crate) fn create(connection: &mut Connection, path: &Path) -> Result<(), Led
     connection.execute_batch("PRAGMA page_size = 8192; PRAGMA journal_mode = WAL;").map_err(&failed)?;
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
     STEPS.iter().try_for_each(|step| transaction.execute_batch(step)).map_err(&failed)?;
+    finding_ids::fill(&transaction).map_err(&failed)?;
     transaction.pragma_update(None, "user_version", newest()).map_err(&failed)?;
     transaction.pragma_update(None, "application_id", APPLICATION).map_err(&failed)?;
-    transaction.commit().map_err(&failed)
+    transaction.commit().map_err(&failed)?;
+    // The steps leave pages that nothing uses, and what nothing uses is not checked.
+    connection.execute_batch("VACUUM").map_err(&failed)
 }
 
 /// Brings a ledger of an earlier format to the newest, in one transaction.
@@ -360,6 +388,9 @@ pub(crate) fn migrate(connection: &mut Connection, path: &Path) -> Result<(), Le
     }
     if (1..3).contains(&found) {
         hash_again(&transaction).map_err(&failed)?;
+    }
+    if found < 7 {
+        finding_ids::fill(&transaction).map_err(&failed)?;
     }
     transaction.pragma_update(None, "user_version", newest()).map_err(&failed)?;
     transaction.commit().map_err(&failed)
@@ -480,14 +511,14 @@ mod tests {
         use crate::{Ledger, Purpose};
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("ledger.sqlite");
-        for claimed in [0, 1, 2, 3, 4, 7] {
+        for claimed in [0, 1, 2, 3, 4, 8] {
             let _ = std::fs::remove_file(&path);
             fifth(&path);
             Connection::open(&path).unwrap().pragma_update(None, "user_version", claimed).unwrap();
             for purpose in [Purpose::Read, Purpose::Write] {
                 match Ledger::open(&path, purpose, std::time::Duration::ZERO) {
                     Err(LedgerError::Damaged { what, .. }) => assert!(what.contains("its tables are not"), "{what}"),
-                    Err(LedgerError::Foreign { .. }) if matches!(claimed, 0 | 7) => {}
+                    Err(LedgerError::Foreign { .. }) if matches!(claimed, 0 | 8) => {}
                     other => panic!("{claimed}: {other:?}"),
                 }
             }

@@ -47,7 +47,11 @@ impl Writer<'_> {
             )?;
         let people = remove("DELETE FROM person WHERE to_run <= ?1")?;
         remove("DELETE FROM absence WHERE to_run <= ?1")?;
-        let events = remove("DELETE FROM event WHERE run < ?1")? + remove("DELETE FROM reject WHERE run < ?1")?;
+        // A finding that is still known keeps its past.
+        let events = remove(
+            "DELETE FROM event WHERE run < ?1 AND (finding IS NULL OR NOT EXISTS \
+             (SELECT 1 FROM finding f WHERE f.device = event.device AND f.id = event.finding))",
+        )? + remove("DELETE FROM reject WHERE run < ?1")?;
         remove(
             "DELETE FROM rule_set WHERE digest NOT IN (SELECT rule_set FROM run WHERE rule_set IS NOT NULL AND id >= ?1)",
         )?;

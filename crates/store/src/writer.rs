@@ -11,7 +11,7 @@ use rusqlite::{OptionalExtension, Transaction, params};
 use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
 use crate::reader::{COMMITS, Reader};
-use crate::rows::{AssessedRow, FindingRow, RejectRow, RunKind, SpellKind, micros, moment};
+use crate::rows::{AssessedRow, EventRow, FindingRow, RejectRow, RunKind, SpellKind, micros, moment};
 
 const LEVEL: i32 = 3;
 
@@ -71,6 +71,23 @@ impl<'o> NewBody<'o> {
     pub fn new(plain: &'o [u8]) -> Self {
         Self { hash: body_hash(plain), plain, packed: None }
     }
+}
+
+/// A run that begins.
+#[derive(Clone, Copy, Debug)]
+pub struct NewRun<'r> {
+    /// What kind of command it is.
+    pub kind: RunKind,
+    /// The moment that it judges by.
+    pub as_of: Timestamp,
+    /// The moment at which it runs.
+    pub at: Timestamp,
+    /// Who runs it.
+    pub user: &'r str,
+    /// The program's version.
+    pub version: &'r str,
+    /// The digest of the rule set, where one is gone by.
+    pub rule_set: Option<&'r str>,
 }
 
 /// What the rules read of what a source says.
@@ -180,16 +197,8 @@ impl<'l> Writer<'l> {
     }
 
     /// Begins a run and returns its id.
-    pub fn begin_run(
-        &mut self,
-        kind: RunKind,
-        as_of: Timestamp,
-        at: Timestamp,
-        user: &str,
-        version: &str,
-        rule_set: Option<&str>,
-    ) -> Result<i64, LedgerError> {
-        let number = match kind {
+    pub fn begin_run(&mut self, new: &NewRun<'_>) -> Result<i64, LedgerError> {
+        let number = match new.kind {
             RunKind::Import | RunKind::Trim => None,
             RunKind::Assess => Some(
                 self.transaction
@@ -201,7 +210,7 @@ impl<'l> Writer<'l> {
         };
         self.run_sql(
             "INSERT INTO run (kind, number, as_of, at, user, version, rule_set) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-            params![kind.as_str(), number, micros(as_of), micros(at), user, version, rule_set],
+            params![new.kind.as_str(), number, micros(new.as_of), micros(new.at), new.user, new.version, new.rule_set],
         )?;
         Ok(self.transaction.last_insert_rowid())
     }
@@ -569,6 +578,7 @@ impl<'l> Writer<'l> {
             [from, into, run],
         )?;
         self.run_sql("UPDATE finding SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql("UPDATE event SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql("UPDATE former_name SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql(
             "UPDATE device SET first_run = min(first_run, (SELECT first_run FROM device WHERE id = ?1)) WHERE id = ?2",
@@ -721,24 +731,14 @@ impl<'l> Writer<'l> {
 
     /// Writes a new version of a finding, unless it is as it was.
     pub fn set_finding(&mut self, run: i64, finding: &FindingRow) -> Result<(), LedgerError> {
-        let failed = self.failed();
         let (device, _) = self.device(run, &finding.device)?;
-        let (opened, due, closed) = (micros(finding.opened), micros(finding.due), finding.closed.map(micros));
-        let before: Option<([i64; 2], bool)> = {
-            let mut statement = self
-                .transaction
-                .prepare_cached(
-                    "SELECT from_run, seq, due = ?4 AND closed IS ?5 AND body = ?6 FROM finding \
-                     WHERE device = ?1 AND subject = ?2 AND opened = ?3 AND to_run IS NULL",
-                )
-                .map_err(&failed)?;
-            statement
-                .query_row(params![device, finding.subject, opened, due, closed, finding.body], |row| {
-                    Ok(([row.get(0)?, row.get(1)?], row.get(2)?))
-                })
-                .optional()
-                .map_err(&failed)?
-        };
+        let (id, due, closed) = (finding.id.cast_signed(), micros(finding.due), finding.closed.map(micros));
+        let before = self.one(
+            "SELECT from_run, seq, subject = ?3 AND due = ?4 AND closed IS ?5 AND body = ?6 FROM finding \
+             WHERE device = ?1 AND id = ?2 AND to_run IS NULL",
+            params![device, id, finding.subject, due, closed, finding.body],
+            |row| Ok(([row.get(0)?, row.get(1)?], row.get(2)?)),
+        )?;
         match before {
             Some((_, true)) => return Ok(()),
             Some(([from_run, seq], false)) => {
@@ -758,8 +758,19 @@ impl<'l> Writer<'l> {
         let (opened, due, closed) = (micros(finding.opened), micros(finding.due), finding.closed.map(micros));
         self.rows += 1;
         self.run_sql(
-            "INSERT INTO finding (device, from_run, seq, subject, opened, due, closed, body) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
-            params![device, run, self.rows, finding.subject, opened, due, closed, finding.body],
+            "INSERT INTO finding (device, from_run, seq, subject, opened, due, closed, body, id) \
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            params![
+                device,
+                run,
+                self.rows,
+                finding.subject,
+                opened,
+                due,
+                closed,
+                finding.body,
+                finding.id.cast_signed()
+            ],
         )
         .map(|_| ())
     }
@@ -768,28 +779,33 @@ impl<'l> Writer<'l> {
     pub fn touch_finding(&mut self, run: i64, finding: &FindingRow) -> Result<(), LedgerError> {
         let (device, _) = self.device(run, &finding.device)?;
         self.run_sql(
-            "UPDATE finding SET body = ?4 WHERE device = ?1 AND to_run IS NULL AND subject = ?2 AND opened = ?3",
-            params![device, finding.subject, micros(finding.opened), finding.body],
-        )
-        .map(|_| ())
-    }
-
-    /// Ends a finding's version whose subject has got another name.
-    pub fn end_finding(&mut self, run: i64, device: &str, subject: &str, opened: Timestamp) -> Result<(), LedgerError> {
-        let (device, _) = self.device(run, device)?;
-        self.run_sql(
-            "UPDATE finding SET to_run = ?4 WHERE device = ?1 AND subject = ?2 AND opened = ?3 AND to_run IS NULL",
-            params![device, subject, micros(opened), run],
+            "UPDATE finding SET body = ?3 WHERE device = ?1 AND to_run IS NULL AND id = ?2",
+            params![device, finding.id.cast_signed(), finding.body],
         )
         .map(|_| ())
     }
 
     /// Adds an event.
-    pub fn add_event(&mut self, run: i64, what: &str, body: &str) -> Result<(), LedgerError> {
+    pub fn add_event(&mut self, run: i64, event: &EventRow) -> Result<(), LedgerError> {
+        let (device, _) = self.device(run, &event.device)?;
+        let finding = event.finding.as_ref();
         self.events += 1;
         self.run_sql(
-            "INSERT INTO event (run, seq, what, body) VALUES (?1, ?2, ?3, ?4)",
-            params![run, self.events, what, body],
+            "INSERT INTO event (run, seq, device, at, what, finding, subject, opened, due, spell, detail) \
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
+            params![
+                run,
+                self.events,
+                device,
+                micros(event.at),
+                event.what,
+                finding.map(|finding| finding.id.cast_signed()),
+                finding.map(|finding| finding.subject.as_str()),
+                finding.map(|finding| micros(finding.opened)),
+                finding.map(|finding| micros(finding.due)),
+                finding.map(|finding| finding.spell),
+                event.detail
+            ],
         )
         .map(|_| ())
     }

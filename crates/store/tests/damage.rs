@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use fencepost_store::{Ledger, LedgerError, Look, NewBody, NewObservation, PackedFacts, Purpose, RunKind};
+use fencepost_store::{Ledger, LedgerError, Look, NewBody, NewObservation, NewRun, PackedFacts, Purpose, RunKind};
 use jiff::Timestamp;
 
 const DAY: &str = "2027-03-01T06:00:00Z";
@@ -14,7 +14,9 @@ fn ledger(folder: &Path) -> PathBuf {
     let mut ledger = Ledger::open(&path, Purpose::Create, Duration::ZERO).unwrap();
     let mut writer = ledger.writer("test").unwrap();
     let at: Timestamp = DAY.parse().unwrap();
-    let run = writer.begin_run(RunKind::Import, at, at, "u", "0", None).unwrap();
+    let run = writer
+        .begin_run(&NewRun { kind: RunKind::Import, as_of: at, at, user: "u", version: "0", rule_set: None })
+        .unwrap();
     for device in 0..300 {
         let (device, body) = (format!("device-{device}"), format!("{{\"os\":{{\"version\":\"{device}\"}}}}"));
         let facts = PackedFacts { layout_fingerprint: 1, packed: &[7; 40] };
@@ -144,7 +146,9 @@ fn a_reader_changes_no_file_and_leaves_none_behind() {
     let mut copy = ledger.private_copy().unwrap();
     let mut writer = copy.writer("try").unwrap();
     let at: Timestamp = DAY.parse().unwrap();
-    writer.begin_run(RunKind::Assess, at, at, "u", "0", None).unwrap();
+    writer
+        .begin_run(&NewRun { kind: RunKind::Assess, as_of: at, at, user: "u", version: "0", rule_set: None })
+        .unwrap();
     writer.commit().unwrap();
     drop((ledger, copy));
     assert_eq!(files(path.parent().unwrap()), before);

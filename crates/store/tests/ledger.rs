@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use fencepost_store::{
     Added, AssessedRow, DeviceBatch, FileRow, FindingRow, LayoutFingerprints, Ledger, LedgerError, Look, NewBody,
-    NewObservation, PackedFacts, Purpose, Reader, RunKind, SpellKind, Writer,
+    NewObservation, NewRun, PackedFacts, Purpose, Reader, RunKind, SpellKind, Writer,
 };
 use jiff::Timestamp;
 
@@ -14,7 +14,16 @@ fn moment(text: &str) -> Timestamp {
 }
 
 fn begin(writer: &mut Writer<'_>, kind: RunKind, at: &str) -> i64 {
-    writer.begin_run(kind, moment(at), moment(at), "tester", "0", Some("rules")).unwrap()
+    writer
+        .begin_run(&NewRun {
+            kind,
+            as_of: moment(at),
+            at: moment(at),
+            user: "tester",
+            version: "0",
+            rule_set: Some("rules"),
+        })
+        .unwrap()
 }
 
 /// What source `s` says of a device, its content told by what it says.
@@ -174,6 +183,7 @@ fn spells_go_on(known_first: bool) {
 fn findings_are_kept_in_versions() {
     let mut ledger = Ledger::in_memory().unwrap();
     let finding = |closed: Option<&str>, body: &str, run| FindingRow {
+        id: 7,
         device: "a".into(),
         subject: "r".into(),
         opened: moment(D1),
@@ -410,6 +420,7 @@ fn a_renamed_device_keeps_what_is_known_of_it_and_two_become_one() {
     let mut ledger = Ledger::in_memory().unwrap();
     let mut writer = ledger.writer("test").unwrap();
     let finding = |device: &str, opened: &str| FindingRow {
+        id: moment(opened).as_second().cast_unsigned(),
         device: device.into(),
         subject: "rule".into(),
         opened: moment(opened),

@@ -1,5 +1,6 @@
 //! What became of a device, moment by moment.
 
+use fencepost_core::FindingEvent;
 use fencepost_engine::{Happening, History, What};
 
 use super::fence::{post, spaced};
@@ -24,7 +25,7 @@ pub fn show(history: &History, clock: &Clock, width: usize, styles: &Styles, uni
         let when = clock.full(happening.at);
         let shown = if when == last { String::new() } else { when.clone() };
         last = when;
-        for (at, (who, what, style)) in lines(happening, styles, unicode).into_iter().enumerate() {
+        for (at, (who, what, style)) in lines(happening, clock, styles, unicode).into_iter().enumerate() {
             let when = if at == 0 { shown.clone() } else { String::new() };
             table.row(vec![
                 Cell::styled(when, styles.faint),
@@ -38,7 +39,12 @@ pub fn show(history: &History, clock: &Clock, width: usize, styles: &Styles, uni
 }
 
 /// Who tells of it, what it was, and in which style.
-fn lines(happening: &Happening, styles: &Styles, unicode: bool) -> Vec<(String, String, anstyle::Style)> {
+fn lines(
+    happening: &Happening,
+    clock: &Clock,
+    styles: &Styles,
+    unicode: bool,
+) -> Vec<(String, String, anstyle::Style)> {
     let plain = anstyle::Style::new();
     let one = |who: &str, what: String, style| vec![(who.to_owned(), what, style)];
     match &happening.what {
@@ -58,10 +64,23 @@ fn lines(happening: &Happening, styles: &Styles, unicode: bool) -> Vec<(String, 
             let before = before.map_or_else(String::new, |before| format!("{} -> ", spaced(before)));
             one("standing", format!("{before}{} {}", post(*now, unicode), spaced(*now)), styles.standing(*now))
         }
-        What::Opened { rule } => one("finding", format!("{rule} opened"), styles.notice),
-        What::Relapsed { rule } => one("finding", format!("{rule} came back"), styles.notice),
-        What::Due { rule } => one("finding", format!("{rule} fell due"), styles.bad),
-        What::Closed { rule, how } => one("finding", format!("{rule} closed ({how})"), styles.good),
+        What::Finding(change) => {
+            let rule = change.subject.as_str();
+            let (what, style) = match &change.event {
+                FindingEvent::Opened => (format!("{rule} opened"), styles.notice),
+                FindingEvent::CameBack => (format!("{rule} came back"), styles.notice),
+                FindingEvent::FellDue => (format!("{rule} fell due"), styles.bad),
+                FindingEvent::Closed(reason) => (format!("{rule} closed ({})", reason.as_str()), styles.good),
+                FindingEvent::DueMoved { from } => {
+                    let (now, before) = (clock.full(change.due), clock.full(*from));
+                    (format!("{rule} is due {now}, no longer {before}"), styles.notice)
+                }
+                FindingEvent::RuleRenamed { from } => {
+                    (format!("{rule} is what {} is called now", from.as_str()), plain)
+                }
+            };
+            one("finding", what, style)
+        }
         What::Retired { because } => one("by hand", format!("retired: {because}"), plain),
         What::Renamed { from, because } => one("by hand", format!("no longer called {from}: {because}"), plain),
     }

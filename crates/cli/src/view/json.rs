@@ -1,7 +1,7 @@
 //! The machine-readable shapes that scripts rely on. Keys are snake_case, values hyphenated words, instants
 //! RFC 3339 in UTC; `schema` stands in the first object of a document, and in every one of JSON Lines.
 
-use fencepost_core::{Evidence, FactUse, Obligation, Outcome, Rule, VerdictOutcome};
+use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, History, Judgement,
     PersonReport, Remark, RuleCount, Sealed, Spool, What,
@@ -335,12 +335,17 @@ pub fn happenings(history: &History) -> Vec<Json> {
                     add("before", json!(before.map(|standing| standing.as_str())));
                     add("standing", json!(now.as_str()));
                 }
-                What::Opened { rule } | What::Relapsed { rule } | What::Due { rule } => {
-                    add("rule", json!(rule));
-                }
-                What::Closed { rule, how } => {
-                    add("rule", json!(rule));
-                    add("how", json!(how));
+                What::Finding(happened) => {
+                    add("rule", json!(happened.subject.as_str()));
+                    match &happened.event {
+                        FindingEvent::Closed(reason) => add("how", json!(reason.as_str())),
+                        FindingEvent::DueMoved { from } => {
+                            add("before", json!(from.to_string()));
+                            add("after", json!(happened.due.to_string()))
+                        }
+                        FindingEvent::RuleRenamed { from } => add("before", json!(from.as_str())),
+                        FindingEvent::Opened | FindingEvent::FellDue | FindingEvent::CameBack => None,
+                    };
                 }
                 What::Retired { because } => {
                     add("because", json!(because));

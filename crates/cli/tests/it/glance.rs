@@ -333,14 +333,14 @@ fn a_devices_history_tells_each_change_once() {
             "01T05 first-seen",
             "01T06 standing",
             "02T05 changed encrypted:changed",
-            "02T06 standing",
             "02T06 opened",
+            "02T06 standing",
             "03T05 changed software[x]:gone software[y]:changed",
-            "03T06 standing",
             "03T06 due",
+            "03T06 standing",
             "04T05 changed encrypted:changed",
-            "04T06 standing",
             "04T06 closed",
+            "04T06 standing",
         ]
     );
     let csv = env.ok(&["history", "a", "--format", "csv"]);

@@ -8,6 +8,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use crate::condition::evidence::{Blame, EvidenceSummary};
 use crate::facts::period::Period;
+use crate::findings::event::{FindingEvent, FindingId, Transition};
 use crate::findings::standing::{Standing, Uncovered, standing_at};
 use crate::id::{DeviceId, RuleId};
 use crate::rules::rule::{Rule, Stage};
@@ -135,17 +136,13 @@ impl FindingClock {
     pub fn next_change(&self, at: Timestamp) -> Option<Timestamp> {
         (self.is_running() && self.due > at).then_some(self.due)
     }
-
-    /// Returns when the finding fell due, where that was after its opening, up to `at`, and before it closed.
-    pub fn fell_due(&self, at: Timestamp) -> Option<Timestamp> {
-        let end = self.closed.map_or(at, |(closed, _)| closed.min(at));
-        (self.due > self.opened && self.due <= end).then_some(self.due)
-    }
 }
 
 /// A rule failing on a device, or a device being silent, from its first moment to its last.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Finding {
+    /// Stays the same for life, whatever the device and the rule are called later.
+    pub id: FindingId,
     /// The device.
     pub device: DeviceId,
     /// What it is about.
@@ -213,43 +210,6 @@ impl Finding {
     }
 }
 
-/// What happened to a finding in an assessment.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum TransitionKind {
-    /// First seen.
-    Opened,
-    /// Failing again soon after it closed.
-    Relapsed,
-    /// Over.
-    Closed(CloseReason),
-    /// Its grace was edited.
-    DueMoved {
-        /// The due moment before.
-        from: Timestamp,
-    },
-}
-
-impl TransitionKind {
-    /// Returns the word used in files and JSON.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Opened => "opened",
-            Self::Relapsed => "relapsed",
-            Self::Closed(_) => "closed",
-            Self::DueMoved { .. } => "due-moved",
-        }
-    }
-}
-
-/// A change of one finding.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Transition {
-    /// Which finding, by its index in [`Settled::findings`].
-    pub finding: usize,
-    /// What happened.
-    pub kind: TransitionKind,
-}
-
 /// What the workspace says about clocks.
 #[derive(Clone, Debug)]
 pub struct SettleSettings {
@@ -287,110 +247,176 @@ pub struct Settled {
     pub covered: bool,
 }
 
-/// Weighs the verdicts of one device against its earlier findings at `at`.
-///
-/// `earlier` holds the latest finding of each subject. `evidence_summary` returns what one of the verdicts comes from; it is asked only of
-/// those that fail, that are unknown, or that end a finding, and not where a finding runs whose evidence is as new already as
-/// the newest that there is of the device, `newest`.
-#[expect(clippy::too_many_arguments, reason = "each says another thing about one device")]
-pub fn settle(
-    device: &DeviceId,
-    earlier: Vec<Finding>,
-    rules: &[Rule],
-    verdicts: &Verdicts,
-    at: Timestamp,
-    settings: &SettleSettings,
-    newest: Option<Timestamp>,
-    evidence_summary: &mut dyn FnMut(&Verdict) -> EvidenceSummary,
-) -> Settled {
-    let judged = || verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced);
-    if earlier.is_empty() && judged().all(|verdict| verdict.outcome.is_quiet()) {
-        // Nothing ever failed, and nothing does.
-        let covered = judged().any(|verdict| verdict.outcome != VerdictOutcome::NotApplicable);
-        let standing = standing_at([], covered, settings.uncovered, at);
-        return Settled { findings: Vec::new(), transitions: Vec::new(), standing, covered };
-    }
-    let mut step = Settling { device, rules, at, settings, findings: BTreeMap::new(), transitions: Vec::new() };
-    for finding in earlier {
-        let subject = step.renamed(&finding.subject);
-        step.findings.insert(subject.clone(), Finding { subject, ..finding });
-    }
-    let (mut covered, mut unanswered) = (false, Vec::new());
-    let mut judged = Vec::new();
-    for verdict in &verdicts.all {
-        let rule = &rules[verdict.rule];
-        if rule.stage(at) != Stage::Enforced {
-            continue;
-        }
-        covered |= verdict.outcome != VerdictOutcome::NotApplicable;
-        judged.push(Subject::Rule(rule.id.clone()));
-        match verdict.outcome {
-            VerdictOutcome::Fail => step.fail(rule, newest, || evidence_summary(verdict)),
-            VerdictOutcome::Pass => step.pass(rule, || evidence_summary(verdict)),
-            VerdictOutcome::NotApplicable => step.close(&Subject::Rule(rule.id.clone()), CloseReason::NotApplicable),
-            // Silence is not a fix: the clock runs on.
-            VerdictOutcome::Unknown(_) => {
-                step.regrace(rule);
-                unanswered.push(verdict);
-            }
-        }
-    }
-    let gone: Vec<Subject> = step
-        .findings
-        .values()
-        .filter(|finding| {
-            finding.is_running() && finding.subject != Subject::Silence && !judged.contains(&finding.subject)
-        })
-        .map(|finding| finding.subject.clone())
-        .collect();
-    for subject in gone {
-        step.close(&subject, CloseReason::Withdrawn);
-    }
-    if unanswered.is_empty() {
-        step.close(&Subject::Silence, CloseReason::Answered);
-    } else {
-        let mut blames = Vec::new();
-        for verdict in &unanswered {
-            blames.extend(evidence_summary(verdict).blames);
-        }
-        blames.sort();
-        blames.dedup();
-        step.be_silent(unanswered.iter().map(|verdict| rules[verdict.rule].id.clone()).collect(), blames);
-    }
-    let subjects: Vec<Subject> = step.findings.keys().cloned().collect();
-    let transitions = step
-        .transitions
-        .into_iter()
-        .map(|(subject, kind)| Transition {
-            finding: subjects.binary_search(&subject).expect("every transition is of a finding at hand"),
-            kind,
-        })
-        .collect();
-    let findings: Vec<Finding> = step.findings.into_values().collect();
-    let standing = standing_at(&findings, covered, settings.uncovered, at);
-    Settled { findings, transitions, standing, covered }
+/// By what the verdicts of devices are settled.
+#[derive(Clone, Copy, Debug)]
+pub struct SettleContext<'s> {
+    /// The rules that the verdicts are of.
+    pub rules: &'s [Rule],
+    /// What the workspace says about clocks.
+    pub settings: &'s SettleSettings,
+    /// The moment of the assessment.
+    pub at: Timestamp,
+    /// The moment of the assessment before, if there was one.
+    pub before: Option<Timestamp>,
 }
 
+/// The verdicts of one device.
+#[derive(Clone, Copy, Debug)]
+pub struct SettleInput<'v> {
+    /// The device.
+    pub device: &'v DeviceId,
+    /// Its verdicts.
+    pub verdicts: &'v Verdicts,
+    /// When the newest state that there is of it was collected.
+    pub newest: Option<Timestamp>,
+}
+
+impl SettleContext<'_> {
+    /// Settles the verdicts of one device against its earlier findings.
+    ///
+    /// `earlier` holds the latest finding of each subject. `evidence_summary` returns what one of the verdicts comes from; it is
+    /// asked only of those that fail, that are unknown, or that end a finding, and not where a finding runs whose evidence is as
+    /// new already as the newest state that there is of the device.
+    pub fn settle(
+        &self,
+        of: SettleInput<'_>,
+        earlier: Vec<Finding>,
+        evidence_summary: &mut dyn FnMut(&Verdict) -> EvidenceSummary,
+    ) -> Settled {
+        let Self { rules, settings, at, before } = *self;
+        let judged = || of.verdicts.all.iter().filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced);
+        if earlier.is_empty() && judged().all(|verdict| verdict.outcome.is_quiet()) {
+            // Nothing ever failed, and nothing does.
+            let covered = judged().any(|verdict| verdict.outcome != VerdictOutcome::NotApplicable);
+            let standing = standing_at([], covered, settings.uncovered, at);
+            return Settled { findings: Vec::new(), transitions: Vec::new(), standing, covered };
+        }
+        let mut step = Settling { device: of.device, context: *self, findings: BTreeMap::new(), events: Vec::new() };
+        let was_overdue = |finding: &Finding| before.is_some_and(|before| finding.clock.is_overdue(before));
+        let overdue_before: Vec<FindingId> = earlier.iter().filter(|it| was_overdue(it)).map(|it| it.id).collect();
+        for finding in earlier {
+            step.adopt(finding);
+        }
+        let covered = step.settle_rules(of, evidence_summary);
+        step.note_fallen_due(&overdue_before);
+        let Settling { findings, events, .. } = step;
+        let subjects: Vec<Subject> = findings.keys().cloned().collect();
+        let transitions = events.into_iter().map(|(subject, at, event)| Transition {
+            finding: subjects.binary_search(&subject).expect("every event is of a finding at hand"),
+            at,
+            event,
+        });
+        let transitions = transitions.collect();
+        let findings: Vec<Finding> = findings.into_values().collect();
+        let standing = standing_at(&findings, covered, settings.uncovered, at);
+        Settled { findings, transitions, standing, covered }
+    }
+}
+
+/// One device on its way through settling.
 struct Settling<'s> {
     device: &'s DeviceId,
-    rules: &'s [Rule],
-    at: Timestamp,
-    settings: &'s SettleSettings,
+    context: SettleContext<'s>,
     findings: BTreeMap<Subject, Finding>,
-    transitions: Vec<(Subject, TransitionKind)>,
+    /// What happened, to the finding of which subject and when.
+    events: Vec<(Subject, Timestamp, FindingEvent)>,
 }
 
 impl Settling<'_> {
-    /// Findings follow a rule that took another id.
+    fn note(&mut self, subject: &Subject, event: FindingEvent) {
+        self.events.push((subject.clone(), self.context.at, event));
+    }
+
+    /// Takes over an earlier finding, under the id that its rule has now.
+    fn adopt(&mut self, finding: Finding) {
+        let subject = self.renamed(&finding.subject);
+        if subject != finding.subject && finding.is_running() {
+            self.note(&subject, FindingEvent::RuleRenamed { from: finding.subject.clone() });
+        }
+        self.findings.insert(subject.clone(), Finding { subject, ..finding });
+    }
+
+    /// Returns the subject of a finding whose rule may have taken another id.
     fn renamed(&self, subject: &Subject) -> Subject {
         let Subject::Rule(id) = subject else { return subject.clone() };
-        if self.rules.iter().any(|rule| rule.id == *id) {
+        let rules = self.context.rules;
+        if rules.iter().any(|rule| rule.id == *id) {
             return subject.clone();
         }
-        self.rules
-            .iter()
-            .find(|rule| rule.was.contains(id))
-            .map_or_else(|| subject.clone(), |rule| Subject::Rule(rule.id.clone()))
+        let renamed = rules.iter().find(|rule| rule.was.contains(id));
+        renamed.map_or_else(|| subject.clone(), |rule| Subject::Rule(rule.id.clone()))
+    }
+
+    /// Settles the verdicts of the enforced rules, and the silence that those without an answer come to. Returns whether any
+    /// rule covers the device.
+    fn settle_rules(
+        &mut self,
+        of: SettleInput<'_>,
+        evidence_summary: &mut dyn FnMut(&Verdict) -> EvidenceSummary,
+    ) -> bool {
+        let (rules, at) = (self.context.rules, self.context.at);
+        let (mut covered, mut unanswered, mut judged) = (false, Vec::new(), Vec::new());
+        for verdict in &of.verdicts.all {
+            let rule = &rules[verdict.rule];
+            if rule.stage(at) != Stage::Enforced {
+                continue;
+            }
+            covered |= verdict.outcome != VerdictOutcome::NotApplicable;
+            judged.push(Subject::Rule(rule.id.clone()));
+            match verdict.outcome {
+                VerdictOutcome::Fail => self.fail(rule, of.newest, || evidence_summary(verdict)),
+                VerdictOutcome::Pass => self.pass(rule, || evidence_summary(verdict)),
+                VerdictOutcome::NotApplicable => {
+                    self.close(&Subject::Rule(rule.id.clone()), CloseReason::NotApplicable);
+                }
+                // Silence is not a fix: the clock runs on.
+                VerdictOutcome::Unknown(_) => {
+                    self.regrace(rule);
+                    unanswered.push(verdict);
+                }
+            }
+        }
+        let is_gone = |finding: &&Finding| {
+            finding.is_running() && finding.subject != Subject::Silence && !judged.contains(&finding.subject)
+        };
+        let gone: Vec<Subject> = self.findings.values().filter(is_gone).map(|it| it.subject.clone()).collect();
+        for subject in gone {
+            self.close(&subject, CloseReason::Withdrawn);
+        }
+        if unanswered.is_empty() {
+            self.close(&Subject::Silence, CloseReason::Answered);
+        } else {
+            let mut blames: Vec<Blame> =
+                unanswered.iter().flat_map(|verdict| evidence_summary(verdict).blames).collect();
+            blames.sort();
+            blames.dedup();
+            self.be_silent(unanswered.iter().map(|verdict| rules[verdict.rule].id.clone()).collect(), blames);
+        }
+        covered
+    }
+
+    /// Notes which findings became overdue since the assessment before, but for those that opened without grace. Each comes
+    /// before the closing of the same finding.
+    fn note_fallen_due(&mut self, overdue_before: &[FindingId]) {
+        let at = self.context.at;
+        for finding in self.findings.values() {
+            let is_opened = finding.clock.opened == at && finding.spell == 1 && finding.clock.due <= at;
+            let closed_earlier = finding.clock.closed.is_some_and(|(closed, _)| closed < at);
+            if finding.clock.due > at || is_opened || closed_earlier || overdue_before.contains(&finding.id) {
+                continue;
+            }
+            let is_closing = |event: &FindingEvent| matches!(event, FindingEvent::Closed(_));
+            let mut of_finding = self.events.iter().enumerate().filter(|(_, (of, ..))| *of == finding.subject);
+            let place = of_finding.clone().find(|(_, (.., event))| is_closing(event)).map(|(place, _)| place);
+            if finding.clock.closed.is_some() && place.is_none() {
+                continue;
+            }
+            // What came back or was given another moment is overdue from now on.
+            let by_clock = of_finding.all(|(_, (.., event))| is_closing(event));
+            let moment = if by_clock { finding.clock.due } else { at };
+            let event = (finding.subject.clone(), moment, FindingEvent::FellDue);
+            self.events.insert(place.unwrap_or(self.events.len()), event);
+        }
     }
 
     fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, evidence_summary: impl FnOnce() -> EvidenceSummary) {
@@ -403,8 +429,8 @@ impl Settling<'_> {
             self.regrace(rule);
             return;
         }
-        let (at, collected) = (self.at, evidence_summary().collected);
-        let relapse = self.settings.relapse.exact();
+        let (at, collected) = (self.context.at, evidence_summary().collected);
+        let relapse = self.context.settings.relapse.exact();
         match self.findings.get_mut(&subject) {
             Some(finding) if keeps_clock(finding, at, relapse) => {
                 finding.clock.closed = None;
@@ -412,22 +438,29 @@ impl Settling<'_> {
                 finding.failing_since = collected;
                 finding.evidence_at = collected;
                 finding.fingerprint = rule.fingerprint;
-                self.transitions.push((subject, TransitionKind::Relapsed));
+                self.note(&subject, FindingEvent::CameBack);
             }
             Some(_) | None => {
                 let finding = self.opened(subject.clone(), rule.grace, collected, rule.fingerprint);
                 self.findings.insert(subject.clone(), finding);
-                self.transitions.push((subject, TransitionKind::Opened));
+                self.note(&subject, FindingEvent::Opened);
             }
         }
         self.regrace(rule);
     }
 
     fn opened(&self, subject: Subject, grace: Period, collected: Option<Timestamp>, fingerprint: u64) -> Finding {
+        let at = self.context.at;
+        let id = match self.findings.get(&subject) {
+            // Opened at the very moment at which the one before was: that one was withdrawn, and this is another.
+            Some(before) if before.clock.opened == at => before.id.next(),
+            Some(_) | None => FindingId::new(self.device, &subject, at),
+        };
         Finding {
+            id,
             device: self.device.clone(),
             subject,
-            clock: FindingClock::running(self.at, grace.after(self.at, &self.settings.zone)),
+            clock: FindingClock::running(at, grace.after(at, &self.context.settings.zone)),
             failing_since: collected,
             grace,
             spell: 1,
@@ -456,8 +489,8 @@ impl Settling<'_> {
 
     fn close(&mut self, subject: &Subject, reason: CloseReason) {
         if let Some(finding) = self.findings.get_mut(subject).filter(|finding| finding.is_running()) {
-            finding.clock.closed = Some((self.at, reason));
-            self.transitions.push((subject.clone(), TransitionKind::Closed(reason)));
+            finding.clock.closed = Some((self.context.at, reason));
+            self.note(subject, FindingEvent::Closed(reason));
         }
     }
 
@@ -469,7 +502,7 @@ impl Settling<'_> {
     }
 
     fn apply_grace(&mut self, subject: &Subject, grace: Period) {
-        let (at, zone) = (self.at, &self.settings.zone);
+        let (at, zone) = (self.context.at, &self.context.settings.zone);
         let Some(finding) =
             self.findings.get_mut(subject).filter(|finding| finding.is_running() && finding.grace != grace)
         else {
@@ -479,7 +512,7 @@ impl Settling<'_> {
         finding.clock.due = if from_opening >= from { from_opening } else { from.min(grace.after(at, zone)) };
         finding.grace = grace;
         if finding.clock.due != from {
-            self.transitions.push((subject.clone(), TransitionKind::DueMoved { from }));
+            self.note(subject, FindingEvent::DueMoved { from });
         }
     }
 
@@ -488,11 +521,11 @@ impl Settling<'_> {
         let running = self.findings.get(&subject).is_some_and(Finding::is_running);
         if !running {
             // Out of reach twice is no fault of the device: a new silence has a clock of its own.
-            let finding = self.opened(subject.clone(), self.settings.silence_grace, None, 0);
+            let finding = self.opened(subject.clone(), self.context.settings.silence_grace, None, 0);
             self.findings.insert(subject.clone(), finding);
-            self.transitions.push((subject.clone(), TransitionKind::Opened));
+            self.note(&subject, FindingEvent::Opened);
         }
-        self.apply_grace(&subject, self.settings.silence_grace);
+        self.apply_grace(&subject, self.context.settings.silence_grace);
         if let Some(finding) = self.findings.get_mut(&subject) {
             finding.leaves_open = leaves_open;
             finding.blames = blames;
@@ -533,6 +566,8 @@ mod tests {
         rules: Vec<Rule>,
         settings: SettleSettings,
         findings: Vec<Finding>,
+        /// The moment of the last assessment.
+        last: Option<Timestamp>,
     }
 
     fn compiled(source: RuleSource) -> Vec<Rule> {
@@ -549,7 +584,7 @@ mod tests {
     impl Story {
         fn new(grace: &str) -> Self {
             let settings = SettleSettings { silence_grace: Period::days(3), ..SettleSettings::default() };
-            Self { rules: compiled(with_grace(grace)), settings, findings: Vec::new() }
+            Self { rules: compiled(with_grace(grace)), settings, findings: Vec::new(), last: None }
         }
 
         /// Assesses at `at` with evidence collected at `collected`; returns what happened, and the standing.
@@ -566,22 +601,17 @@ mod tests {
             let mut evidence_summary =
                 |_: &Verdict| EvidenceSummary { collected: Some(moment(collected)), corrected, blames: blames.clone() };
             let earlier = std::mem::take(&mut self.findings);
-            let settled = settle(
-                &DeviceId::from("d"),
-                earlier,
-                &self.rules,
-                &verdicts,
-                moment(at),
-                &self.settings,
-                Some(moment(collected)),
-                &mut evidence_summary,
-            );
-            self.findings = settled.findings;
+            let context =
+                SettleContext { rules: &self.rules, settings: &self.settings, at: moment(at), before: self.last };
+            let device = DeviceId::from("d");
+            let of = SettleInput { device: &device, verdicts: &verdicts, newest: Some(moment(collected)) };
+            let settled = context.settle(of, earlier, &mut evidence_summary);
+            (self.findings, self.last) = (settled.findings, Some(moment(at)));
             let what = settled
                 .transitions
                 .iter()
-                .map(|transition| match transition.kind {
-                    TransitionKind::Closed(reason) => reason.as_str(),
+                .map(|transition| match &transition.event {
+                    FindingEvent::Closed(reason) => reason.as_str(),
                     other => other.as_str(),
                 })
                 .collect();
@@ -605,18 +635,14 @@ mod tests {
         assert_eq!(running.phase(due - second), Phase::Open { due });
         assert_eq!(running.phase(due), Phase::Overdue { since: due });
         assert_eq!((running.next_change(due - second), running.next_change(due)), (Some(due), None));
-        assert_eq!((running.fell_due(due - second), running.fell_due(due)), (None, Some(due)));
         let over = FindingClock { closed: Some((closed, CloseReason::Fixed)), ..running };
         assert_eq!(over.phase(closed - second), Phase::Overdue { since: due });
         assert_eq!(over.phase(closed), Phase::Closed { at: closed, reason: CloseReason::Fixed });
         assert!(over.is_overdue(closed - second) && !over.is_overdue(closed) && !over.is_running());
-        assert_eq!((over.next_change(opened), over.fell_due(closed)), (None, Some(due)));
-        // Without grace a finding is overdue from its opening, and does not fall due later.
+        assert_eq!(over.next_change(opened), None);
+        // Without grace a finding is overdue from its opening.
         let at_once = FindingClock::running(opened, opened);
-        assert_eq!((at_once.phase(opened), at_once.fell_due(due)), (Phase::Overdue { since: opened }, None));
-        // What closed before it was due never fell due.
-        let early = FindingClock { closed: Some((due - second, CloseReason::Fixed)), ..running };
-        assert_eq!(early.fell_due(closed), None);
+        assert_eq!((at_once.phase(opened), at_once.next_change(opened)), (Phase::Overdue { since: opened }, None));
     }
 
     #[test]
@@ -625,7 +651,7 @@ mod tests {
         assert_eq!(story.assess(D1, Fail, D1, false), (vec!["opened"], Standing::OnNotice));
         assert_eq!(story.phase("2027-03-04T05:59:59Z"), "open");
         assert_eq!(story.phase("2027-03-04T06:00:00Z"), "overdue");
-        assert_eq!(story.assess("2027-03-04T06:00:00Z", Fail, D3, false), (vec![], Standing::NonCompliant));
+        assert_eq!(story.assess("2027-03-04T06:00:00Z", Fail, D3, false), (vec!["fell-due"], Standing::NonCompliant));
         assert_eq!(
             story.assess("2027-03-05T06:00:00Z", Pass, "2027-03-05T01:00:00Z", false),
             (vec!["fixed"], Standing::Compliant)
@@ -649,7 +675,7 @@ mod tests {
         assert_eq!(silence.leaves_open, [RuleId::from("r")]);
         assert_eq!(silence.blames, [Blame { fact: "ok".into(), reason: Reason::Missing }]);
         // The finding of the rule runs on, and falls due while nothing is heard.
-        assert_eq!(story.assess(D3, Unknown(Reason::Stale), D1, false), (vec![], Standing::NonCompliant));
+        assert_eq!(story.assess(D3, Unknown(Reason::Stale), D1, false), (vec!["fell-due"], Standing::NonCompliant));
         let (what, _) = story.assess("2027-03-04T06:00:00Z", Pass, "2027-03-04T01:00:00Z", false);
         assert_eq!(what, ["fixed", "answered"]);
     }
@@ -669,7 +695,7 @@ mod tests {
         let mut story = Story::new("10d");
         story.assess(D1, Fail, D1, false);
         story.assess(D2, Pass, D2, false);
-        assert_eq!(story.assess("2027-03-09T05:59:59Z", Fail, "2027-03-09T01:00:00Z", false).0, ["relapsed"]);
+        assert_eq!(story.assess("2027-03-09T05:59:59Z", Fail, "2027-03-09T01:00:00Z", false).0, ["came-back"]);
         let finding = &story.findings[0];
         assert_eq!(
             (finding.spell, finding.clock.opened, finding.clock.due),
@@ -686,6 +712,7 @@ mod tests {
     fn a_withdrawn_finding_does_not_relapse() {
         let mut story = Story::new("10d");
         story.assess(D1, Fail, D1, false);
+        let first = story.findings[0].id;
         let enforced = std::mem::replace(
             &mut story.rules,
             compiled({
@@ -695,8 +722,16 @@ mod tests {
             }),
         );
         assert_eq!(story.assess(D2, Fail, D2, false).0, ["withdrawn"]);
+        let trial = std::mem::replace(&mut story.rules, enforced);
+        assert_eq!(story.assess(D3, Fail, D3, false).0, ["opened"]);
+        let second = story.findings[0].id;
+        // Nor is it the same finding that opens again at the very moment at which it was withdrawn.
+        let enforced = std::mem::replace(&mut story.rules, trial);
+        assert_eq!(story.assess(D3, Fail, D3, false).0, ["withdrawn"]);
         story.rules = enforced;
         assert_eq!(story.assess(D3, Fail, D3, false).0, ["opened"]);
+        let third = story.findings[0].id;
+        assert!(first != second && second != third && third != first);
     }
 
     #[test]
@@ -714,6 +749,23 @@ mod tests {
         assert_eq!(closing(Pass, D2, true, false), Some("corrected"));
         assert_eq!(closing(Pass, D2, false, true), Some("rule-changed"));
         assert_eq!(closing(NotApplicable, D2, false, false), Some("not-applicable"));
+    }
+
+    #[test]
+    fn a_finding_falls_due_once_before_it_closes_and_again_when_it_comes_back_overdue() {
+        let (day, hours) = (|day: u32| format!("2027-03-{day:02}T06:00:00Z"), "2027-03-03T12:00:00Z");
+        let mut story = Story::new("2d");
+        story.assess(D1, Fail, D1, false);
+        // Due on the third, and seen to be fixed on the fifth.
+        assert_eq!(story.assess(&day(5), Pass, &day(5), false).0, ["fell-due", "fixed"]);
+        assert_eq!(story.assess(&day(6), Fail, &day(6), false).0, ["came-back", "fell-due"]);
+        assert_eq!(story.assess(&day(7), Fail, &day(7), false).0, Vec::<&str>::new());
+        // Shorter grace that is over at once.
+        let mut edited = Story::new("5d");
+        edited.assess(D1, Fail, D1, false);
+        edited.rules = compiled(with_grace("0"));
+        assert_eq!(edited.assess(hours, Fail, D1, false).0, ["due-moved", "fell-due"]);
+        assert_eq!(edited.findings[0].clock.due, moment(hours));
     }
 
     #[test]
@@ -740,7 +792,9 @@ mod tests {
             was: names(&["r"]),
             ..RuleSource { id: crate::testing::named("new"), ..with_grace("5d") }
         });
-        assert_eq!(story.assess(D2, Fail, D2, false).0, Vec::<&str>::new());
+        let id = story.findings[0].id;
+        assert_eq!(story.assess(D2, Fail, D2, false).0, ["rule-renamed"]);
+        assert_eq!(story.findings[0].id, id, "a finding has one id for life");
         assert_eq!((story.findings[0].subject.as_str(), story.findings[0].clock.opened), ("new", moment(D1)));
     }
 

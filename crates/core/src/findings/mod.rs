@@ -1,4 +1,5 @@
 //! Findings: rules that fail on a device over time, and the standing that follows from them.
 
+pub(crate) mod event;
 pub(crate) mod finding;
 pub(crate) mod standing;

@@ -1,16 +1,13 @@
 //! What became of a device, moment by moment: what its sources said anew, how it stood, and what was found.
 
-use std::collections::BTreeMap;
-
-use fencepost_core::Standing;
-use fencepost_store::{FindingRow, SpellKind};
+use fencepost_core::{FindingEvent, Standing};
 use jiff::Timestamp;
 
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::import::changes::{Change, changes_between};
-use crate::ledger_view::codec;
 use crate::ledger_view::damage::unreadable;
+use crate::ledger_view::event::{Event, EventKind, FindingChange};
 use crate::ledger_view::reading::Reading;
 
 /// Something that happened to a device.
@@ -58,28 +55,8 @@ pub enum What {
         /// How it stands.
         now: Standing,
     },
-    /// A finding opened.
-    Opened {
-        /// Its rule.
-        rule: String,
-    },
-    /// A finding fell due.
-    Due {
-        /// Its rule.
-        rule: String,
-    },
-    /// A finding that had closed runs again.
-    Relapsed {
-        /// Its rule.
-        rule: String,
-    },
-    /// A finding closed.
-    Closed {
-        /// Its rule.
-        rule: String,
-        /// Why.
-        how: String,
-    },
+    /// Something happened to one of its findings.
+    Finding(FindingChange),
     /// It was retired.
     Retired {
         /// Why.
@@ -103,10 +80,11 @@ impl What {
             Self::Absent { .. } => "absent",
             Self::ListedAgain { .. } => "listed-again",
             Self::Stood { .. } => "standing",
-            Self::Opened { .. } => "opened",
-            Self::Due { .. } => "due",
-            Self::Relapsed { .. } => "relapsed",
-            Self::Closed { .. } => "closed",
+            Self::Finding(change) => match change.event {
+                FindingEvent::FellDue => "due",
+                FindingEvent::CameBack => "relapsed",
+                _ => change.event.as_str(),
+            },
             Self::Retired { .. } => "retired",
             Self::Renamed { .. } => "renamed",
         }
@@ -167,39 +145,21 @@ impl Reading<'_> {
                 tell(to, What::ListedAgain { source });
             }
         }
-        let limit = self.run.unwrap_or(i64::MAX);
-        let mut stood = None;
-        for spell in self.reader.spell_history(SpellKind::Standing, &device)? {
-            let now = Standing::parse(&spell.value).ok_or_else(|| unreadable(self.project, &device, "a standing"))?;
-            let Some(run) = self.reader.run(spell.from_run)? else { continue };
-            if spell.from_run <= limit {
-                if stood != Some(now) {
-                    tell(run.as_of, What::Stood { before: stood, now });
-                }
-                stood = Some(now);
+        for row in self.reader.events_of(&device, self.run)? {
+            let Event { at, kind, .. } =
+                Event::of_row(row).ok_or_else(|| unreadable(self.project, &device, "what happened to it"))?;
+            match kind {
+                EventKind::Finding(change) => tell(at, What::Finding(change)),
+                EventKind::Standing { before, now } => tell(at, What::Stood { before, now }),
+                EventKind::Renamed { from, because, .. } => tell(at, What::Renamed { from, because }),
+                // Told with its reason, or with its end.
+                EventKind::Retired | EventKind::Absent { .. } => {}
             }
         }
-        let mut latest: BTreeMap<(String, Timestamp), FindingRow> = BTreeMap::new();
-        for row in self.reader.finding_versions(&device)?.into_iter().filter(|row| row.from_run <= limit) {
-            let Some(run) = self.reader.run(row.from_run)? else { continue };
-            let key = (row.subject.clone(), row.opened);
-            let rule = row.subject.clone();
-            match (latest.get(&key).map(|before| before.closed.is_some()), row.closed.is_some()) {
-                (None, _) => tell(row.opened, What::Opened { rule }),
-                (Some(true), false) => tell(run.as_of, What::Relapsed { rule }),
-                (Some(false), true) => {
-                    let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &device, "a finding"))?;
-                    let how = finding.clock.closed.map_or("", |(_, why)| why.as_str());
-                    tell(run.as_of, What::Closed { rule, how: how.to_owned() });
-                }
-                (Some(_), _) => {}
-            }
-            latest.insert(key, row);
-        }
-        for row in latest.into_values() {
-            let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &device, "a finding"))?;
-            if let Some(due) = finding.clock.fell_due(self.at) {
-                tell(due, What::Due { rule: row.subject });
+        // What has fallen due since the assessment, by the clock alone.
+        for finding in self.findings(Some(&device), false)?.into_values().flatten() {
+            if let Some(due) = finding.clock.next_change(self.judged_at()).filter(|due| *due <= self.at) {
+                tell(due, What::Finding(FindingChange::of(&finding, FindingEvent::FellDue)));
             }
         }
         for name in std::iter::once(&device).chain(&self.reader.former_names(&device)?) {
@@ -208,10 +168,6 @@ impl Reading<'_> {
                 tell(retirement.from, What::Retired { because: retirement.because.clone() });
                 let Ok(earlier) = retirement.from.checked_sub(jiff::SignedDuration::from_micros(1)) else { break };
                 at = earlier;
-            }
-            for renaming in self.project.lifecycles.renamings(self.at).filter(|one| one.device.as_str() == name) {
-                let because = renaming.because.clone();
-                tell(renaming.from, What::Renamed { from: name.clone(), because });
             }
         }
         all.retain(|happening| happening.at <= self.at);

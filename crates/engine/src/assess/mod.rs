@@ -15,11 +15,12 @@ pub(crate) mod stateless;
 pub(crate) mod tally;
 mod weigh;
 
+use fencepost_core::Standing;
 use fencepost_store::{
     DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer,
 };
 use jiff::Timestamp;
-use serde_json::{Value as Json, json};
+use serde_json::Value as Json;
 
 pub use counts::{RuleCount, StandingCounts};
 pub use report::{Assessed, FindingLine, LinePhase};
@@ -28,7 +29,8 @@ use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
 use crate::facts::judge::{Judge, People};
-use crate::ledger_view::batch::{Batch, DEVICES, Job};
+use crate::ledger_view::batch::{Batch, DEVICES, Job, standing_of_spell};
+use crate::ledger_view::event::{Event, EventKind};
 use crate::ledger_view::renames::{RULES, apply_renamings};
 use crate::workers::{cores, handed_out};
 use crate::workspace::ledger::Moment;
@@ -116,8 +118,7 @@ pub(crate) fn assess_within<'l>(
             "bring state in first: fencepost import FILE",
         ));
     }
-    let (wall, user, version) = (moment.wall, &moment.user, env!("CARGO_PKG_VERSION"));
-    let run = writer.begin_run(RunKind::Assess, at, wall, user, version, Some(&project.digest))?;
+    let run = writer.begin_run(&moment.run(RunKind::Assess, Some(&project.digest)))?;
     writer.keep_rule_set(&project.digest, &project.text())?;
     let hidden = hide_new_secrets(&mut writer, project, &project.secret_key()?)?;
     apply_renamings(&mut writer, project, run, at)?;
@@ -129,6 +130,7 @@ pub(crate) fn assess_within<'l>(
         project,
         run,
         at,
+        before: last.as_ref().map(|last| last.as_of),
         inputs: &inputs,
         anew,
         same_rules,
@@ -241,6 +243,8 @@ struct Pass<'a, 'l> {
     run: i64,
     /// The moment that is judged by.
     at: Timestamp,
+    /// The moment of the assessment before, if there was one.
+    before: Option<Timestamp>,
     inputs: &'a Inputs,
     /// Counting began afresh.
     anew: bool,
@@ -275,6 +279,7 @@ impl Pass<'_, '_> {
             judge: &judge,
             inputs: self.inputs,
             run: self.run,
+            before: self.before,
             anew: self.anew,
             same_rules: self.same_rules,
             rule_set_diff: rule_set_diff.as_ref(),
@@ -342,7 +347,7 @@ impl Pass<'_, '_> {
                     let until_before = job.before.as_ref().map(|before| before.until);
                     self.writer.set_assessed(device.number, until_before, Some(row))?;
                 }
-                self.save_spells(device, &settling)?;
+                self.save_spells(job, &settling)?;
                 let collected = settling.row.as_ref().map_or(collected, |row| row.collected);
                 let now = Counted { outcome: settling.outcome.borrowed(), collected };
                 self.tally.replace(self.project, counted, Some(now));
@@ -361,15 +366,12 @@ impl Pass<'_, '_> {
         self.writer.set_spells(run, SpellKind::Verdict, name, &[])?;
         self.writer.set_spells(run, SpellKind::Decision, name, &[])?;
         if self.writer.set_spells(run, SpellKind::Standing, name, &[])? {
-            self.writer.add_event(run, "retired", &json!({ "device": name }).to_string())?;
+            self.add_event(device, EventKind::Retired)?;
         }
         Ok(())
     }
 
     fn save_findings(&mut self, job: &Job<'_>, changes: &FindingChanges) -> Result<(), LedgerError> {
-        for (subject, opened) in &changes.ended {
-            self.writer.end_finding(self.run, &job.device.name, subject, *opened)?;
-        }
         // Where there were none, none is followed by another version.
         let has_none = job.before.is_none() && job.findings.is_empty();
         for row in &changes.set {
@@ -379,30 +381,46 @@ impl Pass<'_, '_> {
                 self.writer.set_finding(self.run, row)?;
             }
         }
-        for (what, body) in &changes.events {
-            self.writer.add_event(self.run, what, body)?;
+        for event in &changes.events {
+            self.writer.add_event(self.run, &event.row())?;
         }
         Ok(())
     }
 
-    fn save_spells(&mut self, device: &DeviceRow, settling: &Settling) -> Result<(), LedgerError> {
-        let name = device.name.as_str();
+    fn add_event(&mut self, device: &DeviceRow, kind: EventKind) -> Result<(), LedgerError> {
+        let event = Event { device: device.name.as_str().into(), at: self.at, kind };
+        self.writer.add_event(self.run, &event.row())
+    }
+
+    /// Returns how a device stood before this assessment; none where it was not assessed before.
+    fn stood(&self, job: &Job<'_>) -> Result<Option<Standing>, LedgerError> {
+        if let Some(outcome) = job.outcome() {
+            return Ok(Some(outcome.standing()));
+        }
+        if self.first {
+            return Ok(None);
+        }
+        let spell = self.writer.reader().spells_of(SpellKind::Standing, job.device, None)?.pop();
+        spell.map(|spell| Ok(standing_of_spell(self.project, &spell)?.0)).transpose()
+    }
+
+    fn save_spells(&mut self, job: &Job<'_>, settling: &Settling) -> Result<(), LedgerError> {
+        let device = job.device;
         if let Some(holders) = settling.holders.as_ref().filter(|holders| !self.first || !holders.is_empty()) {
             self.writer.set_holders(device.number, holders)?;
         }
         if let Some(verdicts) = &settling.verdicts {
             self.set_spells(device, SpellKind::Verdict, verdicts)?;
         }
-        if let Some(standing) = &settling.standing
-            && self.set_spells(device, SpellKind::Standing, std::slice::from_ref(standing))?
-        {
-            let body = json!({ "device": name, "standing": standing.1 });
-            self.writer.add_event(self.run, "standing", &body.to_string())?;
+        if let Some(standing) = &settling.standing {
+            let (before, now) = (self.stood(job)?, settling.outcome.borrowed().standing());
+            self.set_spells(device, SpellKind::Standing, std::slice::from_ref(standing))?;
+            if before != Some(now) {
+                self.add_event(device, EventKind::Standing { before, now })?;
+            }
         }
-        if let Some(decisions) = &settling.decisions
-            && self.set_spells(device, SpellKind::Decision, decisions)?
-        {
-            self.writer.add_event(self.run, "decisions", &json!({ "device": name }).to_string())?;
+        if let Some(decisions) = &settling.decisions {
+            self.set_spells(device, SpellKind::Decision, decisions)?;
         }
         Ok(())
     }

@@ -1,15 +1,14 @@
 //! What an assessment came to, as it is told and as it is read back from the ledger.
 
-use std::collections::BTreeMap;
-
-use fencepost_core::{Diagnostic, FindingClock};
-use fencepost_store::{DueRow, LedgerError, Reader, RunRow};
+use fencepost_core::{DeviceId, Diagnostic, FindingClock, FindingEvent, FindingId};
+use fencepost_store::{LedgerError, Reader, RunRow};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use super::counts::{RuleCount, StandingCounts};
 use crate::error::EngineError;
+use crate::ledger_view::event::{Event, EventKind, FindingChange};
 use crate::spool::Spool;
 use crate::workspace::project::Project;
 
@@ -98,29 +97,7 @@ impl Assessed {
         let moment = |json: &Json| json.as_str().and_then(|text| text.parse::<Timestamp>().ok());
         let before = moment(&summary["before"]);
         let collected = moment(&summary["collected"][0]).zip(moment(&summary["collected"][1]));
-        let (mut opened, mut closed, mut lost) = (Spool::default(), Spool::default(), 0);
-        reader.each_event(run.id, |what, body| {
-            let into = match what {
-                "opened" | "relapsed" => &mut opened,
-                "closed" => &mut closed,
-                _ => return Ok(()),
-            };
-            match event_line(body, run.as_of, what == "closed") {
-                Some(line) => into.push(&line)?,
-                None => lost += 1,
-            }
-            Ok::<_, EngineError>(())
-        })?;
-        if lost > 0 {
-            let what = format!("{lost} events of run {} cannot be read", run.id);
-            return Err(LedgerError::Damaged { path: project.ledger_path(), what }.into());
-        }
-        // What opened since is due later still.
-        let mut overdue = Spool::default();
-        reader.each_due(run.id, before, run.as_of, |DueRow { device, subject, opened, due, spell }| {
-            let how = (spell > 1).then(|| "relapsed".to_owned());
-            overdue.push(&FindingLine { device, rule: subject, opened, due, phase: LinePhase::Overdue, how })
-        })?;
+        let happened = Happened::read(project, reader, run)?;
         Ok(Self {
             number: run.number.unwrap_or(0),
             run: run.id,
@@ -128,9 +105,9 @@ impl Assessed {
             existing: false,
             devices,
             rules,
-            opened,
-            closed,
-            overdue,
+            opened: happened.opened,
+            closed: happened.closed,
+            overdue: happened.overdue,
             collected,
             before,
             warnings: Vec::new(),
@@ -139,20 +116,75 @@ impl Assessed {
     }
 }
 
-fn event_line(body: &str, at: Timestamp, closed: bool) -> Option<FindingLine> {
-    let mut body: BTreeMap<&str, Option<String>> = serde_json::from_str(body).ok()?;
-    let due: Timestamp = body.remove("due")??.parse().ok()?;
-    let opened: Timestamp = body.remove("opened")??.parse().ok()?;
-    Some(FindingLine {
-        device: body.remove("device")??,
-        rule: body.remove("rule")??,
-        opened,
-        due,
-        phase: match (closed, FindingClock::running(opened, due).is_overdue(at)) {
-            (true, _) => LinePhase::Closed,
-            (false, true) => LinePhase::Overdue,
-            (false, false) => LinePhase::Open,
-        },
-        how: body.remove("how").flatten(),
-    })
+/// What happened to findings in an assessment.
+#[derive(Default)]
+struct Happened {
+    opened: Spool<FindingLine>,
+    closed: Spool<FindingLine>,
+    overdue: Spool<FindingLine>,
+    /// Findings of the device at hand that fell due, and are not known to have closed.
+    fallen_due: Vec<(FindingId, FindingLine)>,
+}
+
+impl Happened {
+    fn read(project: &Project, reader: &Reader<'_>, run: &RunRow) -> Result<Self, EngineError> {
+        let (mut happened, mut lost) = (Self::default(), 0);
+        reader.each_event(run.id, |row| {
+            match Event::of_row(row) {
+                Some(Event { device, kind: EventKind::Finding(change), .. }) => {
+                    happened.add(device, change, run.as_of)?;
+                }
+                Some(_) => {}
+                None => lost += 1,
+            }
+            Ok::<_, EngineError>(())
+        })?;
+        happened.next_device()?;
+        if lost > 0 {
+            let what = format!("{lost} events of run {} cannot be read", run.id);
+            return Err(LedgerError::Damaged { path: project.ledger_path(), what }.into());
+        }
+        Ok(happened)
+    }
+
+    fn add(&mut self, device: DeviceId, change: FindingChange, at: Timestamp) -> Result<(), EngineError> {
+        let is_overdue = FindingClock::running(change.opened, change.due).is_overdue(at);
+        let relapsed = (change.spell > 1).then_some("relapsed");
+        let (phase, how) = match (&change.event, is_overdue) {
+            (FindingEvent::Closed(reason), _) => (LinePhase::Closed, Some(reason.as_str())),
+            (FindingEvent::Opened, true) => (LinePhase::Overdue, None),
+            (FindingEvent::Opened, false) => (LinePhase::Open, None),
+            (_, true) => (LinePhase::Overdue, relapsed),
+            (_, false) => (LinePhase::Open, relapsed),
+        };
+        let line = FindingLine {
+            device: device.to_string(),
+            rule: change.subject.as_str().to_owned(),
+            opened: change.opened,
+            due: change.due,
+            phase,
+            how: how.map(str::to_owned),
+        };
+        if self.fallen_due.first().is_some_and(|(_, before)| before.device != line.device) {
+            self.next_device()?;
+        }
+        match change.event {
+            FindingEvent::Opened | FindingEvent::CameBack => self.opened.push(&line),
+            FindingEvent::Closed(_) => {
+                // What fell due and closed before anybody saw it is closed.
+                self.fallen_due.retain(|(id, _)| *id != change.id);
+                self.closed.push(&line)
+            }
+            FindingEvent::FellDue => {
+                self.fallen_due.push((change.id, line));
+                Ok(())
+            }
+            FindingEvent::DueMoved { .. } | FindingEvent::RuleRenamed { .. } => Ok(()),
+        }
+    }
+
+    fn next_device(&mut self) -> Result<(), EngineError> {
+        self.fallen_due.sort_by(|(_, one), (_, other)| one.rule.cmp(&other.rule));
+        self.fallen_due.drain(..).try_for_each(|(_, line)| self.overdue.push(&line))
+    }
 }

@@ -6,7 +6,8 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Blame, Evidence, EvidenceSummary, Packer, Reason, Stage, Standing, Verdict, VerdictOutcome, Verdicts, Watch,
+    Blame, Evidence, EvidenceSummary, Packer, Reason, SettleContext, SettleInput, Stage, Standing, Verdict,
+    VerdictOutcome, Verdicts, Watch,
 };
 use fencepost_formats::{
     Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, decompress, mask_secrets, read_chunk,
@@ -381,9 +382,7 @@ impl Standings {
 fn standing_now(project: &Project, at: Timestamp, verdicts: &Verdicts) -> Standing {
     let device = fencepost_core::DeviceId::from("");
     let settings = project.config.settle_settings();
-    let settled =
-        fencepost_core::settle(&device, Vec::new(), project.rules.rules(), verdicts, at, &settings, None, &mut |_| {
-            EvidenceSummary::default()
-        });
-    settled.standing
+    let context = SettleContext { rules: project.rules.rules(), settings: &settings, at, before: None };
+    let of = SettleInput { device: &device, verdicts, newest: None };
+    context.settle(of, Vec::new(), &mut |_| EvidenceSummary::default()).standing
 }

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CloseReason, DeviceId, Finding, Observation, Packer, Rule, Settled, Standing, Subject, TransitionKind, Value,
-    Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, settle, unpack,
+    CloseReason, DeviceId, Finding, FindingClock, FindingEvent, Observation, Packer, Rule, SettleContext, SettleInput,
+    Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
 use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceBatch, DeviceRow, FactsRow, FindingRow, LedgerError};
@@ -21,6 +21,7 @@ use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::codec;
 use crate::ledger_view::damage::{damaged, unreadable};
+use crate::ledger_view::event::Event;
 use crate::ledger_view::outcome::UNCOVERED;
 use crate::ledger_view::outcome::{Digest, Outcome, code_of, reported};
 use crate::ledger_view::packed_findings::{pack_findings, unpack_findings};
@@ -57,23 +58,15 @@ pub(super) enum Judgement {
 /// What is to be written of findings.
 #[derive(Default)]
 pub(super) struct FindingChanges {
-    /// Those whose subject has got another name: subject, and when they were opened.
-    pub ended: Vec<(String, Timestamp)>,
     /// Those that are not as they were.
     pub set: Vec<FindingRow>,
-    /// What happened, and its body.
-    pub events: Vec<(&'static str, String)>,
+    /// What happened to them.
+    pub events: Vec<Event>,
 }
 
 impl FindingChanges {
     fn of(earlier: &[Finding], settled: &Settled, run: i64) -> Self {
         let mut changes = Self::default();
-        for finding in earlier {
-            let followed = settled.findings.iter().any(|now| now.subject == finding.subject);
-            if !followed {
-                changes.ended.push((finding.subject.as_str().to_owned(), finding.clock.opened));
-            }
-        }
         for finding in settled.findings.iter().filter(|now| !earlier.contains(now)) {
             let seen_again = |before: &Finding| {
                 *finding
@@ -84,28 +77,26 @@ impl FindingChanges {
                 changes.set.push(codec::finding_row(finding, run));
             }
         }
-        for transition in &settled.transitions {
-            let finding = &settled.findings[transition.finding];
-            let reason = match transition.kind {
-                TransitionKind::Closed(reason) => Some(reason.as_str()),
-                TransitionKind::Relapsed => Some("relapsed"),
-                TransitionKind::Opened | TransitionKind::DueMoved { .. } => None,
-            };
-            changes.events.push((transition.kind.as_str(), codec::event(finding, reason)));
-        }
+        let transitions = settled.transitions.iter();
+        changes.events.extend(transitions.map(|transition| Event::of_transition(transition, &settled.findings)));
         changes
     }
 
-    /// Of findings that were closed.
-    fn closed(findings: &[Finding], run: i64) -> Self {
-        let closed = |finding: &Finding| {
-            ("closed", codec::event(finding, finding.clock.closed.map(|(_, reason)| reason.as_str())))
-        };
-        Self {
-            ended: Vec::new(),
-            set: findings.iter().map(|finding| codec::finding_row(finding, run)).collect(),
-            events: findings.iter().map(closed).collect(),
+    /// Of findings that were closed, where the assessment before was at `before`.
+    fn closed(findings: &[Finding], run: i64, before: Option<Timestamp>) -> Self {
+        let mut changes = Self::default();
+        for finding in findings {
+            changes.set.push(codec::finding_row(finding, run));
+            let clock = finding.clock;
+            if let Some(due) = before.and_then(|before| FindingClock { closed: None, ..clock }.next_change(before))
+                && clock.closed.is_some_and(|(at, _)| due <= at)
+            {
+                changes.events.push(Event::of_finding(finding, due, FindingEvent::FellDue));
+            }
+            let closed = clock.closed.map(|(at, reason)| Event::of_finding(finding, at, FindingEvent::Closed(reason)));
+            changes.events.extend(closed);
         }
+        changes
     }
 }
 
@@ -135,6 +126,8 @@ pub(super) struct Weigher<'w> {
     pub judge: &'w Judge<'w>,
     pub inputs: &'w Inputs,
     pub run: i64,
+    /// The moment of the assessment before, if there was one.
+    pub before: Option<Timestamp>,
     /// Evaluate even what did not change.
     pub anew: bool,
     /// What devices came to before was by the same rules.
@@ -201,7 +194,7 @@ impl Weigher<'_> {
         };
         let facts = self.read_facts(job, arena, &mut scratch.tools, &mut weighed)?;
         if facts.observations.is_empty() {
-            weighed.over = FindingChanges::closed(&self.by_life(name, &job.facts, self.findings(job)?).over, self.run);
+            weighed.over = self.closed(&self.by_life(name, &job.facts, self.findings(job)?));
             return Ok(weighed);
         }
         let watch: &Watch = arena.alloc(Watch::default());
@@ -236,7 +229,7 @@ impl Weigher<'_> {
             return Ok(weighed);
         }
         let by_life = self.by_life(name, &job.facts, self.findings(job)?);
-        weighed.over = FindingChanges::closed(&by_life.over, self.run);
+        weighed.over = self.closed(&by_life);
         weighed.result = Judgement::Settled(Box::new(self.settle(job, evaluated, by_life, arena)));
         Ok(weighed)
     }
@@ -347,16 +340,13 @@ impl Weigher<'_> {
         let Evaluated { judged, input, verdicts, codes, watch } = evaluated;
         let ByLife { current: earlier, past, over: _ } = by_life;
         let (judge, project, name) = (self.judge, self.judge.project, job.device.name.as_str());
-        let settled = settle(
-            &DeviceId::from(name),
-            earlier.clone(),
-            project.rules.rules(),
-            &verdicts,
-            judge.at,
-            &project.config.settle_settings(),
-            judged.input.facts.collected(),
-            &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena),
-        );
+        let (rules, settings) = (project.rules.rules(), &project.config.settle_settings());
+        let context = SettleContext { rules, settings, at: judge.at, before: self.before };
+        let device = DeviceId::from(name);
+        let newest = judged.input.facts.collected();
+        let of = SettleInput { device: &device, verdicts: &verdicts, newest };
+        let settled =
+            context.settle(of, earlier.clone(), &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena));
         let decisions: Vec<Spell> =
             usual_decisions(judge, judged, settled.standing, &settled.findings, judge.at, arena)
                 .into_iter()
@@ -421,6 +411,10 @@ impl Weigher<'_> {
         };
         let earlier: Option<Vec<&[u8]>> = observations.iter().map(earlier).collect();
         earlier.is_some_and(|earlier| self.inputs.of_device(self.judge, judged, observations, &earlier) == before)
+    }
+
+    fn closed(&self, by_life: &ByLife) -> FindingChanges {
+        FindingChanges::closed(&by_life.over, self.run, self.before)
     }
 
     /// Separates the findings of a device that was retired and came back by its lifecycles.

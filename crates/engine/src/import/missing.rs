@@ -7,10 +7,13 @@ use jiff::Timestamp;
 
 use super::{ImportOptions, Imported};
 use crate::error::EngineError;
+use crate::ledger_view::event::{Event, EventKind};
 
 /// Whom a complete list does not name.
 pub(super) struct Missing<'m> {
     pub run: i64,
+    /// The moment of the import.
+    pub at: Timestamp,
     pub source: &'m str,
     pub people: bool,
     pub listed: &'m HashSet<String>,
@@ -56,8 +59,9 @@ impl Missing<'_> {
                 writer.end_person(self.run, self.source, id)?;
             } else {
                 writer.set_absent(self.run, self.source, id)?;
-                let body = serde_json::json!({ "device": id, "source": self.source });
-                writer.add_event(self.run, "absent", &body.to_string())?;
+                let kind = EventKind::Absent { source: self.source.to_owned() };
+                let event = Event { device: id.as_str().into(), at: self.at, kind };
+                writer.add_event(self.run, &event.row())?;
             }
         }
         imported.missing = missing.len() as u64;

@@ -275,8 +275,7 @@ fn bring_in(
         imported.already = true;
         return Ok(imported);
     }
-    let run =
-        writer.begin_run(RunKind::Import, moment.as_of, moment.wall, &moment.user, env!("CARGO_PKG_VERSION"), None)?;
+    let run = writer.begin_run(&moment.run(RunKind::Import, None))?;
     imported.hidden = hide_new_secrets(&mut writer, project, &key)?;
     apply_renamings(&mut writer, project, run, moment.as_of)?;
     let with = Mapped {
@@ -326,7 +325,8 @@ fn bring_in(
         file = Some(digest);
     }
     if source.complete && !is_part {
-        let absent = Missing { run, source: source.id.as_str(), people, listed: &listed, unnamed, newest };
+        let absent =
+            Missing { run, at: moment.as_of, source: source.id.as_str(), people, listed: &listed, unnamed, newest };
         absent.mark(&mut writer, options, &mut imported)?;
     }
     if before.is_none() {
@@ -399,7 +399,6 @@ fn end_import(writer: &mut Writer<'_>, run: i64, imported: &Imported) -> Result<
         "rejected": imported.rejects.count(), "new": imported.new, "changed": imported.changed,
         "missing": imported.missing,
     });
-    writer.add_event(run, "imported", &summary.to_string())?;
     writer.end_run(run, &summary.to_string())
 }
 

@@ -1,8 +1,8 @@
 //! Findings and decisions as the ledger keeps them: JSON with its own shape, apart from the core's types.
 
 use fencepost_core::{
-    Blame, CloseReason, Decision, DeviceId, Effect, Finding, FindingClock, LossCause, Obligation, Period, Reason,
-    RuleId, RuleSet, Ruling, Strictness, Subject,
+    Blame, CloseReason, Decision, DeviceId, Effect, Finding, FindingClock, FindingId, LossCause, Obligation, Period,
+    Reason, RuleId, RuleSet, Ruling, Strictness, Subject,
 };
 use fencepost_store::FindingRow;
 use jiff::Timestamp;
@@ -32,34 +32,14 @@ impl Serialize for FindingBody<'_> {
     }
 }
 
-/// What is told of a finding to which something happened, and how.
-struct EventBody<'f>(&'f Finding, Option<&'f str>);
-
-impl Serialize for EventBody<'_> {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let Self(finding, how) = self;
-        let mut body = serializer.serialize_map(None)?;
-        body.serialize_entry("device", finding.device.as_str())?;
-        body.serialize_entry("rule", finding.subject.as_str())?;
-        body.serialize_entry("opened", &finding.clock.opened.to_string())?;
-        body.serialize_entry("due", &finding.clock.due.to_string())?;
-        body.serialize_entry("how", how)?;
-        body.end()
-    }
-}
-
 fn written(body: &impl Serialize) -> String {
     serde_json::to_string(body).expect("texts and numbers, written to memory")
-}
-
-/// Writes what happened to a finding.
-pub(crate) fn event(finding: &Finding, how: Option<&str>) -> String {
-    written(&EventBody(finding, how))
 }
 
 /// Writes a finding as a row.
 pub(crate) fn finding_row(finding: &Finding, run: i64) -> FindingRow {
     FindingRow {
+        id: finding.id.number(),
         device: finding.device.to_string(),
         subject: finding.subject.as_str().to_owned(),
         opened: finding.clock.opened,
@@ -79,6 +59,7 @@ pub(crate) fn finding(row: &FindingRow) -> Option<Finding> {
         None => None,
     };
     Some(Finding {
+        id: FindingId::of_number(row.id),
         device: DeviceId::from(row.device.as_str()),
         subject: Subject::parse(&row.subject),
         clock: FindingClock { opened: row.opened, due: row.due, closed },
@@ -210,6 +191,7 @@ mod tests {
     fn a_finding_comes_back_as_it_went() {
         let at: Timestamp = "2027-03-01T10:00:00Z".parse().unwrap();
         let original = Finding {
+            id: FindingId::of_number(u64::MAX),
             device: DeviceId::from("d"),
             subject: Subject::Silence,
             clock: FindingClock { opened: at, due: at, closed: Some((at, CloseReason::Answered)) },

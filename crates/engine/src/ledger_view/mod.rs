@@ -4,6 +4,7 @@ pub(crate) mod batch;
 pub(crate) mod codec;
 pub(crate) mod damage;
 pub(crate) mod device_facts;
+pub(crate) mod event;
 pub(crate) mod fence;
 pub(crate) mod outcome;
 pub(crate) mod packed_findings;

@@ -3,10 +3,14 @@
 //! Each begins with what it has, how long it is and when it is due, so that they can be counted without being read. Moments are told
 //! by how far they are from one another, numbers take as many bytes as they need.
 
-use fencepost_core::{Blame, CloseReason, DeviceId, Finding, FindingClock, Period, Reason, RuleId, Subject};
+use std::collections::BTreeMap;
+
+use fencepost_core::{Blame, CloseReason, DeviceId, Finding, FindingClock, FindingId, Period, Reason, RuleId, Subject};
+use fencepost_store::IDS_IN_FRONT;
 use jiff::Timestamp;
 
-/// What a finding has, a bit each. No finding has all eight, so what begins so is packed as the fourth format of the ledger did it.
+/// What a finding has, a bit each. No finding has all eight, so what begins so is packed as the fourth format of the ledger did it;
+/// nor has any all but the first.
 mod has {
     pub(super) const FAILING: u8 = 1;
     /// It has been failing since it was opened.
@@ -15,6 +19,8 @@ mod has {
     pub(super) const EVIDENCE: u8 = 8;
     pub(super) const LEAVES_OPEN: u8 = 16;
     pub(super) const BLAMES: u8 = 32;
+    /// Its id is in it. Before the seventh format of the ledger it was not.
+    pub(super) const ID: u8 = 64;
     pub(super) const EARLIER_FORMAT: u8 = 255;
 }
 
@@ -30,6 +36,7 @@ pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
             (has::EVIDENCE, finding.evidence_at.is_some()),
             (has::LEAVES_OPEN, !finding.leaves_open.is_empty()),
             (has::BLAMES, !finding.blames.is_empty()),
+            (has::ID, true),
         ];
         body.0.clear();
         body.moment(Timestamp::UNIX_EPOCH, finding.clock.due);
@@ -38,6 +45,7 @@ pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
         body.text(&finding.grace.to_string());
         body.number(finding.spell.into());
         body.0.extend(finding.fingerprint.to_le_bytes());
+        body.0.extend(finding.id.number().to_le_bytes());
         if let Some(since) = finding.failing_since.filter(|_| !since_opened) {
             body.moment(finding.clock.opened, since);
         }
@@ -70,8 +78,33 @@ pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
 pub(crate) fn unpack_findings(bytes: &[u8], device: &str) -> Option<Vec<Finding>> {
     match bytes.split_first() {
         Some((&has::EARLIER_FORMAT, bytes)) => fourth::unpack(bytes, device),
+        Some((&IDS_IN_FRONT, bytes)) => {
+            let (ids, bytes) = ids_in_front(bytes)?;
+            let mut findings = unpack_findings(bytes, device)?;
+            for finding in &mut findings {
+                let key = (finding.subject.as_str(), finding.clock.opened.as_microsecond());
+                finding.id = *ids.get(&key)?;
+            }
+            Some(findings)
+        }
         _ => heads(bytes).map(|head| head?.finding(device)).collect(),
     }
+}
+
+/// The ids of findings, by subject and moment of opening in microseconds.
+type Ids<'b> = BTreeMap<(&'b str, i64), FindingId>;
+
+/// Reads the ids that stand before findings which were packed before the seventh format; returns also what was packed.
+fn ids_in_front(bytes: &[u8]) -> Option<(Ids<'_>, &[u8])> {
+    let (mut rest, mut ids) = (Unpacking(bytes), BTreeMap::new());
+    for _ in 0..u32::from_le_bytes(rest.bytes()?) {
+        let length = u32::from_le_bytes(rest.bytes()?);
+        let subject = std::str::from_utf8(rest.part(length.into())?).ok()?;
+        let opened = i64::from_le_bytes(rest.bytes()?);
+        ids.insert((subject, opened), FindingId::of_number(u64::from_le_bytes(rest.bytes()?)));
+    }
+    // Once is enough, so that no bytes are read again and again.
+    (rest.0.first() != Some(&IDS_IN_FRONT)).then_some((ids, rest.0))
 }
 
 /// Returns how many packed findings run, and how many of them are overdue at a moment; none where they cannot be read.
@@ -79,7 +112,7 @@ pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<(usize, usize
     let count = |counts: (usize, usize), clock: FindingClock| {
         (counts.0 + usize::from(clock.is_running()), counts.1 + usize::from(clock.is_running() && clock.is_overdue(at)))
     };
-    if bytes.first() == Some(&has::EARLIER_FORMAT) {
+    if matches!(bytes.first(), Some(&has::EARLIER_FORMAT | &IDS_IN_FRONT)) {
         let all = unpack_findings(bytes, "")?;
         return Some(all.iter().fold((0, 0), |counts, finding| count(counts, finding.clock)));
     }
@@ -124,6 +157,11 @@ impl Head<'_> {
         let grace = Period::parse(rest.text()?).ok()?;
         let spell = u32::try_from(rest.number()?).ok()?;
         let fingerprint = u64::from_le_bytes(rest.bytes()?);
+        let device = DeviceId::from(device);
+        let id = match flags & has::ID {
+            0 => FindingId::new(&device, &subject, opened),
+            _ => FindingId::of_number(u64::from_le_bytes(rest.bytes()?)),
+        };
         let failing_since = match flags & (has::FAILING | has::SINCE_OPENED) {
             0 => None,
             has::FAILING => Some(rest.moment(opened)?),
@@ -143,8 +181,8 @@ impl Head<'_> {
         let blames = (0..count(&mut rest, has::BLAMES)?)
             .map(|_| Some(Blame { fact: rest.text()?.to_owned(), reason: Reason::parse(rest.text()?)? }));
         let blames = blames.collect::<Option<_>>()?;
-        let device = DeviceId::from(device);
         rest.0.is_empty().then_some(Finding {
+            id,
             device,
             subject,
             clock: FindingClock { opened, due, closed },
@@ -272,6 +310,7 @@ mod fourth {
         }
         let device = DeviceId::from(device);
         Some(Finding {
+            id: FindingId::new(&device, &subject, opened),
             device,
             subject,
             clock: FindingClock { opened, due, closed },
@@ -327,6 +366,7 @@ mod tests {
         (subject, moments, since, closed, leaves, blames, rest).prop_map(
             |(subject, (opened, due, evidence_at), since, closed, leaves_open, blames, (spell, fingerprint, grace))| {
                 Finding {
+                    id: FindingId::of_number(fingerprint.wrapping_mul(7)),
                     device: DeviceId::from("d"),
                     subject,
                     clock: FindingClock { opened, due, closed },
@@ -362,7 +402,7 @@ mod tests {
 
         #[test]
         fn any_bytes_are_read_without_harm(bytes in prop::collection::vec(any::<u8>(), 0..99)) {
-            for bytes in [&bytes[..], &[&[has::EARLIER_FORMAT][..], &bytes].concat()] {
+            for bytes in [&bytes[..], &[&[has::EARLIER_FORMAT][..], &bytes].concat(), &[&[IDS_IN_FRONT][..], &bytes].concat()] {
                 let count = count_running(bytes, Timestamp::UNIX_EPOCH);
                 prop_assert!(count.is_some() || unpack_findings(bytes, "d").is_none());
             }

@@ -2,9 +2,9 @@
 
 use fencepost_store::{LedgerError, Writer};
 use jiff::Timestamp;
-use serde_json::json;
 
 use crate::ledger_view::codec;
+use crate::ledger_view::event::{Event, EventKind};
 use crate::ledger_view::packed_findings::unpack_findings;
 use crate::workspace::project::Project;
 
@@ -38,8 +38,12 @@ pub(crate) fn apply_renamings(
         let to = project.lifecycles.name(renaming.to.as_str(), at);
         keep_findings(writer, run, [renaming.device.as_str(), to])?;
         if writer.rename_device(run, renaming.device.as_str(), to)? {
-            let body = json!({ "device": renaming.device.as_str(), "to": to, "because": renaming.because });
-            writer.add_event(run, "renamed", &body.to_string())?;
+            let kind = EventKind::Renamed {
+                from: renaming.device.to_string(),
+                to: to.to_owned(),
+                because: renaming.because.clone(),
+            };
+            writer.add_event(run, &Event { device: to.into(), at: renaming.from, kind }.row())?;
             // Two devices may have become one, and are counted anew.
             writer.set_setting(RULES, "")?;
         }

@@ -41,8 +41,7 @@ pub fn trim(
     let mut writer = ledger.writer("trim")?;
     // The last assessment at or before that moment stays, as what was known then.
     let Some(since) = writer.reader().assessments(Some(cutoff), 1)?.pop() else { return Ok(None) };
-    let run =
-        writer.begin_run(RunKind::Trim, moment.as_of, moment.wall, &moment.user, env!("CARGO_PKG_VERSION"), None)?;
+    let run = writer.begin_run(&moment.run(RunKind::Trim, None))?;
     let removed = writer.trim(since.id)?;
     if removed == Trimmed::default() {
         return Ok(None);
@@ -51,7 +50,6 @@ pub fn trim(
         "since": since.as_of.to_string(), "observations": removed.observations, "documents": removed.documents,
         "spells": removed.spells, "findings": removed.findings, "people": removed.people, "events": removed.events,
     });
-    writer.add_event(run, "trimmed", &summary.to_string())?;
     writer.end_run(run, &summary.to_string())?;
     if dry_run {
         return Ok(Some(TrimReport { since: since.as_of, removed, bytes: (before, before) }));

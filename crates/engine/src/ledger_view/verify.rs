@@ -7,6 +7,7 @@ use fencepost_store::{DeviceBatch, LayoutFingerprints, Look, SpellKind};
 use crate::error::EngineError;
 use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
+use crate::ledger_view::event::Event;
 use crate::ledger_view::outcome::Outcome;
 use crate::ledger_view::packed_findings::unpack_findings;
 use crate::ledger_view::reading::Reading;
@@ -89,6 +90,9 @@ impl Reading<'_> {
                 found.findings += versions.len() as u64;
                 if versions.iter().any(|row| codec::finding(row).is_none()) {
                     problem("a finding");
+                }
+                if reader.events_of(&device.name, None)?.into_iter().any(|row| Event::of_row(row).is_none()) {
+                    problem("what happened to it");
                 }
                 let standings = reader.spell_history(SpellKind::Standing, &device.name)?;
                 let decisions = reader.spell_history(SpellKind::Decision, &device.name)?;

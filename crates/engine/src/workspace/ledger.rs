@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use fencepost_formats::Clock;
-use fencepost_store::{Ledger, LedgerError, Purpose};
+use fencepost_store::{Ledger, LedgerError, NewRun, Purpose, RunKind};
 use jiff::{SignedDuration, Timestamp};
 
 use super::project::Project;
@@ -18,6 +18,14 @@ pub struct Moment {
     pub wall: Timestamp,
     /// Who runs it.
     pub user: String,
+}
+
+impl Moment {
+    /// Returns the run of a command that begins at this moment, by the rule set with a digest.
+    pub(crate) fn run<'m>(&'m self, kind: RunKind, rule_set: Option<&'m str>) -> NewRun<'m> {
+        let version = env!("CARGO_PKG_VERSION");
+        NewRun { kind, as_of: self.as_of, at: self.wall, user: &self.user, version, rule_set }
+    }
 }
 
 /// Opens the workspace's ledger. One that is created takes the clock mode from `fencepost.toml`.

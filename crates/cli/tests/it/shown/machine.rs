@@ -936,6 +936,13 @@ fn history() {
           "schema": 1,
           "device": "petrel-tickets",
           "at": "2027-03-07T06:00:00Z",
+          "what": "opened",
+          "rule": "silence"
+        },
+        {
+          "schema": 1,
+          "device": "petrel-tickets",
+          "at": "2027-03-07T06:00:00Z",
           "what": "standing",
           "before": "compliant",
           "standing": "on-notice"
@@ -943,17 +950,9 @@ fn history() {
         {
           "schema": 1,
           "device": "petrel-tickets",
-          "at": "2027-03-07T06:00:00Z",
-          "what": "opened",
-          "rule": "silence"
-        },
-        {
-          "schema": 1,
-          "device": "petrel-tickets",
           "at": "2027-03-11T06:00:00Z",
-          "what": "standing",
-          "before": "on-notice",
-          "standing": "compliant"
+          "what": "due",
+          "rule": "silence"
         },
         {
           "schema": 1,
@@ -967,8 +966,9 @@ fn history() {
           "schema": 1,
           "device": "petrel-tickets",
           "at": "2027-03-11T06:00:00Z",
-          "what": "due",
-          "rule": "silence"
+          "what": "standing",
+          "before": "on-notice",
+          "standing": "compliant"
         }
       ]
     }

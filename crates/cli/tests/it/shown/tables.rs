@@ -910,7 +910,7 @@ fn list_assessments() {
              7  Sun 07:00             141        130          8         1              2       4       0        0
              6  Sat 07:00             141        134          4         1              2       1       1        1
              5  Fri 07:00             141        134          5         1              1       0       0        1
-             4  Thu 07:00             141        134          6         0              1       1       0        1
+             4  Thu 07:00             141        134          6         0              1       1       0        0
              3  Wed 07:00             141        135          6         0              0       2       0        0
              2  Tue 07:00             141        137          4         0              0       3       0        0
              1  Mon 07:00             141        139          2         0              0       2       0        0
@@ -932,7 +932,7 @@ fn list_assessments() {
              7  Sun 07:00            141        130          8         1              2       4       0        0
              6  Sat 07:00            141        134          4         1              2       1       1        1
              5  Fri 07:00            141        134          5         1              1       0       0        1
-             4  Thu 07:00            141        134          6         0              1       1       0        1
+             4  Thu 07:00            141        134          6         0              1       1       0        0
              3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
              2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
              1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
@@ -954,7 +954,7 @@ fn list_assessments() {
              7  Sun 7 Mar 07:00      141        130          8         1              2       4       0        0
              6  Sat 6 Mar 07:00      141        134          4         1              2       1       1        1
              5  Fri 5 Mar 07:00      141        134          5         1              1       0       0        1
-             4  Thu 4 Mar 07:00      141        134          6         0              1       1       0        1
+             4  Thu 4 Mar 07:00      141        134          6         0              1       1       0        0
              3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
              2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
              1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
@@ -2133,11 +2133,11 @@ fn the_life_of_a_device() {
 
     Sun 28 Feb 2027 21:52  agents    first seen, with 17 facts
     Mon 1 Mar 2027 07:00   standing  ┃ compliant
-    Sun 7 Mar 2027 07:00   standing  compliant -> ╱ on notice
-                           finding   silence opened
-    Thu 11 Mar 2027 07:00  standing  on notice -> ┃ compliant
+    Sun 7 Mar 2027 07:00   finding   silence opened
+                           standing  compliant -> ╱ on notice
+    Thu 11 Mar 2027 07:00  finding   silence fell due
                            finding   silence closed (answered)
-                           finding   silence fell due
+                           standing  on notice -> ┃ compliant
     ------- standard error -------
 
     Next: fencepost show petrel-tickets --as-of TIME
@@ -2149,11 +2149,11 @@ fn the_life_of_a_device() {
     Mon 1 Mar 2027 02:00   agents    first seen, with 17 facts
     Mon 1 Mar 2027 07:00   standing  ┃ compliant
     Mon 8 Mar 2027 23:10   agents    software[peepcam] new: version 1.0
-    Tue 9 Mar 2027 07:00   standing  compliant -> ╱ on notice
-                           finding   laptop/software.peepcam opened
+    Tue 9 Mar 2027 07:00   finding   laptop/software.peepcam opened
+                           standing  compliant -> ╱ on notice
     Fri 12 Mar 2027 03:12  agents    software[peepcam] gone: version 1.0
-    Fri 12 Mar 2027 07:00  standing  on notice -> ┃ compliant
-                           finding   laptop/software.peepcam closed (fixed)
+    Fri 12 Mar 2027 07:00  finding   laptop/software.peepcam closed (fixed)
+                           standing  on notice -> ┃ compliant
     ------- standard error -------
 
     Next: fencepost show office-laptop-2 --as-of TIME

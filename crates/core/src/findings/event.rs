@@ -1,0 +1,102 @@
+//! What happens to findings, and the ids by which they are known for life.
+
+use std::fmt;
+
+use jiff::Timestamp;
+
+use crate::facts::fingerprint::Fingerprint;
+use crate::findings::finding::{CloseReason, Subject};
+use crate::id::DeviceId;
+
+/// Names a finding for life, whatever its device and its rule are called later. Shown as sixteen hexadecimal digits.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct FindingId(u64);
+
+impl FindingId {
+    /// Returns the id of the finding of a subject on a device that opened at a moment: the same wherever it is worked out.
+    pub fn new(device: &DeviceId, subject: &Subject, opened: Timestamp) -> Self {
+        let mut id = Fingerprint::new();
+        id.text(device.as_str());
+        id.text(subject.as_str());
+        // As the ledger keeps moments.
+        id.bytes(&opened.as_microsecond().to_le_bytes());
+        Self(id.value())
+    }
+
+    /// Returns the id of a finding that opened at the same moment as this one, after it had closed.
+    pub fn next(self) -> Self {
+        let mut id = Fingerprint::new();
+        id.bytes(&self.0.to_le_bytes());
+        Self(id.value())
+    }
+
+    /// Returns the id as a number.
+    pub fn number(self) -> u64 {
+        self.0
+    }
+
+    /// Returns the id that a number stands for.
+    pub fn of_number(number: u64) -> Self {
+        Self(number)
+    }
+}
+
+impl fmt::Display for FindingId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:016x}", self.0)
+    }
+}
+
+impl fmt::Debug for FindingId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+/// What happens to a finding.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum FindingEvent {
+    /// An assessment saw it for the first time.
+    Opened,
+    /// Its grace ended. Not told of a finding that opens without grace.
+    FellDue,
+    /// It fails again soon after it closed, and goes on with its old clock.
+    CameBack,
+    /// It is over.
+    Closed(CloseReason),
+    /// Its grace was edited, and it is due at another moment.
+    DueMoved {
+        /// The due moment before.
+        from: Timestamp,
+    },
+    /// Its rule took another id.
+    RuleRenamed {
+        /// What it was about before.
+        from: Subject,
+    },
+}
+
+impl FindingEvent {
+    /// Returns the word used in the ledger and in JSON.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            Self::Opened => "opened",
+            Self::FellDue => "fell-due",
+            Self::CameBack => "came-back",
+            Self::Closed(_) => "closed",
+            Self::DueMoved { .. } => "due-moved",
+            Self::RuleRenamed { .. } => "rule-renamed",
+        }
+    }
+}
+
+/// A change of one finding in an assessment.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Transition {
+    /// Which finding, by its index in [`Settled::findings`](crate::Settled::findings).
+    pub finding: usize,
+    /// When it happened: at the assessment, or when the clock alone did it.
+    pub at: Timestamp,
+    /// What happened.
+    pub event: FindingEvent,
+}
