@@ -80,7 +80,8 @@ fn main() {
         .map(|document| {
             let read = JsonDocuments::with_secrets(&key).read(document.as_bytes(), rules.layout(), &arena);
             let slots = read.map_or(&[][..], |read| read.slots);
-            let said = Observation { source: "agents", trust: 0, collected: Some(at), fresh_for: None, slots };
+            let said =
+                Observation { source: "agents", trust: 0, collected: Some(at), fresh_for: None, calendar: None, slots };
             let said: &[Observation<'_>] = arena.alloc_slice_copy(&[said]);
             &*arena.alloc(merge(said, std::iter::empty(), rules.layout(), at, &arena))
         })
@@ -152,7 +153,7 @@ fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
                     |verdict: &Verdict| rules.evidence_summary(verdict, &input, Session::new(at, zone, &scratch));
                 let before = earlier[place].clone();
                 let newest = facts.collected();
-                let of = SettleInput { device: &id, verdicts: &verdicts[place], newest };
+                let of = SettleInput { device: &id, verdicts: &verdicts[place], newest, has_corrections: false };
                 settled[place] = context.settle(of, before, &mut evidence_summary).findings;
             }
         });

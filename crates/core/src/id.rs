@@ -6,6 +6,9 @@ use std::sync::Arc;
 /// The name of the finding of a silent device, which no rule may have.
 pub(crate) const SILENCE: &str = "silence";
 
+/// The name of the finding of a device that no enforced rule covers, which no rule may have either.
+pub(crate) const UNCOVERED: &str = "uncovered";
+
 macro_rules! id_type {
     ($(#[$doc:meta])* $name:ident) => {
         $(#[$doc])*

@@ -32,7 +32,7 @@ pub use facts::dictionary::{Conversion, Declaration, Dictionary, FactType, ReadA
 pub use facts::layout::{DocumentReader, ItemFields, Keeping, Layout, NodeId, Read, ReadError, SlotId};
 pub use facts::merge::{Correction, Facts, Observation, Origin, Slot, merge};
 pub use facts::packed::{Packer, unpack, unpack_some};
-pub use facts::period::{Period, show_span};
+pub use facts::period::{DayOfWeek, Period, WorkCalendar, day_of_week, show_span};
 pub use facts::secrecy::{Leaf, PathWords};
 pub use facts::temporal::parse_date_time;
 pub use facts::validity::Watch;
@@ -40,8 +40,8 @@ pub use facts::value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, U
 pub use facts::version::{compare_versions, is_version};
 pub use findings::event::{FindingEvent, FindingId, Transition};
 pub use findings::finding::{
-    CloseReason, Finding, FindingClock, Phase, SettleContext, SettleInput, SettleSettings, Settled, Subject,
-    moments_ahead,
+    CloseReason, Finding, FindingClock, LackSettings, Phase, SettleContext, SettleInput, SettleSettings, Settled,
+    Subject, moments_ahead,
 };
 pub use findings::standing::{Standing, Uncovered, standing_at};
 pub use fleet::group::{GroupKind, GroupSource, Membership};
@@ -49,7 +49,7 @@ pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
 pub use fleet::people::{Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
 pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
-pub use rule_set::vet::{CODES, Fleet, Surroundings, Vet, about_code, severities};
+pub use rule_set::vet::{CODES, Fleet, Surroundings, Vet, VetInput, about_code, severities};
 pub use rule_set::{RuleSet, RuleSetSource, Session, decide};
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,

@@ -119,7 +119,8 @@ pub(crate) fn on_device<T>(
     let slots: Vec<Value<'_>> =
         set.layout().slot_paths().map(|path| whole.below(path, arena.alloc_str(path), &arena)).collect();
     let at = moment("2027-03-14T06:00:00Z");
-    let observation = [Observation { source: "test", trust: 0, collected: Some(at), fresh_for: None, slots: &slots }];
+    let observation =
+        [Observation { source: "test", trust: 0, collected: Some(at), fresh_for: None, calendar: None, slots: &slots }];
     let facts = merge(&observation, std::iter::empty(), set.layout(), at, &arena);
     let zone = TimeZone::UTC;
     let memberships: Vec<Membership> =

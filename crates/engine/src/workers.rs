@@ -119,7 +119,13 @@ pub(crate) fn cores(asked: Option<usize>) -> usize {
     asked.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from))
 }
 
-/// Works on jobs that this thread hands out, on `workers` others, and takes what comes of them back in order: for when this
+/// How many threads work, and what makes what each of them uses again and again.
+pub(crate) struct Workers<P> {
+    pub count: usize,
+    pub prepare: P,
+}
+
+/// Works on jobs that this thread hands out, on as many other threads as there are workers, and takes what comes of them back in order: for when this
 /// thread alone may touch where jobs come from and results go to. `next` gives a job, `take` gets a result; both are given
 /// `own`. At most a few jobs for each worker are under way.
 ///
@@ -127,9 +133,8 @@ pub(crate) fn cores(asked: Option<usize>) -> usize {
 /// What `next` or `take` returns first.
 pub(crate) fn handed_out<O, J: Send, W, T: Send, E>(
     own: &mut O,
-    workers: usize,
+    Workers { count: workers, prepare }: Workers<impl Fn() -> W + Sync>,
     mut next: impl FnMut(&mut O) -> Result<Option<J>, E>,
-    prepare: impl Fn() -> W + Sync,
     work: impl Fn(&mut W, J) -> T + Sync,
     mut take: impl FnMut(&mut O, T) -> Result<(), E>,
 ) -> Result<(), E> {
@@ -197,9 +202,8 @@ mod tests {
             let mut own = (0_u64..1_000, Vec::new());
             let outcome: Result<(), ()> = handed_out(
                 &mut own,
-                workers,
+                Workers { count: workers, prepare: || 0_u64 },
                 |own| Ok(own.0.next()),
-                || 0_u64,
                 |sum, job| {
                     *sum += job;
                     (0..job % 17 * 50).fold(job, |all, one| std::hint::black_box(all ^ one ^ one))
@@ -216,17 +220,18 @@ mod tests {
 
     #[test]
     fn whoever_hands_out_or_takes_may_stop_and_a_panic_is_passed_on() {
+        let by = |count| Workers { count, prepare: || () };
         for workers in [1, 3] {
             let stop = |at: u64, stop: u64| if at == stop { Err(at) } else { Ok(()) };
             let mut own = 0..u64::MAX;
             let next = |own: &mut std::ops::Range<u64>| Ok(own.next());
-            assert_eq!(handed_out(&mut own, workers, next, || (), |(), job| job, |_, made| stop(made, 40)), Err(40));
+            assert_eq!(handed_out(&mut own, by(workers), next, |(), job| job, |_, made| stop(made, 40)), Err(40));
             let failing = |own: &mut std::ops::Range<u64>| own.next().map(|at| stop(at, 70).map(|()| at)).transpose();
             let mut own = 0..u64::MAX;
-            assert_eq!(handed_out(&mut own, workers, failing, || (), |(), job| job, |_, _| Ok(())), Err(70));
+            assert_eq!(handed_out(&mut own, by(workers), failing, |(), job| job, |_, _| Ok(())), Err(70));
             let panics = std::panic::catch_unwind(|| {
                 let work = |(): &mut (), job: u64| assert!(job < 30);
-                handed_out(&mut (0..u64::MAX), workers, next, || (), work, |_, ()| Ok::<(), u64>(()))
+                handed_out(&mut (0..u64::MAX), by(workers), next, work, |_, ()| Ok::<(), u64>(()))
             });
             assert!(panics.is_err(), "{workers}");
         }

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use fencepost_core::Finding;
-use fencepost_engine::{AssessOptions, ImportOptions, Moment, Project, Reading, assess, import_stream};
+use fencepost_engine::{AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess};
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, Purpose};
 use jiff::Timestamp;
@@ -83,7 +83,9 @@ fn morning(project: &Project, ledger: &mut Ledger, (day, said): (u8, [Said; 4]))
     };
     let text: String = said.into_iter().map(|one| format!("{}\n", line(one))).collect();
     let options = ImportOptions { source: Some("agents".to_owned()), ..ImportOptions::default() };
-    import_stream(project, ledger, text.as_bytes(), &options, &at(day, 6)).expect("it is imported");
+    Importer { project, options: &options, moment: &at(day, 6) }
+        .stream(ledger, text.as_bytes())
+        .expect("it is imported");
     assess(project, ledger, &at(day, 7), AssessOptions::default(), &mut |_, _| {}).expect("it is assessed");
 }
 
@@ -99,8 +101,9 @@ fn told(project: &Project, ledger: &Ledger, now: Timestamp) -> String {
         }
         let findings = reading.findings(Some(device), true).expect("they can be read").remove(device);
         for finding in findings.unwrap_or_default() {
-            // How new the evidence is, the first formats kept in the finding, and the later ones beside the device.
-            out.push_str(&format!("{:?}\n", Finding { evidence_at: None, ..finding }));
+            // How new the evidence is, the first formats kept in the finding, and the later ones beside the device. The fingerprint of
+            // a rule was another one.
+            out.push_str(&format!("{:?}\n", Finding { evidence_at: None, fingerprint: 0, ..finding }));
         }
     }
     for (device, (standing, covered)) in reading.standings().expect("they can be read") {

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use bumpalo::Bump;
 use fencepost_engine::{
-    AssessOptions, ImportOptions, Judge, Moment, People, Project, Reading, assess, import, open_ledger, preview,
+    AssessOptions, ImportOptions, Importer, Judge, Moment, People, Project, Reading, assess, open_ledger, preview,
 };
 use fencepost_store::{Ledger, LedgerError, Look, Purpose, SpellKind};
 use jiff::{SignedDuration, Timestamp};
@@ -221,14 +221,12 @@ impl Side {
         let project = self.project();
         let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
         let path = self.folder.path().join(name);
-        import(
-            &project,
-            &mut ledger,
-            &path,
-            &ImportOptions { accept_missing: true, ..ImportOptions::default() },
-            &moment(at),
-            &mut |_| {},
-        )
+        Importer {
+            project: &project,
+            options: &ImportOptions { accept_missing: true, ..ImportOptions::default() },
+            moment: &moment(at),
+        }
+        .file(&mut ledger, &path, &mut |_| {})
         .unwrap();
     }
 

@@ -5,8 +5,8 @@ use std::path::Path;
 
 use fencepost_core::{FindingEvent, Standing};
 use fencepost_engine::{
-    AssessOptions, Assessed, EngineError, ImportOptions, Imported, Kind, LinePhase, ListQuery, Moment, Project,
-    Reading, What, assess, import_stream, preview,
+    AssessOptions, Assessed, EngineError, ImportOptions, Imported, Importer, Kind, LinePhase, ListQuery, Moment,
+    Project, Reading, What, assess, preview,
 };
 use fencepost_formats::FileText;
 use fencepost_store::Ledger;
@@ -121,7 +121,8 @@ impl Bench {
 
     fn import(&mut self, source: &str, text: &str, at: &str) -> Result<Imported, EngineError> {
         let options = ImportOptions { source: Some(source.to_owned()), ..ImportOptions::default() };
-        import_stream(&self.project(), &mut self.ledger, text.as_bytes(), &options, &Self::moment(at))
+        Importer { project: &self.project(), options: &options, moment: &Self::moment(at) }
+            .stream(&mut self.ledger, text.as_bytes())
     }
 
     fn assess(&mut self, at: &str) -> Assessed {
@@ -228,13 +229,8 @@ fn most_of_a_list_missing_at_once_is_not_believed_unless_told_to() {
     assert_eq!((cut.missing, cut.kept_missing), (0, 19));
     assert!(cut.kept_because.is_some());
     let options = ImportOptions { source: Some("list".into()), accept_missing: true, ..ImportOptions::default() };
-    let believed = import_stream(
-        &bench.project(),
-        &mut bench.ledger,
-        listed(3, &["d1"]).as_bytes(),
-        &options,
-        &Bench::moment(&day(4)),
-    );
+    let believed = Importer { project: &bench.project(), options: &options, moment: &Bench::moment(&day(4)) }
+        .stream(&mut bench.ledger, listed(3, &["d1"]).as_bytes());
     assert_eq!(believed.unwrap().missing, 19);
 }
 

@@ -95,6 +95,14 @@ struct Standing<'a> {
     secrecy: Secrecy,
 }
 
+/// The fields of an object that were read, and where the next key is looked for.
+struct FieldsSoFar<'f, 'a> {
+    next: &'f mut usize,
+    fields: &'f mut Fields<'a>,
+    /// Where each key stands, once there are too many of them to be looked through.
+    many: &'f mut Option<HashMap<&'a str, usize>>,
+}
+
 /// The fields of an object that is being built.
 type Fields<'a> = ArenaVec<'a, (&'a str, Value<'a>)>;
 
@@ -426,7 +434,8 @@ impl<'a> Walk<'a, '_, '_> {
             if !std::mem::take(&mut first) && !self.cursor.more(b'}')? {
                 return Ok(Value::Object(Object { fields: fields.into_bump_slice() }));
             }
-            self.unexpected_field(shape, &mut next, &mut fields, &mut many, standing, keys.as_deref_mut())?;
+            let so_far = FieldsSoFar { next: &mut next, fields: &mut fields, many: &mut many };
+            self.unexpected_field(shape, so_far, standing, keys.as_deref_mut())?;
         }
     }
 
@@ -435,9 +444,7 @@ impl<'a> Walk<'a, '_, '_> {
     fn unexpected_field(
         &mut self,
         shape: ShapeId,
-        next: &mut usize,
-        fields: &mut Fields<'a>,
-        many: &mut Option<HashMap<&'a str, usize>>,
+        FieldsSoFar { next, fields, many }: FieldsSoFar<'_, 'a>,
         standing: Standing<'a>,
         keys: Option<&mut Keys<'a>>,
     ) -> Step {

@@ -31,7 +31,14 @@ pub fn run(bytes: &[u8]) {
         return;
     };
     let at = Timestamp::from_second(1_800_000_000).expect("a moment");
-    let said = [Observation { source: "s", trust: 0, collected: Some(at), fresh_for: None, slots: read.slots }];
+    let said = [Observation {
+        source: "s",
+        trust: 0,
+        collected: Some(at),
+        fresh_for: None,
+        calendar: None,
+        slots: read.slots,
+    }];
     let facts = merge(&said, std::iter::empty(), &layout, at, &arena);
     let zone = TimeZone::UTC;
     let mut evaluator = Evaluator::new(Some(&facts), at, &zone, &arena);

@@ -1,7 +1,7 @@
 //! The whole import of a file into a ledger, and an assessment of what came of it: nothing that a file holds stops either.
 use std::path::Path;
 
-use fencepost_engine::{AssessOptions, ImportOptions, Moment, Project, assess, import_stream};
+use fencepost_engine::{AssessOptions, ImportOptions, Importer, Moment, Project, assess};
 use fencepost_formats::FileText;
 use fencepost_store::Ledger;
 
@@ -35,7 +35,7 @@ pub fn run(bytes: &[u8]) {
     let at: jiff::Timestamp = "2027-03-01T06:00:00Z".parse().expect("a moment");
     let moment = Moment { as_of: at, wall: at, user: "fuzz".to_owned() };
     let options = ImportOptions { source: Some("s".to_owned()), ..ImportOptions::default() };
-    let imported = import_stream(&project, &mut ledger, rest, &options, &moment);
+    let imported = Importer { project: &project, options: &options, moment: &moment }.stream(&mut ledger, rest);
     if imported.is_ok_and(|imported| imported.new > 0) {
         let assessed = assess(&project, &mut ledger, &moment, AssessOptions::default(), &mut |_, _| {});
         assert!(assessed.is_ok(), "{:?}", assessed.err());

@@ -9,7 +9,7 @@ use fencepost_core::Standing;
 use fencepost_core::limits::REJECTS_KEPT;
 use fencepost_engine::{
     AssessOptions, Assessed, DeviceVerdicts, EngineError, FenceLine, FindingLine, LinePhase, Reading, RefusedLine,
-    RuleCount, SealedVerdicts, StandingCounts, Stateless, assess, assess_file,
+    RuleCount, SealedVerdicts, StandingCounts, StateInput, Stateless, assess, assess_file,
 };
 use fencepost_store::Purpose;
 use jiff::Timestamp;
@@ -152,7 +152,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
                 ui.note("Nothing is new since this assessment, so it stands.");
             }
             let lines = reading.fence(args.by.as_deref())?;
-            let clock = Clock { now: assessed.as_of, zone: project.config.zone.clone() };
+            let clock = Clock { now: assessed.as_of, zone: project.config.calendar.zone.clone() };
             let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
             let imported = reading.reader.last_import(assessed.run)?;
             ui.raw(&page.assessed(&assessed, imported, &lines)?)?;
@@ -267,7 +267,8 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
             }
         }
     };
-    assess_file(&project, input, path, args.source.as_deref(), at, options, each, |told, refused_lines| {
+    let of = StateInput { project: &project, path, source: args.source.as_deref(), at, options };
+    assess_file(of, input, each, |told, refused_lines| {
         tell_refused(ui, &refused_lines, refused);
         refused += refused_lines.len() as u64;
         whole.counts.merge(&told.counts);
@@ -284,7 +285,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     match args.format {
         Format::Json => list.map_or(Ok(()), |list| list.end(ui))?,
         Format::Table => {
-            let clock = Clock { now: at, zone: project.config.zone.clone() };
+            let clock = Clock { now: at, zone: project.config.calendar.zone.clone() };
             let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
             ui.raw(&page.stateless(&counts, &rules))?;
         }

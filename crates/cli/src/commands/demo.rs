@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{AssessOptions, ImportOptions, Moment, Project, Reading, assess, import, open_ledger};
+use fencepost_engine::{AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess, open_ledger};
 use fencepost_store::Purpose;
 use jiff::Timestamp;
 
@@ -55,10 +55,13 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
         for feed in &day.feeds {
             let path = folder.join(&feed.path);
             write(&path, &feed.text)?;
-            set_aside += import(&project, &mut ledger, &path, &options, &moment, &mut |_| {})?.rejects.count();
+            set_aside += Importer { project: &project, options: &options, moment: &moment }
+                .file(&mut ledger, &path, &mut |_| {})?
+                .rejects
+                .count();
         }
         let assessed = assess(&project, &mut ledger, &moment, AssessOptions::default(), &mut |_, _| {})?;
-        let clock = Clock { now: as_of, zone: project.config.zone.clone() };
+        let clock = Clock { now: as_of, zone: project.config.calendar.zone.clone() };
         let rejects = if set_aside > 0 {
             format!("; {} set aside", count(set_aside, "record", "records"))
         } else {
@@ -76,7 +79,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
     let Some(assessed) = last else { return Ok(ExitCode::SUCCESS) };
     let earlier = std::cell::OnceCell::new();
     let reading = Reading::open(&project, &earlier, &ledger, assessed.as_of, false)?;
-    let clock = Clock { now: assessed.as_of, zone: project.config.zone.clone() };
+    let clock = Clock { now: assessed.as_of, zone: project.config.calendar.zone.clone() };
     let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock: clock.clone() };
     ui.line("")?;
     ui.raw(&page.fence(&assessed, &reading.fence(None)?))?;

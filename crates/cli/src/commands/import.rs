@@ -3,9 +3,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{
-    EngineError, ImportOptions, Imported, Project, expand_paths, import, import_stream, ledger_for_dry_run,
-};
+use fencepost_engine::{EngineError, ImportOptions, Imported, Importer, Project, expand_paths, ledger_for_dry_run};
 use fencepost_store::{Ledger, Purpose};
 
 use super::{Common, open_project, writing_ledger, writing_moment};
@@ -70,7 +68,8 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
     };
     let mut changed = false;
     if from_pipe {
-        let imported = import_stream(&project, &mut ledger, std::io::stdin(), &options, &moment)?;
+        let imported =
+            Importer { project: &project, options: &options, moment: &moment }.stream(&mut ledger, std::io::stdin())?;
         changed |= !imported.already;
         tell(ui, args, &imported)?;
     }
@@ -80,11 +79,12 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
     for path in &paths {
         let length = fs::metadata(path).map(|meta| meta.len()).unwrap_or(0);
         let bar = if many { files.clone() } else { ui.progress(length, "importing", true) };
-        let imported = import(&project, &mut ledger, path, &options, &moment, &mut |bytes| {
-            if !many {
-                bar.set_position(bytes);
-            }
-        });
+        let imported =
+            Importer { project: &project, options: &options, moment: &moment }.file(&mut ledger, path, &mut |bytes| {
+                if !many {
+                    bar.set_position(bytes);
+                }
+            });
         if !many {
             bar.finish_and_clear();
         }

@@ -199,7 +199,7 @@ fn ledger_if_any(project: &Project, common: &Common) -> Result<Option<Ledger>, C
 /// Reads a moment of the command line: RFC 3339, or a local time in the workspace's zone.
 fn parse_moment(project: &Project, text: Option<&String>) -> Result<Option<Timestamp>, CommandError> {
     text.map(|text| {
-        parse_collected(text, &project.config.zone).ok_or_else(|| {
+        parse_collected(text, &project.config.calendar.zone).ok_or_else(|| {
             CommandError::usage(
                 format!("`{text}` is no moment"),
                 "write it as 2027-03-14T07:00:00Z, \"2027-03-14 07:00\" or 2027-03-14",
@@ -278,7 +278,7 @@ fn note_currency(ui: &mut Ui, reading: &Reading<'_>) {
 }
 
 fn clock_of(reading: &Reading<'_>) -> Clock {
-    Clock { now: reading.at, zone: reading.project.config.zone.clone() }
+    Clock { now: reading.at, zone: reading.project.config.calendar.zone.clone() }
 }
 
 fn page<'p>(ui: &'p Ui, reading: &'p Reading<'_>, clock: &'p Clock) -> Page<'p> {

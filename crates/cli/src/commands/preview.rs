@@ -63,7 +63,7 @@ pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<E
     warn(ui, &candidate.files, &found.warnings);
     match args.format {
         Format::Table => {
-            let clock = Clock { now: as_of, zone: project.config.zone.clone() };
+            let clock = Clock { now: as_of, zone: project.config.calendar.zone.clone() };
             let text = told(ui, &found, args, &clock);
             ui.raw(&text)?;
             let first = found.verdicts.iter().flat_map(|flips| &flips.devices).next();

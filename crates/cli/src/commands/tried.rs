@@ -88,7 +88,7 @@ fn each(
     let unreadable = |error: std::io::Error| {
         CommandError::usage(format!("could not read standard input: {error}"), "give the expression in quotes")
     };
-    let clock = Clock { now: at, zone: project.config.zone.clone() };
+    let clock = Clock { now: at, zone: project.config.calendar.zone.clone() };
     let single = match args.expression.as_deref() {
         Some("-") => {
             let mut text = String::new();
@@ -101,7 +101,7 @@ fn each(
     if let Some(expression) = single {
         return Ok(match tried(ui, project, &expression, against, at)? {
             Some(tried) => {
-                show(ui, args, project, &tried, &clock, true)?;
+                show(ui, &tried, &TriedView { args, project, clock: &clock, proof: true })?;
                 ExitCode::SUCCESS
             }
             None => ExitCode::from(2),
@@ -118,7 +118,7 @@ fn each(
             continue;
         }
         match tried(ui, project, &line, against, at)? {
-            Some(tried) => show(ui, args, project, &tried, &clock, terminal)?,
+            Some(tried) => show(ui, &tried, &TriedView { args, project, clock: &clock, proof: terminal })?,
             None => {
                 // One answer a line, whatever the line.
                 failed = true;
@@ -151,14 +151,17 @@ fn tried(
     }
 }
 
-fn show(
-    ui: &mut Ui,
-    args: &TryArgs,
-    project: &Project,
-    tried: &Tried,
-    clock: &Clock,
+/// How what was tried is shown.
+struct TriedView<'v> {
+    args: &'v TryArgs,
+    project: &'v Project,
+    clock: &'v Clock,
+    /// With its proof.
     proof: bool,
-) -> Result<(), CommandError> {
+}
+
+fn show(ui: &mut Ui, tried: &Tried, view: &TriedView<'_>) -> Result<(), CommandError> {
+    let TriedView { args, project, clock, proof } = *view;
     if args.format != Format::Table {
         let mut out = json!({
             "schema": SCHEMA, "value": tried.value, "type": tried.type_name, "outcome": tried.outcome,

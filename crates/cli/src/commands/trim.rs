@@ -30,7 +30,7 @@ pub fn cmd_trim(ui: &mut Ui, common: &Common, args: &TrimArgs) -> Result<ExitCod
     let project = open_project(ui, common)?;
     let mut ledger = writing_ledger(ui, &project, common, Purpose::Write)?;
     let moment = writing_moment(&project, &ledger, args.as_of.as_ref(), Some(1))?;
-    let clock = Clock { now: moment.as_of, zone: project.config.zone.clone() };
+    let clock = Clock { now: moment.as_of, zone: project.config.calendar.zone.clone() };
     let Some(report) = trim(&project, &mut ledger, &moment, args.dry_run)? else {
         ui.line("Nothing is older than the workspace keeps; nothing was removed.")?;
         return Ok(ExitCode::SUCCESS);

@@ -88,7 +88,7 @@ pub fn cmd_vet(ui: &mut Ui, common: &Common, args: &VetArgs) -> Result<ExitCode,
         Ok(project) => {
             let ledger = ledger_if_any(&project, common)?;
             let at = resolve_moment(ledger.as_ref(), parse_moment(&project, args.as_of.as_ref())?, now, false)?;
-            (vet(&project, ledger.as_ref(), at)?, project.dictionary, project.config.zone)
+            (vet(&project, ledger.as_ref(), at)?, project.dictionary, project.config.calendar.zone)
         }
         Err(error) => (Vetted::of_mistakes(error, now)?, Dictionary::default(), TimeZone::UTC),
     };

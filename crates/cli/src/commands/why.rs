@@ -44,6 +44,7 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
             };
             return Err(CommandError::usage(format!("no rule `{rule}` is evaluated"), help));
         }
+        report.costs = report.costs_of(known);
         report.verdicts.retain(|verdict| args.format == Format::Table || known(verdict.rule.id.as_str()));
     }
     note_currency(ui, &reading);

@@ -1,6 +1,6 @@
 //! One device: the proof of its verdicts (`why`), and all that is known of it (`show`).
 
-use fencepost_core::{Dictionary, Effect, Phase, Stage, Subject, VerdictOutcome};
+use fencepost_core::{Dictionary, Effect, Finding, Phase, Stage, Standing, Subject, VerdictOutcome};
 use fencepost_engine::{Cost, DeviceReport, VerdictLine};
 
 use super::evidence;
@@ -75,6 +75,10 @@ impl Page<'_> {
                 None => matches!(verdict.outcome, VerdictOutcome::Fail | VerdictOutcome::Unknown(_)),
             })
             .collect();
+        if rule.is_none() && !report.covered && report.standing.is_some() {
+            out.push('\n');
+            out.push_str(&self.uncovered(report));
+        }
         for verdict in &chosen {
             out.push('\n');
             out.push_str(&self.verdict(report, verdict));
@@ -87,12 +91,25 @@ impl Page<'_> {
             out.push('\n');
             let rest =
                 format!("{} met, {not_applicable} do not cover it", count(passing as u64, "rule is", "rules are"));
-            out.push_str(&if chosen.is_empty() {
+            let is_fine = chosen.is_empty() && report.standing == Some(Standing::Compliant);
+            out.push_str(&if is_fine {
                 format!("Nothing is wrong: {rest}.\n")
             } else {
                 format!("The rest: {rest}.\n")
             });
         }
+        out
+    }
+
+    /// That no enforced rule covers the device, and what to do about it.
+    fn uncovered(&self, report: &DeviceReport) -> String {
+        let (strong, style) = (self.styles.strong, self.styles.unproven);
+        let mut out = format!("{strong}{}{strong:#}  {style}no enforced rule covers it{style:#}\n", Subject::UNCOVERED);
+        let running = report.findings.iter().rfind(|it| it.subject == Subject::Uncovered && it.is_running());
+        if let Some(clock) = running.map(|finding| self.clock_in_words(finding, "")) {
+            self.told(&mut out, "clock", &clock);
+        }
+        self.told(&mut out, "do", "write a rule that covers it, or widen the scope of one: fencepost list coverage");
         out
     }
 
@@ -171,8 +188,13 @@ impl Page<'_> {
             _ => (verdict.finding.as_ref()?, ""),
         };
         let name = if finding.subject == Subject::Silence { name } else { "" };
+        Some(self.clock_in_words(finding, name))
+    }
+
+    /// Since when a finding runs, and until when.
+    fn clock_in_words(&self, finding: &Finding, name: &str) -> String {
         let relapse = if finding.spell > 1 { format!(", relapse {}", finding.spell - 1) } else { String::new() };
-        Some(match finding.phase(self.clock.now) {
+        match finding.phase(self.clock.now) {
             Phase::Open { due } => {
                 format!(
                     "{name}open since {}{relapse}; due {}",
@@ -186,7 +208,7 @@ impl Page<'_> {
                 self.clock.both(since)
             ),
             Phase::Closed { at, reason } => format!("closed {} ({})", self.clock.both(at), reason.as_str()),
-        })
+        }
     }
 
     /// What the device costs its people in access, now or when a clock runs out.
@@ -253,6 +275,9 @@ impl Page<'_> {
                         count(finding.leaves_open.len() as u64, "rule", "rules"),
                         facts.join(", ")
                     )
+                }
+                (Subject::Uncovered, _) => {
+                    "no enforced rule covers it; write one, or widen the scope of one".to_owned()
                 }
                 (Subject::Rule(_), Some(verdict)) => verdict.evidence.headline(),
                 (Subject::Rule(_), None) => String::new(),

@@ -10,6 +10,7 @@ mod feeds;
 mod glance;
 mod hostile;
 mod import;
+mod lifecycle;
 mod limits;
 mod mistakes;
 mod oracle;

@@ -189,6 +189,7 @@ impl LossCause {
                 match finding.subject {
                     Subject::Rule(_) => fails = true,
                     Subject::Silence => silent = true,
+                    Subject::Uncovered => {}
                 }
             }
         }

@@ -201,19 +201,25 @@ struct Checker<'c, 'v> {
 }
 
 impl Checker<'_, '_> {
+    /// Adds a mistake, at a span with what is said of it.
     fn error(
         &mut self,
         code: &'static str,
         message: String,
-        span: &Range<usize>,
-        label: &str,
+        (span, label): (&Range<usize>, &str),
         help: impl Into<String>,
     ) {
         self.failed = true;
         self.mistakes.push(Diagnostic::error(code, message, self.text.span(span.clone())).label(label).help(help));
     }
 
-    fn warn(&mut self, code: &'static str, message: String, span: &Range<usize>, label: &str, help: impl Into<String>) {
+    fn warn(
+        &mut self,
+        code: &'static str,
+        message: String,
+        (span, label): (&Range<usize>, &str),
+        help: impl Into<String>,
+    ) {
         self.mistakes.push(Diagnostic::warning(code, message, self.text.span(span.clone())).label(label).help(help));
     }
 
@@ -253,7 +259,7 @@ impl Checker<'_, '_> {
                 let inner = self.boxed(inner);
                 if !matches!(inner.ty, Type::Number | Type::Duration | Type::Months | Type::Any | Type::Null) {
                     let message = format!("{} has no negative", inner.ty.as_str());
-                    self.error("wrong-type", message, span, "", "a minus goes before numbers and durations");
+                    self.error("wrong-type", message, (span, ""), "a minus goes before numbers and durations");
                 }
                 let (ty, label) = (inner.ty, inner.label.clone());
                 Self::node(Op::Negate(inner), ty, label, span)
@@ -333,7 +339,7 @@ impl Checker<'_, '_> {
         let node = self.expr(expr);
         if !matches!(node.ty, Type::Boolean | Type::Any | Type::Null) {
             let message = format!("{whose} needs a condition, and this is {}", node.ty.as_str());
-            self.error("not-a-condition", message, &expr.span, "must be true or false", "compare it with something");
+            self.error("not-a-condition", message, (&expr.span, "must be true or false"), "compare it with something");
         }
         node
     }
@@ -362,7 +368,7 @@ impl Checker<'_, '_> {
         }
         if let Some((fact, _)) = bounds.iter().find(|(_, bounds)| bounds.is_empty()) {
             let message = format!("no value of `{fact}` meets all of this");
-            self.warn("constant", message, span, "never true", "mend one of the numbers, or write `or`");
+            self.warn("constant", message, (span, "never true"), "mend one of the numbers, or write `or`");
         }
     }
 
@@ -373,8 +379,7 @@ impl Checker<'_, '_> {
             self.error(
                 "not-a-list",
                 message,
-                &expr.span,
-                "a list was expected",
+                (&expr.span, "a list was expected"),
                 "name a fact that is a list, or write one in [ ]",
             );
         }
@@ -389,8 +394,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "bad-literal",
                     message,
-                    span,
-                    "",
+                    (span, ""),
                     "write @\"2027-03-04\", @\"2027-03-04T10:00:00Z\" or @\"P3D\"",
                 );
                 Self::null(span)
@@ -421,7 +425,12 @@ impl Checker<'_, '_> {
         };
         if ty.is_none() {
             let message = format!("cannot compute with {} and {}", left.ty.as_str(), right.ty.as_str());
-            self.error("wrong-type", message, span, "", "numbers go with numbers, dates and durations with durations");
+            self.error(
+                "wrong-type",
+                message,
+                (span, ""),
+                "numbers go with numbers, dates and durations with durations",
+            );
         }
         // What is the same for every device is computed once.
         if let (Op::Constant(Value::Number(l)), Op::Constant(Value::Number(r))) = (&left.op, &right.op)
@@ -454,7 +463,7 @@ impl Checker<'_, '_> {
         if !is_version(text) {
             let message = format!("`{text}` is not a version");
             let span = literal.span.clone();
-            self.error("bad-literal", message, &span, "", "a version starts with a digit, as in \"12.0.1\"");
+            self.error("bad-literal", message, (&span, ""), "a version starts with a digit, as in \"12.0.1\"");
         }
         literal.op = Op::Version(text.clone());
         literal.ty = Type::Version;
@@ -472,7 +481,7 @@ impl Checker<'_, '_> {
                 ),
             );
             let span = literal.span.clone();
-            self.warn("version-as-text", message, &span, "looks like a version", help);
+            self.warn("version-as-text", message, (&span, "looks like a version"), help);
         }
     }
 
@@ -506,10 +515,10 @@ impl Checker<'_, '_> {
                 (Type::List, _) | (_, Type::List) => "use `in`, `every`, `some` or count(..) with lists",
                 _ => "compare things of one type",
             };
-            self.error("never-equal", message, span, "", help);
+            self.error("never-equal", message, (span, ""), help);
         } else if !equality && matches!(a, Type::Boolean | Type::List | Type::Object | Type::Null | Type::Range) {
             let message = format!("{} has no order", a.as_str());
-            self.error("no-order", message, span, "", "use `=` or `!=`");
+            self.error("no-order", message, (span, ""), "use `=` or `!=`");
         }
     }
 
@@ -597,7 +606,7 @@ impl Checker<'_, '_> {
         let help = did_you_mean(&name.text, TYPES.iter().map(|(word, _)| *word), || {
             format!("types are {}", TYPES.map(|(word, _)| word).join(", "))
         });
-        self.error("unknown-type", format!("unknown type `{}`", name.text), &name.span, "", help);
+        self.error("unknown-type", format!("unknown type `{}`", name.text), (&name.span, ""), help);
         Instance::Any
     }
 }

@@ -179,6 +179,17 @@ pub(super) struct Node {
 }
 
 impl Node {
+    /// Has its fact read at any age.
+    pub(super) fn read_at_any_age(&mut self) {
+        match &mut self.op {
+            Op::Fact { exempt, .. } => *exempt = true,
+            Op::Field { base, .. } | Op::Filter { list: base, .. } | Op::Index { list: base, .. } => {
+                base.read_at_any_age();
+            }
+            _ => {}
+        }
+    }
+
     /// Returns the nodes right below.
     pub(super) fn children(&self) -> Vec<&Self> {
         match &self.op {

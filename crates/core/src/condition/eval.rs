@@ -21,6 +21,7 @@ use crate::condition::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome
 use crate::facts::merge::{Facts, Origin};
 use crate::facts::validity::Watch;
 use crate::facts::value::{List, Range, RangeEnd, Reason, Unknown, Value};
+use lists::Iteration;
 
 /// Visiting an item while gathering evidence costs as much as visiting this many without.
 const COST_OF_A_TRACED_ITEM: usize = 8;
@@ -208,7 +209,8 @@ impl<'a> Evaluator<'a> {
                 other => other,
             },
             Op::Quantified { kind, lists, first_local, body } => {
-                self.quantified(condition, *kind, lists, *first_local, body, wanted)
+                let over = Iteration { condition, lists, first_local: *first_local, body };
+                self.quantified(over, *kind == QuantifierKind::Every, wanted)
             }
             Op::If { condition: question, then, otherwise } => {
                 match self.quietly(|this| this.truth(condition, question, true)) {
@@ -398,25 +400,18 @@ impl<'a> Evaluator<'a> {
         }
     }
 
-    fn quantified(
-        &mut self,
-        condition: &'a Condition,
-        kind: QuantifierKind,
-        lists: &'a [Node],
-        first_local: usize,
-        body: &'a Node,
-        wanted: bool,
-    ) -> Value<'a> {
-        let every = kind == QuantifierKind::Every;
+    /// `every` and `some`.
+    fn quantified(&mut self, over: Iteration<'a>, every: bool, wanted: bool) -> Value<'a> {
+        let Iteration { condition, lists, first_local, body } = over;
         let read_mark = self.trace.as_ref().map_or(0, |trace| trace.reads.len());
         // Later lists may name the items of earlier ones, so they are worked out inside.
         let first = self.value(condition, &lists[0]);
         let listed = self.as_list(first);
         let facts = self.trace.as_mut().map(|trace| trace.reads.split_off(read_mark)).unwrap_or_default();
-        let list_text = || condition.as_str()[lists[0].span.clone()].to_owned();
+        let list_text = || over.list_text();
         let list = match listed {
             Ok(list) => list,
-            Err(value) => return self.no_list(value, every, &lists[0], list_text, facts),
+            Err(value) => return self.no_list(value, over, every, facts),
         };
         if lists.len() == 1
             && let Some(answer) = self.fast_quantified(every, &list, first_local, body)
@@ -436,7 +431,7 @@ impl<'a> Evaluator<'a> {
             self.locals.push(*item);
             let mark = self.mark();
             let value = if lists.len() > 1 {
-                self.inner_quantified(condition, every, &lists[1..], first_local + 1, body, wanted)
+                self.quantified(over.inner(), every, wanted)
             } else {
                 self.truth(condition, body, wanted)
             };
@@ -494,24 +489,17 @@ impl<'a> Evaluator<'a> {
     }
 
     /// What comes of a quantifier when there is no list to go through.
-    fn no_list(
-        &mut self,
-        value: Value<'a>,
-        every: bool,
-        node: &'a Node,
-        list_text: impl Fn() -> String,
-        facts: Vec<FactUse>,
-    ) -> Value<'a> {
+    fn no_list(&mut self, value: Value<'a>, over: Iteration<'a>, every: bool, facts: Vec<FactUse>) -> Value<'a> {
         if let Some(trace) = &mut self.trace {
             let outcome = outcome_of(&value);
             let blame = match (&value, outcome) {
                 (Value::Unknown(unknown), _) => Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
                 (_, Outcome::Unknown(reason)) => {
-                    Some(Blame { fact: node.label.as_deref().unwrap_or("").to_owned(), reason })
+                    Some(Blame { fact: over.lists[0].label.as_deref().unwrap_or("").to_owned(), reason })
                 }
                 (_, Outcome::True | Outcome::False) => None,
             };
-            let (list, items) = (list_text(), Vec::new());
+            let (list, items) = (over.list_text(), Vec::new());
             trace.out.push(Evidence::Items { list, every, outcome, total: 0, decided: 0, items, facts, blame });
         }
         value
@@ -535,20 +523,6 @@ impl<'a> Evaluator<'a> {
     #[inline]
     pub(super) fn local(&self, at: usize) -> Option<&Value<'a>> {
         self.locals.get(at)
-    }
-
-    /// The further iterators of a quantifier, for each item of the first.
-    fn inner_quantified(
-        &mut self,
-        condition: &'a Condition,
-        every: bool,
-        lists: &'a [Node],
-        first_local: usize,
-        body: &'a Node,
-        wanted: bool,
-    ) -> Value<'a> {
-        let kind = if every { QuantifierKind::Every } else { QuantifierKind::Some };
-        self.quantified(condition, kind, lists, first_local, body, wanted)
     }
 
     /// Works out the value of a part.
@@ -592,7 +566,7 @@ impl<'a> Evaluator<'a> {
             },
             Op::Arithmetic(op, left, right) => {
                 let (l, r) = (self.value(condition, left), self.value(condition, right));
-                self.computed(*op, l, r, left, right)
+                self.computed(*op, [l, r], [left, right])
             }
             Op::And(_) | Op::Or(_) | Op::Not(_) | Op::Quantified { .. } => {
                 self.quietly(|this| this.truth(condition, node, true))
@@ -609,7 +583,9 @@ impl<'a> Evaluator<'a> {
             Op::In(value, tests) => self.membership(condition, value, tests).1,
             Op::Filter { list, item, condition: filter } => self.filter(condition, list, *item, filter),
             Op::Index { list, index } => self.index(condition, list, index),
-            Op::For { lists, first_local, body } => self.repeated(condition, lists, *first_local, body),
+            Op::For { lists, first_local, body } => {
+                self.repeated(Iteration { condition, lists, first_local: *first_local, body })
+            }
             Op::InstanceOf(inner, wanted) => match self.value(condition, inner) {
                 unknown @ Value::Unknown(_) => unknown,
                 value => Value::Boolean(is_instance(&value, *wanted)),
@@ -698,7 +674,7 @@ impl<'a> Evaluator<'a> {
         ([v, l, h], result)
     }
 
-    fn computed(&self, op: ArithmeticOp, l: Value<'a>, r: Value<'a>, left: &'a Node, right: &'a Node) -> Value<'a> {
+    fn computed(&self, op: ArithmeticOp, [l, r]: [Value<'a>; 2], [left, right]: [&'a Node; 2]) -> Value<'a> {
         match (op, l, r) {
             (ArithmeticOp::Add, Value::Text(a), Value::Text(b)) => match self.budget.spend_bytes(a.len() + b.len()) {
                 Some(()) => Value::Text(self.arena.alloc_str(&[a, b].concat())),

@@ -67,6 +67,13 @@ pub(super) fn tokens(text: &str) -> Vec<Token> {
     }
 }
 
+/// Returns the words of a condition with one space between them, without comments: the same for texts that differ in layout alone.
+pub(crate) fn condition_words(text: &str) -> String {
+    let words: Vec<&str> =
+        tokens(text).into_iter().map(|token| &text[token.range]).filter(|it| !it.is_empty()).collect();
+    words.join(" ")
+}
+
 struct Lexer<'t> {
     text: &'t str,
     at: usize,

@@ -31,5 +31,6 @@ pub use check::{Place, Vocabulary};
 pub use compiled::Condition;
 pub use eval::{Ambient, Evaluator};
 pub(crate) use implies::Threshold;
+pub(crate) use lexer::condition_words;
 pub(crate) use parser::is_reserved;
 pub(crate) use uses::Uses;

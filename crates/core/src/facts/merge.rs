@@ -8,7 +8,7 @@ use bumpalo::Bump;
 use jiff::Timestamp;
 
 use crate::facts::layout::{Layout, SlotId};
-use crate::facts::period::Period;
+use crate::facts::period::{Period, WorkCalendar};
 use crate::facts::validity::Watch;
 use crate::facts::value::{Datum, Reason, Unknown, Value};
 use crate::id::DeviceId;
@@ -24,6 +24,8 @@ pub struct Observation<'a> {
     pub collected: Option<Timestamp>,
     /// How long its facts are fresh; for ever when none.
     pub fresh_for: Option<Period>,
+    /// The calendar by which working days are counted.
+    pub calendar: Option<&'a WorkCalendar>,
     /// One value a slot.
     pub slots: &'a [Value<'a>],
 }
@@ -174,7 +176,11 @@ impl<'a> Facts<'a> {
 
 /// The last moment at which what was said is fresh; none when it always is.
 fn last_fresh(observation: &Observation<'_>, fresh_for: Option<Period>) -> Option<Timestamp> {
-    observation.collected?.checked_add(fresh_for?.exact()).ok()
+    let (collected, fresh_for) = (observation.collected?, fresh_for?);
+    match observation.calendar.filter(|_| fresh_for.has_working_days()) {
+        Some(calendar) => Some(fresh_for.after(collected, calendar)),
+        None => collected.checked_add(fresh_for.exact()).ok(),
+    }
 }
 
 /// Merges the observations and corrections of one device as they stand at `at`.
@@ -282,6 +288,7 @@ mod tests {
                 trust: *trust,
                 collected: Some(moment(collected)),
                 fresh_for: fresh.map(|text| Period::parse(text).unwrap()),
+                calendar: None,
                 slots: &rows[i],
             })
             .collect();

@@ -59,7 +59,8 @@ pub fn parse_duration(text: &str) -> Option<Value<'static>> {
     if let Some(iso) = body.strip_prefix('P') {
         return parse_iso_duration(iso, negative);
     }
-    let period = crate::facts::period::Period::parse(body).ok().filter(|_| body != "0")?;
+    let period =
+        crate::facts::period::Period::parse(body).ok().filter(|read| body != "0" && !read.has_working_days())?;
     let exact = period.exact();
     Some(Value::Duration(if negative { -exact } else { exact }))
 }

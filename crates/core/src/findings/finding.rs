@@ -3,11 +3,10 @@
 
 use std::collections::BTreeMap;
 
-use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 
 use crate::condition::evidence::{Blame, EvidenceSummary};
-use crate::facts::period::Period;
+use crate::facts::period::{Period, WorkCalendar};
 use crate::findings::event::{FindingEvent, FindingId, Transition};
 use crate::findings::standing::{Standing, Uncovered, standing_at};
 use crate::id::{DeviceId, RuleId};
@@ -21,23 +20,37 @@ pub enum Subject {
     Rule(RuleId),
     /// The device leaves enforced rules unknown; one a device.
     Silence,
+    /// No enforced rule covers the device; one a device.
+    Uncovered,
 }
 
 impl Subject {
     /// The word that stands for silence where a rule's id would.
     pub const SILENCE: &'static str = crate::id::SILENCE;
+    /// The word that stands for being covered by nothing where a rule's id would.
+    pub const UNCOVERED: &'static str = crate::id::UNCOVERED;
 
-    /// Returns the rule's id, or the word for silence.
+    /// Returns the rule's id, or the word for what it is about else.
     pub fn as_str(&self) -> &str {
         match self {
             Self::Rule(rule) => rule.as_str(),
             Self::Silence => Self::SILENCE,
+            Self::Uncovered => Self::UNCOVERED,
         }
     }
 
     /// Reads what [`Self::as_str`] wrote.
     pub fn parse(text: &str) -> Self {
-        if text == Self::SILENCE { Self::Silence } else { Self::Rule(RuleId::from(text)) }
+        match text {
+            Self::SILENCE => Self::Silence,
+            Self::UNCOVERED => Self::Uncovered,
+            rule => Self::Rule(RuleId::from(rule)),
+        }
+    }
+
+    /// Returns whether it is about a rule.
+    pub fn is_rule(&self) -> bool {
+        matches!(self, Self::Rule(_))
     }
 }
 
@@ -48,7 +61,7 @@ pub enum CloseReason {
     Fixed,
     /// The rule was changed and passes now.
     RuleChanged,
-    /// A fact was corrected by hand and passes now.
+    /// A correction by hand began or ended, and it passes now.
     Corrected,
     /// It passes on evidence that is not newer than what failed.
     Revised,
@@ -56,7 +69,7 @@ pub enum CloseReason {
     NotApplicable,
     /// The rule is gone, or counts no longer.
     Withdrawn,
-    /// A silent device has given every enforced rule a verdict.
+    /// A silent device has given every enforced rule a verdict; a device that nothing covered is covered.
     Answered,
     /// The device was retired.
     Retired,
@@ -159,6 +172,8 @@ pub struct Finding {
     pub evidence_at: Option<Timestamp>,
     /// The rule's fingerprint when it last failed.
     pub fingerprint: u64,
+    /// What failed was set by a correction.
+    pub corrected: bool,
     /// Of a silence: the rules that it leaves open.
     pub leaves_open: Vec<RuleId>,
     /// Of a silence: the facts to blame.
@@ -216,20 +231,34 @@ pub struct SettleSettings {
     /// A finding that fails again sooner than this keeps its old clock.
     pub relapse: Period,
     /// How long a device may be silent.
-    pub silence_grace: Period,
-    /// What a device is that nothing covers.
-    pub uncovered: Uncovered,
-    /// The zone in which days are counted.
-    pub zone: TimeZone,
+    pub silence: LackSettings,
+    /// How long a device may be covered by nothing.
+    pub uncovered: LackSettings,
+    /// What a device is that nothing covers, once it may not be any longer.
+    pub uncovered_stands: Uncovered,
+    /// The calendar by which days are counted.
+    pub calendar: WorkCalendar,
+}
+
+/// The clock of a lack of evidence.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LackSettings {
+    /// How long it may last.
+    pub grace: Period,
+    /// A lack that comes back sooner than this keeps its old clock.
+    pub relapse: Period,
 }
 
 impl Default for SettleSettings {
     fn default() -> Self {
+        let relapse = Period::days(7);
+        let at_once = LackSettings { grace: Period::ZERO, relapse };
         Self {
-            relapse: Period::days(7),
-            silence_grace: Period::ZERO,
-            uncovered: Uncovered::default(),
-            zone: TimeZone::UTC,
+            relapse,
+            silence: at_once,
+            uncovered: at_once,
+            uncovered_stands: Uncovered::default(),
+            calendar: WorkCalendar::new(jiff::tz::TimeZone::UTC),
         }
     }
 }
@@ -269,6 +298,8 @@ pub struct SettleInput<'v> {
     pub verdicts: &'v Verdicts,
     /// When the newest state that there is of it was collected.
     pub newest: Option<Timestamp>,
+    /// Whether facts of it are set by corrections, or were when it was last settled.
+    pub has_corrections: bool,
 }
 
 impl SettleContext<'_> {
@@ -288,8 +319,10 @@ impl SettleContext<'_> {
         if earlier.is_empty() && judged().all(|verdict| verdict.outcome.is_quiet()) {
             // Nothing ever failed, and nothing does.
             let covered = judged().any(|verdict| verdict.outcome != VerdictOutcome::NotApplicable);
-            let standing = standing_at([], covered, settings.uncovered, at);
-            return Settled { findings: Vec::new(), transitions: Vec::new(), standing, covered };
+            if covered || settings.uncovered_stands == Uncovered::Compliant {
+                let standing = standing_at([], covered, settings.uncovered_stands, at);
+                return Settled { findings: Vec::new(), transitions: Vec::new(), standing, covered };
+            }
         }
         let mut step = Settling { device: of.device, context: *self, findings: BTreeMap::new(), events: Vec::new() };
         let was_overdue = |finding: &Finding| before.is_some_and(|before| finding.clock.is_overdue(before));
@@ -298,6 +331,7 @@ impl SettleContext<'_> {
             step.adopt(finding);
         }
         let covered = step.settle_rules(of, evidence_summary);
+        step.settle_coverage(covered);
         step.note_fallen_due(&overdue_before);
         let Settling { findings, events, .. } = step;
         let subjects: Vec<Subject> = findings.keys().cloned().collect();
@@ -308,7 +342,7 @@ impl SettleContext<'_> {
         });
         let transitions = transitions.collect();
         let findings: Vec<Finding> = findings.into_values().collect();
-        let standing = standing_at(&findings, covered, settings.uncovered, at);
+        let standing = standing_at(&findings, covered, settings.uncovered_stands, at);
         Settled { findings, transitions, standing, covered }
     }
 }
@@ -364,7 +398,7 @@ impl Settling<'_> {
             covered |= verdict.outcome != VerdictOutcome::NotApplicable;
             judged.push(Subject::Rule(rule.id.clone()));
             match verdict.outcome {
-                VerdictOutcome::Fail => self.fail(rule, of.newest, || evidence_summary(verdict)),
+                VerdictOutcome::Fail => self.fail(rule, &of, || evidence_summary(verdict)),
                 VerdictOutcome::Pass => self.pass(rule, || evidence_summary(verdict)),
                 VerdictOutcome::NotApplicable => {
                     self.close(&Subject::Rule(rule.id.clone()), CloseReason::NotApplicable);
@@ -377,14 +411,14 @@ impl Settling<'_> {
             }
         }
         let is_gone = |finding: &&Finding| {
-            finding.is_running() && finding.subject != Subject::Silence && !judged.contains(&finding.subject)
+            finding.is_running() && finding.subject.is_rule() && !judged.contains(&finding.subject)
         };
         let gone: Vec<Subject> = self.findings.values().filter(is_gone).map(|it| it.subject.clone()).collect();
         for subject in gone {
             self.close(&subject, CloseReason::Withdrawn);
         }
         if unanswered.is_empty() {
-            self.close(&Subject::Silence, CloseReason::Answered);
+            self.close(&Subject::Silence, self.end_of_silence(of.verdicts));
         } else {
             let mut blames: Vec<Blame> =
                 unanswered.iter().flat_map(|verdict| evidence_summary(verdict).blames).collect();
@@ -393,6 +427,43 @@ impl Settling<'_> {
             self.be_silent(unanswered.iter().map(|verdict| rules[verdict.rule].id.clone()).collect(), blames);
         }
         covered
+    }
+
+    /// Returns why a silence ends: whether any of the rules that it left open was answered, covers the device no more, or is gone.
+    fn end_of_silence(&self, verdicts: &Verdicts) -> CloseReason {
+        let (rules, at) = (self.context.rules, self.context.at);
+        let Some(silence) = self.findings.get(&Subject::Silence) else { return CloseReason::Answered };
+        let outcomes: Vec<VerdictOutcome> = verdicts
+            .all
+            .iter()
+            .filter(|verdict| rules[verdict.rule].stage(at) == Stage::Enforced)
+            .filter(|verdict| silence.leaves_open.iter().any(|rule| self.is_called(rule, &rules[verdict.rule])))
+            .map(|verdict| verdict.outcome)
+            .collect();
+        if outcomes.iter().any(|outcome| *outcome != VerdictOutcome::NotApplicable) {
+            CloseReason::Answered
+        } else if outcomes.is_empty() {
+            CloseReason::Withdrawn
+        } else {
+            CloseReason::NotApplicable
+        }
+    }
+
+    /// Returns whether an id is a rule's, or was.
+    fn is_called(&self, id: &RuleId, rule: &Rule) -> bool {
+        rule.id == *id || rule.was.contains(id)
+    }
+
+    /// Opens or closes the finding of a device that no enforced rule covers.
+    fn settle_coverage(&mut self, covered: bool) {
+        let settings = self.context.settings;
+        if covered {
+            self.close(&Subject::Uncovered, CloseReason::Answered);
+        } else if settings.uncovered_stands == Uncovered::Compliant {
+            self.close(&Subject::Uncovered, CloseReason::Withdrawn);
+        } else {
+            self.lack(&Subject::Uncovered, settings.uncovered);
+        }
     }
 
     /// Notes which findings became overdue since the assessment before, but for those that opened without grace. Each comes
@@ -419,38 +490,53 @@ impl Settling<'_> {
         }
     }
 
-    fn fail(&mut self, rule: &Rule, newest: Option<Timestamp>, evidence_summary: impl FnOnce() -> EvidenceSummary) {
+    fn fail(&mut self, rule: &Rule, of: &SettleInput<'_>, evidence_summary: impl FnOnce() -> EvidenceSummary) {
         let subject = Subject::Rule(rule.id.clone());
         if let Some(finding) = self.findings.get_mut(&subject).filter(|finding| finding.is_running()) {
-            if finding.evidence_at < newest {
-                finding.evidence_at = finding.evidence_at.max(evidence_summary().collected);
+            if finding.evidence_at < of.newest || finding.corrected || of.has_corrections {
+                let EvidenceSummary { collected, corrected, .. } = evidence_summary();
+                finding.evidence_at = finding.evidence_at.max(collected);
+                finding.corrected = corrected;
             }
             finding.fingerprint = rule.fingerprint;
             self.regrace(rule);
             return;
         }
-        let (at, collected) = (self.context.at, evidence_summary().collected);
-        let relapse = self.context.settings.relapse.exact();
-        match self.findings.get_mut(&subject) {
-            Some(finding) if keeps_clock(finding, at, relapse) => {
-                finding.clock.closed = None;
-                finding.spell += 1;
-                finding.failing_since = collected;
-                finding.evidence_at = collected;
-                finding.fingerprint = rule.fingerprint;
-                self.note(&subject, FindingEvent::CameBack);
-            }
-            Some(_) | None => {
-                let finding = self.opened(subject.clone(), rule.grace, collected, rule.fingerprint);
-                self.findings.insert(subject.clone(), finding);
-                self.note(&subject, FindingEvent::Opened);
-            }
+        let EvidenceSummary { collected, corrected, .. } = evidence_summary();
+        if self.comes_back(&subject, self.context.settings.relapse) {
+            let finding = self.findings.get_mut(&subject).expect("it comes back");
+            finding.failing_since = collected;
+        } else {
+            let finding = self.opened(subject.clone(), rule.grace);
+            self.findings.insert(subject.clone(), Finding { failing_since: collected, ..finding });
         }
+        let finding = self.findings.get_mut(&subject).expect("it runs");
+        finding.evidence_at = collected;
+        finding.corrected = corrected;
+        finding.fingerprint = rule.fingerprint;
         self.regrace(rule);
     }
 
-    fn opened(&self, subject: Subject, grace: Period, collected: Option<Timestamp>, fingerprint: u64) -> Finding {
+    /// Has a finding run again with its old clock, where it closed less than `relapse` ago; returns whether it does.
+    fn comes_back(&mut self, subject: &Subject, relapse: Period) -> bool {
+        let (at, calendar) = (self.context.at, &self.context.settings.calendar);
+        let Some(finding) = self.findings.get_mut(subject) else { return false };
+        let keeps_clock = match finding.clock.closed {
+            Some((_, CloseReason::Withdrawn)) | None => false,
+            Some((closed, _)) => at < relapse.after_exactly(closed, calendar),
+        };
+        if keeps_clock {
+            finding.clock.closed = None;
+            finding.spell += 1;
+            self.note(subject, FindingEvent::CameBack);
+        }
+        keeps_clock
+    }
+
+    /// Opens a finding.
+    fn opened(&mut self, subject: Subject, grace: Period) -> Finding {
         let at = self.context.at;
+        self.note(&subject, FindingEvent::Opened);
         let id = match self.findings.get(&subject) {
             // Opened at the very moment at which the one before was: that one was withdrawn, and this is another.
             Some(before) if before.clock.opened == at => before.id.next(),
@@ -460,12 +546,13 @@ impl Settling<'_> {
             id,
             device: self.device.clone(),
             subject,
-            clock: FindingClock::running(at, grace.after(at, &self.context.settings.zone)),
-            failing_since: collected,
+            clock: FindingClock::running(at, grace.after(at, &self.context.settings.calendar)),
+            failing_since: None,
             grace,
             spell: 1,
-            evidence_at: collected,
-            fingerprint,
+            evidence_at: None,
+            fingerprint: 0,
+            corrected: false,
             leaves_open: Vec::new(),
             blames: Vec::new(),
         }
@@ -475,9 +562,9 @@ impl Settling<'_> {
         let subject = Subject::Rule(rule.id.clone());
         let Some(finding) = self.findings.get(&subject).filter(|finding| finding.is_running()) else { return };
         let evidence_summary = evidence_summary();
-        let reason = if evidence_summary.corrected {
+        let reason = if evidence_summary.corrected || finding.corrected {
             CloseReason::Corrected
-        } else if finding.fingerprint != rule.fingerprint {
+        } else if !rule.has_fingerprint(finding.fingerprint) {
             CloseReason::RuleChanged
         } else if evidence_summary.collected > finding.evidence_at {
             CloseReason::Fixed
@@ -502,14 +589,14 @@ impl Settling<'_> {
     }
 
     fn apply_grace(&mut self, subject: &Subject, grace: Period) {
-        let (at, zone) = (self.context.at, &self.context.settings.zone);
+        let (at, calendar) = (self.context.at, &self.context.settings.calendar);
         let Some(finding) =
             self.findings.get_mut(subject).filter(|finding| finding.is_running() && finding.grace != grace)
         else {
             return;
         };
-        let (from, from_opening) = (finding.clock.due, grace.after(finding.clock.opened, zone));
-        finding.clock.due = if from_opening >= from { from_opening } else { from.min(grace.after(at, zone)) };
+        let (from, from_opening) = (finding.clock.due, grace.after(finding.clock.opened, calendar));
+        finding.clock.due = if from_opening >= from { from_opening } else { from.min(grace.after(at, calendar)) };
         finding.grace = grace;
         if finding.clock.due != from {
             self.note(subject, FindingEvent::DueMoved { from });
@@ -517,27 +604,21 @@ impl Settling<'_> {
     }
 
     fn be_silent(&mut self, leaves_open: Vec<RuleId>, blames: Vec<Blame>) {
-        let subject = Subject::Silence;
-        let running = self.findings.get(&subject).is_some_and(Finding::is_running);
-        if !running {
-            // Out of reach twice is no fault of the device: a new silence has a clock of its own.
-            let finding = self.opened(subject.clone(), self.context.settings.silence_grace, None, 0);
-            self.findings.insert(subject.clone(), finding);
-            self.note(&subject, FindingEvent::Opened);
-        }
-        self.apply_grace(&subject, self.context.settings.silence_grace);
-        if let Some(finding) = self.findings.get_mut(&subject) {
+        self.lack(&Subject::Silence, self.context.settings.silence);
+        if let Some(finding) = self.findings.get_mut(&Subject::Silence) {
             finding.leaves_open = leaves_open;
             finding.blames = blames;
         }
     }
-}
 
-/// Whether a closed finding that fails again keeps its old clock.
-fn keeps_clock(finding: &Finding, at: Timestamp, relapse: SignedDuration) -> bool {
-    match finding.clock.closed {
-        Some((_, CloseReason::Withdrawn)) | None => false,
-        Some((closed, _)) => at.duration_since(closed) < relapse,
+    /// Opens the finding of a lack of evidence, unless it runs.
+    fn lack(&mut self, subject: &Subject, settings: LackSettings) {
+        let running = self.findings.get(subject).is_some_and(Finding::is_running);
+        if !running && !self.comes_back(subject, settings.relapse) {
+            let finding = self.opened(subject.clone(), settings.grace);
+            self.findings.insert(subject.clone(), finding);
+        }
+        self.apply_grace(subject, settings.grace);
     }
 }
 
@@ -553,6 +634,9 @@ pub fn moments_ahead<'f>(findings: impl IntoIterator<Item = &'f Finding>, at: Ti
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::SignedDuration;
+    use jiff::tz::TimeZone;
+
     use crate::facts::value::Reason;
     use crate::rule_set::RuleSetSource;
     use crate::rules::baseline::Settings;
@@ -583,7 +667,8 @@ mod tests {
 
     impl Story {
         fn new(grace: &str) -> Self {
-            let settings = SettleSettings { silence_grace: Period::days(3), ..SettleSettings::default() };
+            let silence = LackSettings { grace: Period::days(3), relapse: Period::days(7) };
+            let settings = SettleSettings { silence, ..SettleSettings::default() };
             Self { rules: compiled(with_grace(grace)), settings, findings: Vec::new(), last: None }
         }
 
@@ -604,7 +689,8 @@ mod tests {
             let context =
                 SettleContext { rules: &self.rules, settings: &self.settings, at: moment(at), before: self.last };
             let device = DeviceId::from("d");
-            let of = SettleInput { device: &device, verdicts: &verdicts, newest: Some(moment(collected)) };
+            let newest = Some(moment(collected));
+            let of = SettleInput { device: &device, verdicts: &verdicts, newest, has_corrections: corrected };
             let settled = context.settle(of, earlier, &mut evidence_summary);
             (self.findings, self.last) = (settled.findings, Some(moment(at)));
             let what = settled
@@ -686,8 +772,80 @@ mod tests {
         story.assess(D1, Unknown(Reason::Missing), D1, false);
         assert_eq!(story.assess("2027-03-04T06:00:00Z", Unknown(Reason::Missing), D1, false).1, Standing::Unproven);
         story.assess("2027-03-05T06:00:00Z", Pass, D3, false);
+        // Answering for a day buys no new clock.
         let (what, standing) = story.assess("2027-03-06T06:00:00Z", Unknown(Reason::Missing), D3, false);
+        assert_eq!((what, standing), (vec!["came-back", "fell-due"], Standing::Unproven));
+        story.assess("2027-03-07T06:00:00Z", Pass, "2027-03-07T05:00:00Z", false);
+        story.settings.silence.relapse = Period::ZERO;
+        let (what, standing) = story.assess("2027-03-08T06:00:00Z", Unknown(Reason::Missing), D3, false);
         assert_eq!((what, standing), (vec!["opened"], Standing::OnNotice));
+    }
+
+    #[test]
+    fn a_silence_ends_by_an_answer_or_with_its_rules() {
+        let ends = |outcome, stage: Stage| {
+            let mut story = Story::new("0");
+            story.assess(D1, Unknown(Reason::Missing), D1, false);
+            let mut edited = with_grace("0");
+            edited.settings.stage = Some(stage);
+            story.rules = compiled(edited);
+            story.assess(D2, outcome, D2, false).0
+        };
+        assert_eq!(ends(Pass, Stage::Enforced), ["answered"]);
+        assert_eq!(ends(Fail, Stage::Enforced), ["opened", "answered"]);
+        assert_eq!(ends(NotApplicable, Stage::Enforced), ["not-applicable", "opened"]);
+        assert_eq!(ends(Unknown(Reason::Missing), Stage::Trial), ["withdrawn", "opened"]);
+    }
+
+    #[test]
+    fn a_device_that_nothing_covers_has_a_clock_of_its_own() {
+        let mut story = Story::new("0");
+        story.settings.uncovered.grace = Period::days(2);
+        assert_eq!(story.assess(D1, NotApplicable, D1, false), (vec!["opened"], Standing::OnNotice));
+        assert_eq!(story.findings[0].subject, Subject::Uncovered);
+        assert_eq!(story.assess(D3, NotApplicable, D3, false), (vec!["fell-due"], Standing::Unproven));
+        assert_eq!(story.assess("2027-03-04T06:00:00Z", Pass, D3, false), (vec!["answered"], Standing::Compliant));
+        let back = story.assess("2027-03-05T06:00:00Z", NotApplicable, D3, false);
+        assert_eq!(back, (vec!["came-back", "fell-due"], Standing::Unproven));
+        story.settings.uncovered_stands = Uncovered::Compliant;
+        let allowed = story.assess("2027-03-06T06:00:00Z", NotApplicable, D3, false);
+        assert_eq!(allowed, (vec!["withdrawn"], Standing::Compliant));
+    }
+
+    #[test]
+    fn a_correction_that_began_or_ended_is_no_fix_and_the_layout_of_a_condition_is_no_change_of_it() {
+        let mut story = Story::new("3d");
+        story.assess(D1, Fail, D1, true);
+        // The correction ended, and what the device says now passes.
+        assert_eq!(story.assess(D2, Pass, D2, false).0, ["corrected"]);
+        let mut story = Story::new("3d");
+        story.assess(D1, Fail, D1, false);
+        assert_eq!(story.assess(D2, Fail, D1, true).0, Vec::<&str>::new());
+        assert_eq!(story.assess(D3, Pass, D3, false).0, ["corrected"]);
+        let mut story = Story::new("3d");
+        story.assess(D1, Fail, D1, false);
+        story.rules = compiled(RuleSource {
+            require: Some(crate::Text::loose("  ok // as agreed".to_owned())),
+            ..with_grace("3d")
+        });
+        assert_eq!(story.assess(D2, Pass, D2, false).0, ["fixed"]);
+        // Earlier versions told rules apart by their text.
+        let mut story = Story::new("3d");
+        story.assess(D1, Fail, D1, false);
+        story.findings[0].fingerprint = story.rules[0].text_fingerprint;
+        assert_eq!(story.assess(D2, Pass, D2, false).0, ["fixed"]);
+    }
+
+    #[test]
+    fn grace_in_working_days_does_not_run_on_days_off() {
+        let mut story = Story::new("2 working days");
+        story.settings.calendar = WorkCalendar::new(TimeZone::UTC);
+        // The fifth of March 2027 is a Friday.
+        story.assess("2027-03-05T15:00:00Z", Fail, D1, false);
+        assert_eq!(story.findings[0].clock.due, moment("2027-03-09T15:00:00Z"));
+        let mut saturday = Story::new("2 working days");
+        saturday.assess("2027-03-06T15:00:00Z", Fail, D1, false);
+        assert_eq!(saturday.findings[0].clock.due, moment("2027-03-10T00:00:00Z"));
     }
 
     #[test]
@@ -711,6 +869,7 @@ mod tests {
     #[test]
     fn a_withdrawn_finding_does_not_relapse() {
         let mut story = Story::new("10d");
+        story.settings.uncovered_stands = Uncovered::Compliant;
         story.assess(D1, Fail, D1, false);
         let first = story.findings[0].id;
         let enforced = std::mem::replace(
@@ -806,7 +965,7 @@ mod tests {
             (Uncovered::Unproven, Standing::Unproven),
             (Uncovered::NonCompliant, Standing::NonCompliant),
         ] {
-            story.settings.uncovered = uncovered;
+            story.settings.uncovered_stands = uncovered;
             assert_eq!(story.assess(D1, NotApplicable, D1, false).1, standing);
         }
     }

@@ -56,22 +56,22 @@ pub fn standing_at<'f>(
     uncovered: Uncovered,
     at: Timestamp,
 ) -> Standing {
-    let mut worst = if covered {
-        Standing::Compliant
-    } else {
-        match uncovered {
-            Uncovered::Compliant => Standing::Compliant,
-            Uncovered::Unproven => Standing::Unproven,
-            Uncovered::NonCompliant => Standing::NonCompliant,
-        }
+    let stands = match uncovered {
+        Uncovered::Compliant => Standing::Compliant,
+        Uncovered::Unproven => Standing::Unproven,
+        Uncovered::NonCompliant => Standing::NonCompliant,
     };
+    let (mut worst, mut has_clock) = (Standing::Compliant, covered);
     for finding in findings {
+        has_clock |= finding.subject == Subject::Uncovered;
         worst = worst.max(match (finding.phase(at), &finding.subject) {
             (Phase::Closed { .. }, _) => Standing::Compliant,
             (Phase::Open { .. }, _) => Standing::OnNotice,
             (Phase::Overdue { .. }, Subject::Silence) => Standing::Unproven,
+            (Phase::Overdue { .. }, Subject::Uncovered) => stands,
             (Phase::Overdue { .. }, Subject::Rule(_)) => Standing::NonCompliant,
         });
     }
-    worst
+    // Before devices that nothing covers had a clock, they stood so at once.
+    if has_clock { worst } else { worst.max(stands) }
 }

@@ -26,7 +26,7 @@ impl<'a> Session<'a> {
     }
 
     /// Creates an evaluator over the facts of a device.
-    pub(crate) fn evaluator(self, facts: &'a Facts<'a>) -> Evaluator<'a> {
+    pub fn evaluator(self, facts: &'a Facts<'a>) -> Evaluator<'a> {
         Evaluator::new(Some(facts), self.at, self.zone, self.arena)
     }
 }

@@ -493,15 +493,8 @@ impl Writer<'_, '_> {
     }
 
     /// A rule of this baseline under the name of what it comes from.
-    fn rule(
-        &self,
-        written_in: usize,
-        name: &str,
-        place: &Named,
-        says: &str,
-        require: Text,
-        own: &Settings,
-    ) -> RuleSource {
+    fn rule(&self, item: &ExpandedItem<'_>, require: Text, own: &Settings) -> RuleSource {
+        let ExpandedItem { written_in, name, place, says } = *item;
         let settings = own.over(&self.resolved.settings);
         let title = self.source.title.as_ref().unwrap_or(&self.source.id.text);
         RuleSource {
@@ -539,7 +532,7 @@ impl Writer<'_, '_> {
             Expected::Test(test) => (met(path, test), format!("{} {}", fact.text, in_words(test))),
             Expected::Dropped(_) => (path, String::new()),
         };
-        self.rule(written_in, &fact.text, fact, &says, require, &expect.settings)
+        self.rule(&ExpandedItem { written_in, name: &fact.text, place: fact, says: &says }, require, &expect.settings)
     }
 
     fn whole(&self, written_in: usize, rule: &RuleSource) -> RuleSource {
@@ -644,7 +637,8 @@ impl Writer<'_, '_> {
             ),
         };
         let below = format!("{}.{}", list.name.text, name.text);
-        Some(self.rule(written_in, &below, name, &says, require, &entry.settings.over(&list.settings)))
+        let item = ExpandedItem { written_in, name: &below, place: name, says: &says };
+        Some(self.rule(&item, require, &entry.settings.over(&list.settings)))
     }
 
     /// The rule about what a list holds and nobody named.
@@ -671,8 +665,22 @@ impl Writer<'_, '_> {
             over,
             Text::loose(format!(" satisfies ({known})")),
         ]);
-        Some(self.rule(*written_in, section, &list.name, &format!("nothing else in {section}"), require, &settings))
+        let says = format!("nothing else in {section}");
+        let item = ExpandedItem { written_in: *written_in, name: section, place: &list.name, says: &says };
+        Some(self.rule(&item, require, &settings))
     }
+}
+
+/// An item of a baseline that a rule is made of.
+struct ExpandedItem<'i> {
+    /// The baseline that has it, by its position.
+    written_in: usize,
+    /// What the rule is called below the baseline.
+    name: &'i str,
+    /// Where it is written.
+    place: &'i Named,
+    /// What it asks for, in words.
+    says: &'i str,
 }
 
 /// What an item of a list of names is called in conditions.

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::baseline::{OverrideSource, ScopeSource, Settings};
 use super::rule::{ExceptSource, Excepted, Exception, FixWhen, Override, Rule, RuleSource, Scope, Severity, Stage};
+use crate::condition::condition_words;
 use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Span, Text, nearest};
 use crate::facts::fingerprint::Fingerprint;
@@ -78,14 +79,16 @@ fn compile_rule(
     mistakes: &mut Vec<Diagnostic>,
 ) -> Vec<Rule> {
     check_heading(source, mistakes);
-    let scope = compile_scope(&source.groups, source.covers.as_ref(), &source.except, groups, vocabulary, mistakes);
+    let parts = ScopeParts { groups: &source.groups, covers: source.covers.as_ref(), except: &source.except };
+    let scope = compile_scope(&parts, groups, vocabulary, mistakes);
     let overrides: Vec<Override> = source
         .overridden_by
         .iter()
         .map(|extending| {
             // Its mistakes are told where it is compiled itself.
             let ScopeSource { groups: named, covers, except } = &extending.scope;
-            let scope = compile_scope(named, covers.as_ref(), except, groups, vocabulary, &mut Vec::new());
+            let parts = ScopeParts { groups: named, covers: covers.as_ref(), except };
+            let scope = compile_scope(&parts, groups, vocabulary, &mut Vec::new());
             let OverrideSource { baseline, stage, enforced_from, .. } = extending.clone();
             Override { baseline, scope, stage, enforced_from }
         })
@@ -126,7 +129,8 @@ fn compile_rule(
             fix_when: fix_when.clone(),
             controls: controls.clone(),
             was: earlier_ids(source, check),
-            fingerprint: fingerprint(source, &require),
+            fingerprint: fingerprint(source, &require, condition_words),
+            text_fingerprint: fingerprint(source, &require, |text: &str| text.trim().to_owned()),
             place,
             baseline: source.baseline.clone(),
             scope: scope.clone(),
@@ -147,10 +151,11 @@ fn check_heading(source: &RuleSource, mistakes: &mut Vec<Diagnostic>) {
                 .help("say which with `covers` or `groups`; groups = [\"every-device\"] covers all"),
         );
     }
-    if id.text == crate::id::SILENCE {
+    let reserved = [(crate::id::SILENCE, "a silent device"), (crate::id::UNCOVERED, "a device that no rule covers")];
+    if let Some((word, whose)) = reserved.into_iter().find(|(word, _)| *word == id.text) {
         mistakes.push(
-            Diagnostic::error("reserved-id", "a rule cannot be called `silence`", id.span.clone())
-                .help("that is the name of the finding of a silent device"),
+            Diagnostic::error("reserved-id", format!("a rule cannot be called `{word}`"), id.span.clone())
+                .help(format!("that is the name of the finding of {whose}")),
         );
     }
     if let (Some(_), Some(Stage::Trial | Stage::Draft)) = (source.settings.enforced_from, source.settings.stage) {
@@ -219,14 +224,20 @@ fn earlier_ids(source: &RuleSource, check: Option<&str>) -> Vec<RuleId> {
     source.was.iter().map(id).collect()
 }
 
+/// What says whom a rule covers, as it is written.
+struct ScopeParts<'s> {
+    groups: &'s [Named],
+    covers: Option<&'s Text>,
+    except: &'s [ExceptSource],
+}
+
 fn compile_scope(
-    named: &[Named],
-    covers: Option<&Text>,
-    except: &[ExceptSource],
+    parts: &ScopeParts<'_>,
     groups: &Groups,
     vocabulary: &mut Vocabulary<'_>,
     mistakes: &mut Vec<Diagnostic>,
 ) -> Scope {
+    let ScopeParts { groups: named, covers, except } = *parts;
     let mut found = Vec::with_capacity(named.len());
     for named in named {
         match groups.all.iter().position(|group| group.id.as_str() == named.text) {
@@ -278,11 +289,11 @@ fn compile_exceptions(sources: &[ExceptSource], groups: &Groups, mistakes: &mut 
     made
 }
 
-/// FNV-1a over the words of scope and requirement: stable between versions and machines.
-fn fingerprint(source: &RuleSource, require: &Condition) -> u64 {
+/// FNV-1a over the words of scope and requirement, as `write` writes a condition: stable between versions and machines.
+fn fingerprint(source: &RuleSource, require: &Condition, write: impl Fn(&str) -> String) -> u64 {
     let mut print = Fingerprint::new();
-    print.text(require.as_str().trim());
-    print.text(source.covers.as_ref().map_or("", |text| text.as_str().trim()));
+    print.text(&write(require.as_str()));
+    print.text(&source.covers.as_ref().map_or_else(String::new, |text| write(text.as_str())));
     let excepted = source.except.iter().map(|exception| &exception.name);
     source.groups.iter().chain(excepted).for_each(|named| print.text(&named.text));
     print.value()

@@ -206,6 +206,8 @@ pub struct Rule {
     pub was: Vec<RuleId>,
     /// Changes when scope or requirement do: the same for the same words.
     pub fingerprint: u64,
+    /// The fingerprint that earlier versions gave it, which spaces and comments were a part of.
+    pub(crate) text_fingerprint: u64,
     /// Where its id is written.
     pub place: Option<Span>,
     /// The baseline that it comes from.
@@ -262,6 +264,11 @@ impl Rule {
     /// Returns how far it is in force at a moment.
     pub fn stage(&self, at: Timestamp) -> Stage {
         stage_at(self.stage, self.enforced_from, at)
+    }
+
+    /// Returns whether a fingerprint is this rule's.
+    pub(crate) fn has_fingerprint(&self, fingerprint: u64) -> bool {
+        [self.fingerprint, self.text_fingerprint].contains(&fingerprint)
     }
 
     /// Returns whether another rule judges as this one does: the same devices by the same words, as strictly.

@@ -9,7 +9,7 @@ use fencepost_core::{Finding, LossCause, Phase, Ruling, Strictness, Subject, mom
 use fencepost_store::{DeviceRow, RunRow, SpellKind, SpellRow};
 use jiff::Timestamp;
 
-use crate::assess::decisions::usual_decisions;
+use crate::assess::decisions::{StandsAt, usual_decisions};
 use crate::error::EngineError;
 use crate::facts::judge::{Judge, People};
 use crate::ledger_view::batch::{DEVICES, standing_of_spell};
@@ -199,7 +199,7 @@ impl Reading<'_> {
     fn add_entries(&self, of: &DeviceDecisions, report: &mut AccessReport) -> Result<(), EngineError> {
         for (key, held) in &of.now {
             let strictness = held.decision.strictness();
-            let entry = || self.entry(of, key, held.since, &held.decision, self.at);
+            let entry = || self.entry(of, (key, &held.decision), held.since, self.at);
             if strictness == Strictness::Denied && held.decision.access_rule.is_some() {
                 report.denied.push(entry()?);
             }
@@ -212,7 +212,7 @@ impl Reading<'_> {
             }
         }
         for (key, moment, decision) in &of.losing {
-            report.losing.push(self.entry(of, key, *moment, decision, *moment)?);
+            report.losing.push(self.entry(of, (key, decision), *moment, *moment)?);
         }
         Ok(())
     }
@@ -309,8 +309,10 @@ impl Reading<'_> {
             of.now.iter().map(|(key, held)| (key.clone(), held.decision.strictness())).collect();
         let mut strictest: BTreeMap<DecisionKey, Strictness> = BTreeMap::new();
         for moment in moments {
-            let standing = standing_at(&of.findings, covered, self.project.config.uncovered, moment);
-            for (key, decision) in usual_decisions(&judge, &judged, standing, &of.findings, moment, &arena) {
+            let standing = standing_at(&of.findings, covered, self.project.config.uncovered_stands, moment);
+            for (key, decision) in
+                usual_decisions(&judge, &judged, StandsAt { standing, findings: &of.findings, at: moment }, &arena)
+            {
                 let known = strictest.get(&key).or(stored.get(&key)).copied().unwrap_or(Strictness::Permitted);
                 if decision.strictness() <= known {
                     continue;
@@ -331,9 +333,8 @@ impl Reading<'_> {
     fn entry(
         &self,
         of: &DeviceDecisions,
-        key: &DecisionKey,
+        (key, decision): (&DecisionKey, &StoredDecision),
         moment: Timestamp,
-        decision: &StoredDecision,
         at: Timestamp,
     ) -> Result<AccessEntry, EngineError> {
         let access = self.project.rules.access();
@@ -391,6 +392,10 @@ impl Reading<'_> {
                     Some(format!("Let the device report again: {}", facts.join(", "))),
                 )
             }
+            (Subject::Uncovered, _) => (
+                "no enforced rule covers the device".to_owned(),
+                Some("Write a rule that covers it, or widen the scope of one".to_owned()),
+            ),
             (Subject::Rule(_), Some(at)) => {
                 let rule = &self.project.rules.rules()[at];
                 (rule.title.clone(), self.fix(at, finding.device.as_str())?)
@@ -437,7 +442,12 @@ impl Reading<'_> {
             let judged = judge
                 .device(&entry.device, &documents, &arena)
                 .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
-            let decisions = usual_decisions(&judge, &judged, *standing, &[], self.judged_at(), &arena);
+            let decisions = usual_decisions(
+                &judge,
+                &judged,
+                StandsAt { standing: *standing, findings: &[], at: self.judged_at() },
+                &arena,
+            );
             let strictness = entry.decision.strictness();
             let same = |key: &DecisionKey| {
                 key.person == entry.person && key.service == entry.service && key.client == entry.client

@@ -5,16 +5,17 @@ use std::collections::{BTreeMap, BTreeSet};
 use bumpalo::Bump;
 use fencepost_core::{
     Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Phase, Reason, Rule, Ruling, SlotId, Stage,
-    Standing, Strictness, Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
+    Standing, Strictness, Subject, Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
 use jiff::Timestamp;
 
-use crate::assess::decisions::usual_decisions;
+use crate::assess::decisions::{StandsAt, usual_decisions};
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, Judged, surroundings};
+use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::damage::damaged;
 use crate::ledger_view::outcome::UNCOVERED;
 use crate::ledger_view::reading::Reading;
@@ -82,6 +83,8 @@ pub struct Cost {
     pub decision: Ruling,
     /// From when on, or since when.
     pub moment: Timestamp,
+    /// The overdue findings that bring it about, by their rules; where only several of them do together, all of them.
+    pub findings: Vec<String>,
 }
 
 /// What the device may reach.
@@ -161,6 +164,16 @@ pub struct DeviceReport {
     pub reach: Vec<ReachLine>,
     /// What it costs now, or will cost, in access.
     pub costs: Vec<Cost>,
+}
+
+impl DeviceReport {
+    /// Returns what a rule, or the rules below it, costs in access: by its own finding, or by the silence that it is a part of.
+    pub fn costs_of(&self, is_rule: impl Fn(&str) -> bool) -> Vec<Cost> {
+        let silence = self.findings.iter().rfind(|it| it.subject == Subject::Silence && it.is_running());
+        let is_silent = silence.is_some_and(|silence| silence.leaves_open.iter().any(|rule| is_rule(rule.as_str())));
+        let brings = |finding: &String| is_rule(finding) || is_silent && finding == Subject::SILENCE;
+        self.costs.iter().filter(|cost| cost.findings.iter().any(brings)).cloned().collect()
+    }
 }
 
 /// Since when a device is retired, and why.
@@ -307,7 +320,7 @@ impl<'d> AssessedDevice<'d, '_> {
     }
 
     fn assessed_standing(&self, at: Timestamp) -> Standing {
-        standing_at(&self.findings, self.covered, self.reading.project.config.uncovered, at)
+        standing_at(&self.findings, self.covered, self.reading.project.config.uncovered_stands, at)
     }
 
     /// Returns every rule on trial or enforced, with its proof.
@@ -376,7 +389,9 @@ impl<'d> AssessedDevice<'d, '_> {
         let now = self.reading.at;
         let Some(standing) = self.standing(now) else { return (Vec::new(), Vec::new()) };
         let running: Vec<Finding> = self.findings.iter().filter(|finding| finding.is_running()).cloned().collect();
-        let decisions = |standing, at| usual_decisions(self.judge, &self.judged, standing, &running, at, self.arena);
+        let decisions = |standing, at| {
+            usual_decisions(self.judge, &self.judged, StandsAt { standing, findings: &running, at }, self.arena)
+        };
         let ahead: Vec<_> = moments_ahead(&running, now)
             .into_iter()
             .map(|moment| (moment, decisions(self.assessed_standing(moment), moment)))
@@ -396,7 +411,9 @@ impl<'d> AssessedDevice<'d, '_> {
             };
             let title = self.title_of(&key.service);
             if let Some((moment, ruling)) = cost {
+                let findings = self.findings_behind(&key, &running, moment);
                 costs.push(Cost {
+                    findings,
                     person: key.person.clone(),
                     service: key.service.clone(),
                     title: title.clone(),
@@ -416,6 +433,23 @@ impl<'d> AssessedDevice<'d, '_> {
             });
         }
         (reach, costs)
+    }
+
+    /// Returns which of the overdue findings narrow a sign-in at a moment: those that would alone, or all where none would.
+    fn findings_behind(&self, key: &DecisionKey, running: &[Finding], at: Timestamp) -> Vec<String> {
+        let strictness = |findings: &[Finding]| {
+            let covered = self.covered || running.iter().any(|finding| finding.subject == Subject::Uncovered);
+            let standing = standing_at(findings, covered, self.reading.project.config.uncovered_stands, at);
+            let stands = StandsAt { standing, findings, at };
+            let all = usual_decisions(self.judge, &self.judged, stands, self.arena);
+            all.into_iter().find(|(other, _)| other == key).map(|(_, decision)| decision.strictness())
+        };
+        let overdue: Vec<&Finding> = running.iter().filter(|finding| finding.clock.is_overdue(at)).collect();
+        let without = strictness(&[]);
+        let name = |finding: &&Finding| finding.subject.as_str().to_owned();
+        let alone: Vec<String> =
+            overdue.iter().filter(|finding| strictness(std::slice::from_ref(**finding)) > without).map(name).collect();
+        if alone.is_empty() { overdue.iter().map(name).collect() } else { alone }
     }
 
     /// Returns what people call a service.

@@ -85,7 +85,7 @@ impl Reading<'_> {
         };
         let mut devices: BTreeMap<String, Vec<String>> = BTreeMap::new();
         let layout = self.project.rules.layout();
-        self.with_facts(&judge, layout, Wanted::AsRead(&[]), look, |(device, holders): (String, Vec<String>)| {
+        self.with_facts(&judge, Wanted::as_read(layout, &[]), look, |(device, holders): (String, Vec<String>)| {
             holders.into_iter().for_each(|holder| devices.entry(holder).or_default().push(device.clone()));
             Ok(())
         })?;

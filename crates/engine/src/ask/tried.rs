@@ -73,7 +73,7 @@ pub fn try_expression(
     let documents;
     let judge;
     let key = project.key_for_reading()?;
-    let zone = &project.config.zone;
+    let zone = &project.config.calendar.zone;
     let tried = match against {
         Against::Nothing | Against::Document(_) => {
             let document = match against {
@@ -83,7 +83,14 @@ pub fn try_expression(
             let read = JsonDocuments::with_secrets(&key).read(document, &layout, &arena).map_err(|error| {
                 EngineError::refused(format!("byte {}: {}", error.offset, error.message), "facts are one JSON object")
             })?;
-            let said = [Observation { source: "facts", trust: 0, collected: None, fresh_for: None, slots: read.slots }];
+            let said = [Observation {
+                source: "facts",
+                trust: 0,
+                collected: None,
+                fresh_for: None,
+                calendar: None,
+                slots: read.slots,
+            }];
             let facts = merge(&said, std::iter::empty(), &layout, at, &arena);
             let mut evaluator = Evaluator::new(Some(&facts), at, zone, &arena);
             let tried = work_out(&condition, &mut evaluator);

@@ -7,15 +7,22 @@ use jiff::Timestamp;
 use crate::facts::judge::{Judge, Judged, surroundings};
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 
-/// Decides every usual sign-in with a device that stands like this at `at`.
+/// How a device stands at a moment.
+#[derive(Clone, Copy)]
+pub(crate) struct StandsAt<'f> {
+    pub standing: Standing,
+    pub findings: &'f [Finding],
+    pub at: Timestamp,
+}
+
+/// Decides every usual sign-in with a device that stands like this.
 pub(crate) fn usual_decisions<'a>(
     judge: &'a Judge<'_>,
     judged: &Judged<'a>,
-    standing: Standing,
-    findings: &[Finding],
-    at: Timestamp,
+    stands: StandsAt<'_>,
     arena: &'a Bump,
 ) -> Vec<(DecisionKey, StoredDecision)> {
+    let StandsAt { standing, findings, at } = stands;
     let rules = &judge.project.rules;
     let input = &judged.input;
     let ambient = surroundings(Some(standing), findings, arena);

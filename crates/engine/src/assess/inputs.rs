@@ -21,10 +21,21 @@ pub(crate) struct Inputs {
     paths: Vec<String>,
 }
 
+/// What a device was judged by.
+#[derive(Clone, Copy)]
+pub(crate) struct JudgedState<'s, 'a> {
+    pub judge: &'s Judge<'s>,
+    pub judged: &'s Judged<'a>,
+    pub observations: &'s [Observation<'a>],
+    /// What each of the observations says, packed.
+    pub packed: &'s [&'s [u8]],
+}
+
 impl Inputs {
     pub(crate) fn of(project: &Project) -> Self {
         let mut hash = blake3::Hasher::new();
-        for part in [env!("CARGO_PKG_VERSION"), &project.rules_digest(), &clock_changes(&project.config.zone)] {
+        for part in [env!("CARGO_PKG_VERSION"), &project.rules_digest(), &clock_changes(&project.config.calendar.zone)]
+        {
             hash.update(part.as_bytes());
             hash.update(&[0]);
         }
@@ -44,20 +55,15 @@ impl Inputs {
 
     /// Returns the digest of what a device is judged by besides the rules: `packed` is what each of its observations says. What a
     /// device came to is kept with it, and by which rules once for all devices.
-    pub(crate) fn of_device(
-        &self,
-        judge: &Judge<'_>,
-        judged: &Judged<'_>,
-        observations: &[Observation<'_>],
-        packed: &[&[u8]],
-    ) -> Vec<u8> {
+    pub(crate) fn of_device(&self, state: &JudgedState<'_, '_>) -> Vec<u8> {
+        let JudgedState { judge, judged, .. } = *state;
         let mut hash = blake3::Hasher::new();
         let mut feed = |part: &[u8]| {
             hash.update(&part.len().to_le_bytes());
             hash.update(part);
         };
         let id = judged.input.id;
-        feed_state(judge, id, observations, packed, &mut feed);
+        feed_state(state, &mut feed);
         if let Some(retirement) = judge.project.lifecycles.last_retirement(id, judge.at) {
             feed(&Canonical::of(retirement));
         }
@@ -70,18 +76,14 @@ impl Inputs {
 
     /// Returns the seal of a device's verdicts: whoever has the key of the workspace and comes to the same seal would come to the
     /// same verdicts, at every moment from `as_of` to before `until`.
-    #[expect(clippy::too_many_arguments, reason = "all that verdicts hang on")]
     pub(crate) fn seal(
         &self,
         key: &SecretKey,
-        judge: &Judge<'_>,
-        judged: &Judged<'_>,
-        observations: &[Observation<'_>],
-        packed: &[&[u8]],
-        as_of: Timestamp,
-        until: Option<Timestamp>,
+        state: &JudgedState<'_, '_>,
+        (as_of, until): (Timestamp, Option<Timestamp>),
         codes: &[u8],
     ) -> String {
+        let JudgedState { judge, judged, .. } = *state;
         let mut whole = Vec::with_capacity(1024);
         let mut feed = |part: &[u8]| {
             whole.extend(part.len().to_le_bytes());
@@ -89,7 +91,7 @@ impl Inputs {
         };
         feed(self.rules.as_bytes());
         feed(judged.input.id.as_bytes());
-        feed_state(judge, judged.input.id, observations, packed, &mut feed);
+        feed_state(state, &mut feed);
         feed(&as_of.as_nanosecond().to_le_bytes());
         feed(&until.map_or(i128::MAX, Timestamp::as_nanosecond).to_le_bytes());
         feed(codes);
@@ -101,19 +103,14 @@ impl Inputs {
 }
 
 /// What is known of a device.
-fn feed_state(
-    judge: &Judge<'_>,
-    device: &str,
-    observations: &[Observation<'_>],
-    packed: &[&[u8]],
-    feed: &mut impl FnMut(&[u8]),
-) {
+fn feed_state(state: &JudgedState<'_, '_>, feed: &mut impl FnMut(&[u8])) {
+    let JudgedState { judge, judged, observations, packed } = *state;
     for (said, packed) in observations.iter().zip(packed) {
         feed(said.source.as_bytes());
         feed(&said.collected.map_or(i64::MIN, Timestamp::as_microsecond).to_le_bytes());
         feed(packed);
     }
-    for correction in judge.corrections_of(device) {
+    for correction in judge.corrections_of(judged.input.id) {
         feed(&Canonical::of(correction));
     }
 }

@@ -32,7 +32,7 @@ use crate::facts::judge::{Judge, People};
 use crate::ledger_view::batch::{Batch, DEVICES, Job, standing_of_spell};
 use crate::ledger_view::event::{Event, EventKind};
 use crate::ledger_view::renames::{RULES, apply_renamings};
-use crate::workers::{cores, handed_out};
+use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::Project;
 use inputs::Inputs;
@@ -290,7 +290,7 @@ impl Pass<'_, '_> {
         let workers = if self.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
         handed_out(
             self,
-            workers,
+            Workers { count: workers, prepare: || WorkerScratch::new(&bodies) },
             |pass| {
                 let mut batch = pass.batches.pop().unwrap_or_default().of(&mut devices);
                 if let Some(batch) = &mut batch {
@@ -298,7 +298,6 @@ impl Pass<'_, '_> {
                 }
                 Ok(batch)
             },
-            || WorkerScratch::new(&bodies),
             |scratch, batch: Batch| {
                 let weighed: Vec<_> = batch.jobs().map(|job| weigher.weigh(scratch, &job)).collect();
                 (batch, weighed)

@@ -5,15 +5,14 @@ use std::collections::HashMap;
 use std::io::Read;
 
 use fencepost_core::limits::{self, RECORD_BYTES};
-use fencepost_core::{Observation, Reason, Verdict, VerdictOutcome, Verdicts};
+use fencepost_core::{Reason, Verdict, VerdictOutcome, Verdicts};
 use fencepost_formats::{Chunk, Chunks, SecretKey};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
-use crate::assess::inputs::Inputs;
+use crate::assess::inputs::{Inputs, JudgedState};
 use crate::assess::stateless::RefusedLine;
 use crate::error::EngineError;
-use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::outcome::{code_of, verdict_of};
 use crate::workspace::project::Project;
 
@@ -91,17 +90,11 @@ impl SealedVerdicts {
     }
 
     /// Returns the verdicts of a device and until when they hold, if they are those that would be worked out here.
-    pub(crate) fn of(
-        &self,
-        judge: &Judge<'_>,
-        inputs: &Inputs,
-        judged: &Judged<'_>,
-        observations: &[Observation<'_>],
-        packed: &[&[u8]],
-    ) -> Option<(Verdicts, Option<Timestamp>)> {
-        let Line { as_of, until, seal, codes } = self.devices.get(judged.input.id)?;
-        let holds = judge.at == *as_of || judge.at > *as_of && until.is_none_or(|until| judge.at < until);
-        if !holds || inputs.seal(&self.key, judge, judged, observations, packed, *as_of, *until, codes) != *seal {
+    pub(crate) fn of(&self, inputs: &Inputs, state: &JudgedState<'_, '_>) -> Option<(Verdicts, Option<Timestamp>)> {
+        let Line { as_of, until, seal, codes } = self.devices.get(state.judged.input.id)?;
+        let at = state.judge.at;
+        let holds = at == *as_of || at > *as_of && until.is_none_or(|until| at < until);
+        if !holds || inputs.seal(&self.key, state, (*as_of, *until), codes) != *seal {
             return None;
         }
         let all = self.rules.iter().zip(codes).map(|(rule, code)| verdict_of(*rule, *code)).collect();

@@ -15,7 +15,7 @@ use fencepost_formats::{
 };
 use jiff::Timestamp;
 
-use crate::assess::inputs::Inputs;
+use crate::assess::inputs::{Inputs, JudgedState};
 use crate::error::EngineError;
 use crate::facts::judge::{Judge, People};
 use crate::import::{identity, moment_of};
@@ -106,22 +106,33 @@ struct ChunkResults<T> {
     lines: u64,
 }
 
+/// Documents that are to be assessed without a ledger.
+#[derive(Clone, Copy, Debug)]
+pub struct StateInput<'s> {
+    /// By whose rules.
+    pub project: &'s Project,
+    /// Their file; `-` for standard input.
+    pub path: &'s Path,
+    /// Their source, where its name does not tell it.
+    pub source: Option<&'s str>,
+    /// As of when.
+    pub at: Timestamp,
+    /// How.
+    pub options: Stateless,
+}
+
 /// Assesses the documents of a stream. `each` adds what a device came to, to what is made of a chunk of the input, on several
 /// cores at once; `hand_on` gets that, and the lines that were refused in it, in the order of the input.
 ///
 /// # Errors
 /// What is wrong with the input as a whole, or what `hand_on` returns.
-#[expect(clippy::too_many_arguments, reason = "each says another thing about one run")]
 pub fn assess_file<T: Default + Send>(
-    project: &Project,
+    of: StateInput<'_>,
     input: impl BufRead + Send,
-    path: &Path,
-    source: Option<&str>,
-    at: Timestamp,
-    options: Stateless,
     each: impl Fn(&mut T, &DeviceVerdicts) + Sync,
     mut hand_on: impl FnMut(T, Vec<RefusedLine>) -> io::Result<()> + Send,
 ) -> Result<(), EngineError> {
+    let StateInput { project, path, source, at, options } = of;
     let source = if path.as_os_str() == "-" && source.is_none() {
         input_source(project)?
     } else {
@@ -136,8 +147,12 @@ pub fn assess_file<T: Default + Send>(
     }
     let people = People::default();
     let judge = Judge::new(project, &people, at);
-    let with =
-        Mapped { dictionary: &project.dictionary, zone: &project.config.zone, file_time: None, path: path.to_str() };
+    let with = Mapped {
+        dictionary: &project.dictionary,
+        zone: &project.config.calendar.zone,
+        file_time: None,
+        path: path.to_str(),
+    };
     // A key that is forgotten with the process makes no seal that is of use.
     let seals_with = if options.sealed { project.known_key()? } else { None };
     let inputs = seals_with.as_ref().map(|_| Inputs::of(project));
@@ -329,7 +344,8 @@ impl<E> Clerk<'_, E> {
             }
             let until = Some(watch.until().max(judge.at)).filter(|until| *until < Timestamp::MAX);
             let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
-            let seal = inputs.seal(key, judge, &judged, &observation, &[&packed], judge.at, until, &codes);
+            let state = JudgedState { judge, judged: &judged, observations: &observation, packed: &[&packed] };
+            let seal = inputs.seal(key, &state, (judge.at, until), &codes);
             out.sealed = Some(Sealed { until, seal });
         }
         Ok(())
@@ -383,6 +399,6 @@ fn standing_now(project: &Project, at: Timestamp, verdicts: &Verdicts) -> Standi
     let device = fencepost_core::DeviceId::from("");
     let settings = project.config.settle_settings();
     let context = SettleContext { rules: project.rules.rules(), settings: &settings, at, before: None };
-    let of = SettleInput { device: &device, verdicts, newest: None };
+    let of = SettleInput { device: &device, verdicts, newest: None, has_corrections: false };
     context.settle(of, Vec::new(), &mut |_| EvidenceSummary::default()).standing
 }

@@ -13,9 +13,9 @@ use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceBatch, DeviceRow,
 use jiff::Timestamp;
 use serde_json::json;
 
-use super::inputs::Inputs;
+use super::inputs::{Inputs, JudgedState};
 use super::rule_set_diff::RuleSetDiff;
-use crate::assess::decisions::usual_decisions;
+use crate::assess::decisions::{StandsAt, usual_decisions};
 use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::batch::Job;
@@ -200,15 +200,15 @@ impl Weigher<'_> {
         let watch: &Watch = arena.alloc(Watch::default());
         let merged = arena.alloc(judge.merged(name, &facts.observations, layout, arena).watched(watch));
         let judged = judge.judged(name, merged, arena);
-        let input = self.inputs.of_device(judge, &judged, &facts.observations, &facts.packed);
+        let state = JudgedState { judge, judged: &judged, observations: &facts.observations, packed: &facts.packed };
+        let input = self.inputs.of_device(&state);
         let before = job.before.as_ref();
         let holds = self.same_rules && before.is_some_and(|before| before.input == input && judge.at < before.until);
         if holds && !self.anew {
             weighed.result = Judgement::Same;
             return Ok(weighed);
         }
-        let sealed =
-            self.taken.and_then(|sealed| sealed.of(judge, self.inputs, &judged, &facts.observations, &facts.packed));
+        let sealed = self.taken.and_then(|sealed| sealed.of(self.inputs, &state));
         let verdicts = match sealed {
             Some((verdicts, until)) => {
                 weighed.taken = true;
@@ -304,9 +304,10 @@ impl Weigher<'_> {
     /// anything on it; none where its verdicts have to be settled.
     fn unsettled_by_edit(&self, job: &Job<'_>, evaluated: &Evaluated<'_>, facts: &ReadFacts<'_>) -> Option<Judgement> {
         let Evaluated { judged, input, verdicts, codes, watch } = evaluated;
+        let state = JudgedState { judge: self.judge, judged, observations: &facts.observations, packed: &facts.packed };
         let (diff, before, was) = (self.rule_set_diff?, job.before.as_ref()?, job.outcome()?);
         let is_unsettled = self.judge.at < before.until
-            && self.is_known(judged, &facts.observations, &job.facts, input, before.input)
+            && self.is_known(&state, &job.facts, input, before.input)
             && diff.leaves_be(&was, codes)
             && (diff.in_order || kept_verdicts(self.judge, verdicts) == was.kept[0]);
         if !is_unsettled {
@@ -344,14 +345,15 @@ impl Weigher<'_> {
         let context = SettleContext { rules, settings, at: judge.at, before: self.before };
         let device = DeviceId::from(name);
         let newest = judged.input.facts.collected();
-        let of = SettleInput { device: &device, verdicts: &verdicts, newest };
+        let has_corrections = judge.corrections_of(name).next().is_some();
+        let of = SettleInput { device: &device, verdicts: &verdicts, newest, has_corrections };
         let settled =
             context.settle(of, earlier.clone(), &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena));
-        let decisions: Vec<Spell> =
-            usual_decisions(judge, judged, settled.standing, &settled.findings, judge.at, arena)
-                .into_iter()
-                .map(|(key, decision)| (key.subject(), decision.ruling.in_words(), decision.detail()))
-                .collect();
+        let stands = StandsAt { standing: settled.standing, findings: &settled.findings, at: judge.at };
+        let decisions: Vec<Spell> = usual_decisions(judge, judged, stands, arena)
+            .into_iter()
+            .map(|(key, decision)| (key.subject(), decision.ruling.in_words(), decision.detail()))
+            .collect();
         let holders: Vec<String> = judged.input.holders.iter().map(|holder| holder.id.to_owned()).collect();
         let outcome = Outcome {
             standing: Standing::ALL.iter().position(|known| *known == settled.standing).unwrap_or(0) as u8,
@@ -392,14 +394,7 @@ impl Weigher<'_> {
 
     /// Whether what a device is judged by, besides the rules, is what it was; where the rules read other paths now, by the facts
     /// as the earlier ones read them.
-    fn is_known(
-        &self,
-        judged: &Judged<'_>,
-        observations: &[Observation<'_>],
-        facts: &[FactsRow<'_>],
-        input: &[u8],
-        before: &[u8],
-    ) -> bool {
+    fn is_known(&self, state: &JudgedState<'_, '_>, facts: &[FactsRow<'_>], input: &[u8], before: &[u8]) -> bool {
         if self
             .rule_set_diff
             .is_none_or(|rule_set_diff| rule_set_diff.layout_fingerprint == self.inputs.layout_fingerprint)
@@ -409,8 +404,8 @@ impl Weigher<'_> {
         let earlier = |said: &Observation<'_>| {
             facts.iter().find(|row| row.source == said.source && Some(row.collected) == said.collected)?.earlier
         };
-        let earlier: Option<Vec<&[u8]>> = observations.iter().map(earlier).collect();
-        earlier.is_some_and(|earlier| self.inputs.of_device(self.judge, judged, observations, &earlier) == before)
+        let earlier: Option<Vec<&[u8]>> = state.observations.iter().map(earlier).collect();
+        earlier.is_some_and(|packed| self.inputs.of_device(&JudgedState { packed: &packed, ..*state }) == before)
     }
 
     fn closed(&self, by_life: &ByLife) -> FindingChanges {

@@ -27,7 +27,7 @@ pub(crate) fn check(project: &Project, key: &SecretKey, example: &Example, at: T
     };
     let at = example.as_of.unwrap_or(at);
     let arena = Bump::new();
-    let (layout, zone) = (project.rules.layout(), &project.config.zone);
+    let (layout, zone) = (project.rules.layout(), &project.config.calendar.zone);
     let document = serde_json::Value::Object(example.facts.clone()).to_string();
     let read = match JsonDocuments::with_secrets(key).read(document.as_bytes(), layout, &arena) {
         Ok(read) => read,
@@ -37,7 +37,8 @@ pub(crate) fn check(project: &Project, key: &SecretKey, example: &Example, at: T
         }
     };
     let collected = Some(example.collected_at.unwrap_or(at));
-    let said = [Observation { source: "example", trust: 0, collected, fresh_for: None, slots: read.slots }];
+    let said =
+        [Observation { source: "example", trust: 0, collected, fresh_for: None, calendar: None, slots: read.slots }];
     let facts = merge(&said, std::iter::empty(), layout, at, &arena);
     let people = People::load(&[], project, at);
     let judge = Judge::new(project, &people, at);

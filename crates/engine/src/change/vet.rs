@@ -5,7 +5,7 @@ use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, few_of_each_file, severities,
+    Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, VetInput, few_of_each_file, severities,
 };
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, LedgerError, Reader};
@@ -93,10 +93,11 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     // Of drafts too is told whom they would reach; their files had no mistake a moment ago.
     let trial = project.with_drafts_on_trial()?;
     let drafts = project.rules.rules().iter().map(fencepost_core::Rule::is_draft).collect();
-    let zone = &project.config.zone;
+    let zone = &project.config.calendar.zone;
     let mut layout = trial.rules.layout().clone();
     let platform = layout.want("platform", &trial.dictionary);
-    let vet = Vet::new(&trial.rules, &trial.source, drafts, Some(platform), at, zone);
+    let vet =
+        Vet::new(VetInput { rules: &trial.rules, source: &trial.source, drafts, platform: Some(platform), at, zone });
     let known = ledger.map(|ledger| Known::of(project, ledger, at)).transpose()?.unwrap_or_default();
     let mut told: Vec<Diagnostic> = project.warnings.iter().chain(&project.asides).cloned().collect();
     let mut devices = None;
@@ -131,8 +132,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
             };
             reading.with_facts(
                 &judge,
-                &layout,
-                Wanted::AsRead(&wanted),
+                Wanted::as_read(&layout, &wanted),
                 look,
                 |seen: Option<(String, Verdicts)>| {
                     let Some((device, verdicts)) = seen else { return Ok(()) };

@@ -173,7 +173,7 @@ impl Reading<'_> {
         match claim.filter(|claim| claim.source.kind == SourceKind::State) {
             Some(claim) => {
                 let shown = shown_path(self.project, path);
-                let zone = &self.project.config.zone;
+                let zone = &self.project.config.calendar.zone;
                 let with =
                     Mapped { dictionary: &self.project.dictionary, zone, file_time: Some(self.at), path: Some(&shown) };
                 read_records(&bytes[..], &claim.source, &with, |record| {
@@ -339,7 +339,7 @@ impl Reading<'_> {
     fn file(&self, patterns: &[Pattern], id: &str, found: &Findings) -> Result<String, EngineError> {
         let count = patterns.len();
         let from: Vec<String> = patterns.iter().map(|pattern| pattern.name.escape_debug().to_string()).collect();
-        let at = self.project.config.zone.to_datetime(self.at).strftime("%Y-%m-%d %H:%M").to_string();
+        let at = self.project.config.calendar.zone.to_datetime(self.at).strftime("%Y-%m-%d %H:%M").to_string();
         let mut out = format!(
             "# Derived from {count} device{} on {at}: {}.\n\
              # Read it, take out what does not matter, say why what matters does, and take `stage` out: until then it is on trial.\n",

@@ -32,7 +32,8 @@ pub fn draft_source_of(project: &Project, path: &Path, stream: impl Read + Send)
     let whole = matches!(decompressed.read(&mut [0; 1]), Ok(0));
     let taken: Vec<String> = project.config.sources.iter().map(|source| source.id.to_string()).collect();
     let shown = if from_stream { "feed".to_owned() } else { shown_path(project, path) };
-    let context = DraftFor { path: &shown, dictionary: &project.dictionary, zone: &project.config.zone, taken: &taken };
+    let context =
+        DraftFor { path: &shown, dictionary: &project.dictionary, zone: &project.config.calendar.zone, taken: &taken };
     draft_source(&start, whole, &context).map_err(|message| {
         let message = format!("{}: {message}", path.display());
         EngineError::refused(message, "known formats are jsonl, json, csv, plist, ini, key-value and scim")

@@ -42,7 +42,7 @@ impl People {
                 known.extend(fields);
             }
         }
-        let (zone, watch) = (&project.config.zone, Watch::default());
+        let (zone, watch) = (&project.config.calendar.zone, Watch::default());
         let memberships: HashMap<PersonId, Vec<Membership>> = persons
             .values()
             .map(|person| (person.id.clone(), project.rules.memberships_of_person(person, at, zone, &watch)))
@@ -110,7 +110,7 @@ pub struct Judge<'p> {
 pub(crate) fn surroundings<'a>(standing: Option<Standing>, findings: &[Finding], arena: &'a Bump) -> Ambient<'a> {
     let failing = findings.iter().filter(|finding| finding.is_running()).filter_map(|finding| match &finding.subject {
         Subject::Rule(rule) => Some(&*arena.alloc_str(rule.as_str())),
-        Subject::Silence => None,
+        Subject::Silence | Subject::Uncovered => None,
     });
     let failing: Vec<&str> = failing.collect();
     Ambient {
@@ -142,7 +142,7 @@ impl Judged<'_> {
 impl<'p> Judge<'p> {
     /// Returns what devices are evaluated with, besides the rules.
     pub fn session<'a>(&'a self, arena: &'a Bump) -> Session<'a> {
-        Session::new(self.at, &self.project.config.zone, arena)
+        Session::new(self.at, &self.project.config.calendar.zone, arena)
     }
 
     /// Creates a judge.
@@ -199,7 +199,7 @@ impl<'p> Judge<'p> {
 
     /// Returns slots as what a source said.
     pub fn observation<'a>(
-        &self,
+        &'a self,
         source: &'a str,
         collected: Option<Timestamp>,
         slots: &'a [Value<'a>],
@@ -210,6 +210,7 @@ impl<'p> Judge<'p> {
             trust: known.map_or(0, |source| source.trust),
             collected,
             fresh_for: known.and_then(|source| source.fresh_for),
+            calendar: Some(&self.project.config.calendar),
             slots,
         }
     }

@@ -40,12 +40,19 @@ pub(super) struct Intake<'i, 'l> {
     pub newest: Option<Timestamp>,
 }
 
+/// Where a record stands in its file.
+#[derive(Clone, Copy)]
+pub(super) struct RecordPlace {
+    pub line: u64,
+    /// In bytes.
+    pub offset: u64,
+}
+
 impl<'i> Intake<'i, '_> {
     /// Takes what a record of state was prepared to; the error is that the ledger would not have it.
     pub(super) fn take(
         &mut self,
-        line: u64,
-        offset: u64,
+        place: RecordPlace,
         prepared: Result<Prepared, Unprepared>,
         preparer: &Preparer<'i>,
         scratch: &mut WorkerScratch<'i>,
@@ -55,11 +62,12 @@ impl<'i> Intake<'i, '_> {
             Ok(prepared) => self.device(prepared, preparer, scratch),
             Err(unprepared) => Err(unprepared),
         };
-        self.unless_refused(line, offset, taken)
+        self.unless_refused(place, taken)
     }
 
     /// Sets a record aside that was refused; the error is that the ledger would not have it.
-    fn unless_refused(&mut self, line: u64, offset: u64, taken: Result<(), Unprepared>) -> Result<(), LedgerError> {
+    fn unless_refused(&mut self, place: RecordPlace, taken: Result<(), Unprepared>) -> Result<(), LedgerError> {
+        let RecordPlace { line, offset } = place;
         let Refusal { kind, reason, id, collected } = match taken {
             Ok(()) => return Ok(()),
             Err(Unprepared::Failed(failure)) => return Err(failure),
@@ -155,9 +163,9 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of the list of people; the error is that the ledger would not have it.
     pub(super) fn take_person(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let (line, offset) = (record.line, record.offset);
+        let place = RecordPlace { line: record.line, offset: record.offset };
         let taken = self.person(record);
-        self.unless_refused(line, offset, taken)
+        self.unless_refused(place, taken)
     }
 
     fn person(&mut self, record: Record<'_>) -> Result<(), Unprepared> {

@@ -25,11 +25,11 @@ use crate::facts::documents::hide_new_secrets;
 use crate::facts::judge::{Judge, People};
 use crate::import::changes::Change;
 use crate::ledger_view::renames::apply_renamings;
-use crate::workers::{cores, handed_out};
+use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::files::{Claim, named_source, shown_path, source_of};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
-use intake::Intake;
+use intake::{Intake, RecordPlace};
 use missing::Missing;
 use prepare::{Prepared, PreparedBy, Preparer, Unprepared, WorkerScratch};
 pub use rejects::Rejects;
@@ -108,54 +108,198 @@ pub struct Imported {
     pub first_changed: Vec<ChangedDevice>,
 }
 
-/// Imports one file. `progress` is told the number of bytes read so far.
-///
-/// # Errors
-/// When the file or the ledger would not have it; then nothing of the file stays.
-pub fn import(
-    project: &Project,
-    ledger: &mut Ledger,
-    path: &Path,
-    options: &ImportOptions,
-    moment: &Moment,
-    progress: &mut (dyn FnMut(u64) + Send),
-) -> Result<Imported, EngineError> {
-    let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
-    let claim = source_of(project, path, options.source.as_deref())?;
-    let digest = digest_of(File::open(path).map_err(failed)?).map_err(failed)?;
-    let written =
-        fs::metadata(path).and_then(|meta| meta.modified()).ok().and_then(|time| Timestamp::try_from(time).ok());
-    let file = File::open(path).map_err(failed)?;
-    let counted = Counted { inner: file, bytes: 0, progress };
-    let shown = shown_path(project, path);
-    let input = Input { claim, path: shown, file: Some(path.to_owned()), digest: Some(digest), written };
-    run(project, ledger, input, BufReader::with_capacity(1 << 18, counted), options, moment)
+/// Imports files and streams.
+#[derive(Clone, Copy, Debug)]
+pub struct Importer<'i> {
+    /// The workspace.
+    pub project: &'i Project,
+    /// How.
+    pub options: &'i ImportOptions,
+    /// As of when.
+    pub moment: &'i Moment,
 }
 
-/// Imports a stream that has no name, such as standard input.
-///
-/// # Errors
-/// As [`import`].
-pub fn import_stream(
-    project: &Project,
-    ledger: &mut Ledger,
-    stream: impl Read + Send,
-    options: &ImportOptions,
-    moment: &Moment,
-) -> Result<Imported, EngineError> {
-    let claim = match (&options.source, project.config.sources.as_slice()) {
-        (None, []) => source_of(project, Path::new("-"), None)?,
-        (None, [only]) => Claim { source: only.clone(), because: "it is the only source".to_owned() },
-        (None, _) => {
-            return Err(EngineError::refused(
-                "standard input has no name to tell its source by",
-                "say which source it is with --source",
-            ));
+impl Importer<'_> {
+    /// Imports one file. `progress` is told the number of bytes read so far.
+    ///
+    /// # Errors
+    /// When the file or the ledger would not have it; then nothing of the file stays.
+    pub fn file(
+        &self,
+        ledger: &mut Ledger,
+        path: &Path,
+        progress: &mut (dyn FnMut(u64) + Send),
+    ) -> Result<Imported, EngineError> {
+        let Self { project, options, .. } = *self;
+        let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
+        let claim = source_of(project, path, options.source.as_deref())?;
+        let digest = digest_of(File::open(path).map_err(failed)?).map_err(failed)?;
+        let written =
+            fs::metadata(path).and_then(|meta| meta.modified()).ok().and_then(|time| Timestamp::try_from(time).ok());
+        let file = File::open(path).map_err(failed)?;
+        let counted = Counted { inner: file, bytes: 0, progress };
+        let shown = shown_path(project, path);
+        let input = Input { claim, path: shown, file: Some(path.to_owned()), digest: Some(digest), written };
+        self.run(ledger, input, BufReader::with_capacity(1 << 18, counted))
+    }
+
+    /// Imports a stream that has no name, such as standard input.
+    ///
+    /// # Errors
+    /// As [`Self::file`].
+    pub fn stream(&self, ledger: &mut Ledger, stream: impl Read + Send) -> Result<Imported, EngineError> {
+        let Self { project, options, .. } = *self;
+        let claim = match (&options.source, project.config.sources.as_slice()) {
+            (None, []) => source_of(project, Path::new("-"), None)?,
+            (None, [only]) => Claim { source: only.clone(), because: "it is the only source".to_owned() },
+            (None, _) => {
+                return Err(EngineError::refused(
+                    "standard input has no name to tell its source by",
+                    "say which source it is with --source",
+                ));
+            }
+            (Some(named), _) => named_source(project, named)?,
+        };
+        let input = Input { claim, path: "standard input".to_owned(), file: None, digest: None, written: None };
+        self.run(ledger, input, BufReader::with_capacity(1 << 18, stream))
+    }
+
+    fn run(&self, ledger: &mut Ledger, input: Input, stream: impl BufRead + Send) -> Result<Imported, EngineError> {
+        let imported = self.bring_in(ledger, input, stream)?;
+        if imported.hidden > 0 && !self.options.dry_run {
+            ledger.compact()?;
         }
-        (Some(named), _) => named_source(project, named)?,
-    };
-    let input = Input { claim, path: "standard input".to_owned(), file: None, digest: None, written: None };
-    run(project, ledger, input, BufReader::with_capacity(1 << 18, stream), options, moment)
+        Ok(imported)
+    }
+
+    fn bring_in(
+        &self,
+        ledger: &mut Ledger,
+        input: Input,
+        stream: impl BufRead + Send,
+    ) -> Result<Imported, EngineError> {
+        let Self { project, options, moment } = *self;
+        let Input { claim, path, file: sample, digest, written } = input;
+        let source = &claim.source;
+        let people = source.kind == SourceKind::People;
+        let mut imported = Imported::begun(source, claim.because, &path);
+        // A dry run keeps nothing, its key neither.
+        let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
+        let known_files = KnownFiles {
+            source,
+            path: &path,
+            written,
+            key: &key,
+            mapping: hex(&Sha256::digest(reading_of(project, source))),
+            accept_missing: options.accept_missing,
+        };
+        let mut writer = ledger.writer("import")?;
+        let mut file = digest.map(|digest| known_files.name(digest));
+        let before = file.as_deref().map_or(Ok(None), |file| known_files.find(&writer, file))?;
+        if before.as_ref().is_some_and(|known| known_files.is_done(known)) {
+            imported.already = true;
+            return Ok(imported);
+        }
+        let run = writer.begin_run(&moment.run(RunKind::Import, None))?;
+        imported.hidden = hide_new_secrets(&mut writer, project, &key)?;
+        apply_renamings(&mut writer, project, run, moment.as_of)?;
+        let with = Mapped {
+            dictionary: &project.dictionary,
+            zone: &project.config.calendar.zone,
+            file_time: written,
+            path: digest.is_some().then_some(path.as_str()),
+        };
+        let nobody = People::default();
+        let judge = Judge::new(project, &nobody, moment.as_of);
+        let by = PreparedBy { project, source, key: &key, judge: &judge };
+        if let Some(sample) = sample.filter(|_| is_in_chunks(source) && !options.dry_run) {
+            add_dictionary(&mut writer, by, &sample, &with)?;
+        }
+        let bodies = writer.reader().bodies()?;
+        let kept = if people { HashSet::new() } else { writer.reader().known_bodies()? };
+        let preparer = Preparer::new(by, &bodies, kept);
+        let mut intake = Intake {
+            project,
+            source: source.id.as_str(),
+            key: &key,
+            writer,
+            imported,
+            run,
+            layout_fingerprint: project.layout_fingerprint(),
+            file: file.clone().unwrap_or_default(),
+            path: path.clone(),
+            at: moment.as_of,
+            dry_run: options.dry_run,
+            listed: HashSet::new(),
+            unnamed: 0,
+            newest: None,
+        };
+        let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
+        let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
+        let is_part = take_all(&mut intake, &preparer, &with, buffered)?;
+        let Intake { mut writer, mut imported, listed, unnamed, newest, .. } = intake;
+        imported.listed = listed.len() as u64;
+        if options.strict {
+            refuse_rejects(&imported)?;
+        }
+        if file.is_none() {
+            let digest = known_files.name_of_stream(&mut hashed)?;
+            if known_files.find(&writer, &digest)?.is_some_and(|known| known_files.is_done(&known)) {
+                return Ok(Imported { already: true, records: 0, ..imported });
+            }
+            file = Some(digest);
+        }
+        if source.complete && !is_part {
+            let absent =
+                Missing { run, at: moment.as_of, source: source.id.as_str(), people, listed: &listed, unnamed, newest };
+            absent.mark(&mut writer, options, &mut imported)?;
+        }
+        if before.is_none() {
+            for reject in imported.rejects.rows() {
+                writer.add_reject(&reject)?;
+            }
+        }
+        // What lies in the future today may be taken tomorrow, so such a file is read again.
+        if !imported.rejects.has_clock() {
+            known_files.add(&mut writer, run, file.as_deref().unwrap_or_default(), &imported)?;
+        }
+        end_import(&mut writer, run, &imported)?;
+        if !options.dry_run {
+            writer.commit()?;
+        }
+        Ok(imported)
+    }
+}
+
+/// Adds a dictionary for compressing bodies, made of the beginning of a file, where the ledger has none.
+fn add_dictionary(
+    writer: &mut Writer<'_>,
+    by: PreparedBy<'_>,
+    sample: &Path,
+    with: &Mapped<'_>,
+) -> Result<(), LedgerError> {
+    let bodies = writer.reader().bodies()?;
+    if bodies.has_dictionary() {
+        return Ok(());
+    }
+    match dictionary_of(&Preparer::new(by, &bodies, HashSet::new()), sample, with) {
+        Some(dictionary) => writer.add_dictionary(&dictionary),
+        None => Ok(()),
+    }
+}
+
+impl Imported {
+    /// Creates what is told of a file that was not read yet.
+    fn begun(source: &Source, because: String, path: &str) -> Self {
+        Self {
+            path: path.to_owned(),
+            source: source.id.to_string(),
+            because,
+            format: source.format.as_str(),
+            people: source.kind == SourceKind::People,
+            ..Self::default()
+        }
+    }
 }
 
 /// Returns everything that decides what is kept of a record of a source: the same bytes, nothing new to be read.
@@ -163,7 +307,7 @@ fn reading_of(project: &Project, source: &Source) -> Vec<u8> {
     let text = |text: &Option<Text>| text.as_ref().map(|text| text.as_str().to_owned());
     let mut all = Canonical::default();
     all.add(source).add(&text(&source.speaks_for)).add(&text(&project.config.company_device));
-    all.add(&project.config.zone.iana_name());
+    all.add(&project.config.calendar.zone.iana_name());
     for (path, said) in &project.dictionary.facts {
         all.add(path).add(&said.ty).add(&said.unit);
         all.add(&said.volatile).add(&said.secret).add(&said.company_only);
@@ -228,151 +372,6 @@ impl<R: Read> Read for &mut Hashed<R> {
             hash.update(&buffer[..read]);
         });
         Ok(read)
-    }
-}
-
-fn run(
-    project: &Project,
-    ledger: &mut Ledger,
-    input: Input,
-    stream: impl BufRead + Send,
-    options: &ImportOptions,
-    moment: &Moment,
-) -> Result<Imported, EngineError> {
-    let imported = bring_in(project, ledger, input, stream, options, moment)?;
-    if imported.hidden > 0 && !options.dry_run {
-        ledger.compact()?;
-    }
-    Ok(imported)
-}
-
-fn bring_in(
-    project: &Project,
-    ledger: &mut Ledger,
-    input: Input,
-    stream: impl BufRead + Send,
-    options: &ImportOptions,
-    moment: &Moment,
-) -> Result<Imported, EngineError> {
-    let Input { claim, path, file: sample, digest, written } = input;
-    let source = &claim.source;
-    let people = source.kind == SourceKind::People;
-    let mut imported = Imported::begun(source, claim.because, &path);
-    // A dry run keeps nothing, its key neither.
-    let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
-    let known_files = KnownFiles {
-        source,
-        path: &path,
-        written,
-        key: &key,
-        mapping: hex(&Sha256::digest(reading_of(project, source))),
-        accept_missing: options.accept_missing,
-    };
-    let mut writer = ledger.writer("import")?;
-    let mut file = digest.map(|digest| known_files.name(digest));
-    let before = file.as_deref().map_or(Ok(None), |file| known_files.find(&writer, file))?;
-    if before.as_ref().is_some_and(|known| known_files.is_done(known)) {
-        imported.already = true;
-        return Ok(imported);
-    }
-    let run = writer.begin_run(&moment.run(RunKind::Import, None))?;
-    imported.hidden = hide_new_secrets(&mut writer, project, &key)?;
-    apply_renamings(&mut writer, project, run, moment.as_of)?;
-    let with = Mapped {
-        dictionary: &project.dictionary,
-        zone: &project.config.zone,
-        file_time: written,
-        path: digest.is_some().then_some(path.as_str()),
-    };
-    let nobody = People::default();
-    let judge = Judge::new(project, &nobody, moment.as_of);
-    let by = PreparedBy { project, source, key: &key, judge: &judge };
-    if let Some(sample) = sample.filter(|_| is_in_chunks(source) && !options.dry_run) {
-        add_dictionary(&mut writer, by, &sample, &with)?;
-    }
-    let bodies = writer.reader().bodies()?;
-    let kept = if people { HashSet::new() } else { writer.reader().known_bodies()? };
-    let preparer = Preparer::new(by, &bodies, kept);
-    let mut intake = Intake {
-        project,
-        source: source.id.as_str(),
-        key: &key,
-        writer,
-        imported,
-        run,
-        layout_fingerprint: project.layout_fingerprint(),
-        file: file.clone().unwrap_or_default(),
-        path: path.clone(),
-        at: moment.as_of,
-        dry_run: options.dry_run,
-        listed: HashSet::new(),
-        unnamed: 0,
-        newest: None,
-    };
-    let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
-    let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
-    let is_part = take_all(&mut intake, &preparer, &with, buffered)?;
-    let Intake { mut writer, mut imported, listed, unnamed, newest, .. } = intake;
-    imported.listed = listed.len() as u64;
-    if options.strict {
-        refuse_rejects(&imported)?;
-    }
-    if file.is_none() {
-        let digest = known_files.name_of_stream(&mut hashed)?;
-        if known_files.find(&writer, &digest)?.is_some_and(|known| known_files.is_done(&known)) {
-            return Ok(Imported { already: true, records: 0, ..imported });
-        }
-        file = Some(digest);
-    }
-    if source.complete && !is_part {
-        let absent =
-            Missing { run, at: moment.as_of, source: source.id.as_str(), people, listed: &listed, unnamed, newest };
-        absent.mark(&mut writer, options, &mut imported)?;
-    }
-    if before.is_none() {
-        for reject in imported.rejects.rows() {
-            writer.add_reject(&reject)?;
-        }
-    }
-    // What lies in the future today may be taken tomorrow, so such a file is read again.
-    if !imported.rejects.has_clock() {
-        known_files.add(&mut writer, run, file.as_deref().unwrap_or_default(), &imported)?;
-    }
-    end_import(&mut writer, run, &imported)?;
-    if !options.dry_run {
-        writer.commit()?;
-    }
-    Ok(imported)
-}
-
-/// Adds a dictionary for compressing bodies, made of the beginning of a file, where the ledger has none.
-fn add_dictionary(
-    writer: &mut Writer<'_>,
-    by: PreparedBy<'_>,
-    sample: &Path,
-    with: &Mapped<'_>,
-) -> Result<(), LedgerError> {
-    let bodies = writer.reader().bodies()?;
-    if bodies.has_dictionary() {
-        return Ok(());
-    }
-    match dictionary_of(&Preparer::new(by, &bodies, HashSet::new()), sample, with) {
-        Some(dictionary) => writer.add_dictionary(&dictionary),
-        None => Ok(()),
-    }
-}
-
-impl Imported {
-    /// Creates what is told of a file that was not read yet.
-    fn begun(source: &Source, because: String, path: &str) -> Self {
-        Self {
-            path: path.to_owned(),
-            source: source.id.to_string(),
-            because,
-            format: source.format.as_str(),
-            people: source.kind == SourceKind::People,
-            ..Self::default()
-        }
     }
 }
 
@@ -506,7 +505,7 @@ fn take_records<'i>(
             intake.take_person(record)
         } else {
             let prepared = preparer.record(&mut scratch, record);
-            intake.take(line, offset, prepared, preparer, &mut scratch)
+            intake.take(RecordPlace { line, offset }, prepared, preparer, &mut scratch)
         };
         taken.map_err(|error| {
             failure = Some(error);
@@ -553,7 +552,7 @@ fn take_chunks<'i>(
         Passage { intake, scratch: preparer.scratch(), chunks: Chunks::new(input), spare: Vec::new(), lines: 0 };
     handed_out(
         &mut passage,
-        cores(None),
+        Workers { count: cores(None), prepare: || preparer.scratch() },
         |passage| {
             let mut chunk = passage.spare.pop().unwrap_or_default();
             match passage.chunks.read_into(&mut chunk) {
@@ -561,7 +560,6 @@ fn take_chunks<'i>(
                 Err(error) => Err(NotImported::Unreadable(error.to_string())),
             }
         },
-        || preparer.scratch(),
         |scratch: &mut WorkerScratch<'i>, mut chunk: Chunk| -> Worked {
             let mut records = Vec::new();
             let lines = read_chunk(&mut chunk, preparer.source, with, |record| {
@@ -574,7 +572,9 @@ fn take_chunks<'i>(
         |passage, (chunk, lines, records): Worked| {
             for (line, offset, prepared) in records {
                 let Passage { intake, scratch, lines: before, .. } = passage;
-                intake.take(*before + line, offset, prepared, preparer, scratch).map_err(NotImported::Failed)?;
+                intake
+                    .take(RecordPlace { line: *before + line, offset }, prepared, preparer, scratch)
+                    .map_err(NotImported::Failed)?;
             }
             passage.lines += lines;
             passage.spare.push(chunk);
@@ -613,7 +613,7 @@ pub(crate) fn identity<'a>(value: &Value<'a>, key: &str) -> Result<&'a str, Stri
 
 /// Returns when a document was collected.
 pub(crate) fn moment_of(value: &Value<'_>, project: &Project) -> Result<Timestamp, String> {
-    let zone = &project.config.zone;
+    let zone = &project.config.calendar.zone;
     let wanted = "write it as 2027-03-04T10:00:00+01:00";
     match value {
         Value::Text(text) => {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use bumpalo::Bump;
-use fencepost_core::{DocumentReader, Facts, Observation, Packer, Read as ReadSlots, ReadError};
+use fencepost_core::{DocumentReader, Facts, Observation, Packer, ReadError, Session};
 use fencepost_formats::{
     DocumentSplitter, JsonDocuments, Kept, RawDocument, Record, RejectKind, SecretKey, Source, assemble_in,
 };
@@ -151,17 +151,18 @@ impl<'p> Preparer<'p> {
         };
         let not_spoken_for = |reason| set_aside(RejectKind::NotSpokenFor, reason);
         let source = self.source.id.as_str();
-        let zone = &self.project.config.zone;
+        let own = self.judge.observation(source, Some(collected), read.slots);
+        let session = Session::new(at, &self.project.config.calendar.zone, arena);
         if self.project.gates.guards(source) {
-            let facts = self.facts(device, &read, collected, &[], arena).map_err(not_spoken_for)?;
-            self.project.gates.admits(source, facts, at, zone, arena).map_err(not_spoken_for)?;
+            let facts = self.facts(device, own, &[], arena).map_err(not_spoken_for)?;
+            self.project.gates.admits(source, facts, session).map_err(not_spoken_for)?;
         }
         let company = match others {
             // Nothing is left out of a device that may be the company's before that is told.
             None => !self.company_only,
             Some(others) => {
-                let facts = self.facts(device, &read, collected, others, arena).map_err(not_spoken_for)?;
-                self.project.gates.is_company_device(facts, at, zone, arena)
+                let facts = self.facts(device, own, others, arena).map_err(not_spoken_for)?;
+                self.project.gates.is_company_device(facts, session)
             }
         };
         let splitter = DocumentSplitter { layout: &self.project.gates.layout, key: self.key, people: false };
@@ -192,14 +193,13 @@ impl<'p> Preparer<'p> {
     fn facts<'a>(
         &'a self,
         device: &str,
-        read: &ReadSlots<'a>,
-        collected: Timestamp,
+        own: Observation<'a>,
         others: &'a [Document],
         arena: &'a Bump,
     ) -> Result<&'a Facts<'a>, String> {
         let layout = &self.project.gates.layout;
         let source = self.source.id.as_str();
-        let mut said: Vec<Observation<'a>> = vec![self.judge.observation(source, Some(collected), read.slots)];
+        let mut said: Vec<Observation<'a>> = vec![own];
         for other in others.iter().filter(|other| other.source != source) {
             let read = JsonDocuments::default().read(&other.json, layout, arena).map_err(|error| error.message)?;
             said.push(self.judge.observation(&other.source, Some(other.collected), read.slots));

@@ -174,7 +174,7 @@ impl Posture<'_> {
         };
         let standing = match self.at == self.assessed_at {
             true => left,
-            false => standing_at(&self.running(job)?, covered, self.project.config.uncovered, self.at),
+            false => standing_at(&self.running(job)?, covered, self.project.config.uncovered_stands, self.at),
         };
         Ok(Some((standing, covered)))
     }

@@ -28,6 +28,9 @@ impl Serialize for FindingBody<'_> {
         body.serialize_entry("fingerprint", &format!("{:016x}", finding.fingerprint))?;
         body.serialize_entry("leaves_open", &leaves_open)?;
         body.serialize_entry("blames", &blames)?;
+        if finding.corrected {
+            body.serialize_entry("corrected", &true)?;
+        }
         body.end()
     }
 }
@@ -68,6 +71,7 @@ pub(crate) fn finding(row: &FindingRow) -> Option<Finding> {
         spell: u32::try_from(body["spell"].as_u64()?).ok()?,
         evidence_at: moment("evidence_at"),
         fingerprint: u64::from_str_radix(body["fingerprint"].as_str()?, 16).ok()?,
+        corrected: body["corrected"].as_bool().unwrap_or(false),
         leaves_open: body["leaves_open"]
             .as_array()?
             .iter()
@@ -200,6 +204,7 @@ mod tests {
             spell: 2,
             evidence_at: None,
             fingerprint: u64::MAX,
+            corrected: true,
             leaves_open: vec![RuleId::from("a/b")],
             blames: vec![Blame { fact: "os.version".into(), reason: Reason::WrongType }],
         };

@@ -13,16 +13,29 @@ use super::damage::damaged;
 use super::reading::Reading;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
-use crate::workers::{cores, handed_out};
+use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::project::Project;
 
 /// Which facts are looked at, besides those that say who holds a device and which groups do.
-#[derive(Clone, Copy, Debug)]
-pub(crate) enum Wanted<'s> {
-    /// These, with all that is in them.
-    Whole(&'s [SlotId]),
-    /// These, as the rules read them.
-    AsRead(&'s [SlotId]),
+#[derive(Clone, Copy)]
+pub(crate) struct Wanted<'s> {
+    /// Begins with the slots of the rules.
+    layout: &'s Layout,
+    slots: &'s [SlotId],
+    /// With all that is in them, not only with what the rules read of it.
+    whole: bool,
+}
+
+impl<'s> Wanted<'s> {
+    /// Slots of a layout, with all that is in them.
+    pub(crate) fn whole(layout: &'s Layout, slots: &'s [SlotId]) -> Self {
+        Self { layout, slots, whole: true }
+    }
+
+    /// Slots of a layout, as the rules read them.
+    pub(crate) fn as_read(layout: &'s Layout, slots: &'s [SlotId]) -> Self {
+        Self { layout, slots, whole: false }
+    }
 }
 
 /// What the facts of devices are loaded by.
@@ -57,10 +70,7 @@ impl Loader<'_> {
     /// Returns whether packed facts are all that is wanted. The items of lists are packed without what the rules do not look at.
     fn is_whole(&self, facts: &Facts<'_>) -> bool {
         let is_part = |slot: &SlotId| matches!(facts.slot(*slot).raw, Value::List(_) | Value::Object(_));
-        match self.wanted {
-            Wanted::AsRead(_) => true,
-            Wanted::Whole(slots) => !slots.iter().any(is_part),
-        }
+        !self.wanted.whole || !self.wanted.slots.iter().any(is_part)
     }
 
     /// Gathers what the ledger holds of the devices of a batch, and returns what `look` finds of each.
@@ -130,12 +140,11 @@ impl Reading<'_> {
     pub(crate) fn with_facts<T: Send>(
         &self,
         judge: &Judge<'_>,
-        layout: &Layout,
         wanted: Wanted<'_>,
         look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
         mut take: impl FnMut(T) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
-        let (Wanted::Whole(slots) | Wanted::AsRead(slots)) = wanted;
+        let Wanted { layout, slots, .. } = wanted;
         let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
         let loader = Loader {
             project: self.project,
@@ -171,16 +180,16 @@ impl Reading<'_> {
             }
         }
         let snapshot_readers = Mutex::new(snapshot_readers);
+        let prepare = || {
+            let snapshot_reader = snapshot_readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            (snapshot_reader.expect("there is one for each worker"), loader.scratch())
+        };
         handed_out(
             &mut (Some(first), Vec::<Batch>::new()),
-            workers,
+            Workers { count: workers, prepare },
             |(first, batches)| match first.take() {
                 Some(first) => Ok(Some(first)),
                 None => next(batches.pop().unwrap_or_default()),
-            },
-            || {
-                let snapshot_reader = snapshot_readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
-                (snapshot_reader.expect("there is one for each worker"), loader.scratch())
             },
             |(snapshot_reader, scratch), mut batch: Batch| {
                 let found = loader.look_at(&snapshot_reader.reader(), scratch, &mut batch, &look);

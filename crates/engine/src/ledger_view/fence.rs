@@ -70,7 +70,7 @@ impl Reading<'_> {
             };
             post(vec![label])
         };
-        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found| {
+        self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |found| {
             let Some((labels, device, standing)) = found else { return Ok(()) };
             labels.into_iter().for_each(|label| each(label, &device, standing));
             Ok(())

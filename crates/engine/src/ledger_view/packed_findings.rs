@@ -9,8 +9,8 @@ use fencepost_core::{Blame, CloseReason, DeviceId, Finding, FindingClock, Findin
 use fencepost_store::IDS_IN_FRONT;
 use jiff::Timestamp;
 
-/// What a finding has, a bit each. No finding has all eight, so what begins so is packed as the fourth format of the ledger did it;
-/// nor has any all but the first.
+/// What a finding has, a bit each. No finding has all eight, since only a silence leaves rules open and nothing
+/// corrects one: what begins so is packed as the fourth format of the ledger did it. Nor has any all but the first.
 mod has {
     pub(super) const FAILING: u8 = 1;
     /// It has been failing since it was opened.
@@ -21,6 +21,8 @@ mod has {
     pub(super) const BLAMES: u8 = 32;
     /// Its id is in it. Before the seventh format of the ledger it was not.
     pub(super) const ID: u8 = 64;
+    /// What failed was set by a correction.
+    pub(super) const CORRECTED: u8 = 128;
     pub(super) const EARLIER_FORMAT: u8 = 255;
 }
 
@@ -37,6 +39,7 @@ pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
             (has::LEAVES_OPEN, !finding.leaves_open.is_empty()),
             (has::BLAMES, !finding.blames.is_empty()),
             (has::ID, true),
+            (has::CORRECTED, finding.corrected),
         ];
         body.0.clear();
         body.moment(Timestamp::UNIX_EPOCH, finding.clock.due);
@@ -191,6 +194,7 @@ impl Head<'_> {
             spell,
             evidence_at,
             fingerprint,
+            corrected: flags & has::CORRECTED != 0,
             leaves_open,
             blames,
         })
@@ -319,6 +323,7 @@ mod fourth {
             spell,
             evidence_at,
             fingerprint,
+            corrected: false,
             leaves_open,
             blames,
         })
@@ -375,6 +380,7 @@ mod tests {
                     spell,
                     evidence_at,
                     fingerprint,
+                    corrected: leaves_open.is_empty() && fingerprint % 2 == 0,
                     leaves_open,
                     blames,
                 }

@@ -183,7 +183,7 @@ impl<'r> Reading<'r> {
         // At the moment of the assessment they stand as it left them.
         let moved = self.at != self.judged_at();
         let findings = if moved { self.findings(None, false)? } else { BTreeMap::new() };
-        let uncovered = self.project.config.uncovered;
+        let uncovered = self.project.config.uncovered_stands;
         let none = Vec::new();
         let mut standings = BTreeMap::new();
         for spell in self.reader.spells(SpellKind::Standing, None, self.run)? {

@@ -2,11 +2,8 @@
 
 use std::collections::HashMap;
 
-use bumpalo::Bump;
-use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, Layout, Place, Text, Value, Vocabulary};
+use fencepost_core::{Condition, Diagnostic, Dictionary, Facts, Layout, Place, Session, Text, Value, Vocabulary};
 use fencepost_formats::Config;
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
 
 /// The conditions on records, and the layout by which they read them.
 #[derive(Debug)]
@@ -50,16 +47,9 @@ impl Gates {
     }
 
     /// Whether a source may speak of a device with these facts; the reason when it may not.
-    pub fn admits<'a>(
-        &self,
-        source: &str,
-        facts: &'a Facts<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
-    ) -> Result<(), String> {
+    pub fn admits<'a>(&self, source: &str, facts: &'a Facts<'a>, session: Session<'a>) -> Result<(), String> {
         let Some(condition) = self.speaks_for.get(source) else { return Ok(()) };
-        match Evaluator::new(Some(facts), at, zone, arena).holds(condition) {
+        match session.evaluator(facts).holds(condition) {
             Value::Boolean(true) => Ok(()),
             Value::Boolean(false) => Err(format!("`{source}` does not speak for such a device (speaks_for)")),
             _ => Err(format!("the record does not say whether `{source}` speaks for the device (speaks_for)")),
@@ -67,16 +57,10 @@ impl Gates {
     }
 
     /// Whether a device with these facts is the company's; in doubt it is not.
-    pub fn is_company_device<'a>(
-        &self,
-        facts: &'a Facts<'a>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-        arena: &'a Bump,
-    ) -> bool {
-        self.company_device.as_ref().is_some_and(|condition| {
-            matches!(Evaluator::new(Some(facts), at, zone, arena).holds(condition), Value::Boolean(true))
-        })
+    pub fn is_company_device<'a>(&self, facts: &'a Facts<'a>, session: Session<'a>) -> bool {
+        self.company_device
+            .as_ref()
+            .is_some_and(|condition| matches!(session.evaluator(facts).holds(condition), Value::Boolean(true)))
     }
 
     /// Whether a source has to pass a condition.

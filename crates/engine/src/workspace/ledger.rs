@@ -122,7 +122,7 @@ pub fn refuse_far_ahead(
     if is_near(newest) {
         return Ok(());
     }
-    let local = |at: Timestamp| project.config.zone.to_datetime(at).strftime("%Y-%m-%d %H:%M").to_string();
+    let local = |at: Timestamp| project.config.calendar.zone.to_datetime(at).strftime("%Y-%m-%d %H:%M").to_string();
     Err(EngineError::refused(
         format!(
             "{} lies more than {} after the newest state ({}); the ledger would go by it from then on",

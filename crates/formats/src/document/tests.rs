@@ -64,8 +64,14 @@ fn a_field_of_a_lists_items_is_of_its_type_item_by_item() {
     let arena = Bump::new();
     let document = br#"{"software":[{"version":"1.2"},{"version":"latest"}]}"#;
     let read = JsonDocuments::default().read(document, &layout, &arena).unwrap();
-    let said =
-        [fencepost_core::Observation { source: "s", trust: 0, collected: None, fresh_for: None, slots: read.slots }];
+    let said = [fencepost_core::Observation {
+        source: "s",
+        trust: 0,
+        collected: None,
+        fresh_for: None,
+        calendar: None,
+        slots: read.slots,
+    }];
     let facts = fencepost_core::merge(&said, std::iter::empty(), &layout, jiff::Timestamp::UNIX_EPOCH, &arena);
     assert_eq!(facts.slot(slot).value.show(), "[1.2, wrong type]");
 }

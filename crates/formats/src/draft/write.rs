@@ -32,7 +32,8 @@ pub(super) fn draft(sample: &Sample, columns: &[Column], context: &DraftFor<'_>)
     );
     let id = id_column(columns, count, of_people);
     let when = if of_people { None } else { time_column(columns, count) };
-    let lines = head(sample, columns, context, of_people, id, when);
+    let keys = KeyColumns { of_people, id, when };
+    let lines = head(sample, columns, context, &keys);
     let width = lines.iter().map(|line| line.key.len() + if line.told { 0 } else { 2 }).max().unwrap_or(0);
     for line in lines {
         let (mark, pad) = if line.told { ("", width) } else { ("# ", width.saturating_sub(2)) };
@@ -84,14 +85,15 @@ pub(super) fn draft(sample: &Sample, columns: &[Column], context: &DraftFor<'_>)
     out
 }
 
-fn head(
-    sample: &Sample,
-    columns: &[Column],
-    context: &DraftFor<'_>,
+/// What a feed is about, and by which columns its records are told apart and dated.
+struct KeyColumns<'c> {
     of_people: bool,
-    id: Option<&str>,
-    when: Option<&str>,
-) -> Vec<Line> {
+    id: Option<&'c str>,
+    when: Option<&'c str>,
+}
+
+fn head(sample: &Sample, columns: &[Column], context: &DraftFor<'_>, keys: &KeyColumns<'_>) -> Vec<Line> {
+    let KeyColumns { of_people, id, when } = *keys;
     let mut lines = Vec::new();
     let mut add = |key, value: String, remark: String, told| lines.push(Line { key, value, remark, told });
     let (folder, file) = context.path.rsplit_once('/').map_or(("", context.path), |(folder, file)| (folder, file));

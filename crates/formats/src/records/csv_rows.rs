@@ -112,6 +112,13 @@ struct Rows<R> {
     ends: Vec<usize>,
 }
 
+/// The lines of a row: the first, how many they are, and where they begin in the file.
+struct RowLines {
+    line: u64,
+    lines: u64,
+    offset: u64,
+}
+
 /// How far a row has come after one more line.
 enum Progress {
     Whole,
@@ -144,7 +151,7 @@ impl<R: BufRead> Rows<R> {
         let mut progress = self.feed(&first.bytes, &mut length, &mut cells);
         if matches!(progress, Progress::Whole) {
             self.lines.spare = first.bytes;
-            return Ok(Some(self.row(line, 1, offset, cells, None)));
+            return Ok(Some(self.row(RowLines { line, lines: 1, offset }, cells, None)));
         }
         let mut taken = vec![first];
         let fault = loop {
@@ -165,7 +172,7 @@ impl<R: BufRead> Rows<R> {
         };
         let lines = taken.len() as u64;
         if fault.is_none() {
-            return Ok(Some(self.row(line, lines, offset, cells, None)));
+            return Ok(Some(self.row(RowLines { line, lines, offset }, cells, None)));
         }
         // The first line alone is bad; the others are rows of their own.
         let mut taken = taken.into_iter();
@@ -177,10 +184,10 @@ impl<R: BufRead> Rows<R> {
             // Its cells tell which device it is about.
             self.feed(&first.bytes, &mut length, &mut cells);
         }
-        Ok(Some(self.row(line, 1, offset, cells, fault)))
+        Ok(Some(self.row(RowLines { line, lines: 1, offset }, cells, fault)))
     }
 
-    fn row(&self, line: u64, lines: u64, offset: u64, cells: usize, fault: Option<String>) -> RawRow<'_> {
+    fn row(&self, RowLines { line, lines, offset }: RowLines, cells: usize, fault: Option<String>) -> RawRow<'_> {
         let ends = &self.ends[..cells];
         let starts = std::iter::once(0).chain(ends.iter().copied());
         let cells = starts.zip(ends).map(|(start, end)| &self.bytes[start..*end]).collect();

@@ -1,14 +1,17 @@
 //! `fencepost.toml`: the clock, the holder, defaults, and the sources.
 
 use fencepost_core::{
-    Canonical, Conversion, Diagnostic, Dictionary, Encode, Named, Period, SettleSettings, SourceId, Span, Text,
-    Uncovered,
+    Canonical, Conversion, Diagnostic, Dictionary, Encode, LackSettings, Named, Period, SettleSettings, SourceId, Span,
+    Text, Uncovered, WorkCalendar, day_of_week,
 };
+use std::collections::BTreeSet;
+
 use glob::Pattern;
 use jiff::tz::TimeZone;
 
 use super::shape::{Key, Kind, Shape, words};
 use super::table::{Reader, Table};
+use super::{FileText, holidays};
 
 /// Whose clock the ledger goes by.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -229,7 +232,9 @@ pub struct Config {
     /// What the workspace is called.
     pub name: Option<String>,
     /// The zone in which days are counted and times shown.
-    pub zone: TimeZone,
+    pub calendar: WorkCalendar,
+    /// The iCalendar file that lists days on which nobody works, and where it is named.
+    pub holidays_file: Option<Named>,
     /// Whose clock the ledger goes by.
     pub clock: Clock,
     /// The fact that names who uses a device.
@@ -240,12 +245,16 @@ pub struct Config {
     pub company_device: Option<Text>,
     /// How long history is kept; for ever when none.
     pub keep_history: Option<Period>,
-    /// What a device is that nothing covers.
-    pub uncovered: Uncovered,
+    /// What a device is that nothing covers, once its grace is over.
+    pub uncovered_stands: Uncovered,
+    /// How long a device may be covered by nothing.
+    pub uncovered: LackSettings,
     /// A finding that fails again sooner than this keeps its old clock.
     pub relapse: Period,
     /// How long a device may be silent.
-    pub silence_grace: Period,
+    pub silence: LackSettings,
+    /// How often the fleet is to be assessed; none where nothing says how often state comes.
+    pub assess_every: Option<Period>,
     /// The feeds, in the order in which they are written.
     pub sources: Vec<Source>,
 }
@@ -255,15 +264,18 @@ impl Default for Config {
         let settle = SettleSettings::default();
         Self {
             name: None,
-            zone: TimeZone::UTC,
+            calendar: settle.calendar,
+            holidays_file: None,
             clock: Clock::Wall,
             holder: None,
             fence_by: None,
             company_device: None,
             keep_history: None,
+            uncovered_stands: settle.uncovered_stands,
             uncovered: settle.uncovered,
             relapse: settle.relapse,
-            silence_grace: settle.silence_grace,
+            silence: settle.silence,
+            assess_every: None,
             sources: Vec::new(),
         }
     }
@@ -274,9 +286,36 @@ impl Config {
     pub fn settle_settings(&self) -> SettleSettings {
         SettleSettings {
             relapse: self.relapse,
-            silence_grace: self.silence_grace,
+            silence: self.silence,
             uncovered: self.uncovered,
-            zone: self.zone.clone(),
+            uncovered_stands: self.uncovered_stands,
+            calendar: self.calendar.clone(),
+        }
+    }
+
+    /// Adds the days on which nobody works from the file that lists them.
+    pub(super) fn read_holidays(&mut self, files: &[FileText], mistakes: &mut Vec<Diagnostic>) {
+        let Some(Named { text: name, span }) = &self.holidays_file else { return };
+        let mut tell = |what: String, help: &str| {
+            mistakes.push(Diagnostic::error("bad-holidays", what, span.clone()).help(help));
+        };
+        let Some(file) = files.iter().find(|file| file.path == *name) else {
+            return tell(
+                format!("there is no file `{name}`"),
+                "put an .ics file beside fencepost.toml, and name it here",
+            );
+        };
+        match holidays::days_of(&file.text) {
+            Ok((days, unread)) => {
+                self.calendar.holidays.extend(days);
+                for why in unread {
+                    let what = format!("`{name}` has an event that is no day off: {why}");
+                    mistakes.push(Diagnostic::warning("unread-holiday", what, span.clone()).help(
+                        "write it as a whole day, DTSTART;VALUE=DATE:20270517, yearly ones with RRULE:FREQ=YEARLY",
+                    ));
+                }
+            }
+            Err(why) => tell(format!("`{name}`: {why}"), "export the calendar again, as iCalendar (RFC 5545)"),
         }
     }
 
@@ -323,10 +362,22 @@ pub(super) static FILE: Shape = Shape::new(
         Key::new("company_device", Kind::Condition, "Of which devices the company may keep everything."),
         Key::new(
             "uncovered",
-            Kind::Word(|| words(&UNCOVERED)),
+            Kind::Or(&Kind::Word(|| words(&UNCOVERED)), &UNCOVERED_TABLE),
             "What a device is that no enforced rule covers: unproven, where nothing else is said.",
         ),
         Key::new("relapse", Kind::Period, "A finding that fails again sooner than this keeps its old clock."),
+        Key::new(
+            "working_days",
+            Kind::Names,
+            "The days on which people work, such as \"mon\": Monday to Friday, where nothing is said.",
+        ),
+        Key::new("holidays", Kind::Days, "Days on which nobody works."),
+        Key::new(
+            "holidays_file",
+            Kind::Text,
+            "An iCalendar file beside this one that lists days on which nobody works.",
+        ),
+        Key::new("assess", Kind::Table(&ASSESS), "When the fleet is to be assessed."),
         Key::new("silence", Kind::Table(&SILENCE), "What holds of devices that say nothing."),
         Key::new("history", Kind::Table(&HISTORY), "What is kept of earlier times."),
         Key::new("source", Kind::Tables(&SOURCE), "A feed of state, or of people."),
@@ -334,7 +385,26 @@ pub(super) static FILE: Shape = Shape::new(
 );
 static SILENCE: Shape = Shape::new(
     "[silence]",
-    &[&[Key::new("grace", Kind::Period, "How long enforced rules may stay unknown on a device.")]],
+    &[&[
+        Key::new("grace", Kind::Period, "How long enforced rules may stay unknown on a device."),
+        Key::new("relapse", Kind::Period, "A silence that comes back sooner than this keeps its old clock."),
+    ]],
+);
+static UNCOVERED_TABLE: Shape = Shape::new(
+    "[uncovered]",
+    &[&[
+        Key::new("stands", Kind::Word(|| words(&UNCOVERED)), "What the device is when its grace is over."),
+        Key::new("grace", Kind::Period, "How long a device may be covered by no enforced rule."),
+        Key::new("relapse", Kind::Period, "One that is covered by nothing again sooner than this keeps its old clock."),
+    ]],
+);
+static ASSESS: Shape = Shape::new(
+    "[assess]",
+    &[&[Key::new(
+        "expected_every",
+        Kind::Period,
+        "How often: as often as the shortest of the sources, where nothing is said.",
+    )]],
 );
 static HISTORY: Shape = Shape::new(
     "[history]",
@@ -401,13 +471,27 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
         ..Config::default()
     };
     if let Some(zone) = zone(reader, root) {
-        config.zone = zone;
+        config.calendar.zone = zone;
     }
     config.clock = reader.word(root, "clock", &CLOCKS).unwrap_or_default();
-    config.uncovered = reader.word(root, "uncovered", &UNCOVERED).unwrap_or_default();
+    calendar_days(reader, root, &mut config.calendar);
+    config.holidays_file = reader.named(root, "holidays_file");
     config.relapse = reader.period(root, "relapse").unwrap_or(config.relapse);
+    (config.silence.relapse, config.uncovered.relapse) = (config.relapse, config.relapse);
     if let Some(silence) = reader.table(root, "silence") {
-        config.silence_grace = reader.period(&silence, "grace").unwrap_or(config.silence_grace);
+        lack(reader, &silence, &mut config.silence);
+    }
+    if let Some(value) = root.get("uncovered") {
+        match reader.inner(root, "uncovered", value) {
+            Some(uncovered) => {
+                config.uncovered_stands = reader.word(&uncovered, "stands", &UNCOVERED).unwrap_or_default();
+                lack(reader, &uncovered, &mut config.uncovered);
+            }
+            None => config.uncovered_stands = reader.word(root, "uncovered", &UNCOVERED).unwrap_or_default(),
+        }
+    }
+    if let Some(assess) = reader.table(root, "assess") {
+        config.assess_every = reader.period(&assess, "expected_every");
     }
     config.company_device = reader.text(root, "company_device");
     if let Some(history) = reader.table(root, "history") {
@@ -426,7 +510,42 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
             config.sources.push(source);
         }
     }
+    config.assess_every = config
+        .assess_every
+        .or_else(|| config.sources.iter().filter_map(|source| source.expected_every).min_by_key(|every| every.exact()));
     config
+}
+
+/// Reads the clock of a lack of evidence.
+fn lack(reader: &mut Reader<'_>, table: &Table<'_>, settings: &mut LackSettings) {
+    settings.grace = reader.period(table, "grace").unwrap_or(settings.grace);
+    settings.relapse = reader.period(table, "relapse").unwrap_or(settings.relapse);
+}
+
+/// Reads on which days people work.
+fn calendar_days(reader: &mut Reader<'_>, root: &Table<'_>, calendar: &mut WorkCalendar) {
+    let named = reader.names(root, "working_days");
+    if root.get("working_days").is_some() {
+        let mut days = BTreeSet::new();
+        for Named { text, span } in named {
+            match day_of_week(&text) {
+                Some(day) => {
+                    days.insert(day);
+                }
+                None => reader.report(
+                    Diagnostic::error("bad-day", format!("`{text}` is no day of the week"), span)
+                        .help("write mon, tue, wed, thu, fri, sat or sun"),
+                ),
+            }
+        }
+        if days.is_empty() {
+            let span = root.get("working_days").map_or(0..0, |value| value.span());
+            reader.error("no-working-day", "nobody ever works", span, "name a day, or leave working_days out");
+        } else {
+            calendar.working_days = days;
+        }
+    }
+    calendar.holidays = reader.days(root, "holidays").into_iter().collect();
 }
 
 fn zone(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<TimeZone> {

@@ -10,6 +10,7 @@ mod devices;
 mod examples;
 mod facts;
 mod groups;
+mod holidays;
 mod rules;
 mod schema;
 mod shape;
@@ -176,6 +177,11 @@ impl WorkspaceFile {
     }
 }
 
+/// Returns whether a file is a calendar, which `fencepost.toml` may name.
+fn is_calendar(path: &str) -> bool {
+    path.ends_with(".ics") && !path.contains('/') && !path.starts_with('.')
+}
+
 fn is_in(path: &str, folder: &str) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
 }
@@ -206,6 +212,13 @@ pub fn workspace_files(root: &Path) -> io::Result<Vec<FileText>> {
             names.extend(found);
         }
     }
+    let mut calendars = Vec::new();
+    for entry in fs::read_dir(root).map_err(|error| named(&error, root))? {
+        let name = entry?.file_name();
+        calendars.extend(name.to_str().filter(|name| is_calendar(name)).map(str::to_owned));
+    }
+    calendars.sort();
+    names.extend(calendars);
     names
         .into_iter()
         .map(|path| {
@@ -258,20 +271,24 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
     let (mut all_controls, mut all_examples) = (Vec::new(), Vec::new());
     for (at, file) in files.iter().enumerate() {
         let id = FileId(u32::try_from(at).unwrap_or(u32::MAX));
+        if is_calendar(&file.path) {
+            continue;
+        }
         let kind = WorkspaceFile::of(&file.path).unwrap_or(WorkspaceFile::Rules);
         Reader::open(id, &file.text, kind.shape(), &mut mistakes, |reader, root| match kind {
             WorkspaceFile::Config => config = config::read(reader, root),
             WorkspaceFile::Facts => facts::read(reader, root, &mut dictionary),
             WorkspaceFile::Groups => groups::read(reader, root, &mut rules),
             WorkspaceFile::Access => access::read(reader, root, &mut rules),
-            WorkspaceFile::Corrections => corrections::read(reader, root, &config.zone, &mut corrections),
-            WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.zone),
-            WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.zone)),
-            WorkspaceFile::Baselines => baselines::read(reader, root, &config.zone, &mut rules),
+            WorkspaceFile::Corrections => corrections::read(reader, root, &config.calendar.zone, &mut corrections),
+            WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.calendar.zone),
+            WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.calendar.zone)),
+            WorkspaceFile::Baselines => baselines::read(reader, root, &config.calendar.zone, &mut rules),
             WorkspaceFile::Controls => all_controls = controls::read(reader, root),
-            WorkspaceFile::Examples => all_examples.extend(examples::all(reader, root, &config.zone)),
+            WorkspaceFile::Examples => all_examples.extend(examples::all(reader, root, &config.calendar.zone)),
         });
     }
+    config.read_holidays(&files, &mut mistakes);
     config.check_units(&dictionary, &mut mistakes);
     Workspace {
         files,

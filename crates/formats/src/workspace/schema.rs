@@ -59,6 +59,7 @@ fn of_kind(kind: Kind) -> Map<String, Json> {
         Kind::Scalar => json!({ "type": ["string", "number", "boolean"] }),
         Kind::Period => json!({ "anyOf": [{ "const": 0 }, { "type": "string", "pattern": PERIOD }] }),
         Kind::Moment => json!({ "type": "string", "minLength": 10 }),
+        Kind::Days => json!({ "type": "array", "items": { "type": "string", "minLength": 10 } }),
         Kind::Word(words) => json!({ "enum": words() }),
         Kind::Table(shape) => table(shape),
         Kind::Tables(shape) => json!({ "type": "array", "items": table(shape) }),

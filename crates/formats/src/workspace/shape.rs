@@ -46,6 +46,8 @@ pub(super) enum Kind {
     Period,
     /// A day or a moment.
     Moment,
+    /// A list of days.
+    Days,
     /// One of a few words.
     Word(fn() -> Vec<&'static str>),
     Table(&'static Shape),

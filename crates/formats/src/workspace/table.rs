@@ -4,8 +4,11 @@
 use std::ops::Range;
 
 use fencepost_core::limits::WORKSPACE_KEYS;
-use fencepost_core::{Datum, Diagnostic, FileId, Named, Period, Span, Text, TextPiece, did_you_mean, parse_collected};
+use fencepost_core::{
+    Datum, Diagnostic, FileId, Named, Period, Span, Text, TextPiece, WorkCalendar, did_you_mean, parse_collected,
+};
 use jiff::Timestamp;
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -301,7 +304,31 @@ impl<'r> Reader<'r> {
             self.error("bad-moment", format!("`{key}` is no day and no moment"), value.span(), help);
             return None;
         };
-        Some((start, if text.len() == 10 { Period::days(1).after(start, zone) } else { start }))
+        let end = if text.len() == 10 { Period::days(1).after(start, &WorkCalendar::new(zone.clone())) } else { start };
+        Some((start, end))
+    }
+
+    /// A list of days, `[2027-05-17]`.
+    pub fn days(&mut self, table: &Table<'_>, key: &str) -> Vec<Date> {
+        let Some(value) = table.at(key, |kind| matches!(kind, Kind::Days)) else { return Vec::new() };
+        let mut days = Vec::new();
+        for item in self.items(key, value, "a list of days") {
+            let text = match item.get_ref() {
+                DeValue::String(text) => text.to_string(),
+                DeValue::Datetime(day) => day.to_string(),
+                _ => String::new(),
+            };
+            match text.parse::<Date>().ok().filter(|_| text.len() == 10) {
+                Some(day) => days.push(day),
+                None => self.error(
+                    "bad-moment",
+                    format!("`{key}` is a list of days"),
+                    item.span(),
+                    format!("write {key} = [2027-05-17]"),
+                ),
+            }
+        }
+        days
     }
 
     /// The tables of an array of tables, `[[key]]`.

@@ -728,7 +728,7 @@ fn mistakes_in_workspace_files() {
     3 | nonsense = 1
       | ^^^^^^^^
       |
-      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, silence, history, source
+      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, working_days, holidays, holidays_file, assess, silence, history, source
 
     error[bad-period]: `grace` is not a length of time
      --> fencepost.toml:5:9
@@ -736,7 +736,7 @@ fn mistakes_in_workspace_files() {
     5 | grace = "soon"
       |         ^^^^^^
       |
-      = help: `soon` is not a length of time; write a number and w, d, h, min or s, such as "3d" or "36h"
+      = help: `soon` is not a length of time; write a number and w, d, h, min, s or working days, such as "3d", "36h" or "2 working days"
 
     4 errors in 1 file; what fits the devices is told once they are mended
     [exit 1]
@@ -969,7 +969,7 @@ fn mistakes_in_workspace_files() {
     8 | grace = "often"
       |         ^^^^^^^
       |
-      = help: `often` is not a length of time; write a number and w, d, h, min or s, such as "3d" or "36h"
+      = help: `often` is not a length of time; write a number and w, d, h, min, s or working days, such as "3d", "36h" or "2 working days"
 
     error[no-id]: a [[rule]] has no `id`
      --> rules/r.toml:9:1

@@ -27,7 +27,7 @@ impl Checker<'_, '_> {
         }
         if names.len() != arguments.len() {
             let message = "either all arguments have names, or none".to_owned();
-            self.error("wrong-arguments", message, span, "", format!("write {}", function.usage));
+            self.error("wrong-arguments", message, (span, ""), format!("write {}", function.usage));
             return None;
         }
         let mut placed: Vec<Option<Expr>> = Vec::new();
@@ -46,8 +46,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "unknown-argument",
                     format!("`{}` has no argument `{}`", function.name, name.text),
-                    &name.span,
-                    "",
+                    (&name.span, ""),
                     help,
                 );
                 return None;
@@ -68,7 +67,7 @@ impl Checker<'_, '_> {
                 "function" => "functions cannot be defined here; write the expression itself".to_owned(),
                 _ => format!("known functions are {}", functions::names().collect::<Vec<_>>().join(", ")),
             });
-            self.error("unknown-function", format!("unknown function `{}`", name.text), &name.span, "", help);
+            self.error("unknown-function", format!("unknown function `{}`", name.text), (&name.span, ""), help);
             return Self::null(span);
         };
         let Some(arguments) = self.in_order(function, arguments, names, span) else { return Self::null(span) };
@@ -83,7 +82,7 @@ impl Checker<'_, '_> {
                 (a, b) => format!("{a} to {b} arguments"),
             };
             let message = format!("`{}` takes {wanted}, not {}", function.name, arguments.len());
-            self.error("wrong-arguments", message, span, "", format!("write {}", function.usage));
+            self.error("wrong-arguments", message, (span, ""), format!("write {}", function.usage));
             return Self::null(span);
         }
         match function.name {
@@ -92,13 +91,14 @@ impl Checker<'_, '_> {
                 Self::node(Op::Not(inner), Type::Boolean, None, span)
             }
             "present" => {
-                let inner = self.boxed(&arguments[0]);
+                // Whether something is there does not hang on how old it is.
+                let mut inner = self.boxed(&arguments[0]);
+                inner.read_at_any_age();
                 if inner.label.is_none() {
                     self.error(
                         "wrong-arguments",
                         "`present` asks about a fact".into(),
-                        &arguments[0].span,
-                        "this is no fact",
+                        (&arguments[0].span, "this is no fact"),
                         "write present(os.version)",
                     );
                 }
@@ -107,16 +107,13 @@ impl Checker<'_, '_> {
             }
             "age" => {
                 let mut inner = self.boxed(&arguments[0]);
-                if let Op::Fact { exempt, .. } = &mut inner.op {
-                    *exempt = true;
-                }
+                inner.read_at_any_age();
                 if !matches!(inner.ty, Type::DateTime | Type::Any | Type::Null) {
                     let message = format!("`age` takes a moment, and this is {}", inner.ty.as_str());
                     self.error(
                         "wrong-type",
                         message,
-                        &arguments[0].span,
-                        "",
+                        (&arguments[0].span, ""),
                         "declare the fact as { type = \"instant\" } in facts.toml",
                     );
                 }
@@ -152,7 +149,7 @@ impl Checker<'_, '_> {
                 let message =
                     format!("`{}` takes {} here, and this is {}", function.name, wanted.as_str(), argument.ty.as_str());
                 let at = argument.span.clone();
-                self.error("wrong-type", message, &at, "", format!("write {}", function.usage));
+                self.error("wrong-type", message, (&at, ""), format!("write {}", function.usage));
             }
         }
         let label = arguments.iter().find_map(|argument| argument.label.clone());
@@ -178,7 +175,7 @@ impl Checker<'_, '_> {
             Some(value) => Self::node(Op::Constant(value), type_of_value(&value), None, span),
             None => {
                 let message = format!("`{text}` is no {}", function.name);
-                self.error("bad-literal", message, &argument.span, "", format!("write {}", function.usage));
+                self.error("bad-literal", message, (&argument.span, ""), format!("write {}", function.usage));
                 Self::null(span)
             }
         }
@@ -189,8 +186,7 @@ impl Checker<'_, '_> {
             self.error(
                 "wrong-arguments",
                 "`in group` takes the id of a group".into(),
-                &argument.span,
-                "",
+                (&argument.span, ""),
                 "write in group(\"deck-crew\")",
             );
             return Self::null(span);
@@ -204,7 +200,7 @@ impl Checker<'_, '_> {
                 let help = did_you_mean(id, self.vocabulary.groups.iter().map(GroupId::as_str), || {
                     "define it in groups.toml".to_owned()
                 });
-                self.error("unknown-group", format!("unknown group `{id}`"), &argument.span, "", help);
+                self.error("unknown-group", format!("unknown group `{id}`"), (&argument.span, ""), help);
                 Self::null(span)
             }
         }
@@ -217,8 +213,7 @@ impl Checker<'_, '_> {
             self.error(
                 "own-tail",
                 message,
-                span,
-                "would chase its own tail",
+                (span, "would chase its own tail"),
                 "use `failing` in groups of devices, filters and access rules",
             );
             return Self::null(span);
@@ -227,8 +222,7 @@ impl Checker<'_, '_> {
             self.error(
                 "wrong-arguments",
                 "`failing` takes the id of a rule".into(),
-                &argument.span,
-                "",
+                (&argument.span, ""),
                 "write failing(\"disk-encrypted\")",
             );
             return Self::null(span);
@@ -239,7 +233,7 @@ impl Checker<'_, '_> {
             let help = did_you_mean(id, known.iter().map(String::as_str), || {
                 "see the rules with: fencepost list rules".to_owned()
             });
-            self.error("unknown-rule", format!("unknown rule `{id}`"), &argument.span, "", help);
+            self.error("unknown-rule", format!("unknown rule `{id}`"), (&argument.span, ""), help);
         }
         self.reads_standing = true;
         Self::node(Op::Failing(id.as_str().into()), Type::Boolean, None, span)
@@ -260,8 +254,7 @@ impl Checker<'_, '_> {
                     self.error(
                         "bad-literal",
                         message,
-                        &argument.span,
-                        "",
+                        (&argument.span, ""),
                         "write an address and how many bits count, as in \"10.4.0.0/16\"",
                     );
                 }
@@ -275,14 +268,13 @@ impl Checker<'_, '_> {
         let input = self.boxed(&arguments[0]);
         if !matches!(input.ty, Type::Text | Type::Version | Type::Any | Type::Null) {
             let message = format!("`matches` takes a text, and this is {}", input.ty.as_str());
-            self.error("wrong-type", message, &arguments[0].span, "", "write matches(name, \"^tern-\")");
+            self.error("wrong-type", message, (&arguments[0].span, ""), "write matches(name, \"^tern-\")");
         }
         let ExprKind::Text(pattern) = &arguments[1].kind else {
             self.error(
                 "wrong-arguments",
                 "the pattern must be written out".into(),
-                &arguments[1].span,
-                "not a text in quotes",
+                (&arguments[1].span, "not a text in quotes"),
                 "write matches(name, \"^tern-\")",
             );
             return Self::null(span);
@@ -294,8 +286,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "wrong-arguments",
                     "the flags must be written out".into(),
-                    &arguments[2].span,
-                    "",
+                    (&arguments[2].span, ""),
                     "write matches(name, \"^TERN-\", \"i\")",
                 );
                 return Self::null(span);
@@ -310,8 +301,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "bad-pattern",
                     format!("this pattern cannot be used: {why}"),
-                    &arguments[1].span,
-                    "",
+                    (&arguments[1].span, ""),
                     "patterns are XPath regular expressions without back-references, as in \"^tern-[0-9]+$\"",
                 );
                 Self::null(span)

@@ -81,8 +81,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "unknown-name",
                     message,
-                    span,
-                    "",
+                    (span, ""),
                     "known are signin.client, service.id, and the facts of the people list below person",
                 );
                 Self::null(span)
@@ -91,8 +90,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "unknown-name",
                     format!("`{head}` has a meaning in access rules only"),
-                    span,
-                    "",
+                    (span, ""),
                     "move this into `when`, `unless` or `needs` of an access rule",
                 );
                 Self::null(span)
@@ -101,8 +99,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "unknown-name",
                     "a rule cannot ask for facts of a person".into(),
-                    span,
-                    "",
+                    (span, ""),
                     "make a group of people and use `held_by` in a group of devices",
                 );
                 Self::null(span)
@@ -111,8 +108,7 @@ impl Checker<'_, '_> {
                 self.error(
                     "own-tail",
                     "a rule cannot ask for the standing, which follows from the rules".into(),
-                    span,
-                    "would chase its own tail",
+                    (span, "would chase its own tail"),
                     "use `standing` in groups, filters and access rules",
                 );
                 Self::null(span)
@@ -176,8 +172,7 @@ impl Checker<'_, '_> {
             self.warn(
                 "unknown-fact",
                 format!("unknown fact `{path}`"),
-                span,
-                "no device reports a fact of this name",
+                (span, "no device reports a fact of this name"),
                 help,
             );
         }
@@ -214,7 +209,7 @@ impl Checker<'_, '_> {
             } else {
                 "take the part behind the dot away"
             };
-            self.error("no-fields", message, span, "", help);
+            self.error("no-fields", message, (span, ""), help);
         }
         Self::node(Op::Field { base: Box::new(base), path: path.into() }, ty, label, span)
     }

@@ -54,7 +54,7 @@ impl<'a> Evaluator<'a> {
             }
             Op::Arithmetic(op, left, right) => {
                 let ((l, left_moves), (r, right_moves)) = (self.moving(condition, left), self.moving(condition, right));
-                let value = self.computed(*op, l, r, left, right);
+                let value = self.computed(*op, [l, r], [left, right]);
                 let moving = match (op, left_moves, right_moves) {
                     (_, None, None) => return (value, None),
                     (ArithmeticOp::Add, Some(Moving::Ahead(by)), None) => lengthened(by, r).map(Moving::Ahead),

@@ -4,6 +4,27 @@ use super::{Evaluator, OUT_OF_BUDGET};
 use crate::condition::compiled::{Condition, Node};
 use crate::facts::value::{List, Range, Reason, Unknown, Value};
 
+/// A body that is worked out for each combination of the items of some lists, and where these items are kept meanwhile.
+#[derive(Clone, Copy)]
+pub(super) struct Iteration<'a> {
+    pub condition: &'a Condition,
+    pub lists: &'a [Node],
+    pub first_local: usize,
+    pub body: &'a Node,
+}
+
+impl Iteration<'_> {
+    /// Returns what is left to go through for one item of the first list.
+    pub(super) fn inner(self) -> Self {
+        Self { lists: &self.lists[1..], first_local: self.first_local + 1, ..self }
+    }
+
+    /// Returns the first list as the condition writes it.
+    pub(super) fn list_text(self) -> String {
+        self.condition.as_str()[self.lists[0].span.clone()].to_owned()
+    }
+}
+
 impl<'a> Evaluator<'a> {
     /// A list to go through; a single value is a list of one. The error is what came instead: unknown or null.
     pub(super) fn as_list(&self, value: Value<'a>) -> Result<List<'a>, Value<'a>> {
@@ -62,29 +83,17 @@ impl<'a> Evaluator<'a> {
     }
 
     /// `for`: the body for each item, or each combination of items, in order.
-    pub(super) fn repeated(
-        &mut self,
-        condition: &'a Condition,
-        lists: &'a [Node],
-        local: usize,
-        body: &'a Node,
-    ) -> Value<'a> {
+    pub(super) fn repeated(&mut self, over: Iteration<'a>) -> Value<'a> {
         let mut results = Vec::new();
-        if let Err(value) = self.repeat_into(condition, lists, local, body, &mut results) {
+        if let Err(value) = self.repeat_into(over, &mut results) {
             return value;
         }
         self.list_of(&results)
     }
 
-    pub(super) fn repeat_into(
-        &mut self,
-        condition: &'a Condition,
-        lists: &'a [Node],
-        local: usize,
-        body: &'a Node,
-        results: &mut Vec<Value<'a>>,
-    ) -> Result<(), Value<'a>> {
-        let Some((first, rest)) = lists.split_first() else {
+    fn repeat_into(&mut self, over: Iteration<'a>, results: &mut Vec<Value<'a>>) -> Result<(), Value<'a>> {
+        let Iteration { condition, lists, first_local: local, body } = over;
+        let Some(first) = lists.first() else {
             // Before they are put together the results take as much room again.
             self.budget.spend_values(1).ok_or(OUT_OF_BUDGET)?;
             results.push(self.value(condition, body));
@@ -104,7 +113,7 @@ impl<'a> Evaluator<'a> {
             self.step()?;
             self.locals.truncate(local);
             self.locals.push(*item);
-            self.repeat_into(condition, rest, local + 1, body, results)?;
+            self.repeat_into(over.inner(), results)?;
         }
         self.locals.truncate(local);
         Ok(())

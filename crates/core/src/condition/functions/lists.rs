@@ -12,77 +12,73 @@ use crate::condition::types::Type;
 use crate::facts::value::{DateTime, Object, Value};
 
 pub(super) static FUNCTIONS: &[Function] = &[
-    weighing(function("count", (1, 1), &["list"], &[Type::List], Type::Number, "count(list)", |_, args| match args {
-        [Value::Null] => Value::Null,
-        _ => Value::Number(items(args).len().into()),
-    })),
-    function("sum", (1, MANY), &["list"], &[Type::List], Type::Number, "sum(list)", |_, args| {
-        or_null(sum(args).map(Value::Number))
-    }),
-    function("mean", (1, MANY), &["list"], &[Type::List], Type::Number, "mean(list)", |_, args| {
+    weighing(
+        function("count", "count(list)", |_, args| match args {
+            [Value::Null] => Value::Null,
+            _ => Value::Number(items(args).len().into()),
+        })
+        .takes((1, 1), &["list"], &[Type::List])
+        .gives(Type::Number),
+    ),
+    function("sum", "sum(list)", |_, args| or_null(sum(args).map(Value::Number)))
+        .takes((1, MANY), &["list"], &[Type::List])
+        .gives(Type::Number),
+    function("mean", "mean(list)", |_, args| {
         let count = Decimal::from(items(args).len());
         or_null(sum(args).and_then(|sum| sum.checked_div(count)).map(Value::Number))
-    }),
-    function("median", (1, MANY), &["list"], &[Type::List], Type::Number, "median(list)", |_, args| {
-        or_null(median(args))
-    }),
-    function("min", (1, MANY), &["list"], &[Type::List], Type::Any, "min(list)", |_, args| {
-        or_null(extreme(args, std::cmp::Ordering::Less))
-    }),
-    function("max", (1, MANY), &["list"], &[Type::List], Type::Any, "max(list)", |_, args| {
-        or_null(extreme(args, std::cmp::Ordering::Greater))
-    }),
-    weighing(function("all", (1, MANY), &["list"], &[Type::List], Type::Boolean, "all(list)", |_, args| {
-        quantified(args, true)
-    })),
-    weighing(function("any", (1, MANY), &["list"], &[Type::List], Type::Boolean, "any(list)", |_, args| {
-        quantified(args, false)
-    })),
-    weighing(function(
-        "list contains",
-        (2, 2),
-        &["list", "element"],
-        &[Type::List, Type::Any],
-        Type::Boolean,
-        "list contains(list, element)",
-        |cx, args| match args {
+    })
+    .takes((1, MANY), &["list"], &[Type::List])
+    .gives(Type::Number),
+    function("median", "median(list)", |_, args| or_null(median(args)))
+        .takes((1, MANY), &["list"], &[Type::List])
+        .gives(Type::Number),
+    function("min", "min(list)", |_, args| or_null(extreme(args, std::cmp::Ordering::Less)))
+        .takes((1, MANY), &["list"], &[Type::List])
+        .gives(Type::Any),
+    function("max", "max(list)", |_, args| or_null(extreme(args, std::cmp::Ordering::Greater)))
+        .takes((1, MANY), &["list"], &[Type::List])
+        .gives(Type::Any),
+    weighing(
+        function("all", "all(list)", |_, args| quantified(args, true))
+            .takes((1, MANY), &["list"], &[Type::List])
+            .gives(Type::Boolean),
+    ),
+    weighing(
+        function("any", "any(list)", |_, args| quantified(args, false))
+            .takes((1, MANY), &["list"], &[Type::List])
+            .gives(Type::Boolean),
+    ),
+    weighing(
+        function("list contains", "list contains(list, element)", |cx, args| match args {
             [Value::Null, _] => Value::Null,
             _ if cx.budget.spend_whole(&args[0]).is_none() => Value::Null,
             _ => items(&args[..1])
                 .iter()
                 .fold(Value::Boolean(false), |found, item| kleene_or(found, contained(item, &args[1]))),
-        },
-    )),
-    function("distinct values", (1, 1), &["list"], &[Type::List], Type::List, "distinct values(list)", |cx, args| {
-        match args {
-            [Value::Null] => Value::Null,
-            _ => or_null(distinct(cx, items(args))),
-        }
-    }),
-    weighing(function(
-        "concatenate",
-        (1, MANY),
-        &["list"],
-        &[Type::List],
-        Type::List,
-        "concatenate(list, list)",
-        |cx, args| {
+        })
+        .takes((2, 2), &["list", "element"], &[Type::List, Type::Any])
+        .gives(Type::Boolean),
+    ),
+    function("distinct values", "distinct values(list)", |cx, args| match args {
+        [Value::Null] => Value::Null,
+        _ => or_null(distinct(cx, items(args))),
+    })
+    .takes((1, 1), &["list"], &[Type::List])
+    .gives(Type::List),
+    weighing(
+        function("concatenate", "concatenate(list, list)", |cx, args| {
             let all: Vec<Value<'_>> = args.iter().flat_map(|arg| items(std::slice::from_ref(arg))).copied().collect();
             or_null(cx.list(&all))
-        },
-    )),
-    function(
-        "get value",
-        (2, 2),
-        &["m", "key"],
-        &[Type::Object, Type::Text],
-        Type::Any,
-        "get value(settings, \"main.timeout\")",
-        |_, args| match args {
-            [Value::Object(object), Value::Text(key)] => value_as_written(object, key),
-            _ => Value::Null,
-        },
+        })
+        .takes((1, MANY), &["list"], &[Type::List])
+        .gives(Type::List),
     ),
+    function("get value", "get value(settings, \"main.timeout\")", |_, args| match args {
+        [Value::Object(object), Value::Text(key)] => value_as_written(object, key),
+        _ => Value::Null,
+    })
+    .takes((2, 2), &["m", "key"], &[Type::Object, Type::Text])
+    .gives(Type::Any),
 ];
 
 fn sum(args: &[Value<'_>]) -> Option<Decimal> {

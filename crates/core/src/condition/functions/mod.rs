@@ -77,16 +77,27 @@ fn never<'a>(_: &Context<'a>, _: &[Value<'a>]) -> Value<'a> {
     Value::Null
 }
 
-const fn function(
-    name: &'static str,
-    (least, most): (usize, usize),
-    names: &'static [&'static str],
-    wants: &'static [Type],
-    gives: Type,
-    usage: &'static str,
-    run: Run,
-) -> Function {
-    Function { name, least, most, names, wants, gives, usage, weighs_unknown: false, run }
+/// A function that takes nothing yet and gives anything.
+const fn function(name: &'static str, usage: &'static str, run: Run) -> Function {
+    let (names, wants): (&[&str], &[Type]) = (&[], &[]);
+    Function { name, least: 0, most: 0, names, wants, gives: Type::Any, usage, weighs_unknown: false, run }
+}
+
+impl Function {
+    /// Sets how many arguments it takes at least and at most, their names, and their types.
+    const fn takes(
+        self,
+        (least, most): (usize, usize),
+        names: &'static [&'static str],
+        wants: &'static [Type],
+    ) -> Self {
+        Self { least, most, names, wants, ..self }
+    }
+
+    /// Sets the type of what it gives.
+    const fn gives(self, gives: Type) -> Self {
+        Self { gives, ..self }
+    }
 }
 
 const fn weighing(function: Function) -> Function {
@@ -96,29 +107,17 @@ const fn weighing(function: Function) -> Function {
 const MANY: usize = usize::MAX;
 
 static OPERATIONS: [Function; 7] = [
-    function("not", (1, 1), &["negand"], &[Type::Boolean], Type::Boolean, "not(x)", never),
-    function("present", (1, 1), &[], &[Type::Any], Type::Boolean, "present(fact)", never),
-    function("age", (1, 1), &[], &[Type::DateTime], Type::Duration, "age(agent.last_seen)", never),
-    function("in group", (1, 1), &[], &[Type::Text], Type::Boolean, "in group(\"id\")", never),
-    function("failing", (1, 1), &[], &[Type::Text], Type::Boolean, "failing(\"rule\")", never),
-    function(
-        "in network",
-        (2, MANY),
-        &[],
-        &[Type::Text],
-        Type::Boolean,
-        "in network(net.address, \"10.4.0.0/16\")",
-        never,
-    ),
-    function(
-        "matches",
-        (2, 3),
-        &["input", "pattern", "flags"],
-        &[Type::Text],
-        Type::Boolean,
-        "matches(text, \"pattern\")",
-        never,
-    ),
+    function("not", "not(x)", never).takes((1, 1), &["negand"], &[Type::Boolean]).gives(Type::Boolean),
+    function("present", "present(fact)", never).takes((1, 1), &[], &[Type::Any]).gives(Type::Boolean),
+    function("age", "age(agent.last_seen)", never).takes((1, 1), &[], &[Type::DateTime]).gives(Type::Duration),
+    function("in group", "in group(\"id\")", never).takes((1, 1), &[], &[Type::Text]).gives(Type::Boolean),
+    function("failing", "failing(\"rule\")", never).takes((1, 1), &[], &[Type::Text]).gives(Type::Boolean),
+    function("in network", "in network(net.address, \"10.4.0.0/16\")", never)
+        .takes((2, MANY), &[], &[Type::Text])
+        .gives(Type::Boolean),
+    function("matches", "matches(text, \"pattern\")", never)
+        .takes((2, 3), &["input", "pattern", "flags"], &[Type::Text])
+        .gives(Type::Boolean),
 ];
 
 /// All functions.

@@ -8,70 +8,46 @@ use crate::condition::types::Type;
 use crate::facts::value::Value;
 
 pub(super) static FUNCTIONS: &[Function] = &[
-    function(
-        "number",
-        (1, 3),
-        &["from", "grouping separator", "decimal separator"],
-        &[Type::Any],
-        Type::Number,
-        "number(\"12.5\")",
-        |_, args| or_null(read_number(args)),
-    ),
-    function("abs", (1, 1), &["n"], &[Type::Any], Type::Any, "abs(number)", |_, args| match args {
+    function("number", "number(\"12.5\")", |_, args| or_null(read_number(args)))
+        .takes((1, 3), &["from", "grouping separator", "decimal separator"], &[Type::Any])
+        .gives(Type::Number),
+    function("abs", "abs(number)", |_, args| match args {
         [Value::Number(number)] => Value::Number(number.abs()),
         [Value::Duration(length)] if length.is_negative() => length.checked_neg().map_or(OVERFLOW, Value::Duration),
         [Value::Months(months)] => months.checked_abs().map_or(OVERFLOW, Value::Months),
         [duration @ Value::Duration(_)] => *duration,
         _ => Value::Null,
-    }),
-    function("floor", (1, 2), &["n", "scale"], &[Type::Number], Type::Number, "floor(number)", |_, args| {
-        rounded(args, RoundingStrategy::ToNegativeInfinity)
-    }),
-    function("ceiling", (1, 2), &["n", "scale"], &[Type::Number], Type::Number, "ceiling(number)", |_, args| {
-        rounded(args, RoundingStrategy::ToPositiveInfinity)
-    }),
-    function("decimal", (2, 2), &["n", "scale"], &[Type::Number], Type::Number, "decimal(number, scale)", |_, args| {
-        rounded(args, RoundingStrategy::MidpointNearestEven)
-    }),
-    function("round", (1, 2), &["n", "scale"], &[Type::Number], Type::Number, "round(number, scale)", |_, args| {
+    })
+    .takes((1, 1), &["n"], &[Type::Any])
+    .gives(Type::Any),
+    function("floor", "floor(number)", |_, args| rounded(args, RoundingStrategy::ToNegativeInfinity))
+        .takes((1, 2), &["n", "scale"], &[Type::Number])
+        .gives(Type::Number),
+    function("ceiling", "ceiling(number)", |_, args| rounded(args, RoundingStrategy::ToPositiveInfinity))
+        .takes((1, 2), &["n", "scale"], &[Type::Number])
+        .gives(Type::Number),
+    function("decimal", "decimal(number, scale)", |_, args| rounded(args, RoundingStrategy::MidpointNearestEven))
+        .takes((2, 2), &["n", "scale"], &[Type::Number])
+        .gives(Type::Number),
+    function("round", "round(number, scale)", |_, args| rounded(args, RoundingStrategy::MidpointAwayFromZero))
+        .takes((1, 2), &["n", "scale"], &[Type::Number])
+        .gives(Type::Number),
+    function("round up", "round up(number, scale)", |_, args| rounded(args, RoundingStrategy::AwayFromZero))
+        .takes((2, 2), &["n", "scale"], &[Type::Number])
+        .gives(Type::Number),
+    function("round down", "round down(number, scale)", |_, args| rounded(args, RoundingStrategy::ToZero))
+        .takes((2, 2), &["n", "scale"], &[Type::Number])
+        .gives(Type::Number),
+    function("round half up", "round half up(number, scale)", |_, args| {
         rounded(args, RoundingStrategy::MidpointAwayFromZero)
-    }),
-    function(
-        "round up",
-        (2, 2),
-        &["n", "scale"],
-        &[Type::Number],
-        Type::Number,
-        "round up(number, scale)",
-        |_, args| rounded(args, RoundingStrategy::AwayFromZero),
-    ),
-    function(
-        "round down",
-        (2, 2),
-        &["n", "scale"],
-        &[Type::Number],
-        Type::Number,
-        "round down(number, scale)",
-        |_, args| rounded(args, RoundingStrategy::ToZero),
-    ),
-    function(
-        "round half up",
-        (2, 2),
-        &["n", "scale"],
-        &[Type::Number],
-        Type::Number,
-        "round half up(number, scale)",
-        |_, args| rounded(args, RoundingStrategy::MidpointAwayFromZero),
-    ),
-    function(
-        "round half down",
-        (2, 2),
-        &["n", "scale"],
-        &[Type::Number],
-        Type::Number,
-        "round half down(number, scale)",
-        |_, args| rounded(args, RoundingStrategy::MidpointTowardZero),
-    ),
+    })
+    .takes((2, 2), &["n", "scale"], &[Type::Number])
+    .gives(Type::Number),
+    function("round half down", "round half down(number, scale)", |_, args| {
+        rounded(args, RoundingStrategy::MidpointTowardZero)
+    })
+    .takes((2, 2), &["n", "scale"], &[Type::Number])
+    .gives(Type::Number),
 ];
 
 /// Rounds to a scale; a negative one rounds before the point.

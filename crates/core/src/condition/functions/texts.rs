@@ -9,84 +9,58 @@ use crate::condition::types::Type;
 use crate::facts::value::Value;
 
 pub(super) static FUNCTIONS: &[Function] = &[
-    function(
-        "contains",
-        (2, 2),
-        &["string", "match"],
-        &[Type::Text],
-        Type::Boolean,
-        "contains(text, \"part\")",
-        |_, args| pair(args, |a, b| Value::Boolean(a.contains(b))),
-    ),
-    function(
-        "starts with",
-        (2, 2),
-        &["string", "match"],
-        &[Type::Text],
-        Type::Boolean,
-        "starts with(text, \"start\")",
-        |_, args| pair(args, |a, b| Value::Boolean(a.starts_with(b))),
-    ),
-    function(
-        "ends with",
-        (2, 2),
-        &["string", "match"],
-        &[Type::Text],
-        Type::Boolean,
-        "ends with(text, \"end\")",
-        |_, args| pair(args, |a, b| Value::Boolean(a.ends_with(b))),
-    ),
-    function("string length", (1, 1), &["string"], &[Type::Text], Type::Number, "string length(text)", |_, args| {
+    function("contains", "contains(text, \"part\")", |_, args| pair(args, |a, b| Value::Boolean(a.contains(b))))
+        .takes((2, 2), &["string", "match"], &[Type::Text])
+        .gives(Type::Boolean),
+    function("starts with", "starts with(text, \"start\")", |_, args| {
+        pair(args, |a, b| Value::Boolean(a.starts_with(b)))
+    })
+    .takes((2, 2), &["string", "match"], &[Type::Text])
+    .gives(Type::Boolean),
+    function("ends with", "ends with(text, \"end\")", |_, args| pair(args, |a, b| Value::Boolean(a.ends_with(b))))
+        .takes((2, 2), &["string", "match"], &[Type::Text])
+        .gives(Type::Boolean),
+    function("string length", "string length(text)", |_, args| {
         or_null(text(args, 0).map(|text| Value::Number(text.chars().count().into())))
-    }),
-    function("upper case", (1, 1), &["string"], &[Type::Text], Type::Text, "upper case(text)", |cx, args| {
+    })
+    .takes((1, 1), &["string"], &[Type::Text])
+    .gives(Type::Number),
+    function("upper case", "upper case(text)", |cx, args| {
         or_null(text(args, 0).and_then(|text| cx.text(&text.to_uppercase())))
-    }),
-    function("lower case", (1, 1), &["string"], &[Type::Text], Type::Text, "lower case(text)", |cx, args| {
+    })
+    .takes((1, 1), &["string"], &[Type::Text])
+    .gives(Type::Text),
+    function("lower case", "lower case(text)", |cx, args| {
         or_null(text(args, 0).and_then(|text| cx.text(&text.to_lowercase())))
-    }),
-    function(
-        "substring",
-        (2, 3),
-        &["string", "start position", "length"],
-        &[Type::Text, Type::Number],
-        Type::Text,
-        "substring(text, start, length)",
-        |_, args| or_null(substring(args)),
-    ),
-    function(
-        "replace",
-        (3, 4),
-        &["input", "pattern", "replacement", "flags"],
-        &[Type::Text],
-        Type::Text,
-        "replace(text, \"pattern\", \"replacement\")",
-        |cx, args| or_null(replace(cx, args)),
-    ),
-    function("split", (2, 2), &["string", "delimiter"], &[Type::Text], Type::List, "split(text, \",\")", |cx, args| {
-        or_null(split(cx, args))
-    }),
-    function(
-        "string join",
-        (1, 2),
-        &["list", "delimiter"],
-        &[Type::List, Type::Text],
-        Type::Text,
-        "string join(list, \", \")",
-        |cx, args| or_null(join(cx, args)),
-    ),
-    function("string", (1, 1), &["from"], &[Type::Any], Type::Text, "string(value)", |cx, args| match args {
+    })
+    .takes((1, 1), &["string"], &[Type::Text])
+    .gives(Type::Text),
+    function("substring", "substring(text, start, length)", |_, args| or_null(substring(args)))
+        .takes((2, 3), &["string", "start position", "length"], &[Type::Text, Type::Number])
+        .gives(Type::Text),
+    function("replace", "replace(text, \"pattern\", \"replacement\")", |cx, args| or_null(replace(cx, args)))
+        .takes((3, 4), &["input", "pattern", "replacement", "flags"], &[Type::Text])
+        .gives(Type::Text),
+    function("split", "split(text, \",\")", |cx, args| or_null(split(cx, args)))
+        .takes((2, 2), &["string", "delimiter"], &[Type::Text])
+        .gives(Type::List),
+    function("string join", "string join(list, \", \")", |cx, args| or_null(join(cx, args)))
+        .takes((1, 2), &["list", "delimiter"], &[Type::List, Type::Text])
+        .gives(Type::Text),
+    function("string", "string(value)", |cx, args| match args {
         [Value::Text(text) | Value::Version(text)] => Value::Text(text),
         [Value::Null] => Value::Null,
         [one] => or_null(cx.written(|out| one.write_to(out)).map(|text| Value::Text(cx.arena.alloc_str(&text)))),
         _ => Value::Null,
-    }),
-    function("version", (1, 1), &[], &[Type::Text], Type::Version, "version(\"12.0.1\")", |_, args| {
-        match text(args, 0) {
-            Some(text) if crate::facts::version::is_version(text) => Value::Version(text),
-            _ => Value::Null,
-        }
-    }),
+    })
+    .takes((1, 1), &["from"], &[Type::Any])
+    .gives(Type::Text),
+    function("version", "version(\"12.0.1\")", |_, args| match text(args, 0) {
+        Some(text) if crate::facts::version::is_version(text) => Value::Version(text),
+        _ => Value::Null,
+    })
+    .takes((1, 1), &[], &[Type::Text])
+    .gives(Type::Version),
 ];
 
 fn pair<'a>(args: &[Value<'a>], made: impl Fn(&str, &str) -> Value<'a>) -> Value<'a> {

@@ -9,40 +9,26 @@ use crate::facts::temporal::{parse_date_time, parse_day, parse_duration, parse_t
 use crate::facts::value::{DateTime, DayTime, Value, Zone};
 
 pub(super) static FUNCTIONS: &[Function] = &[
-    function("now", (0, 0), &[], &[], Type::DateTime, "now()", |cx, _| {
-        Value::DateTime(DateTime::At(cx.now, Zone::Offset(cx.zone.to_offset(cx.now))))
-    }),
-    function("today", (0, 0), &[], &[], Type::Date, "today()", |cx, _| Value::Date(cx.zone.to_datetime(cx.now).date())),
-    function(
-        "duration",
-        (1, 1),
-        &["from"],
-        &[Type::Text],
-        Type::Any,
-        "duration(\"P14D\") or duration(\"14 days\")",
-        |_, args| or_null(text(args, 0).and_then(parse_duration)),
-    ),
-    function("date", (1, 3), &["year", "month", "day"], &[Type::Any], Type::Date, "date(\"2027-03-04\")", |_, args| {
-        or_null(date(args))
-    }),
-    function(
-        "time",
-        (1, 4),
-        &["hour", "minute", "second", "offset"],
-        &[Type::Any],
-        Type::Time,
-        "time(\"10:00:00\")",
-        |_, args| or_null(time(args)),
-    ),
-    function(
-        "date and time",
-        (1, 2),
-        &["date", "time"],
-        &[Type::Any],
-        Type::DateTime,
-        "date and time(\"2027-03-04T10:00:00Z\")",
-        |cx, args| or_null(date_and_time(cx, args)),
-    ),
+    function("now", "now()", |cx, _| Value::DateTime(DateTime::At(cx.now, Zone::Offset(cx.zone.to_offset(cx.now)))))
+        .takes((0, 0), &[], &[])
+        .gives(Type::DateTime),
+    function("today", "today()", |cx, _| Value::Date(cx.zone.to_datetime(cx.now).date()))
+        .takes((0, 0), &[], &[])
+        .gives(Type::Date),
+    function("duration", "duration(\"P14D\") or duration(\"14 days\")", |_, args| {
+        or_null(text(args, 0).and_then(parse_duration))
+    })
+    .takes((1, 1), &["from"], &[Type::Text])
+    .gives(Type::Any),
+    function("date", "date(\"2027-03-04\")", |_, args| or_null(date(args)))
+        .takes((1, 3), &["year", "month", "day"], &[Type::Any])
+        .gives(Type::Date),
+    function("time", "time(\"10:00:00\")", |_, args| or_null(time(args)))
+        .takes((1, 4), &["hour", "minute", "second", "offset"], &[Type::Any])
+        .gives(Type::Time),
+    function("date and time", "date and time(\"2027-03-04T10:00:00Z\")", |cx, args| or_null(date_and_time(cx, args)))
+        .takes((1, 2), &["date", "time"], &[Type::Any])
+        .gives(Type::DateTime),
 ];
 
 fn date<'a>(args: &[Value<'a>]) -> Option<Value<'a>> {

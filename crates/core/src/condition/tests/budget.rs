@@ -13,7 +13,8 @@ fn is_too_much(text: &str, document: &Json) -> usize {
     let slots: Vec<Value<'_>> =
         layout.slot_paths().map(|path| whole.below(path, documents.alloc_str(path), &documents)).collect();
     let now: Timestamp = NOW.parse().unwrap();
-    let observation = [Observation { source: "test", trust: 0, collected: None, fresh_for: None, slots: &slots }];
+    let observation =
+        [Observation { source: "test", trust: 0, collected: None, fresh_for: None, calendar: None, slots: &slots }];
     let facts = merge(&observation, std::iter::empty(), &layout, now, &arena);
     let zone = TimeZone::UTC;
     let mut evaluator = Evaluator::new(Some(&facts), now, &zone, &arena);

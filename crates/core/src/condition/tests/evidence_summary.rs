@@ -47,6 +47,7 @@ proptest! {
                 trust: 0,
                 collected: Some(*collected),
                 fresh_for: fresh_for.map(Period::days),
+                calendar: None,
                 slots,
             })
             .collect();

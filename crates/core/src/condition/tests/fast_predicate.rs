@@ -163,7 +163,7 @@ proptest! {
         let now: Timestamp = NOW.parse().unwrap();
         let collected = Some("2027-03-12T06:00:00Z".parse().unwrap());
         let fresh_for = fresh_for.map(Period::days);
-        let said_of = [Observation { source: "test", trust: 0, collected, fresh_for, slots: &slots }];
+        let said_of = [Observation { source: "test", trust: 0, collected, fresh_for, calendar: None, slots: &slots }];
         let groups = [shore.map_or(Value::missing("site"), Value::Boolean)];
         let zone = TimeZone::UTC;
         let ask = |condition: &Condition| {

@@ -44,7 +44,14 @@ impl Two {
         let whole = datum(document).to_value(&arena);
         let slots: Vec<Value<'_>> =
             self.layout.slot_paths().map(|path| whole.below(path, arena.alloc_str(path), &arena)).collect();
-        let said = [Observation { source: "test", trust: 0, collected: Some(at), fresh_for: None, slots: &slots }];
+        let said = [Observation {
+            source: "test",
+            trust: 0,
+            collected: Some(at),
+            fresh_for: None,
+            calendar: None,
+            slots: &slots,
+        }];
         let facts = merge(&said, std::iter::empty(), &self.layout, at, &arena);
         let mut evaluator = Evaluator::new(Some(&facts), at, &zone, &arena);
         self.conditions.each_ref().map(|condition| match evaluator.holds(condition) {

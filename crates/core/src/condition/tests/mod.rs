@@ -87,7 +87,7 @@ fn on<T>(
     let now: Timestamp = NOW.parse().unwrap();
     let collected = Some("2027-03-12T06:00:00Z".parse().unwrap());
     let fresh_for = fresh_for.map(|text| Period::parse(text).unwrap());
-    let observation = [Observation { source: "test", trust: 0, collected, fresh_for, slots: &slots }];
+    let observation = [Observation { source: "test", trust: 0, collected, fresh_for, calendar: None, slots: &slots }];
     let facts = merge(&observation, std::iter::empty(), &layout, now, &arena);
     let zone = TimeZone::get("Europe/Oslo").unwrap();
     let mut evaluator = Evaluator::new(Some(&facts), now, &zone, &arena);
@@ -213,6 +213,13 @@ fn a_stale_fact_proves_nothing_but_its_age_is_known() {
     meets("age(seen) < duration(\"P9D\")", json!({"seen": "2027-03-12T00:00:00Z"}), "1h", "true");
     meets("seen < now()", json!({"seen": "2027-03-12T00:00:00Z"}), "1h", "unknown: stale seen");
     meets("present(idle)", json!({"idle": 5}), "1h", "true");
+    // A null is not present at any age.
+    meets("present(idle)", json!({"idle": null}), "48h", "false");
+    meets("present(idle)", json!({"idle": null}), "1h", "false");
+    meets("not(present(lock.idle))", json!({"lock": {"idle": null}}), "1h", "true");
+    meets("present(lock.idle)", json!({"lock": {}}), "1h", "false");
+    meets("present(disks[2])", json!({"disks": [1, null]}), "1h", "false");
+    meets("present(disks[1])", json!({"disks": [1, null]}), "1h", "true");
     // A scope uses the last known value at any age.
     assert_eq!(
         on("idle <= 15", &json!({"idle": 5}), Some("1h"), |evaluator, condition| said(&evaluator.holds(condition))),
@@ -568,7 +575,8 @@ fn unary_tests_are_what_a_value_is_expected_to_meet() {
         let slots: Vec<Value<'_>> =
             layout.slot_paths().map(|path| whole.below(path, arena.alloc_str(path), &arena)).collect();
         let now: Timestamp = NOW.parse().unwrap();
-        let said_of = [Observation { source: "test", trust: 0, collected: None, fresh_for: None, slots: &slots }];
+        let said_of =
+            [Observation { source: "test", trust: 0, collected: None, fresh_for: None, calendar: None, slots: &slots }];
         let facts = merge(&said_of, std::iter::empty(), &layout, now, &arena);
         let zone = TimeZone::UTC;
         said(&Evaluator::new(Some(&facts), now, &zone, &arena).holds(&condition))

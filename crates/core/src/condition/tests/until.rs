@@ -40,6 +40,7 @@ impl Story {
             trust: 1 - i64::try_from(which).unwrap(),
             collected: Some(self.collected[which]),
             fresh_for: self.fresh_for[which],
+            calendar: None,
             slots: &rows[which],
         });
         let correction = self.corrected_until.map(|until| Correction {

@@ -89,17 +89,27 @@ pub struct Surroundings<'a> {
     pub people: &'a BTreeSet<String>,
 }
 
+/// What is vetted, and as of when.
+#[derive(Debug)]
+pub struct VetInput<'a> {
+    /// The rules, drafts among them on trial.
+    pub rules: &'a RuleSet,
+    /// What the rules were compiled from.
+    pub source: &'a RuleSetSource,
+    /// Which rules are drafts, rule by rule.
+    pub drafts: Vec<bool>,
+    /// The slot that documents give the platform in.
+    pub platform: Option<SlotId>,
+    /// The moment.
+    pub at: Timestamp,
+    /// The zone of the workspace.
+    pub zone: &'a TimeZone,
+}
+
 impl<'a> Vet<'a> {
-    /// Begins with a rule set whose drafts are on trial; `drafts` says which these are, rule by rule. `platform` is the slot that
-    /// documents give the platform in.
-    pub fn new(
-        rules: &'a RuleSet,
-        source: &'a RuleSetSource,
-        drafts: Vec<bool>,
-        platform: Option<SlotId>,
-        at: Timestamp,
-        zone: &'a TimeZone,
-    ) -> Self {
+    /// Begins with a rule set whose drafts are on trial.
+    pub fn new(of: VetInput<'a>) -> Self {
+        let VetInput { rules, source, drafts, platform, at, zone } = of;
         let all = rules.rules();
         let thresholds = all
             .iter()

@@ -11,6 +11,16 @@ use crate::{Effect, ExceptSource, RuleSeverity, Text};
 
 const NOW: &str = "2027-03-14T06:00:00Z";
 
+fn vet_input<'a>(
+    rules: &'a RuleSet,
+    source: &'a RuleSetSource,
+    platform: Option<SlotId>,
+    at: Timestamp,
+    zone: &'a TimeZone,
+) -> VetInput<'a> {
+    VetInput { rules, source, drafts: vec![false; rules.rules().len()], platform, at, zone }
+}
+
 fn source(rules: Vec<RuleSource>, groups: Vec<GroupSource>) -> RuleSetSource {
     RuleSetSource {
         rules,
@@ -27,12 +37,12 @@ fn told(source: &RuleSetSource, fleet: &[Json]) -> Vec<(&'static str, String)> {
     let layout = rules.layout();
     let platform = layout.slots().find(|slot| layout.slot_path(*slot) == "platform");
     let (at, zone) = (moment(NOW), TimeZone::UTC);
-    let vet = Vet::new(&rules, source, vec![false; rules.rules().len()], platform, at, &zone);
+    let vet = Vet::new(vet_input(&rules, source, platform, at, &zone));
     let mut seen = vet.nobody();
     for document in fleet {
         let one = on_device(&rules, document, None, |rules, input, zone, arena| {
             // The vet's own rule set is the same one.
-            let vet = Vet::new(rules, source, vec![false; rules.rules().len()], platform, at, zone);
+            let vet = Vet::new(vet_input(rules, source, platform, at, zone));
             let mut one = vet.nobody();
             vet.see(&mut one, input, &rules.evaluate(input, Session::new(at, zone, arena)), arena);
             one

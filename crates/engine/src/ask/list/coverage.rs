@@ -143,8 +143,7 @@ impl Reading<'_> {
         let mut all: BTreeMap<(usize, [Option<String>; 2]), Counts> = BTreeMap::new();
         self.with_facts(
             &judge,
-            &layout,
-            Wanted::Whole(&slots),
+            Wanted::whole(&layout, &slots),
             look,
             |found: Option<(String, [Option<String>; 2], Vec<Cover>)>| {
                 let Some((device, kind, covers)) = found else { return Ok(()) };

@@ -134,7 +134,7 @@ impl Reading<'_> {
             let judged = judge.judged(device, facts, arena);
             let own = if needs_findings { posture.running(job)? } else { Vec::new() };
             let ambient = surroundings(posture.standing(job)?.map(|(standing, _)| standing), &own, arena);
-            let zone = &project.config.zone;
+            let zone = &project.config.calendar.zone;
             let memberships = match needs_groups {
                 true => project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena)),
                 false => &[],
@@ -167,7 +167,7 @@ impl Reading<'_> {
             cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
             Ok(Some(plan.prepare(&[], cells)))
         };
-        self.with_facts(&judge, &layout, Wanted::Whole(&wanted), look, |found: Option<PreparedRow>| match found {
+        self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |found: Option<PreparedRow>| match found {
             Some(row) => sink.push_prepared(row),
             None => {
                 sink.pass_over();

@@ -59,7 +59,7 @@ impl Reading<'_> {
             };
             // What is due and has not come is late; what never came is late from the start.
             let late = source.expected_every.map(|every| match last {
-                Some(last) => every.after(last.at, &self.project.config.zone) < self.at,
+                Some(last) => every.after(last.at, &self.project.config.calendar) < self.at,
                 None => true,
             });
             let moment = |moment: Option<Timestamp>| json!(moment.map(|moment| moment.to_string()));

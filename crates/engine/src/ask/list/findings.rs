@@ -32,7 +32,7 @@ impl Reading<'_> {
             Ok((findings, judged.holder_names().map_or(Json::Null, Json::String)))
         };
         let layout = self.project.rules.layout();
-        self.with_facts(&judge, layout, Wanted::AsRead(&[]), look, |(findings, holder): (Vec<Finding>, Json)| {
+        self.with_facts(&judge, Wanted::as_read(layout, &[]), look, |(findings, holder): (Vec<Finding>, Json)| {
             findings.iter().try_for_each(|finding| sink.push_with_key(&order(finding), self.row_of(finding, &holder)))
         })
     }

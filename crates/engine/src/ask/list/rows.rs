@@ -412,7 +412,7 @@ impl RowFilter {
             rules: &rules,
         };
         let Filter { condition, warnings } = Filter::compile(filter, &mut vocabulary)?;
-        let zone = reading.project.config.zone.clone();
+        let zone = reading.project.config.calendar.zone.clone();
         Ok(Self { condition, warnings, layout, at: reading.at, zone, arena: Bump::new() })
     }
 
@@ -424,8 +424,14 @@ impl RowFilter {
         let text = Json::Object(row).to_string();
         let read = JsonDocuments::default().read(text.as_bytes(), &self.layout, &self.arena);
         let Ok(read) = read else { return false };
-        let observation =
-            [Observation { source: "row", trust: 0, collected: None, fresh_for: None, slots: read.slots }];
+        let observation = [Observation {
+            source: "row",
+            trust: 0,
+            collected: None,
+            fresh_for: None,
+            calendar: None,
+            slots: read.slots,
+        }];
         let facts = merge(&observation, std::iter::empty(), &self.layout, self.at, &self.arena);
         let mut evaluator = Evaluator::new(Some(&facts), self.at, &self.zone, &self.arena);
         matches!(evaluator.holds(condition), Value::Boolean(true))
