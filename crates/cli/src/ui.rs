@@ -95,6 +95,11 @@ impl Ui {
         self.out.flush()
     }
 
+    /// Returns whether only results and errors are wanted.
+    pub fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
     /// Says something beside the result, unless asked to be quiet.
     pub fn note(&mut self, text: impl Display) {
         if !self.quiet {

@@ -172,7 +172,8 @@ mod tests {
             hex(&Canonical::of(&ReadAs { ty: FactType::Number, unit: Some("B".into()) })),
             "017406000000000000006e756d62657231740100000000000000 42".replace(' ', "")
         );
-        let retired = Retirement { device: DeviceId::from("d"), from: at, last: at, because: String::new() };
+        let retired =
+            Retirement { device: DeviceId::from("d"), from: at, last: at, because: String::new(), place: None };
         assert_eq!(Canonical::of(&retired).len(), 1 + 10 + 17 + 17 + 9);
     }
 

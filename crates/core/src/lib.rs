@@ -49,7 +49,9 @@ pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
 pub use fleet::people::{Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
 pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
-pub use rule_set::vet::{CODES, Fleet, Surroundings, Vet, VetInput, about_code, severities};
+pub use rule_set::vet::{
+    CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
+};
 pub use rule_set::{RuleSet, RuleSetSource, Session, decide};
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,

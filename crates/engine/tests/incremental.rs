@@ -216,7 +216,29 @@ impl Side {
         }
     }
 
+    /// Takes out the renamings that are refused, since both devices live.
+    fn take_out_refused(&self) {
+        let Ok(text) = fs::read_to_string(self.folder.path().join("devices.toml")) else { return };
+        if !self.folder.path().join(".fencepost/ledger.sqlite").exists() {
+            return;
+        }
+        let ledger = open_ledger(&self.project(), Purpose::Read, Duration::ZERO).unwrap();
+        let reader = ledger.reader().unwrap();
+        let value = |entry: &str, key: &str| {
+            let line = entry.lines().find_map(|line| line.strip_prefix(key))?.strip_prefix(" = \"")?;
+            Some(line.trim_end_matches('"').to_owned())
+        };
+        let is_refused = |entry: &&str| match (value(entry, "id"), value(entry, "renamed_to")) {
+            (Some(device), Some(to)) => reader.collecting_both(&device, &to).unwrap().is_some(),
+            _ => false,
+        };
+        let kept: String = text.split_inclusive("\n\n").filter(|entry| !is_refused(entry)).collect();
+        drop(ledger);
+        self.write("devices.toml", &kept);
+    }
+
     fn bring_in(&self, name: &str, text: &str, at: Timestamp) {
+        self.take_out_refused();
         self.write(name, text);
         let project = self.project();
         let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
@@ -330,6 +352,7 @@ impl Side {
 
     /// Assesses; returns everything that the ledger then says, and the edges ahead.
     fn assess(&self, at: Timestamp) -> (Json, Vec<Timestamp>) {
+        self.take_out_refused();
         let project = self.project();
         let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
         if self.how == How::Forgetful {

@@ -29,7 +29,7 @@ pub use error::LedgerError;
 pub use finding_ids::IDS_IN_FRONT;
 pub use reader::{Reader, SnapshotReader};
 pub use rows::{
-    AssessedRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FactsRow, FindingRow, ImportRow, Known,
+    AssessedRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FactsRow, FindingRow, FormerName, ImportRow, Known,
     LayoutFingerprints, Look, PackedObservation, PersonRow, RejectRow, RunKind, RunRow, SourceRow, SpellKind, SpellRow,
     StoredObservation,
 };

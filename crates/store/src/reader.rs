@@ -12,7 +12,7 @@ use crate::Access;
 use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
-    AssessedRow, BatchFacts, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow, ImportRow, Known,
+    AssessedRow, BatchFacts, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow, FormerName, ImportRow, Known,
     LayoutFingerprints, Look, PackedObservation, PersonRow, RejectRow, RunRow, SourceRow, SpellKind, SpellRow,
     StoredObservation, micros, moment,
 };
@@ -623,6 +623,35 @@ impl<'c> Reader<'c> {
     /// Returns the names that devices had before.
     pub fn all_former_names(&self) -> Result<Vec<String>, LedgerError> {
         self.all("SELECT name FROM former_name", [], |row| row.get(0))
+    }
+
+    /// Returns the names that devices had before, the latest renaming first.
+    pub fn renamings(&self) -> Result<Vec<FormerName>, LedgerError> {
+        self.all(
+            "SELECT f.name, f.device, d.name, f.run, f.merged FROM former_name f JOIN device d ON d.id = f.device \
+             ORDER BY f.run DESC, f.name",
+            [],
+            |row| {
+                Ok(FormerName {
+                    name: row.get(0)?,
+                    device: row.get(1)?,
+                    now: row.get(2)?,
+                    run: row.get(3)?,
+                    merged: row.get(4)?,
+                })
+            },
+        )
+    }
+
+    /// Returns the source that collected each of two devices after it had first collected the other, if there is one: they are two
+    /// machines.
+    pub fn collecting_both(&self, one: &str, other: &str) -> Result<Option<String>, LedgerError> {
+        let sql = "SELECT s.name FROM (SELECT source, min(collected) AS first, max(collected) AS last FROM observation o \
+             JOIN device d ON d.id = o.device WHERE d.name = ?1 GROUP BY source) a \
+             JOIN (SELECT source, min(collected) AS first, max(collected) AS last FROM observation o \
+             JOIN device d ON d.id = o.device WHERE d.name = ?2 GROUP BY source) b ON b.source = a.source \
+             JOIN source s ON s.id = a.source WHERE a.last > b.first AND b.last > a.first ORDER BY s.name LIMIT 1";
+        Ok(self.all(sql, [one, other], |row| row.get(0))?.pop())
     }
 
     /// Returns the names that a device had before.

@@ -372,6 +372,21 @@ pub struct EventFinding {
     pub spell: u32,
 }
 
+/// A name that a device had before it was renamed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FormerName {
+    /// The name.
+    pub name: String,
+    /// The device's number.
+    pub device: i64,
+    /// What it is called now.
+    pub now: String,
+    /// The run that renamed it.
+    pub run: i64,
+    /// Another device became one with it.
+    pub merged: bool,
+}
+
 /// Whether a file was imported before.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Known {

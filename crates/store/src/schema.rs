@@ -278,6 +278,9 @@ const SIXTH: &str = "
 const SEVENTH: &str = "
     ALTER TABLE finding ADD COLUMN id INTEGER NOT NULL DEFAULT 0;   -- the finding's for life, the same in all its versions
     DROP INDEX finding_due;
+    -- Whether another device became one with it then, which cannot be undone; of those before nobody knows.
+    ALTER TABLE former_name ADD COLUMN merged INTEGER NOT NULL DEFAULT 0;
+    UPDATE former_name SET merged = 1;
     CREATE TEMP TABLE event_before AS SELECT * FROM event;
     DROP TABLE event;
     CREATE TABLE event (

@@ -11,7 +11,7 @@ use rusqlite::{OptionalExtension, Transaction, params};
 use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
 use crate::reader::{COMMITS, Reader};
-use crate::rows::{AssessedRow, EventRow, FindingRow, RejectRow, RunKind, SpellKind, micros, moment};
+use crate::rows::{AssessedRow, EventRow, FindingRow, FormerName, RejectRow, RunKind, SpellKind, micros, moment};
 
 const LEVEL: i32 = 3;
 
@@ -556,7 +556,7 @@ impl<'l> Writer<'l> {
             // Its own name is among what was packed.
             self.run_sql("DELETE FROM facts WHERE device = ?1", [from])?;
             self.run_sql("INSERT OR IGNORE INTO dirty (device) VALUES (?1)", [from])?;
-            return self.note_former_name(run, old, from);
+            return self.note_former_name(run, old, from, false);
         };
         self.run_sql("UPDATE OR IGNORE observation SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql("DELETE FROM observation WHERE device = ?1", [from])?;
@@ -591,14 +591,31 @@ impl<'l> Writer<'l> {
         self.run_sql("DELETE FROM assessed WHERE device IN (?1, ?2)", [from, into])?;
         self.run_sql("INSERT OR IGNORE INTO dirty (device) VALUES (?1)", [into])?;
         self.run_sql("DELETE FROM device WHERE id = ?1", [from])?;
-        self.note_former_name(run, old, into)
+        // What was one with another name before is not told apart from this one any more either.
+        self.run_sql("UPDATE former_name SET merged = 1 WHERE device = ?1", [into])?;
+        self.note_former_name(run, old, into, true)
     }
 
-    fn note_former_name(&self, run: i64, old: &str, device: i64) -> Result<bool, LedgerError> {
+    fn note_former_name(&self, run: i64, old: &str, device: i64, merged: bool) -> Result<bool, LedgerError> {
         self.run_sql(
-            "INSERT OR REPLACE INTO former_name (name, device, run) VALUES (?1, ?2, ?3)",
-            params![old, device, run],
+            "INSERT OR REPLACE INTO former_name (name, device, run, merged) VALUES (?1, ?2, ?3, ?4)",
+            params![old, device, run, merged],
         )?;
+        Ok(true)
+    }
+
+    /// Gives a device the name back that it had before a renaming that is taken back. Nothing is done where another device has
+    /// that name now.
+    pub fn take_renaming_back(&mut self, of: &FormerName) -> Result<bool, LedgerError> {
+        let is_taken = self.one("SELECT 1 FROM device WHERE name = ?1", [&of.name], |_| Ok(()))?.is_some();
+        if of.merged || is_taken {
+            return Ok(false);
+        }
+        self.devices.clear();
+        self.run_sql("UPDATE device SET name = ?2 WHERE id = ?1", params![of.device, of.name])?;
+        self.run_sql("DELETE FROM former_name WHERE device = ?1 AND run >= ?2", params![of.device, of.run])?;
+        self.run_sql("DELETE FROM facts WHERE device = ?1", [of.device])?;
+        self.run_sql("INSERT OR IGNORE INTO dirty (device) VALUES (?1)", [of.device])?;
         Ok(true)
     }
 

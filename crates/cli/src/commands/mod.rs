@@ -36,7 +36,7 @@ use crate::error::CommandError;
 use crate::ui::{Color, Ui};
 use crate::view::device::Page;
 use crate::view::diagnostics;
-use crate::view::text::harmless;
+use crate::view::text::{count, harmless};
 use crate::view::time::Clock;
 
 const EXIT_CODES: &str = "\
@@ -154,15 +154,19 @@ fn workspace_folder(common: &Common) -> Result<PathBuf, CommandError> {
     Ok(find_workspace(&from).unwrap_or(from))
 }
 
-/// Opens the workspace, and says what in it is probably not as meant.
+/// Opens the workspace, and says of how much in it that is probably not as meant.
 fn open_project(ui: &mut Ui, common: &Common) -> Result<Project, CommandError> {
     let project = Project::open(&workspace_folder(common)?)?;
-    warn(ui, &project.files, &project.warnings);
+    if !project.warnings.is_empty() {
+        let warnings = count(project.warnings.len() as u64, "warning", "warnings");
+        ui.note(format!("{warnings} in the workspace: fencepost vet"));
+    }
     Ok(project)
 }
 
+/// Says what is probably not as meant, unless asked to be quiet.
 fn warn(ui: &mut Ui, files: &[FileText], warnings: &[Diagnostic]) {
-    if !warnings.is_empty() {
+    if !warnings.is_empty() && !ui.is_quiet() {
         diagnostics::print(ui, files, warnings);
     }
 }

@@ -73,3 +73,131 @@ fn a_device_that_nothing_covers_is_on_notice_until_its_grace_is_over() {
     );
     assert_eq!(covered["devices"]["compliant"], 2);
 }
+
+const RENAMED: &str = "[[device]]\nid = \"old\"\nrenamed_to = \"new\"\nfrom = 2027-03-02\nbecause = \"refit\"\n";
+
+#[test]
+fn a_renamed_device_is_meant_by_either_name_in_every_file() {
+    let env = Env::new();
+    env.write("groups.toml", "[[group]]\nid = \"yard\"\nmembers = [\"old\"]\n");
+    env.write(
+        "rules/test.toml",
+        "[[rule]]\nid = \"fine\"\ngroups = [\"yard\"]\nrequire = 'ok'\nfix = \"Mend.\"\n\n\
+         [[rule]]\nid = \"dry\"\ngroups = [\"every-device\"]\nexcept = [\"old\"]\nrequire = 'dry'\nfix = \"Dry.\"\n",
+    );
+    env.write(
+        "corrections.toml",
+        "[[correction]]\ndevice = \"old\"\nfact = \"ok\"\nvalue = true\nbecause = \"seen\"\nby = \"us\"\nuntil = 2027-04-01\n",
+    );
+    let facts = [("ok", json!(false)), ("dry", json!(false))];
+    env.morning("2027-03-01T06:00:00Z", &[document("old", "2027-03-01T05:00:00Z", &facts)]);
+    let before = env.json(&["show", "old"]);
+    assert_eq!((&before["standing"], &before["groups"]), (&json!("compliant"), &json!(["yard"])));
+    env.write("devices.toml", RENAMED);
+    env.morning("2027-03-03T06:00:00Z", &[document("new", "2027-03-03T05:00:00Z", &facts)]);
+    let after = env.json(&["show", "new"]);
+    assert_eq!((&after["standing"], &after["groups"]), (&json!("compliant"), &json!(["yard"])));
+    let vetted = env.ok(&["vet"]);
+    assert_eq!(vetted.matches("[former-name]").count(), 3, "{vetted}");
+    assert!(vetted.contains("`old` is called `new` now"), "{vetted}");
+    // The entry taken out, the device has its old name again, and the past is told as it was.
+    env.write("devices.toml", "");
+    env.ok(&["assess", "--as-of", "2027-03-03T07:00:00Z"]);
+    let back = env.json(&["show", "old"]);
+    assert_eq!(
+        (&back["device"], &back["standing"], &back["former_names"]),
+        (&json!("old"), &json!("compliant"), &json!([]))
+    );
+    let told = env.ok(&["history", "old"]);
+    assert!(told.contains("no longer called old: refit") && told.contains("no longer called new"), "{told}");
+}
+
+#[test]
+fn a_device_is_not_renamed_to_another_that_lives() {
+    let env = Env::new();
+    env.rules(&[("fine", "3d", "ok")]);
+    for day in [1, 2] {
+        let at = format!("2027-03-0{day}T05:00:00Z");
+        let both = ["old", "new"].map(|id| document(id, &at, &[("ok", json!(id == "new"))]));
+        env.morning(&format!("2027-03-0{day}T06:00:00Z"), &both);
+    }
+    env.write("devices.toml", RENAMED);
+    let says = ["devices.toml:1", "`old` cannot be called `new`: both live", "take the entry out"];
+    env.fails(&["assess", "--as-of", "2027-03-03T06:00:00Z"], 2, &says);
+    env.write("more.jsonl", format!("{}\n", document("new", "2027-03-03T05:00:00Z", &[("ok", json!(true))])));
+    env.fails(&["import", "more.jsonl", "--as-of", "2027-03-03T06:00:00Z"], 2, &says);
+    let vetted = env.run(&["vet"]);
+    assert!(vetted.code == 1 && vetted.out.contains("[device-lives-on]"), "{}", vetted.out);
+    env.write("devices.toml", "");
+    env.ok(&["assess", "--as-of", "2027-03-03T06:00:00Z"]);
+    assert_eq!(findings(&env), ["old fine open 2027-03-04T06:00:00Z"]);
+}
+
+#[test]
+fn an_import_never_goes_back_behind_an_assessment() {
+    let env = Env::new();
+    env.rules(&[("fine", "3d", "ok")]);
+    env.morning("2027-03-03T06:00:00Z", &[document("a", "2027-03-03T05:00:00Z", &[("ok", json!(true))])]);
+    env.write("more.jsonl", format!("{}\n", document("a", "2027-03-01T05:00:00Z", &[("ok", json!(true))])));
+    env.fails(
+        &["import", "more.jsonl", "--as-of", "2027-03-02T06:00:00Z"],
+        2,
+        &["never goes back behind an assessment"],
+    );
+    env.ok(&["import", "more.jsonl", "--as-of", "2027-03-03T06:00:00Z"]);
+}
+
+#[test]
+fn what_is_written_by_hand_is_vetted_and_files_that_nothing_reads_are_told() {
+    let env = Env::new();
+    env.write("facts.toml", "[facts]\n\"lock.minutes\" = { type = \"number\" }\n");
+    env.rules(&[("fine", "0", "lock.minutes <= 10"), ("typo", "3d", "every d in disks satisfies d.encryptd")]);
+    let correction = |device: &str, fact: &str, value: &str| {
+        format!(
+            "[[correction]]\ndevice = \"{device}\"\nfact = \"{fact}\"\nvalue = {value}\nbecause = \"x\"\nby = \"us\"\nuntil = 2027-04-01\n\n"
+        )
+    };
+    env.write(
+        "corrections.toml",
+        correction("tern-11", "lock.minutes", "5")
+            + &correction("tern-1", "lock.minutes", "\"five\"")
+            + &correction("tern-1", "lock.minuts", "5"),
+    );
+    env.write("devices.toml", "[[device]]\nid = \"term-2\"\nretired = 2027-03-01\nbecause = \"sold\"\n");
+    env.write("waivrs.toml", "");
+    env.write(
+        "access.toml",
+        "[[service]]\nid = \"mail\"\ntitle = \"Mail\"\ndefault = \"deny\"\nusual = [{ client = \"app\" }]\n\n\
+         [[access]]\nid = \"in\"\nservices = [\"mail\"]\nneeds = 'standing in (\"compliant\", \"on notice\")'\n",
+    );
+    env.write("groups.toml", "[[group]]\nid = \"windows\"\nwhere = 'platform = \"Windows\"'\n");
+    let disks = json!([{ "name": "c", "encrypted": true }]);
+    let facts = [("lock", json!({ "minutes": 5 })), ("disks", disks), ("platform", json!("windows"))];
+    let both = ["tern-1", "tern-2"].map(|id| document(id, "2027-03-01T05:00:00Z", &facts));
+    let name = "s.jsonl";
+    env.write(name, both.iter().map(|one| format!("{one}\n")).collect::<String>());
+    env.ok(&["import", name, "--as-of", "2027-03-01T06:00:00Z"]);
+    let vetted = env.ok(&["vet"]);
+    for says in [
+        "no device is called `tern-11`",
+        "`lock.minutes` is set to what is no number",
+        "no device reports `lock.minuts`",
+        "no device is called `term-2`",
+        "nothing reads waivrs.toml",
+        "no device ever stands `on notice`",
+        "did you mean `on-notice`?",
+        "no device ever reports `platform` as \"Windows\"",
+        "did you mean \"windows\"?",
+        "rule `typo` is unknown on all 2 devices that it covers",
+    ] {
+        assert!(vetted.contains(says), "{says}\n{vetted}");
+    }
+    // What may shut many out comes first, and is said by an assessment too, once.
+    assert!(vetted.trim_start().starts_with("warning[unknown-everywhere]"), "{vetted}");
+    let assessed = env.run(&["assess", "--as-of", "2027-03-01T06:00:00Z"]);
+    assert_eq!(assessed.err.matches("unknown-everywhere").count(), 1, "{}", assessed.err);
+    assert!(!assessed.err.contains("unknown-word"), "{}", assessed.err);
+    let quiet = env.run(&["assess", "-q", "--as-of", "2027-03-01T07:00:00Z"]);
+    assert_eq!(quiet.err, "");
+    assert!(env.run(&["preview"]).err.contains("unknown-everywhere"));
+}

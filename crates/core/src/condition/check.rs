@@ -88,6 +88,7 @@ impl Condition {
                 .help("compare a fact with something, or take the condition away"),
             );
         }
+        compiled.warn_of_standings(mistakes);
         Some(compiled)
     }
 

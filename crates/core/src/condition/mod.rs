@@ -26,6 +26,7 @@ mod syntax;
 mod tests;
 mod types;
 mod uses;
+mod words;
 
 pub use check::{Place, Vocabulary};
 pub use compiled::Condition;

@@ -4,6 +4,7 @@
 //! before wrong, trust, moment of collection, source id. Null is a value.
 
 use crate::canonical::{Canonical, Encode};
+use crate::diagnostic::Span;
 use bumpalo::Bump;
 use jiff::Timestamp;
 
@@ -45,6 +46,8 @@ pub struct Correction {
     pub by: String,
     /// When it ends.
     pub until: Timestamp,
+    /// Where it is written.
+    pub place: Option<Span>,
 }
 
 /// Where a fact came from.
@@ -259,7 +262,7 @@ fn winner<'a>(observations: &'a [Observation<'a>], id: SlotId, layout: &'a Layou
 
 impl Encode for Correction {
     fn encode(&self, to: &mut Canonical) {
-        let Self { device, fact, value, because, by, until } = self;
+        let Self { device, fact, value, because, by, until, place: _ } = self;
         to.add(device.as_str()).add(fact).add(value).add(because).add(by).add(until);
     }
 }
@@ -300,6 +303,7 @@ mod tests {
                 because: "we know better".into(),
                 by: "it".into(),
                 until: moment(until),
+                place: None,
             })
             .into_iter()
             .collect();

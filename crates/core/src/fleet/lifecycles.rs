@@ -7,6 +7,7 @@ use std::collections::HashMap;
 
 use jiff::Timestamp;
 
+use crate::diagnostic::Span;
 use crate::id::DeviceId;
 
 /// A device that was taken out of use.
@@ -20,6 +21,8 @@ pub struct Retirement {
     pub last: Timestamp,
     /// Why.
     pub because: String,
+    /// Where it is written.
+    pub place: Option<Span>,
 }
 
 /// A device that got another name.
@@ -33,6 +36,8 @@ pub struct Renaming {
     pub from: Timestamp,
     /// Why.
     pub because: String,
+    /// Where it is written.
+    pub place: Option<Span>,
 }
 
 /// Retirements and renamings.
@@ -40,6 +45,8 @@ pub struct Renaming {
 pub struct DeviceLifecycles {
     retirements: HashMap<String, Vec<Retirement>>,
     renamings: Vec<Renaming>,
+    /// The last name of each device that is renamed at any time, by each of its earlier names.
+    last_names: HashMap<String, String>,
 }
 
 impl DeviceLifecycles {
@@ -53,7 +60,41 @@ impl DeviceLifecycles {
             all.sort_by_key(|retirement| retirement.from);
         }
         renamings.sort_by(|a, b| (a.from, &a.device).cmp(&(b.from, &b.device)));
-        Self { retirements: by_device, renamings }
+        let mut lifecycles = Self { retirements: by_device, renamings, last_names: HashMap::new() };
+        let last = |name: &str| lifecycles.name(name, Timestamp::MAX).to_owned();
+        let earlier = lifecycles.renamings.iter().map(|renaming| renaming.device.to_string());
+        lifecycles.last_names = earlier.map(|name| (name.clone(), last(&name))).collect();
+        lifecycles
+    }
+
+    /// Returns the name that a device has in the end, whichever of its names it is called by.
+    fn last_name<'n>(&'n self, name: &'n str) -> &'n str {
+        self.last_names.get(name).map_or(name, String::as_str)
+    }
+
+    /// Returns whether two names are of one device, at whatever time it has them.
+    pub fn is_same_device(&self, one: &str, other: &str) -> bool {
+        one == other || self.last_name(one) == self.last_name(other)
+    }
+
+    /// Returns the other names that a device has at whatever time.
+    pub fn other_names(&self, name: &str) -> impl Iterator<Item = &str> {
+        let last = self.last_name(name);
+        let earlier =
+            self.last_names.iter().filter(move |(_, other)| *other == last).map(|(earlier, _)| earlier.as_str());
+        // In a fixed order.
+        let mut names: Vec<&str> =
+            earlier.chain(self.last_names.values().map(String::as_str).find(|it| *it == last)).collect();
+        names.retain(|other| *other != name);
+        names.sort_unstable();
+        names.into_iter()
+    }
+
+    /// Returns all retirements, by device.
+    pub fn retired(&self) -> impl Iterator<Item = &Retirement> {
+        let mut all: Vec<&Retirement> = self.retirements.values().flatten().collect();
+        all.sort_by(|a, b| (&a.device, a.from).cmp(&(&b.device, b.from)));
+        all.into_iter()
     }
 
     /// Returns the last retirement of a device at or before a moment: its life, if it has one, began after it.
@@ -109,7 +150,7 @@ impl DeviceLifecycles {
 
 impl Encode for Retirement {
     fn encode(&self, to: &mut Canonical) {
-        let Self { device, from, last, because } = self;
+        let Self { device, from, last, because, place: _ } = self;
         to.add(device.as_str()).add(from).add(last).add(because);
     }
 }
@@ -123,13 +164,30 @@ mod tests {
     }
 
     fn renaming(device: &str, to: &str, day: u32) -> Renaming {
-        Renaming { device: device.into(), to: to.into(), from: moment(day), because: "refit".into() }
+        Renaming { device: device.into(), to: to.into(), from: moment(day), because: "refit".into(), place: None }
+    }
+
+    #[test]
+    fn a_device_is_known_by_each_of_its_names() {
+        let lifecycles = DeviceLifecycles::new(Vec::new(), vec![renaming("a", "b", 3), renaming("b", "c", 9)]);
+        for (one, other) in [("a", "c"), ("c", "a"), ("b", "a"), ("d", "d")] {
+            assert!(lifecycles.is_same_device(one, other), "{one} {other}");
+        }
+        assert!(!lifecycles.is_same_device("a", "d"));
+        let others = |name| lifecycles.other_names(name).collect::<Vec<_>>();
+        assert_eq!((others("a"), others("b"), others("c")), (vec!["b", "c"], vec!["a", "c"], vec!["a", "b"]));
+        assert!(others("d").is_empty());
     }
 
     #[test]
     fn a_life_begins_after_the_last_retirement() {
-        let retired =
-            |day| Retirement { device: "a".into(), from: moment(day), last: moment(day), because: "sold".into() };
+        let retired = |day| Retirement {
+            device: "a".into(),
+            from: moment(day),
+            last: moment(day),
+            because: "sold".into(),
+            place: None,
+        };
         let lifecycles = DeviceLifecycles::new(vec![retired(10), retired(5)], Vec::new());
         assert_eq!(lifecycles.last_retirement("a", moment(4)), None);
         assert_eq!(lifecycles.last_retirement("a", moment(5)).unwrap().from, moment(5));

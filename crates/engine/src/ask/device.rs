@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Phase, Reason, Rule, Ruling, SlotId, Stage,
-    Standing, Strictness, Subject, Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
+    Correction, Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Phase, Reason, Rule, Ruling, SlotId,
+    Stage, Standing, Strictness, Subject, Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::SpellKind;
@@ -257,7 +257,9 @@ impl Reading<'_> {
             leaves(&json, &mut found);
             paths.extend(found.into_iter().filter(|(_, leaf)| !leaf.in_list).map(|(path, _)| path));
         }
-        let corrections = self.project.corrections.iter().filter(|one| one.device.as_str() == device);
+        let lifecycles = &self.project.lifecycles;
+        let is_of = |one: &&Correction| lifecycles.is_same_device(one.device.as_str(), device);
+        let corrections = self.project.corrections.iter().filter(is_of);
         paths.extend(corrections.map(|one| one.fact.clone()));
         paths
     }

@@ -15,7 +15,7 @@ pub(crate) mod stateless;
 pub(crate) mod tally;
 mod weigh;
 
-use fencepost_core::Standing;
+use fencepost_core::{Standing, join_unknown};
 use fencepost_store::{
     DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer,
 };
@@ -158,7 +158,9 @@ pub(crate) fn assess_within<'l>(
         .run(run)?
         .ok_or_else(|| EngineError::refused("the assessment was not written", "run it again"))?;
     let mut assessed = Assessed::load(project, &writer.reader(), &written)?;
-    assessed.warnings = tally.unreported(project, &writer)?;
+    let mut warnings = assessed.unknown_everywhere(project);
+    warnings.extend(tally.unreported(project, &writer)?);
+    assessed.warnings = join_unknown(warnings);
     assessed.warnings.extend(conflicts::conflicts(project, &writer.reader())?);
     assessed.taken = options.verdicts.map(|_| (taken, total));
     Ok(UncommittedAssessment { writer, assessed, hidden })

@@ -5,13 +5,15 @@ use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, VetInput, few_of_each_file, severities,
+    Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, VetInput, few_of_each_file,
+    join_unknown, severities,
 };
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, LedgerError, Reader};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
+use super::by_hand::by_hand;
 use crate::assess::RuleCount;
 use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
@@ -100,6 +102,8 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
         Vet::new(VetInput { rules: &trial.rules, source: &trial.source, drafts, platform: Some(platform), at, zone });
     let known = ledger.map(|ledger| Known::of(project, ledger, at)).transpose()?.unwrap_or_default();
     let mut told: Vec<Diagnostic> = project.warnings.iter().chain(&project.asides).cloned().collect();
+    let reader = ledger.map(Ledger::reader).transpose()?;
+    told.extend(by_hand(project, reader.as_ref(), at)?);
     let mut devices = None;
     let around = Surroundings {
         controls: project.has_controls().then_some(&project.controls),
@@ -116,7 +120,8 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
             let reading = Reading::of_state(&trial, &earlier, ledger, at, false)?;
             let judge = reading.judge();
             let mut conflicts = Conflicts::of(&trial);
-            let wanted: Vec<_> = trial.rules.slots_of_rules().into_iter().chain([platform]).collect();
+            let wanted: Vec<_> =
+                trial.rules.slots_of_rules().into_iter().chain(vet.slots_of_texts()).chain([platform]).collect();
             // Each worker adds to a fleet of its own.
             let fleets: Mutex<Vec<Fleet>> = Mutex::default();
             let (may_conflict, fleets_of_workers) = (conflicts.is_possible(), &fleets);
@@ -162,12 +167,12 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     let readable = project.examples.iter().filter(|example| is_whole(example.place.file));
     let failed = readable.filter_map(|example| examples::check(&trial, &key, example, at));
     let mut mistakes: Vec<Mistake> =
-        few_of_each_file(told).into_iter().map(|told| Mistake { told, evidence: None }).collect();
+        few_of_each_file(join_unknown(told)).into_iter().map(|told| Mistake { told, evidence: None }).collect();
     mistakes.extend(failed.map(|(told, evidence)| Mistake { told, evidence }));
     // What is worst first.
     mistakes.sort_by_key(|mistake| {
         let place = mistake.told.span.as_ref().map(|span| (span.file, span.range.start));
-        (mistake.told.severity, place)
+        (mistake.told.severity, mistake.told.code != "unknown-everywhere", place)
     });
     Ok(Vetted {
         told_of: project.files.len(),

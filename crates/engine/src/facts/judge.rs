@@ -228,8 +228,10 @@ impl<'p> Judge<'p> {
     }
 
     /// Returns the corrections of a device, in the order in which they are written.
-    pub(crate) fn corrections_of(&self, device: &str) -> impl Iterator<Item = &'_ Correction> {
-        self.project.corrections.iter().filter(move |correction| correction.device.as_str() == device)
+    pub(crate) fn corrections_of<'c>(&'c self, device: &str) -> impl Iterator<Item = &'c Correction> {
+        let lifecycles = &self.project.lifecycles;
+        let is_of = move |one: &&Correction| lifecycles.is_same_device(one.device.as_str(), device);
+        self.project.corrections.iter().filter(is_of)
     }
 
     /// Finds the holders of a device from its facts.

@@ -179,6 +179,7 @@ impl Importer<'_> {
         stream: impl BufRead + Send,
     ) -> Result<Imported, EngineError> {
         let Self { project, options, moment } = *self;
+        refuse_going_back(ledger, moment)?;
         let Input { claim, path, file: sample, digest, written } = input;
         let source = &claim.source;
         let people = source.kind == SourceKind::People;
@@ -372,6 +373,19 @@ impl<R: Read> Read for &mut Hashed<R> {
             hash.update(&buffer[..read]);
         });
         Ok(read)
+    }
+}
+
+/// Refuses a moment before the last assessment, in a ledger that goes by the moments that it is given: its clock would go back.
+fn refuse_going_back(ledger: &Ledger, moment: &Moment) -> Result<(), EngineError> {
+    let reader = ledger.reader()?;
+    let last = reader.assessments(None, 1)?.pop().filter(|last| moment.as_of < last.as_of);
+    match last {
+        Some(last) if reader.setting("clock")?.as_deref() == Some("stepped") => Err(EngineError::refused(
+            format!("an import never goes back behind an assessment: the last one is as of {}", last.as_of),
+            "give a later --as-of, or none; when state was collected is said by the state itself",
+        )),
+        _ => Ok(()),
     }
 }
 

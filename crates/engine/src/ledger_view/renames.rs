@@ -1,8 +1,10 @@
 //! Calls devices in the ledger by the names that `devices.toml` gives them.
 
+use fencepost_core::Renaming;
 use fencepost_store::{LedgerError, Writer};
 use jiff::Timestamp;
 
+use crate::error::EngineError;
 use crate::ledger_view::codec;
 use crate::ledger_view::event::{Event, EventKind};
 use crate::ledger_view::packed_findings::unpack_findings;
@@ -26,18 +28,37 @@ fn keep_findings(writer: &mut Writer<'_>, run: i64, devices: [&str; 2]) -> Resul
     Ok(())
 }
 
-/// Gives devices the names they have at a moment, with all that is known of them.
+/// Gives devices the names they have at a moment, with all that is known of them. A renaming that is no more written down is taken
+/// back.
+///
+/// # Errors
+/// Fails if a device would get the name of another that lives.
 pub(crate) fn apply_renamings(
     writer: &mut Writer<'_>,
     project: &Project,
     run: i64,
     at: Timestamp,
-) -> Result<(), LedgerError> {
-    let renamings: Vec<_> = project.lifecycles.renamings(at).collect();
+) -> Result<(), EngineError> {
+    let lifecycles = &project.lifecycles;
+    for former in writer.reader().renamings()? {
+        let now = writer.reader().renamed(&former.name)?;
+        if now.as_deref().is_none_or(|now| lifecycles.name(&former.name, at) == now) {
+            continue;
+        }
+        if writer.take_renaming_back(&former)? {
+            let because = "the renaming was taken back".to_owned();
+            let kind = EventKind::Renamed { from: former.now, to: former.name.clone(), because };
+            writer.add_event(run, &Event { device: former.name.as_str().into(), at, kind }.row())?;
+        }
+    }
+    let renamings: Vec<_> = lifecycles.renamings(at).collect();
     for renaming in renamings {
-        let to = project.lifecycles.name(renaming.to.as_str(), at);
-        keep_findings(writer, run, [renaming.device.as_str(), to])?;
-        if writer.rename_device(run, renaming.device.as_str(), to)? {
+        let (device, to) = (renaming.device.as_str(), lifecycles.name(renaming.to.as_str(), at));
+        if let Some(source) = writer.reader().collecting_both(device, to)? {
+            return Err(onto_living(project, renaming, &source));
+        }
+        keep_findings(writer, run, [device, to])?;
+        if writer.rename_device(run, device, to)? {
             let kind = EventKind::Renamed {
                 from: renaming.device.to_string(),
                 to: to.to_owned(),
@@ -49,4 +70,15 @@ pub(crate) fn apply_renamings(
         }
     }
     Ok(())
+}
+
+fn onto_living(project: &Project, renaming: &Renaming, source: &str) -> EngineError {
+    let (device, to) = (&renaming.device, &renaming.to);
+    EngineError::refused(
+        format!(
+            "{}`{device}` cannot be called `{to}`: both live, `{source}` has collected each of them after the other",
+            project.place(renaming.place.as_ref())
+        ),
+        "two machines have two names; take the entry out, or correct the name in it",
+    )
 }

@@ -5,9 +5,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use fencepost_core::{
-    Control, Correction, DeviceLifecycles, Diagnostic, Dictionary, RuleSet, RuleSetSource, Severity, few_of_each_file,
+    Control, Correction, DeviceLifecycles, Diagnostic, Dictionary, ExceptSource, GroupKind, Named, RuleSet,
+    RuleSetSource, Severity, Span, few_of_each_file,
 };
-use fencepost_formats::{Config, Example, FileText, Source, WorkspaceFile, load_workspace, workspace_files};
+use fencepost_formats::{
+    Config, Example, FileText, Source, WorkspaceFile, line_column, load_workspace, unread_files, workspace_files,
+};
+use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 
 use crate::workspace::gates::Gates;
@@ -46,6 +50,10 @@ pub struct Project {
     pub warnings: Vec<Diagnostic>,
     /// What is wrong in files that no verdict hangs on.
     pub(crate) asides: Vec<Diagnostic>,
+    /// Files of the folder that look as if they were of the workspace, and that nothing reads.
+    pub(crate) unread_files: Vec<String>,
+    /// Places that call a device by a name that it has no more.
+    pub(crate) former_names: Vec<Named>,
 }
 
 /// Why a workspace could not be used.
@@ -82,7 +90,8 @@ impl Project {
             return Err(ProjectError::NotFound { from: root.to_owned() });
         }
         let files = workspace_files(root).map_err(ProjectError::Read)?;
-        Self::from_files(root, files)
+        let unread_files = unread_files(root, &files).map_err(ProjectError::Read)?;
+        Ok(Self { unread_files, ..Self::from_files(root, files)? })
     }
 
     /// Compiles workspace files that are at hand as texts.
@@ -101,6 +110,7 @@ impl Project {
     ) -> Result<Self, ProjectError> {
         let digest = digest_of(judged_by(&files));
         let mut workspace = load_workspace(files);
+        let former_names = name_devices_by_all_names(&mut workspace.rules, &workspace.lifecycles);
         change(&mut workspace.rules);
         // Nothing is kept from judging by what is wrong beside it.
         let is_aside = |mistake: &Diagnostic| {
@@ -140,6 +150,8 @@ impl Project {
                 digest,
                 warnings: mistakes,
                 asides,
+                former_names,
+                unread_files: Vec::new(),
             }),
             _ => Err(ProjectError::Mistakes { files: workspace.files, mistakes }),
         }
@@ -154,6 +166,14 @@ impl Project {
     pub fn nothing() -> Self {
         let files = vec![FileText { path: "fencepost.toml".to_owned(), text: String::new() }];
         Self::from_files(Path::new("."), files).expect("an empty workspace has no mistake")
+    }
+
+    /// Returns where something is written, `devices.toml:3: `; nothing where that is not known.
+    pub(crate) fn place(&self, span: Option<&Span>) -> String {
+        let found = span.and_then(|span| Some((self.files.get(span.file.0 as usize)?, span)));
+        found.map_or_else(String::new, |(file, span)| {
+            format!("{}:{}: ", file.path, line_column(&file.text, span.range.start).0)
+        })
     }
 
     /// Returns the feeds; one of native documents where the workspace names none.
@@ -195,6 +215,37 @@ impl Project {
     pub(crate) fn from_text(root: &Path, text: &[u8]) -> Option<Self> {
         Self::from_files(root, files_of_text(text)?).ok()
     }
+}
+
+/// Has every list of devices name each device by all names that it has at any time. Returns the places that name one by a name that
+/// is not its last.
+fn name_devices_by_all_names(source: &mut RuleSetSource, lifecycles: &DeviceLifecycles) -> Vec<Named> {
+    let mut former = Vec::new();
+    let mut others = |named: &Named| -> Vec<Named> {
+        let names: Vec<Named> = lifecycles
+            .other_names(&named.text)
+            .map(|name| Named { text: name.to_owned(), span: named.span.clone() })
+            .collect();
+        if lifecycles.name(&named.text, Timestamp::MAX) != named.text {
+            former.push(named.clone());
+        }
+        names
+    };
+    for group in source.groups.iter_mut().filter(|group| group.kind == GroupKind::Devices) {
+        for list in [&mut group.members, &mut group.except] {
+            let more: Vec<Named> = list.iter().flat_map(&mut others).collect();
+            list.extend(more);
+        }
+    }
+    let excepts = source.rules.iter_mut().map(|rule| &mut rule.except);
+    for list in excepts.chain(source.baselines.iter_mut().map(|baseline| &mut baseline.scope.except)) {
+        let devices = list.iter().filter(|one| one.group != Some(true));
+        let more: Vec<ExceptSource> = devices
+            .flat_map(|one| others(&one.name).into_iter().map(|name| ExceptSource { name, ..one.clone() }))
+            .collect();
+        list.extend(more);
+    }
+    former
 }
 
 /// Returns the files in what [`Project::text`] wrote.

@@ -36,7 +36,8 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
         if let (Some(device), Some(fact), Some(value), Some(because), Some(by), Some(until)) =
             (device, fact, value, because, by, until)
         {
-            into.push(Correction { device: device.as_str().into(), fact, value, because, by, until });
+            let place = Some(reader.span(table.heading()));
+            into.push(Correction { device: device.as_str().into(), fact, value, because, by, until, place });
         }
     }
 }

@@ -36,12 +36,15 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -
         match (table.get("retired").is_some(), reader.string(table, "renamed_to")) {
             (true, None) => {
                 if let Some((from, last)) = reader.moment(table, "retired", zone) {
-                    retirements.push(Retirement { device: id.as_str().into(), from, last, because });
+                    let place = Some(reader.span(table.heading()));
+                    retirements.push(Retirement { device: id.as_str().into(), from, last, because, place });
                 }
             }
             (false, Some(to)) => match (table.get("from").is_some(), reader.moment(table, "from", zone)) {
                 (true, Some((from, _))) => {
-                    renamings.push(Renaming { device: id.as_str().into(), to: to.as_str().into(), from, because });
+                    let (device, to) = (id.as_str().into(), to.as_str().into());
+                    let place = Some(reader.span(table.heading()));
+                    renamings.push(Renaming { device, to, from, because, place });
                 }
                 (true, None) => {}
                 (false, _) => {

@@ -239,6 +239,39 @@ pub fn workspace_files(root: &Path) -> io::Result<Vec<FileText>> {
         .collect()
 }
 
+/// Returns the TOML files at a workspace's root, and in folders beside those of rules, baselines and examples, that are none of
+/// `files`; hidden folders are passed over.
+///
+/// # Errors
+/// When a folder cannot be read; the error names it.
+pub fn unread_files(root: &Path, files: &[FileText]) -> io::Result<Vec<String>> {
+    let is_toml = |name: &str| name.ends_with(".toml") && !name.starts_with('.');
+    let mut found = Vec::new();
+    let mut look = |folder: &Path, prefix: &str| -> io::Result<Vec<String>> {
+        let mut folders = Vec::new();
+        for entry in fs::read_dir(folder).map_err(|error| named(&error, folder))? {
+            let entry = entry?;
+            let Ok(name) = entry.file_name().into_string() else { continue };
+            let path = format!("{prefix}{name}");
+            match entry.file_type()?.is_dir() {
+                true if !name.starts_with('.') => folders.push(path),
+                false if is_toml(&name) && files.iter().all(|file| file.path != path) => found.push(path),
+                _ => {}
+            }
+        }
+        Ok(folders)
+    };
+    look(root, "")?;
+    for kind in WorkspaceFile::ALL {
+        let Some(folder) = kind.folder().filter(|folder| root.join(folder).is_dir()) else { continue };
+        for below in look(&root.join(folder), &format!("{folder}/"))? {
+            look(&root.join(&below), &format!("{below}/"))?;
+        }
+    }
+    found.sort();
+    Ok(found)
+}
+
 /// Reads a file that a person wrote.
 ///
 /// # Errors

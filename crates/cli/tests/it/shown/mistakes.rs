@@ -1149,7 +1149,15 @@ fn mistakes_in_workspace_files() {
        |
        = help: define it as a [[service]] in access.toml
 
-    3 errors in 2 files; what fits the devices is told once they are mended
+    warning[unknown-word]: no device ever stands `fine`
+      --> access.toml:12:21
+       |
+    12 | needs = 'standing = "fine"'
+       |                     ^^^^^^
+       |
+       = help: write one of "compliant", "on-notice", "unproven", "non-compliant"
+
+    3 errors, 1 warning in 2 files; what fits the devices is told once they are mended
     [exit 1]
     "#);
     let env = Env::new();

@@ -14,6 +14,7 @@ fn corrected(fact: &str) -> Correction {
         because: "it was looked at".to_owned(),
         by: "us".to_owned(),
         until: Timestamp::MAX,
+        place: None,
     }
 }
 

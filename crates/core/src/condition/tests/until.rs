@@ -50,6 +50,7 @@ impl Story {
             because: "seen".into(),
             by: "us".into(),
             until,
+            place: None,
         });
         let watch = Watch::default();
         let facts = merge(&said, correction.iter(), &layout, now, &arena).watched(&watch);

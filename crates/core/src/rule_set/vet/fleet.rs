@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use rust_decimal::Decimal;
 
 use super::Vet;
+use super::values::ReportedTexts;
 use crate::facts::layout::SlotId;
 use crate::facts::value::{DateTime, Reason, Value};
 use crate::facts::version::compare_versions;
@@ -25,6 +26,8 @@ pub struct Fleet {
     pub(super) pairs: Vec<PairFit>,
     /// How many devices report each slot.
     pub(super) reports: Vec<u64>,
+    /// What they report of facts that are compared with texts.
+    pub(super) texts: ReportedTexts,
 }
 
 /// How rules fit the devices of a platform.
@@ -207,6 +210,7 @@ impl Fleet {
             own.beyond += fit.beyond;
         }
         add_all(&mut self.reports, &other.reports);
+        self.texts.join(other.texts);
     }
 }
 
@@ -223,6 +227,7 @@ impl Vet<'_> {
             bounds: vec![BoundFit::default(); self.thresholds.len()],
             pairs: vec![PairFit::default(); self.pairs.len()],
             reports: vec![0; self.rules.layout().len()],
+            texts: ReportedTexts { met: vec![false; self.expected.len()], ..ReportedTexts::default() },
         }
     }
 
@@ -262,6 +267,7 @@ impl Vet<'_> {
                 }
             }
         }
+        self.see_texts(fleet, value);
         let Some(Value::Text(platform)) = self.platform.map(value) else { return };
         if !fleet.platforms.contains_key(platform) {
             let none = || vec![0; outcomes.len()];

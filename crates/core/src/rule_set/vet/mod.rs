@@ -4,6 +4,7 @@
 //! meant. What needs a fleet is left unsaid where there is none.
 
 mod fleet;
+mod values;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -30,7 +31,7 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 20] = [
+pub const CODES: [(&str, &str); 28] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
@@ -40,17 +41,25 @@ pub const CODES: [(&str, &str); 20] = [
     ("example-fails", "A rule says something else of a made-up device than is expected"),
     ("exception-over", "An exception has ended"),
     ("exception-spares-nobody", "An exception spares no device"),
+    ("device-lives-on", "A device is renamed to another that lives"),
     ("fact-of-others", "A rule asks for a fact that only other platforms report"),
+    ("former-name", "A device is called by a name that it has no more"),
     ("group-without-use", "Nothing names a group"),
     ("no-consequence", "Nobody loses access over a rule"),
     ("nobody-passes", "No device that a rule covers passes it"),
     ("overtaken", "Another rule asks for more, of the same devices"),
     ("scoped-by-people", "Whether a rule about machines covers one hangs on who holds it"),
     ("unknown-clause", "A rule answers for a clause that is not in controls.toml"),
-    ("unknown-fact", "A condition names a fact that no device reports"),
+    ("unknown-device", "A correction, a retirement or a renaming names a device that is not known"),
+    ("unknown-everywhere", "A rule is unknown on every device that it covers"),
+    ("unknown-fact", "A condition or a correction names a fact that no device reports"),
     ("unknown-member", "A group or an exception names a device or a person that is not known"),
     ("unknown-rule", "An example names a rule that is not there"),
+    ("unknown-word", "The standing is compared with a word that no standing is spelled like"),
+    ("unread-file", "A file in the workspace that nothing reads"),
     ("unreadable-facts", "The facts of an example cannot be read"),
+    ("value-of-nobody", "A fact is compared with a text that no device reports"),
+    ("wrong-value", "A correction sets a fact to a value of another type"),
 ];
 
 /// Pairs of rules by their places.
@@ -70,6 +79,8 @@ pub struct Vet<'a> {
     thresholds: Vec<(usize, Threshold<'a>)>,
     /// Rules that ask for more than another, each with that other.
     pairs: Vec<(usize, usize)>,
+    /// Texts that facts are compared with.
+    expected: Vec<values::ExpectedText<'a>>,
 }
 
 /// What is known besides the rules and the fleet.
@@ -115,8 +126,17 @@ impl<'a> Vet<'a> {
             .iter()
             .enumerate()
             .flat_map(|(rule, own)| own.requirement().thresholds().into_iter().map(move |threshold| (rule, threshold)));
-        let mut vet =
-            Self { rules, source, at, zone, drafts, platform, thresholds: thresholds.collect(), pairs: Vec::new() };
+        let mut vet = Self {
+            rules,
+            source,
+            at,
+            zone,
+            drafts,
+            platform,
+            thresholds: thresholds.collect(),
+            pairs: Vec::new(),
+            expected: values::expected_texts(rules),
+        };
         vet.pairs = vet.comparable().filter(|(strict, weak)| vet.overtakes(*strict, *weak)).collect();
         vet
     }
@@ -187,7 +207,9 @@ impl<'a> Vet<'a> {
         let mut told = Vec::new();
         let overtaken = self.tell_overtaken(fleet, &mut told);
         if let Some(fleet) = fleet {
+            self.tell_unknown(fleet, &mut told);
             self.tell_reach(fleet, &mut told);
+            self.tell_texts(fleet, &mut told);
             self.tell_exceptions(fleet, &mut told);
             self.tell_outcomes(fleet, around, &overtaken, &mut told);
             self.tell_platforms(fleet, &mut told);
@@ -199,7 +221,10 @@ impl<'a> Vet<'a> {
         self.tell_groups(&mut told);
         self.tell_drafts(around, &mut told);
         self.tell_controls(around, &mut told);
-        told.sort_by_key(|told| told.span.as_ref().map(|span| (span.file, span.range.start)));
+        // What may shut many people out comes first.
+        told.sort_by_key(|told| {
+            (told.code != "unknown-everywhere", told.span.as_ref().map(|span| (span.file, span.range.start)))
+        });
         each_once(told)
     }
 
@@ -231,6 +256,17 @@ impl<'a> Vet<'a> {
         found
     }
 
+    /// Warns of rules that no device gives an answer.
+    fn tell_unknown(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
+        let fit = |rule: usize| &fleet.rules[rule];
+        let is_unknown = |rule: usize| fit(rule).unknown >= ENOUGH && fit(rule).pass + fit(rule).fail == 0;
+        for (label, place, rule) in self.owners(is_unknown) {
+            let mut warning = unknown_everywhere(self.rule(rule), &label, fit(rule).unknown, self.stage(rule));
+            warning.span = self.place(self.rule(rule)).or(place);
+            told.push(warning);
+        }
+    }
+
     fn tell_reach(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
         let fit = |rule: usize| &fleet.rules[rule];
         let nobody = |rule: usize| fit(rule).covered() + fit(rule).excepted + fit(rule).given_up == 0;
@@ -241,6 +277,10 @@ impl<'a> Vet<'a> {
                     format!("see what it asks for with: fencepost list devices --where '{}'", condition.as_str().trim())
                 }
                 None => "see who is in its groups with: fencepost list groups".to_owned(),
+            };
+            let help = match self.meant_in_scope(fleet, rule) {
+                Some(meant) => format!("{meant} Or {help}"),
+                None => help,
             };
             let span = covers.and_then(|condition| condition.text().whole_span()).or(place);
             told.push(
@@ -612,6 +652,41 @@ impl<'a> Vet<'a> {
             }
         }
     }
+}
+
+/// Warns of a rule that is unknown on every device that it covers: mostly a fact whose name is spelled otherwise.
+pub fn unknown_everywhere(rule: &Rule, label: &str, covered: u64, stage: Stage) -> Diagnostic {
+    let message = format!("{label} is unknown on all {} that it covers", devices(covered));
+    let place = rule.requirement().text().whole_span().or_else(|| rule.place.clone());
+    Diagnostic::warning("unknown-everywhere", message, place)
+        .label(match stage {
+            Stage::Enforced => "each of them counts as silent",
+            Stage::Trial | Stage::Draft => "enforced as it is, each of them would count as silent",
+        })
+        .help(format!("see what is missing with: fencepost why DEVICE {}", rule.id))
+}
+
+/// Tells once of a rule that is unknown everywhere since it names a fact that no device reports.
+pub fn join_unknown(mut told: Vec<Diagnostic>) -> Vec<Diagnostic> {
+    let is_within = |one: &Diagnostic, other: &Diagnostic| match (&one.span, &other.span) {
+        (Some(one), Some(other)) => {
+            one.file == other.file && other.range.start <= one.range.start && one.range.end <= other.range.end
+        }
+        _ => false,
+    };
+    let (everywhere, mut rest): (Vec<_>, Vec<_>) = told.drain(..).partition(|one| one.code == "unknown-everywhere");
+    let mut first = Vec::new();
+    for warning in everywhere {
+        match rest.iter().position(|other| other.code == "unknown-fact" && is_within(other, &warning)) {
+            Some(at) => {
+                let why = rest.remove(at);
+                first.push(why.label(&format!("so {}", warning.message)));
+            }
+            None => first.push(warning),
+        }
+    }
+    first.extend(rest);
+    first
 }
 
 /// A rule that asks for a fact which is not reported of devices that it covers.
