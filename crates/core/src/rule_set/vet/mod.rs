@@ -680,7 +680,7 @@ pub fn join_unknown(mut told: Vec<Diagnostic>) -> Vec<Diagnostic> {
         match rest.iter().position(|other| other.code == "unknown-fact" && is_within(other, &warning)) {
             Some(at) => {
                 let why = rest.remove(at);
-                first.push(why.label(&format!("so {}", warning.message)));
+                first.push(why.label(format!("so {}", warning.message)));
             }
             None => first.push(warning),
         }
