@@ -80,6 +80,9 @@ pub(super) fn expected_texts(rules: &RuleSet) -> Vec<ExpectedText<'_>> {
 /// Returns what was probably meant instead of a text, among those that devices report.
 fn near_text(expected: &ExpectedText<'_>, seen: &BTreeSet<Box<str>>) -> Option<String> {
     let near = nearest(expected.text, seen.iter().map(|text| &**text))?;
+    // Any two words of a letter or two are near one another.
+    let is_meant = expected.text.chars().count() > 2 || expected.text.eq_ignore_ascii_case(near);
+    let near = Some(near).filter(|_| is_meant)?;
     // A device may say anything.
     Some(format!("did you mean \"{}\"?", near.escape_debug()))
 }
