@@ -263,7 +263,7 @@ impl<'c> Reader<'c> {
             prepare("SELECT device, source, collected, apart IS NOT NULL FROM current WHERE device BETWEEN ?1 AND ?2")?;
         let mut facts = prepare("SELECT device, source, stamp, packed FROM facts WHERE device BETWEEN ?1 AND ?2")?;
         let mut assessed = prepare(
-            "SELECT device, until, collected, input, outcome, findings FROM assessed WHERE device BETWEEN ?1 AND ?2",
+            "SELECT device, until, collected, input, outcome, findings, valid_until FROM assessed WHERE device BETWEEN ?1 AND ?2",
         )?;
         for close in order.chunk_by(|a, b| b.0 - a.0 <= CLOSE) {
             let (first, last) = (close[0].0, close[close.len() - 1].0);
@@ -400,11 +400,20 @@ impl<'c> Reader<'c> {
     /// Returns what the last assessment came to on a device.
     pub fn assessed(&self, device: i64) -> Result<Option<AssessedRow>, LedgerError> {
         let found = self.all(
-            "SELECT device, until, collected, input, outcome, findings FROM assessed WHERE device = ?1",
+            "SELECT device, until, collected, input, outcome, findings, valid_until FROM assessed WHERE device = ?1",
             [device],
             |row| assessed_row(row, |row, column| row.get(column)),
         )?;
         Ok(found.into_iter().next())
+    }
+
+    /// Returns of how many devices time may have changed the verdicts since the last assessment, at a moment.
+    pub fn past_valid_until(&self, at: Timestamp) -> Result<u64, LedgerError> {
+        // Both moments are that one, or the first is earlier.
+        let sql = "SELECT count(*) FROM assessed INDEXED BY assessed_until WHERE until <= ?1 AND valid_until <= ?1";
+        let mut statement = self.connection.prepare_cached(sql).map_err(self.failed())?;
+        let count = statement.query_row([micros(at)], |row| row.get::<_, i64>(0));
+        Ok(count.map_err(self.failed())?.unsigned_abs())
     }
 
     /// Hands on when each of the assessed devices was last collected.
@@ -920,6 +929,7 @@ fn assessed_row<B>(
 ) -> rusqlite::Result<AssessedRow<B>> {
     Ok(AssessedRow {
         until: moment(row.get(1)?),
+        valid_until: moment(row.get(6)?),
         collected: row.get::<_, Option<i64>>(2)?.map(moment),
         input: keep(row, 3)?,
         outcome: keep(row, 4)?,

@@ -181,6 +181,8 @@ pub struct AssessedRow<B = Vec<u8>> {
     pub input: B,
     /// From this moment on time alone may change what it came to.
     pub until: Timestamp,
+    /// From this moment on time alone may change its verdicts, or what it may reach.
+    pub valid_until: Timestamp,
     /// The newest moment of collection.
     pub collected: Option<Timestamp>,
     /// What it came to.
@@ -198,9 +200,9 @@ impl AssessedRow {
 
 impl<B> AssessedRow<B> {
     fn map<'b, C>(&'b self, change: impl Fn(&'b B) -> C) -> AssessedRow<C> {
-        let Self { until, collected, .. } = *self;
+        let Self { until, valid_until, collected, .. } = *self;
         let [input, outcome, findings] = [&self.input, &self.outcome, &self.findings].map(change);
-        AssessedRow { input, until, collected, outcome, findings }
+        AssessedRow { input, until, valid_until, collected, outcome, findings }
     }
 }
 

@@ -278,6 +278,9 @@ const SIXTH: &str = "
 const SEVENTH: &str = "
     ALTER TABLE finding ADD COLUMN id INTEGER NOT NULL DEFAULT 0;   -- the finding's for life, the same in all its versions
     DROP INDEX finding_due;
+    -- What time changes by itself besides clocks of findings; of those before it is not told apart.
+    ALTER TABLE assessed ADD COLUMN valid_until INTEGER NOT NULL DEFAULT 0;
+    UPDATE assessed SET valid_until = until;
     -- Whether another device became one with it then, which cannot be undone; of those before nobody knows.
     ALTER TABLE former_name ADD COLUMN merged INTEGER NOT NULL DEFAULT 0;
     UPDATE former_name SET merged = 1;

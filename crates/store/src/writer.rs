@@ -384,19 +384,28 @@ impl<'l> Writer<'l> {
         match now {
             // Its place in the index stays.
             Some(now) if until_before.is_some_and(|before| micros(before) == micros(now.until)) => self.run_sql(
-                "UPDATE assessed SET input = ?2, collected = ?3, outcome = ?4, findings = ?5 WHERE device = ?1",
-                params![device, now.input, now.collected.map(micros), now.outcome, now.findings],
+                "UPDATE assessed SET input = ?2, collected = ?3, outcome = ?4, findings = ?5, valid_until = ?6 WHERE device = ?1",
+                params![
+                    device,
+                    now.input,
+                    now.collected.map(micros),
+                    now.outcome,
+                    now.findings,
+                    micros(now.valid_until)
+                ],
             ),
             Some(now) => self.run_sql(
-                "INSERT INTO assessed (device, input, until, collected, outcome, findings) VALUES (?1, ?2, ?3, ?4, ?5, ?6) \
-                 ON CONFLICT DO UPDATE SET input = ?2, until = ?3, collected = ?4, outcome = ?5, findings = ?6",
+                "INSERT INTO assessed (device, input, until, collected, outcome, findings, valid_until) \
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) ON CONFLICT DO UPDATE \
+                 SET input = ?2, until = ?3, collected = ?4, outcome = ?5, findings = ?6, valid_until = ?7",
                 params![
                     device,
                     now.input,
                     micros(now.until),
                     now.collected.map(micros),
                     now.outcome,
-                    now.findings
+                    now.findings,
+                    micros(now.valid_until)
                 ],
             ),
             None => self.run_sql("DELETE FROM assessed WHERE device = ?1", [device]),

@@ -96,7 +96,8 @@ fn what_is_held_of_devices_is_found_by_their_place_in_any_order_and_with_gaps() 
         if at % 4 == 0 {
             let number = writer.reader().device_number(name).unwrap().unwrap();
             let [input, outcome, findings] = ["i", "o", "f"].map(|part| format!("{part}{name}").into_bytes());
-            let row = AssessedRow { input, until: moment(D2), collected: None, outcome, findings };
+            let row =
+                AssessedRow { input, until: moment(D2), valid_until: moment(D2), collected: None, outcome, findings };
             writer.set_assessed(number, None, Some(&row)).unwrap();
         }
     }
@@ -330,6 +331,7 @@ fn what_a_device_came_to_is_kept_with_its_time_moved_or_not() {
     let number = writer.reader().device_number("a").unwrap().unwrap();
     writer.clear_dirty().unwrap();
     let row = |until: &str, input: &[u8]| AssessedRow {
+        valid_until: moment(until),
         input: input.to_vec(),
         until: moment(until),
         collected: Some(moment(until)),

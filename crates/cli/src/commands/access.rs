@@ -68,7 +68,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
     let reading = workspace.reading()?;
     let since = parse_moment(&workspace.project, args.since.as_ref())?;
     let report = reading.access(since)?;
-    note_currency(ui, &reading);
+    note_currency(ui, &reading, args.format)?;
     match args.format {
         Format::Json => write_json(ui, &json::access(&report))?,
         Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, json::access_rows(&report, args.denied))?,

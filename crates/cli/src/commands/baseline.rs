@@ -118,7 +118,7 @@ fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, C
             reading.project.baseline(baseline, reading.at)?;
         }
         let found = reading.expectations(&name, args.baseline.as_deref())?;
-        note_currency(ui, &reading);
+        note_currency(ui, &reading, args.format)?;
         if args.format == Format::Table {
             let noun = count(found.len() as u64, "thing is", "things are");
             let of = args.baseline.as_ref().map(|baseline| format!(" by {baseline}")).unwrap_or_default();

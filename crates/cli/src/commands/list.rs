@@ -92,7 +92,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     };
     warn(ui, &files, &listing.warnings);
     if !of_state {
-        note_currency(ui, &reading);
+        note_currency(ui, &reading, args.format)?;
     }
     match args.format {
         Format::Table => {
@@ -115,7 +115,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             ui.note(format!("\n{of}, as of {}{narrow}", clock.full(reading.at)));
         }
         Format::Json => {
-            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string() });
+            let past = reading.past_valid_until()?;
+            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past });
             let mut list = JsonList::begin(ui, head, "rows")?;
             let mut text = Vec::new();
             for row in listing.rows.iter() {

@@ -267,18 +267,42 @@ impl OpenWorkspace {
 }
 
 /// Says what a reader should know about how current the answer is.
-fn note_currency(ui: &mut Ui, reading: &Reading<'_>) {
-    if reading.assessment.is_none() {
+fn note_currency(ui: &mut Ui, reading: &Reading<'_>, format: Format) -> Result<(), CommandError> {
+    let Some(assessment) = &reading.assessment else {
         ui.note("Nothing has been assessed yet; run: fencepost assess");
-        return;
+        return Ok(());
+    };
+    // What was known then is not to be assessed now.
+    if reading.run.is_some() {
+        return Ok(());
+    }
+    let clock = clock_of(reading);
+    if let Some(missed) = reading.missed_assessment() {
+        let (missed, last) = (clock.both(missed), clock.both(assessment.as_of));
+        let text = format!("No assessment since {last}; the next was due {missed}. Run: fencepost assess");
+        // Whoever reads a table reads this first.
+        match format {
+            Format::Table => ui.line(format!("{text}\n"))?,
+            Format::Json | Format::Jsonl | Format::Csv => ui.note(text),
+        }
+    }
+    let past = reading.past_valid_until()?;
+    if past > 0 {
+        let devices = count(past, "device", "devices");
+        ui.note(format!(
+            "Time may have changed the verdicts of {devices} since this assessment. Run: fencepost assess"
+        ));
     }
     if reading.edited {
         ui.note("The workspace's files were edited after this assessment; this is by the rules as they were. Run: fencepost assess");
     }
     if reading.imported_since > 0 {
         let files = crate::view::text::count(reading.imported_since.unsigned_abs(), "file was", "files were");
-        ui.note(format!("{files} imported after this assessment. Run: fencepost assess"));
+        ui.note(format!(
+            "{files} imported after this assessment; facts are shown as they are now. Run: fencepost assess"
+        ));
     }
+    Ok(())
 }
 
 fn clock_of(reading: &Reading<'_>) -> Clock {

@@ -40,7 +40,7 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
         };
     }
     let report = reading.device(&args.id)?;
-    note_currency(ui, &reading);
+    note_currency(ui, &reading, args.format)?;
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);
@@ -73,7 +73,7 @@ fn show_person(
     person: &PersonReport,
     format: Format,
 ) -> Result<ExitCode, CommandError> {
-    note_currency(ui, reading);
+    note_currency(ui, reading, format)?;
     match format {
         Format::Table => {
             let clock = clock_of(reading);

@@ -47,7 +47,7 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
         report.costs = report.costs_of(known);
         report.verdicts.retain(|verdict| args.format == Format::Table || known(verdict.rule.id.as_str()));
     }
-    note_currency(ui, &reading);
+    note_currency(ui, &reading, args.format)?;
     match args.format {
         Format::Table => {
             let clock = clock_of(&reading);

@@ -201,3 +201,75 @@ fn what_is_written_by_hand_is_vetted_and_files_that_nothing_reads_are_told() {
     assert_eq!(quiet.err, "");
     assert!(env.run(&["preview"]).err.contains("unknown-everywhere"));
 }
+
+#[test]
+fn verdicts_that_time_has_overtaken_are_counted_and_a_missed_assessment_comes_first() {
+    let env = Env::new();
+    env.write(
+        "fencepost.toml",
+        format!(
+            "{STEPPED}[[source]]\nid = \"agents\"\nfiles = [\"*.jsonl\"]\nfresh_for = \"2d\"\nexpected_every = \"1d\"\n"
+        ),
+    );
+    env.rules(&[("fine", "3d", "ok")]);
+    let said = |id: &str, day: u8, ok: bool| document(id, &format!("2027-03-0{day}T05:00:00Z"), &[("ok", json!(ok))]);
+    env.morning("2027-03-02T06:00:00Z", &[said("a", 1, true), said("b", 2, false)]);
+    let soon = env.run(&["list", "devices", "--as-of", "2027-03-02T12:00:00Z"]);
+    assert!(!soon.err.contains("Time may have changed") && !soon.out.contains("No assessment"), "{}", soon.err);
+    // The state of one has grown too old on the third, that of the other on the fourth.
+    let third = env.run(&["list", "devices", "--as-of", "2027-03-03T06:00:00Z"]);
+    assert!(third.err.contains("Time may have changed the verdicts of 1 device since"), "{}", third.err);
+    assert!(third.out.starts_with("No assessment since Tue 07:00"), "{}", third.out);
+    for args in [&["access"][..], &["show", "a"], &["why", "a"], &["list", "findings"]] {
+        let later = [args, &["--as-of", "2027-03-08T06:00:00Z"]].concat();
+        let ran = env.run(&later);
+        assert!(ran.out.starts_with("No assessment since") || ran.code != 0, "{args:?}\n{}", ran.out);
+        assert!(ran.err.contains("Time may have changed the verdicts of 2 devices"), "{args:?}\n{}", ran.err);
+    }
+    let listed =
+        env.json(&["list", "devices", "--columns", "device,past_valid_until", "--as-of", "2027-03-03T06:00:00Z"]);
+    assert_eq!(listed["past_valid_until"], 1);
+    let rows = listed["rows"].as_array().expect("rows").iter();
+    assert_eq!(rows.map(|row| row["past_valid_until"].clone()).collect::<Vec<_>>(), [json!(true), json!(false)]);
+    assert_eq!(env.json(&["show", "a", "--as-of", "2027-03-03T06:00:00Z"])["past_valid_until"], true);
+    // A finding that falls due by the clock is no verdict that time has overtaken.
+    env.ok(&["assess", "--as-of", "2027-03-04T06:00:00Z"]);
+    assert_eq!(env.json(&["show", "b", "--as-of", "2027-03-05T06:00:00Z"])["past_valid_until"], false);
+}
+
+#[test]
+fn what_was_imported_is_shown_before_it_is_assessed_and_verdicts_stay() {
+    let env = Env::new();
+    env.write("facts.toml", "[facts]\n\"up\" = { type = \"number\", volatile = true }\n");
+    env.rules(&[("fine", "3d", "ok")]);
+    let said = |day: u8, ok: bool| {
+        document(
+            "a",
+            &format!("2027-03-0{day}T05:00:00Z"),
+            &[("ok", json!(ok)), ("up", json!(day)), ("site", json!(format!("s{day}")))],
+        )
+    };
+    env.morning("2027-03-01T06:00:00Z", &[said(1, false)]);
+    env.write(
+        "more.jsonl",
+        format!("{}\n{}\n", said(2, true), document("b", "2027-03-02T05:00:00Z", &[("ok", json!(true))])),
+    );
+    env.ok(&["import", "more.jsonl", "--as-of", "2027-03-02T06:00:00Z"]);
+    let shown = env.json(&["show", "a"]);
+    let fact = |shown: &Json, path: &str| {
+        let facts = shown["facts"].as_array().expect("facts");
+        facts.iter().find(|fact| fact["fact"] == path).map(|fact| fact["value"].clone())
+    };
+    assert_eq!((fact(&shown, "up"), fact(&shown, "site")), (Some(json!("2")), Some(json!("s2"))));
+    assert_eq!((&shown["standing"], &shown["verdicts"][0]["outcome"]), (&json!("on-notice"), &json!("fail")));
+    let listed = env.json(&["list", "devices", "--columns", "device,standing,up,site"]);
+    assert_eq!(listed["rows"][0], json!({ "device": "a", "standing": "on-notice", "up": 2, "site": "s2" }));
+    assert_eq!(listed["rows"][1]["standing"], Json::Null);
+    assert_eq!(env.json(&["try", "up", "--device", "a"])["value"], 2);
+    let new = env.run(&["show", "b"]);
+    assert!(new.code == 0 && new.out.contains("not assessed yet"), "{}", new.out);
+    assert!(new.err.contains("imported after this assessment"), "{}", new.err);
+    // The past is as it was known then.
+    let then = env.json(&["show", "a", "--as-of", "2027-03-01T06:00:00Z"]);
+    assert_eq!(fact(&then, "site"), Some(json!("s1")));
+}

@@ -88,6 +88,8 @@ pub struct AccessReport {
     pub losing: Vec<AccessEntry>,
     /// Everything an access rule denies now.
     pub denied: Vec<AccessEntry>,
+    /// Of how many devices time may have changed the verdicts since the assessment.
+    pub past_valid_until: u64,
 }
 
 impl AccessReport {
@@ -130,6 +132,7 @@ impl Reading<'_> {
         };
         let base = self.base(assessment, since)?;
         let mut report = AccessReport {
+            past_valid_until: self.past_valid_until()?,
             as_of: self.at,
             since: base.as_ref().map(|run| run.as_of),
             lost: Vec::new(),
@@ -301,7 +304,7 @@ impl Reading<'_> {
             return Ok(());
         };
         let (_, covered) = standing_of_spell(self.project, &spell)?;
-        let (judge, documents, arena) = (self.judge(), self.documents(&of.device)?, Bump::new());
+        let (judge, documents, arena) = (self.assessing_judge(), self.assessed_documents(&of.device)?, Bump::new());
         let judged = judge
             .device(&of.device, &documents, &arena)
             .map_err(|error| damaged(self.project, &of.device, &error.message))?;
@@ -412,7 +415,7 @@ impl Reading<'_> {
         if !rule.asks_what_to_say() {
             return Ok(rule.fix.clone());
         }
-        let (judge, documents, arena) = (self.judge(), self.documents(device)?, Bump::new());
+        let (judge, documents, arena) = (self.assessing_judge(), self.assessed_documents(device)?, Bump::new());
         let judged =
             judge.device(device, &documents, &arena).map_err(|error| damaged(self.project, device, &error.message))?;
         let fix = self.project.rules.fix(at, &judged.input, judge.session(&arena));
@@ -438,7 +441,7 @@ impl Reading<'_> {
             let by_itself = matches!(entry.cause, Some(LossCause::Finding | LossCause::Silence) | None);
             let Some((standing, _)) = standings.get(&entry.device).filter(|_| !by_itself) else { continue };
             arena.reset();
-            let documents = self.documents(&entry.device)?;
+            let documents = self.assessed_documents(&entry.device)?;
             let judged = judge
                 .device(&entry.device, &documents, &arena)
                 .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
@@ -467,7 +470,7 @@ impl Reading<'_> {
         for entry in report.lists().into_iter().flatten() {
             if !places.contains_key(&entry.device) {
                 arena.reset();
-                let documents = self.documents(&entry.device)?;
+                let documents = self.assessed_documents(&entry.device)?;
                 let judged = judge
                     .device(&entry.device, &documents, &arena)
                     .map_err(|error| damaged(self.project, &entry.device, &error.message))?;

@@ -158,6 +158,8 @@ pub struct DeviceReport {
     pub facts: Vec<FactLine>,
     /// Every rule on trial or enforced.
     pub verdicts: Vec<VerdictLine>,
+    /// Time may have changed its verdicts since the assessment.
+    pub past_valid_until: bool,
     /// Its findings, those that closed among them.
     pub findings: Vec<Finding>,
     /// What its people may reach with it.
@@ -188,7 +190,7 @@ impl Reading<'_> {
         let name = self.device_name(device)?;
         let device = name.as_str();
         let (documents, retired) = self.last_documents(device)?;
-        let (judge, arena) = (self.judge(), Bump::new());
+        let (judge, assessing, arena) = (self.judge(), self.assessing_judge(), Bump::new());
         // Facts that rules read come first in the layout, so that one reading serves both.
         let mut layout = self.project.rules.layout().clone();
         let paths = self.reported_paths(device, &documents);
@@ -196,6 +198,13 @@ impl Reading<'_> {
         let facts = judge
             .facts(device, &documents, &layout, &arena)
             .map_err(|error| damaged(self.project, device, &error.message))?;
+        // Verdicts change in an assessment alone, whatever came in since; a device that it did not know is judged by what is known.
+        let assessed_documents = Some(self.assessed_documents(device)?).filter(|documents| !documents.is_empty());
+        let assessed_facts = match &assessed_documents {
+            Some(documents) => assessing.facts(device, documents, &layout, &arena),
+            None => Ok(facts),
+        };
+        let assessed_facts = assessed_facts.map_err(|error| damaged(self.project, device, &error.message))?;
         let lines = paths
             .iter()
             .zip(&slots)
@@ -210,9 +219,9 @@ impl Reading<'_> {
         let spell = self.reader.spells(SpellKind::Standing, Some(device), self.run)?.pop();
         let assessed = AssessedDevice {
             reading: self,
-            judge: &judge,
-            judged: judge.judged(device, facts, &arena),
-            facts,
+            judge: &assessing,
+            judged: assessing.judged(device, assessed_facts, &arena),
+            facts: assessed_facts,
             covered: spell.as_ref().is_some_and(|spell| spell.detail != UNCOVERED),
             is_assessed: spell.is_some(),
             findings,
@@ -233,6 +242,7 @@ impl Reading<'_> {
             last_known,
             facts: lines,
             verdicts: assessed.verdicts(),
+            past_valid_until: self.is_past_valid_until(device)?,
             findings: assessed.findings,
             reach,
             costs,

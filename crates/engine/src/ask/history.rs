@@ -157,8 +157,9 @@ impl Reading<'_> {
             }
         }
         // What has fallen due since the assessment, by the clock alone.
+        let assessed = self.reader.assessments(Some(self.at), 1)?.pop().map_or(self.at, |run| run.as_of);
         for finding in self.findings(Some(&device), false)?.into_values().flatten() {
-            if let Some(due) = finding.clock.next_change(self.judged_at()).filter(|due| *due <= self.at) {
+            if let Some(due) = finding.clock.next_change(assessed).filter(|due| *due <= self.at) {
                 tell(due, What::Finding(FindingChange::of(&finding, FindingEvent::FellDue)));
             }
         }

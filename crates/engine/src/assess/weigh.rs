@@ -323,12 +323,15 @@ impl Weigher<'_> {
         };
         // Which of the moments before came from rules that are gone, nobody knows any more.
         let until = watch.until().min(before.until);
-        if outcome.borrowed() == was && until == before.until && *input == before.input {
+        let valid_until = watch.until().min(before.valid_until);
+        let same_moments = (until, valid_until) == (before.until, before.valid_until);
+        if outcome.borrowed() == was && same_moments && *input == before.input {
             return Some(Judgement::Same);
         }
         let row = AssessedRow {
             input: input.clone(),
             until,
+            valid_until: watch.until().min(before.valid_until),
             collected: before.collected,
             outcome: outcome.to_bytes(),
             findings: before.findings.to_vec(),
@@ -371,6 +374,7 @@ impl Weigher<'_> {
         let next_retirement = project.lifecycles.next_retirement(name, judge.at).map(|retirement| retirement.from);
         let row = AssessedRow {
             input,
+            valid_until: watch.until(),
             until: watch.until().min(next_due.unwrap_or(Timestamp::MAX)).min(next_retirement.unwrap_or(Timestamp::MAX)),
             collected: judged.input.facts.collected(),
             outcome: outcome.to_bytes(),

@@ -218,7 +218,8 @@ fn groups(
 ) -> Result<BTreeMap<String, Vec<String>>, EngineError> {
     let people = People::load(&reader.people(None)?, project, at);
     let assessment = reader.run(run)?;
-    let reading = Reading { project, reader, assessment, at, people, edited: false, imported_since: 0, run: None };
+    let (edited, imported_since, run, assessed_by) = (false, 0, None, None);
+    let reading = Reading { project, reader, assessment, at, people, edited, imported_since, run, assessed_by };
     let mut groups: BTreeMap<String, Vec<String>> = BTreeMap::new();
     reading.each_post("groups", |group, device, _| groups.entry(group).or_default().push(device.to_owned()))?;
     Ok(groups)

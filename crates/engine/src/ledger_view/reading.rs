@@ -35,6 +35,15 @@ pub struct Reading<'r> {
     pub imported_since: i64,
     /// What the ledger is read by: none for what it holds now.
     pub run: Option<i64>,
+    /// What the assessment went by, where something was imported after it.
+    pub(crate) assessed_by: Option<AssessedBy>,
+}
+
+/// What an assessment went by, where the ledger knows something newer.
+#[derive(Debug)]
+pub(crate) struct AssessedBy {
+    run: i64,
+    people: People,
 }
 
 impl<'r> Reading<'r> {
@@ -65,10 +74,14 @@ impl<'r> Reading<'r> {
             ));
         }
         let last = reader.last_run()?;
-        let run = match (&assessment, &last) {
+        let assessed_run = match (&assessment, &last) {
             (Some(assessment), Some(last)) if assessment.id != last.id => Some(assessment.id),
             _ => None,
         };
+        // What came in since is shown, but for the proof of verdicts, which change in an assessment alone. A moment after all that
+        // the ledger knows is no past.
+        let past = past && last.as_ref().is_some_and(|last| at < last.as_of);
+        let run = assessed_run.filter(|_| past);
         let edited = assessment.as_ref().is_some_and(|run| run.rule_set.as_deref() != Some(project.digest.as_str()));
         let mut judged_by = project;
         if let (true, Some(digest)) = (edited, assessment.as_ref().and_then(|run| run.rule_set.as_deref()))
@@ -78,8 +91,13 @@ impl<'r> Reading<'r> {
         }
         let imported_since = assessment.as_ref().map_or(Ok(0), |run| reader.imports_after(run.id))?;
         let judged_at = assessment.as_ref().map_or(at, |run| run.as_of);
-        let people = People::load(&reader.people(run)?, judged_by, judged_at);
-        Ok(Self { project: judged_by, reader, assessment, at, people, edited, imported_since, run })
+        let people_of = |run| Ok::<_, LedgerError>(People::load(&reader.people(run)?, judged_by, judged_at));
+        let people = people_of(run)?;
+        let assessed_by = match assessed_run.filter(|_| run.is_none()) {
+            Some(run) => Some(AssessedBy { run, people: people_of(Some(run))? }),
+            None => None,
+        };
+        Ok(Self { project: judged_by, reader, assessment, at, people, edited, imported_since, run, assessed_by })
     }
 
     /// Opens a ledger for reading what is in it now, whatever the last assessment went by: for what is asked of the state
@@ -99,7 +117,8 @@ impl<'r> Reading<'r> {
         }
         let reader = ledger.reader()?;
         let people = People::load(&reader.people(None)?, project, at);
-        Ok(Self { project, reader, assessment: None, at, people, edited: false, imported_since: 0, run: None })
+        let (assessment, assessed_by) = (None, None);
+        Ok(Self { project, reader, assessment, at, people, edited: false, imported_since: 0, run: None, assessed_by })
     }
 
     /// The moment by which verdicts were found: the assessment's.
@@ -107,9 +126,45 @@ impl<'r> Reading<'r> {
         self.assessment.as_ref().map_or(self.at, |run| run.as_of)
     }
 
-    /// A judge that finds the verdicts of the assessment again.
+    /// Returns of how many devices time may have changed the verdicts since the assessment; none where a past one is read.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn past_valid_until(&self) -> Result<u64, LedgerError> {
+        match (&self.assessment, self.run) {
+            (Some(_), None) => self.reader.past_valid_until(self.at),
+            (None, _) | (_, Some(_)) => Ok(0),
+        }
+    }
+
+    /// Returns whether time may have changed the verdicts of a device since the assessment.
+    pub(crate) fn is_past_valid_until(&self, device: &str) -> Result<bool, LedgerError> {
+        let Some(number) = self.reader.device_number(device)?.filter(|_| self.run.is_none()) else { return Ok(false) };
+        Ok(self.reader.assessed(number)?.is_some_and(|row| row.valid_until <= self.at))
+    }
+
+    /// Returns when the assessment should have come that has not, where the workspace says how often they do.
+    pub fn missed_assessment(&self) -> Option<Timestamp> {
+        let (every, last) = (self.project.config.assess_every?, self.assessment.as_ref()?);
+        let next = every.after(last.as_of, &self.project.config.calendar);
+        (self.run.is_none() && next <= self.at).then_some(next)
+    }
+
+    /// A judge by the rules of the assessment, and by all that is known by now.
     pub fn judge(&self) -> Judge<'_> {
         Judge::new(self.project, &self.people, self.judged_at())
+    }
+
+    /// A judge that finds the verdicts of the assessment again, from [`Self::assessed_documents`].
+    pub(crate) fn assessing_judge(&self) -> Judge<'_> {
+        let people = self.assessed_by.as_ref().map_or(&self.people, |assessed| &assessed.people);
+        Judge::new(self.project, people, self.judged_at())
+    }
+
+    /// Returns what every source said of a device at the assessment; nothing when it is retired, or came in since.
+    pub(crate) fn assessed_documents(&self, device: &str) -> Result<Vec<Document>, LedgerError> {
+        let run = self.assessed_by.as_ref().map(|assessed| assessed.run).or(self.run);
+        Ok(self.project.documents(device, self.reader.observations_of(device, run)?, self.judged_at()))
     }
 
     /// Returns what every source last said of a device; nothing when it is retired.

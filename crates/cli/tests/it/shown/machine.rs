@@ -9,6 +9,7 @@ fn list_findings() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
+      "past_valid_until": 0,
       "rows": [
         {
           "device": "razorbill-phone-4",
@@ -161,6 +162,7 @@ fn list_rules() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
+      "past_valid_until": 0,
       "rows": [
         {
           "rule": "not-rooted",
@@ -347,6 +349,7 @@ fn list_devices() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
+      "past_valid_until": 0,
       "rows": [
         {
           "device": "tern-phone-5",
@@ -378,6 +381,7 @@ fn list_devices_by() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
+      "past_valid_until": 0,
       "rows": [
         {
           "platform": "android",
@@ -445,6 +449,7 @@ fn list_sources() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
+      "past_valid_until": 0,
       "rows": [
         {
           "source": "agents",

@@ -177,7 +177,6 @@ fn list_rules() {
     ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 07:00
     ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 07:00
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     24 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
     "#);
@@ -209,7 +208,6 @@ fn list_rules() {
     ticket-server/queue.workers           high      trial     6d         9     7     1        1  Mon 1 Mar 07:00
     ticket-server/processes.ticketd       high      enforced  6d         9     8     0        1  Mon 1 Mar 07:00
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     24 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title (--columns shows them)
     "#);
@@ -241,7 +239,6 @@ fn list_rules() {
     ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 1 Mar 07:00
     ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 1 Mar 07:00
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     24 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title (--columns shows them)
     "#);
@@ -298,7 +295,6 @@ fn list_coverage() {
     updates       macos     laptop               7        7  100 %         0         0
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     41 kinds of devices, topic by topic, as of Fri 5 Mar 2027 00:00
     "#);
@@ -351,7 +347,6 @@ fn list_coverage() {
     updates       macos     laptop               7        7  100 %         0         0
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     41 kinds of devices, topic by topic, as of Wed 10 Mar 2027 00:00
     "#);
@@ -404,7 +399,6 @@ fn list_coverage() {
     updates       macos     laptop               7        7  100 %         0         0
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     41 kinds of devices, topic by topic, as of Sun 14 Mar 2027 00:00
     "#);
@@ -431,7 +425,6 @@ fn list_groups() {
     bridge          people        18                                                 Officers of the bridge
     staff           people        90                                                 Everybody
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     14 groups, as of Fri 5 Mar 2027 00:00
     "#);
@@ -454,7 +447,6 @@ fn list_groups() {
     bridge          people        18                                                 Officers of the bridge
     staff           people        90                                                 Everybody
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     14 groups, as of Wed 10 Mar 2027 00:00
     "#);
@@ -477,7 +469,6 @@ fn list_groups() {
     bridge          people        18                                                 Officers of the bridge
     staff           people        90                                                 Everybody
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     14 groups, as of Sun 14 Mar 2027 00:00
     "#);
@@ -498,7 +489,6 @@ fn list_findings() {
     puffin-bridge-1    charts-current                        open     Sun 14 Mar 07:00, in 9 d 7 h  Ljusprett, Vravuld,
                                                                                                     Krofonn
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     8 findings, as of Fri 5 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
     "#);
@@ -521,7 +511,6 @@ fn list_findings() {
     puffin-bridge-1      charts-current                        open     high      Sun 07:00, in 4 d 7 h    Ljusprett,
                                                                                                            Vravuld, Krofonn
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     14 findings, as of Wed 10 Mar 2027 00:00; left out for want of room: opened (--columns shows them)
     "#);
@@ -542,7 +531,6 @@ fn list_findings() {
     ness-pier-tickets    certificate-valid                     open     Tue 07:00, in 2 d 7 h
     office-laptop-9      silence                               open     Tue 07:00, in 2 d 7 h          Fjorupp
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     12 findings, as of Sun 14 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
     "#);
@@ -646,7 +634,6 @@ fn list_people() {
     B-1089  Dradunk    it                      it-laptop-2
     B-1090  Nyrgvelt   it                      it-laptop-3
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     90 people, as of Fri 5 Mar 2027 00:00
     "#);
@@ -746,7 +733,6 @@ fn list_people() {
     B-1089  Dradunk    it                      it-laptop-2
     B-1090  Nyrgvelt   it                      it-laptop-3
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     90 people, as of Wed 10 Mar 2027 00:00
     "#);
@@ -846,7 +832,6 @@ fn list_people() {
     B-1089  Dradunk    it                      it-laptop-2
     B-1090  Nyrgvelt   it                      it-laptop-3
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     90 people, as of Sun 14 Mar 2027 00:00
     "#);
@@ -863,7 +848,6 @@ fn list_services() {
     ticketing  deny     till              24        0   135  Ticketing
     wiki       permit   browser          159        0     0  Handbook
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     5 services, as of Fri 5 Mar 2027 00:00
     "#);
@@ -876,7 +860,6 @@ fn list_services() {
     ticketing  deny     till              23        0   136  Ticketing
     wiki       permit   browser          156        3     0  Handbook
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     5 services, as of Wed 10 Mar 2027 00:00
     "#);
@@ -889,7 +872,6 @@ fn list_services() {
     ticketing  deny     till              23        0   136  Ticketing
     wiki       permit   browser          159        0     0  Handbook
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     5 services, as of Sun 14 Mar 2027 00:00
     "#);
@@ -915,7 +897,6 @@ fn list_assessments() {
              2  Tue 07:00             141        137          4         0              0       3       0        0
              1  Mon 07:00             141        139          2         0              0       2       0        0
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     14 assessments, as of Fri 5 Mar 2027 00:00
     "#);
@@ -937,7 +918,6 @@ fn list_assessments() {
              2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
              1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     14 assessments, as of Wed 10 Mar 2027 00:00
     "#);
@@ -959,7 +939,6 @@ fn list_assessments() {
              2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
              1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     14 assessments, as of Sun 14 Mar 2027 00:00
     "#);
@@ -1083,7 +1062,6 @@ fn list_devices_that_are_not_compliant() {
     tern-phone-5       ╱ on notice      Tern       Yrsrupp                         1        0  Thu 05:30
     tern-tickets       ╱ on notice      Tern                                       2        0  Wed 22:29
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     7 of 141 devices, as of Fri 5 Mar 2027 00:00
     "#);
@@ -1104,7 +1082,6 @@ fn list_devices_that_are_not_compliant() {
     tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1  Tue 05:30
     tern-tickets         ╳ non-compliant  Tern                                       0        2  Tue 02:55
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     13 of 141 devices, as of Wed 10 Mar 2027 00:00
     "#);
@@ -1123,7 +1100,6 @@ fn list_devices_that_are_not_compliant() {
     tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1  Sat 05:30
     tern-tickets         ╳ non-compliant  Tern                                       0        2  Sat 04:15
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     11 of 141 devices, as of Sun 14 Mar 2027 00:00
     "#);
@@ -1140,7 +1116,6 @@ fn list_devices_counted_by_platform() {
     ios          17   12 %         16          1         0              0
     macos         7    5 %          7          0         0              0
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     141 devices, as of Fri 5 Mar 2027 00:00
     "#);
@@ -1153,7 +1128,6 @@ fn list_devices_counted_by_platform() {
     ios          17   12 %         16          0         1              0
     macos         7    5 %          7          0         0              0
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     141 devices, as of Wed 10 Mar 2027 00:00
     "#);
@@ -1166,7 +1140,6 @@ fn list_devices_counted_by_platform() {
     ios          17   12 %         16          0         1              0
     macos         7    5 %          6          1         0              0
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     141 devices, as of Sun 14 Mar 2027 00:00
     "#);
@@ -1305,7 +1278,6 @@ fn access_tells_who_loses_what() {
 
     1 person is denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why razorbill-phone-4
     "#);
@@ -1352,7 +1324,6 @@ fn access_tells_who_loses_what() {
 
     3 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why office-laptop-4
     "#);
@@ -1382,7 +1353,6 @@ fn access_tells_who_loses_what() {
 
     6 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why puffin-bridge-1
     "#);
@@ -1675,7 +1645,6 @@ fn a_device() {
       security.rooted    false                     handhelds  18 h 30 min ago
       site               Puffin                    agents     21 h 1 min ago
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why puffin-bridge-1
     "#);
@@ -1716,7 +1685,6 @@ fn a_device() {
       security.rooted    false                     handhelds  18 h 30 min ago
       site               Puffin                    agents     1 d ago
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why puffin-bridge-1
     "#);
@@ -1757,7 +1725,6 @@ fn a_device() {
       security.rooted    false                     handhelds  18 h 30 min ago
       site               Puffin                    agents     19 h 3 min ago
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why puffin-bridge-1
     "#);
@@ -1801,7 +1768,6 @@ fn a_silent_device() {
       sshd.permit_root_login  no (root may not log in)                                                   agents  1 d 1 h ago
       sshd.port               22                                                                         agents  1 d 1 h ago
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why petrel-tickets
     "#);
@@ -1844,7 +1810,6 @@ fn a_silent_device() {
       sshd.permit_root_login  no (root may not log in)                                          agents  6 d 1 h ago, too old
       sshd.port               22                                                                agents  6 d 1 h ago, too old
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why petrel-tickets
     "#);
@@ -1884,7 +1849,6 @@ fn a_silent_device() {
       sshd.permit_root_login  no (root may not log in)                                                   agents  1 d 1 h ago
       sshd.port               22                                                                         agents  1 d 1 h ago
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost why petrel-tickets
     "#);
@@ -2000,7 +1964,6 @@ fn why_a_device_is_not_compliant() {
 
     The rest: 4 rules are met, 17 do not cover it.
     ------- standard error -------
-    20 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost show tern-tickets
     "#);
@@ -2040,7 +2003,6 @@ fn why_a_device_is_not_compliant() {
 
     The rest: 4 rules are met, 17 do not cover it.
     ------- standard error -------
-    10 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost show tern-tickets
     "#);
@@ -2080,7 +2042,6 @@ fn why_a_device_is_not_compliant() {
 
     The rest: 4 rules are met, 17 do not cover it.
     ------- standard error -------
-    2 files were imported after this assessment. Run: fencepost assess
 
     Next: fencepost show tern-tickets
     "#);

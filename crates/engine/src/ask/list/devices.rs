@@ -19,8 +19,18 @@ use crate::ledger_view::survey::reported_paths;
 use crate::workspace::project::Project;
 
 /// The columns of every device, besides its facts.
-const OWN: [&str; 9] =
-    ["device", "standing", "holder", "open", "overdue", "collected_at", "groups", "sources", "absent"];
+const OWN: [&str; 10] = [
+    "device",
+    "standing",
+    "holder",
+    "open",
+    "overdue",
+    "collected_at",
+    "groups",
+    "sources",
+    "absent",
+    "past_valid_until",
+];
 
 /// A condition over the facts of devices.
 struct DeviceFilter<'f> {
@@ -163,6 +173,7 @@ impl Reading<'_> {
                 json!(member.join(", ")),
                 if shows_sources { json!(sources()) } else { Json::Null },
                 absences.get(device).map_or(Json::Null, |sources| json!(sources.join(", "))),
+                json!(job.before.as_ref().map(|row| row.valid_until <= at)),
             ]);
             cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
             Ok(Some(plan.prepare(&[], cells)))
