@@ -568,6 +568,8 @@ mod tests {
         let running = reader.findings(None, None, false).unwrap();
         assert_eq!(running.iter().map(|row| row.subject.as_str()).collect::<Vec<_>>(), ["s"]);
         let packed = |device| reader.assessed(device).unwrap().unwrap().findings;
-        assert_eq!((packed(1), packed(2)), (vec![0xff, 0, 0xff, 0x80], Vec::new()));
+        // The ids stand before what is packed: here of two findings of one letter each.
+        let ids = 1 + 4 + 2 * (4 + 1 + 8 + 8);
+        assert_eq!((packed(1)[0], &packed(1)[ids..], packed(2)), (0xfe, &[0xff, 0, 0xff, 0x80][..], Vec::new()));
     }
 }

@@ -417,7 +417,9 @@ impl Checker<'_, '_> {
             (Add | Subtract, Type::Time, Type::Duration) => Some(Type::Time),
             (Subtract, Type::Time, Type::Time) => Some(Type::Duration),
             (Multiply, Type::Months, Type::Number) | (Multiply, Type::Number, Type::Months) => Some(Type::Months),
-            (Subtract, Type::Date, Type::Date) | (Subtract, Type::DateTime, Type::DateTime) => Some(Type::Duration),
+            (Subtract, Type::Date | Type::DateTime, Type::Date | Type::DateTime) => Some(Type::Duration),
+            (Divide, Type::Months, Type::Number) => Some(Type::Months),
+            (Divide, Type::Months, Type::Months) => Some(Type::Number),
             (Multiply | Divide, Type::Duration, Type::Number) | (Multiply, Type::Number, Type::Duration) => {
                 Some(Type::Duration)
             }
@@ -565,12 +567,7 @@ impl Checker<'_, '_> {
         let list = Box::new(self.list_of(list));
         let label = list.label.clone();
         // A number picks an item; anything else is a condition on each.
-        let is_number = |expr: &Expr| match &expr.kind {
-            ExprKind::Number(_) => true,
-            ExprKind::Negate(inner) => matches!(inner.kind, ExprKind::Number(_)),
-            _ => false,
-        };
-        if is_number(filter) {
+        if self.is_number(filter, label.as_deref()) {
             let index = self.boxed(filter);
             return Self::node(Op::Index { list, index }, Type::Any, label, span);
         }
@@ -581,6 +578,22 @@ impl Checker<'_, '_> {
         self.scopes.pop();
         self.next_local = item;
         Self::node(Op::Filter { list, item, condition }, Type::List, label, span)
+    }
+
+    /// Returns whether what stands in brackets behind a list is a number, and so picks an item: a literal, arithmetic, a function that
+    /// gives a number, or a fact that is declared as one and that items do not have.
+    fn is_number(&self, expr: &Expr, list: Option<&str>) -> bool {
+        match &expr.kind {
+            ExprKind::Number(_) | ExprKind::Negate(_) | ExprKind::Arithmetic(..) => true,
+            ExprKind::Call { name, .. } => super::functions::gives_number(&name.text),
+            ExprKind::Name(_) | ExprKind::Path(..) => {
+                let Some(path) = dotted(expr) else { return false };
+                let path = path.strip_prefix("device.").unwrap_or(&path);
+                let of_item = list.is_some_and(|list| self.declared(&format!("{list}.{path}")) != Type::Any);
+                !of_item && self.declared(path) == Type::Number
+            }
+            _ => false,
+        }
     }
 
     fn instance(&mut self, name: &Name) -> Instance {
@@ -628,5 +641,14 @@ fn type_of_value(value: &Value<'_>) -> Type {
         Value::List(_) => Type::List,
         Value::Object(_) => Type::Object,
         Value::Range(_) => Type::Range,
+    }
+}
+
+/// Returns a name, or a path of names, with dots between them; none for anything else.
+fn dotted(expr: &Expr) -> Option<String> {
+    match &expr.kind {
+        ExprKind::Name(name) => Some(name.clone()),
+        ExprKind::Path(base, name) => Some(format!("{}.{}", dotted(base)?, name.text)),
+        _ => None,
     }
 }

@@ -108,6 +108,11 @@ impl Lexer<'_> {
                 self.number_after_dot()
             }
             '"' => self.quoted('"', TokenKind::Text),
+            // A name has at least a letter.
+            '`' if self.rest().starts_with('`') => {
+                self.at += 1;
+                TokenKind::Unexpected
+            }
             '`' => self.quoted('`', TokenKind::QuotedName),
             c if is_name_start(c) => {
                 self.eat_while(is_name_part);

@@ -226,6 +226,10 @@ pub(super) fn arithmetic<'a>(
         (Subtract, Value::DateTime(DateTime::Local(a)), Value::DateTime(DateTime::Local(b))) => {
             Value::Duration(a.duration_since(b))
         }
+        (Subtract, Value::DateTime(a), Value::Date(b)) => temporal(since_midnight(a, b).map(Value::Duration)),
+        (Subtract, Value::Date(a), Value::DateTime(b)) => {
+            temporal(since_midnight(b, a).and_then(SignedDuration::checked_neg).map(Value::Duration))
+        }
         (Subtract, Value::Time(a), Value::Time(b)) if a.offset.is_some() == b.offset.is_some() => {
             let nanos = i64::try_from(a.since_midnight() - b.since_midnight()).ok();
             temporal(nanos.map(|nanos| Value::Duration(SignedDuration::from_nanos(nanos))))
@@ -251,6 +255,12 @@ pub(super) fn arithmetic<'a>(
                 Decimal::from(months).checked_mul(factor).and_then(|months| i64::try_from(months.trunc()).ok());
             temporal(months.map(Value::Months))
         }
+        (Divide, Value::Months(_), Value::Number(by)) if by.is_zero() => Value::Null,
+        (Divide, Value::Months(months), Value::Number(by)) => {
+            let months = Decimal::from(months).checked_div(by).and_then(|months| i64::try_from(months.trunc()).ok());
+            temporal(months.map(Value::Months))
+        }
+        (Divide, Value::Months(a), Value::Months(b)) => number(Decimal::from(a).checked_div(Decimal::from(b))),
         (Add | Subtract, moment @ (Value::DateTime(_) | Value::Date(_)), Value::Duration(length)) => {
             temporal(signed(op, length).and_then(|length| shift(moment, length)))
         }
@@ -265,6 +275,18 @@ pub(super) fn arithmetic<'a>(
             temporal(shift_months(moment, months))
         }
         _ => mismatch(left_node, right_node),
+    }
+}
+
+/// Returns how long after the midnight that begins a day a moment is: of one with an offset, the midnight of UTC, as in the standard.
+fn since_midnight(moment: DateTime, day: jiff::civil::Date) -> Option<SignedDuration> {
+    let midnight = day.to_datetime(jiff::civil::Time::midnight());
+    match moment {
+        DateTime::Local(local) => Some(local.duration_since(midnight)),
+        DateTime::At(at, _) => {
+            let midnight = jiff::tz::Offset::UTC.to_timestamp(midnight).ok()?;
+            Some(at.duration_since(midnight))
+        }
     }
 }
 
@@ -288,7 +310,11 @@ fn of_seconds(seconds: Decimal) -> Option<Value<'static>> {
 
 fn shift(moment: Value<'_>, length: SignedDuration) -> Option<Value<'_>> {
     match moment {
-        Value::Date(date) => date.checked_add(length).ok().map(Value::Date),
+        // From its midnight, so that an hour less is the day before.
+        Value::Date(date) => {
+            let moved = date.to_datetime(jiff::civil::Time::midnight()).checked_add(length).ok()?;
+            Some(Value::Date(moved.date()))
+        }
         Value::DateTime(DateTime::Local(local)) => {
             local.checked_add(length).ok().map(|moved| Value::DateTime(DateTime::Local(moved)))
         }

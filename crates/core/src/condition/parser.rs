@@ -12,6 +12,11 @@ use crate::diagnostic::{Diagnostic, Text};
 
 /// How deep brackets, operators and quantifiers may nest.
 const MAX_DEPTH: usize = 100;
+/// More parentheses within one another are refused.
+const MAX_PARENTHESES: usize = 500;
+/// With less stack left than this, and so much more is taken: a level takes a few kilobytes in a debug build.
+const STACK_LEFT: usize = 128 * 1024;
+const STACK_MORE: usize = 1024 * 1024;
 /// How long a condition may be, in bytes.
 const MAX_LENGTH: usize = 64 * 1024;
 
@@ -54,7 +59,8 @@ pub(super) fn parse(source: &Text) -> Result<Expr, Box<Diagnostic>> {
         .help("split it into several rules or checks");
         return Err(Box::new(mistake));
     }
-    let mut parser = Parser { text, source, tokens: tokens(text), at: 0, depth: 0, mistake: None };
+    let mut parser =
+        Parser { text, source, tokens: tokens(text), at: 0, depth: 0, parentheses: 0, range_ends: 0, mistake: None };
     let expr = parser.expression();
     if parser.mistake.is_none() && parser.kind() != TokenKind::End {
         parser.unexpected("the end of the condition or an operator");
@@ -72,7 +78,8 @@ pub(super) fn parse(source: &Text) -> Result<Expr, Box<Diagnostic>> {
 /// The first mistake, with its place and what to write instead.
 pub(super) fn parse_tests(source: &Text) -> Result<(Option<Vec<Test>>, bool), Box<Diagnostic>> {
     let text = source.as_str();
-    let mut parser = Parser { text, source, tokens: tokens(text), at: 0, depth: 0, mistake: None };
+    let mut parser =
+        Parser { text, source, tokens: tokens(text), at: 0, depth: 0, parentheses: 0, range_ends: 0, mistake: None };
     if parser.kind() == TokenKind::Minus && parser.kind_at(1) == TokenKind::End {
         return Ok((None, false));
     }
@@ -103,10 +110,32 @@ struct Parser<'t> {
     tokens: Vec<Token>,
     at: usize,
     depth: usize,
+    /// Levels among them that are parentheses alone: of what is compiled nothing nests for them.
+    parentheses: usize,
+    /// Upper ends of ranges that are being read, which `[` may close.
+    range_ends: usize,
     mistake: Option<Diagnostic>,
 }
 
 impl Parser<'_> {
+    /// Returns whether a value may begin with the token so many places ahead.
+    fn begins_value(&self, ahead: usize) -> bool {
+        const BETWEEN: [&str; 8] = ["and", "or", "then", "else", "in", "satisfies", "return", "between"];
+        match self.kind_at(ahead) {
+            TokenKind::Name => !BETWEEN.contains(&self.word_at(ahead)),
+            kind => matches!(
+                kind,
+                TokenKind::Number
+                    | TokenKind::Text
+                    | TokenKind::QuotedName
+                    | TokenKind::LeftParen
+                    | TokenKind::LeftBracket
+                    | TokenKind::Minus
+                    | TokenKind::At
+            ),
+        }
+    }
+
     fn token(&self) -> &Token {
         &self.tokens[self.at]
     }
@@ -235,7 +264,7 @@ impl Parser<'_> {
 
     /// Runs `parse` one level deeper, or reports that the limit is reached.
     fn deeper(&mut self, parse: impl FnOnce(&mut Self) -> Expr) -> Expr {
-        if self.depth >= MAX_DEPTH {
+        if self.depth - self.parentheses >= MAX_DEPTH || self.parentheses > MAX_PARENTHESES {
             let range = self.token().range.clone();
             return self.fail(
                 "too-deep",
@@ -245,7 +274,7 @@ impl Parser<'_> {
             );
         }
         self.depth += 1;
-        let expr = parse(self);
+        let expr = stacker::maybe_grow(STACK_LEFT, STACK_MORE, || parse(self));
         self.depth -= 1;
         expr
     }
@@ -459,9 +488,13 @@ impl Parser<'_> {
                     expr = Expr { kind: ExprKind::Path(Box::new(expr), name), span };
                 }
                 // `x[` after a space may open a range: `x in [1..5]` never comes here, `]1..5[` does not either.
+                // `[1..3[` ends with what no value can follow.
+                TokenKind::LeftBracket if self.range_ends > 0 && !self.begins_value(1) => return expr,
                 TokenKind::LeftBracket => {
                     self.advance();
+                    let outer = std::mem::take(&mut self.range_ends);
                     let filter = self.expression();
+                    self.range_ends = outer;
                     let end = self.token().range.end;
                     if !self.expect(TokenKind::RightBracket, "`]`") {
                         return expr;
@@ -576,7 +609,9 @@ impl Parser<'_> {
 
     fn parenthesis(&mut self) -> Expr {
         let start = self.advance().start;
+        self.parentheses += 1;
         let inner = self.expression();
+        self.parentheses -= 1;
         if self.kind() == TokenKind::DotDot {
             return self.range_after(start, inner, false);
         }
@@ -609,7 +644,9 @@ impl Parser<'_> {
         if !self.expect(TokenKind::DotDot, "`..`") {
             return low;
         }
+        self.range_ends += 1;
         let high = self.sum();
+        self.range_ends -= 1;
         let high_included = match self.kind() {
             TokenKind::RightBracket => true,
             TokenKind::RightParen | TokenKind::LeftBracket => false,

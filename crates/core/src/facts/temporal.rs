@@ -59,10 +59,34 @@ pub fn parse_duration(text: &str) -> Option<Value<'static>> {
     if let Some(iso) = body.strip_prefix('P') {
         return parse_iso_duration(iso, negative);
     }
+    if let Some(months) = parse_months(body) {
+        return Some(Value::Months(if negative { -months } else { months }));
+    }
     let period =
         crate::facts::period::Period::parse(body).ok().filter(|read| body != "0" && !read.has_working_days())?;
     let exact = period.exact();
     Some(Value::Duration(if negative { -exact } else { exact }))
+}
+
+/// Reads `3 months`, `2 years 3 months`.
+fn parse_months(body: &str) -> Option<i64> {
+    let (mut rest, mut months) = (body.trim(), None::<i64>);
+    while !rest.is_empty() {
+        let digits = rest.len() - rest.trim_start_matches(|c: char| c.is_ascii_digit()).len();
+        let (number, tail) = rest.split_at(digits);
+        let tail = tail.trim_start();
+        let letters = tail.len() - tail.trim_start_matches(|c: char| c.is_alphabetic()).len();
+        let (unit, tail) = tail.split_at(letters);
+        let factor = match unit {
+            "y" | "year" | "years" => 12,
+            "mo" | "month" | "months" => 1,
+            _ => return None,
+        };
+        let amount = number.parse::<i64>().ok()?.checked_mul(factor)?;
+        months = Some(months.unwrap_or(0).checked_add(amount)?);
+        rest = tail.trim_start();
+    }
+    months
 }
 
 fn parse_iso_duration(body: &str, negative: bool) -> Option<Value<'static>> {

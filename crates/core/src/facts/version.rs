@@ -7,9 +7,12 @@ use std::cmp::Ordering;
 
 const PRE_RELEASE: [&str; 5] = ["alpha", "beta", "dev", "pre", "rc"];
 
-/// Returns whether `text` can be read as a version: it starts with a digit, perhaps after a `v`.
+/// Returns whether `text` can be read as a version: it starts with a digit, perhaps after a `v`, and no part of it stands for many
+/// versions, as in `4.x`.
 pub fn is_version(text: &str) -> bool {
-    without_prefix(text).starts_with(|c: char| c.is_ascii_digit())
+    let text = without_prefix(text);
+    let stands_for_many = |part: &str| matches!(part, "x" | "X" | "*");
+    text.starts_with(|c: char| c.is_ascii_digit()) && !text.split(['.', '-', '+']).any(stands_for_many)
 }
 
 /// A number of more digits is none of the plain ones.

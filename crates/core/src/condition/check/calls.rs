@@ -85,6 +85,12 @@ impl Checker<'_, '_> {
             self.error("wrong-arguments", message, (span, ""), format!("write {}", function.usage));
             return Self::null(span);
         }
+        // A year and a month are no day, nor an hour and a minute a time: that says the standard.
+        if matches!(function.name, "date" | "time") && arguments.len() == 2 {
+            let message = format!("`{}` takes one text, or each of its parts", function.name);
+            self.error("wrong-arguments", message, (span, ""), format!("write {}", function.usage));
+            return Self::null(span);
+        }
         match function.name {
             "not" => {
                 let inner = Box::new(self.condition(&arguments[0], "`not`"));

@@ -41,6 +41,10 @@ impl Checker<'_, '_> {
                     let base = Self::node(Op::Local(*local), Type::Any, label.clone(), &expr.span);
                     return if rest.is_empty() { base } else { self.field(base, &rest, &expr.span) };
                 }
+                // What is the device's own is reached from anywhere.
+                Scope::Item { .. } if head == "device" && !rest.is_empty() => {
+                    return self.outer(&parts, &expr.span, true);
+                }
                 Scope::Item { local, label } => {
                     let (local, label) = (*local, label.clone());
                     if head == "item" {
@@ -50,6 +54,7 @@ impl Checker<'_, '_> {
                     let path: Arc<str> = parts.join(".").into();
                     let field_label: Option<Arc<str>> = label.map(|label| format!("{label}.{path}").into());
                     let ty = field_label.as_deref().map_or(Type::Any, |label| self.declared(label));
+                    self.check_item_name(&path, field_label.as_deref(), &expr.span);
                     // Reached only where the items are no objects, so it is not held against the dictionary.
                     let fact = Box::new(self.outer(&parts, &expr.span, false));
                     return Self::node(Op::ItemField { item: local, path, fact }, ty, field_label, &expr.span);
@@ -129,7 +134,9 @@ impl Checker<'_, '_> {
             (Place::Access, "device", "managed") => {
                 Self::node(Op::Ambient(AmbientKey::DeviceManaged), Type::Boolean, Some("device.managed".into()), span)
             }
-            (Place::Access, "device", rest) if !rest.is_empty() => self.fact(rest, span, hold),
+            (Place::Rule | Place::Devices | Place::Access, "device", rest) if !rest.is_empty() => {
+                self.fact(rest, span, hold)
+            }
             (Place::Rule | Place::Devices | Place::Access, ..) => self.fact(&parts.join("."), span, hold),
         }
     }
@@ -148,6 +155,28 @@ impl Checker<'_, '_> {
             _ => self.declared(path),
         };
         Self::node(Op::Fact { slot, exempt: false }, ty, Some(path.into()), span)
+    }
+
+    /// Reports a bare name in a filter that no item is known to have, where the device has a fact of that name: an item that lacks a
+    /// field does not borrow it.
+    fn check_item_name(&mut self, path: &str, field: Option<&str>, span: &Range<usize>) {
+        let dictionary = self.vocabulary.dictionary;
+        let Some(field) = field else { return };
+        let is_known = |path: &str| {
+            dictionary.facts.contains_key(path) || dictionary.reported.as_ref().is_some_and(|all| all.contains(path))
+        };
+        let list = field.strip_suffix(path).unwrap_or(field);
+        // What items have is known where some of it is declared, or devices were looked at.
+        let items_are_known =
+            dictionary.reported.is_some() || dictionary.facts.keys().any(|known| known.starts_with(list));
+        if items_are_known && is_known(path) && !dictionary.knows(field) {
+            self.error(
+                "device-fact-in-filter",
+                format!("items of `{}` have no `{path}`, and the device has", list.trim_end_matches('.')),
+                (span, "an item does not borrow the device's fact"),
+                format!("write device.{path} for the fact of the device"),
+            );
+        }
     }
 
     fn person_fact(&mut self, path: &str, span: &Range<usize>) -> Node {
@@ -178,7 +207,7 @@ impl Checker<'_, '_> {
         }
     }
 
-    fn declared(&self, path: &str) -> Type {
+    pub(super) fn declared(&self, path: &str) -> Type {
         match self.vocabulary.dictionary.type_of(path) {
             None => Type::Any,
             Some(FactType::Text) => Type::Text,

@@ -144,7 +144,11 @@ impl<'a> Evaluator<'a> {
         if let Some((_, unknown)) = list.doubts.first() {
             return Value::Unknown(*unknown);
         }
-        let Value::Number(number) = self.value(condition, index) else { return Value::Null };
+        let number = match self.value(condition, index) {
+            Value::Number(number) => number,
+            unknown @ Value::Unknown(_) => return unknown,
+            _ => return Value::Null,
+        };
         let position = i64::try_from(number.trunc()).ok().filter(|_| number.is_integer());
         let length = i64::try_from(list.items.len()).unwrap_or(i64::MAX);
         let at = match position {

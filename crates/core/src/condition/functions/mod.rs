@@ -125,6 +125,11 @@ fn all() -> impl Iterator<Item = &'static Function> {
     OPERATIONS.iter().chain(texts::FUNCTIONS).chain(numbers::FUNCTIONS).chain(lists::FUNCTIONS).chain(times::FUNCTIONS)
 }
 
+/// Returns whether a function of this name gives a number.
+pub(super) fn gives_number(name: &str) -> bool {
+    all().any(|function| function.name == name && function.gives == Type::Number)
+}
+
 /// Returns whether several words are the name of a function.
 pub(super) fn is_known(name: &str) -> bool {
     all().any(|function| function.name == name)

@@ -889,3 +889,65 @@ fn overflow_and_rounding_end_in_null_or_a_number() {
     let third = Decimal::ONE / Decimal::from(3);
     gives("1 / 3", json!({}), &third.to_string());
 }
+
+fn mistakes(text: &str) -> Vec<&'static str> {
+    compile(text, true).1.into_iter().map(|mistake| mistake.code).collect()
+}
+
+#[test]
+fn ranges_close_with_either_bracket_and_deep_parentheses_are_read() {
+    for (text, wanted) in [
+        ("2 in ]1..3[", "true"),
+        ("1 in ]1..3[", "false"),
+        ("3 in [1..3[", "false"),
+        ("1 in [1..3[ and 2 in ]1..2]", "true"),
+        ("2 in [1..ports[2]]", "true"),
+        ("not(3 in [1..3[)", "true"),
+    ] {
+        gives(text, json!({"ports": [1, 2]}), wanted);
+    }
+    let nested = |levels: usize| format!("{}1 = 1{}", "(".repeat(levels), ")".repeat(levels));
+    gives(&nested(500), json!({}), "true");
+    assert!(mistakes(&nested(502)).contains(&"too-deep"));
+    assert!(mistakes(&format!("{}true{}", "not(".repeat(200), ")".repeat(200))).contains(&"too-deep"));
+}
+
+#[test]
+fn durations_and_days_are_computed_with_as_in_the_standard() {
+    for (text, wanted) in [
+        ("date(\"2027-03-04\") - duration(\"PT1H\") = date(\"2027-03-03\")", "true"),
+        ("date(\"2027-03-04\") + duration(\"PT23H\") = date(\"2027-03-04\")", "true"),
+        ("duration(\"P1Y\") / 2 = duration(\"P6M\")", "true"),
+        ("duration(\"P1Y\") / duration(\"P1M\")", "12"),
+        ("duration(\"P1Y\") / 0", "null"),
+        ("date and time(\"2027-03-04T10:00:00Z\") - date(\"2027-03-04\") = duration(\"PT10H\")", "true"),
+        ("date(\"2027-03-05\") - date and time(\"2027-03-04T10:00:00\") = duration(\"PT14H\")", "true"),
+        ("duration(\"3 months\") = duration(\"P3M\")", "true"),
+        ("duration(\"2 years 1 month\") = duration(\"P25M\")", "true"),
+    ] {
+        gives(text, json!({}), wanted);
+    }
+    for wrong in ["date(2027, 3)", "time(10, 30)", "settings.`` = 1", "version(\"4.x\") < version(\"5\")"] {
+        assert!(!mistakes(wrong).is_empty(), "{wrong}");
+    }
+}
+
+#[test]
+fn a_number_in_brackets_picks_an_item_and_the_device_is_reached_from_a_filter() {
+    for (text, wanted) in [
+        ("ports[count(ports)]", "3"),
+        ("ports[count(ports) - 1]", "2"),
+        ("ports[-count(ports)]", "1"),
+        ("ports[idle]", "2"),
+        ("ports[device.idle]", "2"),
+        ("v[a = device.lim][1].a", "2"),
+        ("count(v[a > device.limits.low])", "1"),
+        ("every x in v[a = device.lim] satisfies x.a = 2", "true"),
+    ] {
+        gives(
+            text,
+            json!({"ports": [1, 2, 3], "idle": 2, "lim": 2, "limits": {"low": 1}, "v": [{"a": 1}, {"a": 2}]}),
+            wanted,
+        );
+    }
+}
