@@ -112,11 +112,15 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
                 [] => String::new(),
                 names => format!("; left out for want of room: {} (--columns shows them)", names.join(", ")),
             };
-            ui.note(format!("\n{of}, as of {}{narrow}", clock.full(reading.at)));
+            let untold = match listing.untold {
+                0 => String::new(),
+                rows => format!("; of {rows} it could not be told"),
+            };
+            ui.note(format!("\n{of}{untold}, as of {}{narrow}", clock.full(reading.at)));
         }
         Format::Json => {
             let past = reading.past_valid_until()?;
-            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past });
+            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past, "untold": listing.untold });
             let mut list = JsonList::begin(ui, head, "rows")?;
             let mut text = Vec::new();
             for row in listing.rows.iter() {

@@ -273,3 +273,30 @@ fn what_was_imported_is_shown_before_it_is_assessed_and_verdicts_stay() {
     let then = env.json(&["show", "a", "--as-of", "2027-03-01T06:00:00Z"]);
     assert_eq!(fact(&then, "site"), Some(json!("s1")));
 }
+
+#[test]
+fn moments_in_lists_compare_as_moments_and_rows_that_cannot_be_told_are_counted() {
+    let env = Env::new();
+    env.rules(&[("fine", "1d", "ok"), ("soon", "9d", "ok")]);
+    env.morning(
+        "2027-03-01T06:00:00Z",
+        &[
+            document("a", "2027-03-01T05:00:00Z", &[("ok", json!(false)), ("size", json!(3))]),
+            document("b", "2027-02-01T05:00:00Z", &[("ok", json!(true))]),
+        ],
+    );
+    let rules = |filter: &str| {
+        let listed = env.json(&["list", "findings", "--where", filter, "--as-of", "2027-03-05T06:00:00Z"]);
+        let rows = listed["rows"].as_array().expect("rows").iter().map(|row| row["rule"].clone()).collect::<Vec<_>>();
+        (rows, listed["untold"].clone())
+    };
+    assert_eq!(rules("due < now()"), (vec![json!("fine")], json!(0)));
+    assert_eq!(rules("opened <= @\"2027-03-01T06:00:00Z\" and due > now()"), (vec![json!("soon")], json!(0)));
+    let devices = |filter: &str| env.json(&["list", "devices", "--where", filter]);
+    let old = devices("collected_at < now() - duration(\"P7D\")");
+    assert_eq!((&old["rows"][0]["device"], &old["rows"][1]), (&json!("b"), &Json::Null));
+    let told = devices("size > 2");
+    assert_eq!((told["rows"].as_array().map(Vec::len), &told["untold"]), (Some(1), &json!(1)));
+    let ran = env.run(&["list", "devices", "--where", "size > 2"]);
+    assert!(ran.err.contains("1 of 2 devices; of 1 it could not be told"), "{}", ran.err);
+}

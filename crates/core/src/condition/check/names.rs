@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use super::{Checker, Place, Scope};
 use crate::condition::compiled::{AmbientKey, Node, Op};
+use crate::condition::functions;
 use crate::condition::syntax::{Expr, ExprKind};
 use crate::condition::types::Type;
 use crate::diagnostic::{did_you_mean, nearest};
@@ -154,7 +155,12 @@ impl Checker<'_, '_> {
             "device" => Type::Text,
             _ => self.declared(path),
         };
-        Self::node(Op::Fact { slot, exempt: false }, ty, Some(path.into()), span)
+        let fact = Self::node(Op::Fact { slot, exempt: false }, ty, Some(path.into()), span);
+        match functions::find("date and time").filter(|_| path == "collected_at") {
+            // Documents give it as a text.
+            Some(function) => Self::node(Op::Call(function, vec![fact]), Type::DateTime, Some(path.into()), span),
+            None => fact,
+        }
     }
 
     /// Reports a bare name in a filter that no item is known to have, where the device has a fact of that name: an item that lacks a

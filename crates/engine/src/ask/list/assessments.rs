@@ -9,7 +9,7 @@ use crate::ledger_view::reading::Reading;
 
 /// Returns the columns of the list.
 pub(super) fn columns() -> Vec<Column> {
-    super::columns(
+    let mut columns = super::columns(
         &[
             "assessment",
             "as_of",
@@ -23,7 +23,10 @@ pub(super) fn columns() -> Vec<Column> {
             "overdue",
         ],
         &["user", "version", "rule_set"],
-    )
+    );
+    // How many findings opened is no moment.
+    columns.iter_mut().for_each(|column| column.is_moment &= column.name == "as_of");
+    columns
 }
 
 impl Reading<'_> {

@@ -1,7 +1,7 @@
 //! Devices, with how they stand and what is asked of their facts.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use bumpalo::Bump;
 use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, GroupId, Layout, SlotId, Value, Vocabulary};
@@ -39,6 +39,8 @@ struct DeviceFilter<'f> {
     warnings: Vec<Diagnostic>,
     /// The facts that the condition asks for, each with whether some device reports it.
     asked: BTreeMap<SlotId, AtomicBool>,
+    /// Of how many devices it could not be told whether it holds.
+    untold: AtomicU64,
 }
 
 impl<'f> DeviceFilter<'f> {
@@ -52,7 +54,7 @@ impl<'f> DeviceFilter<'f> {
             None => Filter::default(),
         };
         let asked = condition.iter().flat_map(Condition::slots).map(|slot| (*slot, AtomicBool::new(false))).collect();
-        Ok(Self { text, condition, warnings, asked })
+        Ok(Self { text, condition, warnings, asked, untold: AtomicU64::new(0) })
     }
 
     fn asks_for_groups(&self) -> bool {
@@ -71,7 +73,13 @@ impl<'f> DeviceFilter<'f> {
                 seen.store(true, Ordering::Relaxed);
             }
         }
-        matches!(evaluator.holds(condition), Value::Boolean(true))
+        match evaluator.holds(condition) {
+            Value::Boolean(truth) => truth,
+            _ => {
+                self.untold.fetch_add(1, Ordering::Relaxed);
+                false
+            }
+        }
     }
 
     /// Returns what is probably not as meant, with what was meant by names that no device reports.
@@ -125,7 +133,7 @@ impl Reading<'_> {
             }
         }
         let names = OWN.into_iter().chain(extra.iter().map(|(column, _)| column.as_str()));
-        let known = names.map(|name| Column { name: name.to_owned(), is_usual: false }).collect();
+        let known = names.map(Column::named).collect();
         let mut sink = RowSink::new(query, known, None)?;
         let (plan, judge, posture) = (sink.plan(), self.judge(), self.posture());
         let (absences, at) = (self.reader.absences(self.run)?, self.at);
@@ -185,6 +193,7 @@ impl Reading<'_> {
                 Ok(())
             }
         })?;
-        Ok(Ok(Listing { warnings: filter.into_warnings(self, &layout)?, ..sink.finish()? }))
+        let untold = filter.untold.load(Ordering::Relaxed);
+        Ok(Ok(Listing { untold, warnings: filter.into_warnings(self, &layout)?, ..sink.finish()? }))
     }
 }

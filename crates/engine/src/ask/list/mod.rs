@@ -95,11 +95,24 @@ pub(crate) struct Column {
     name: String,
     /// It is shown where no columns are asked for.
     is_usual: bool,
+    /// Its cells are moments, and compare as such.
+    is_moment: bool,
+}
+
+/// Columns whose cells are moments, in every list but where they are counts.
+const MOMENTS: [&str; 10] =
+    ["as_of", "opened", "due", "until", "imported", "last_import", "newest", "changed", "enforced_from", "since"];
+
+impl Column {
+    /// Creates a column that is not shown unless it is asked for.
+    fn named(name: &str) -> Self {
+        Self { name: name.to_owned(), is_usual: false, is_moment: MOMENTS.contains(&name) }
+    }
 }
 
 /// Columns that are shown unless others are asked for, and those that are shown only then.
 fn columns(usual: &[&str], others: &[&str]) -> Vec<Column> {
-    let column = |name: &&str, is_usual| Column { name: (*name).to_owned(), is_usual };
+    let column = |name: &&str, is_usual| Column { is_usual, ..Column::named(name) };
     let usual = usual.iter().map(|name| column(name, true));
     usual.chain(others.iter().map(|name| column(name, false))).collect()
 }
@@ -138,6 +151,8 @@ pub struct Listing {
     pub total: u64,
     /// How many the filter left, before they were counted by a column.
     pub matched: u64,
+    /// Of how many others it could not be told whether they pass the filter.
+    pub untold: u64,
     /// What is probably not as meant in the filter; it stands in a file of its own.
     pub warnings: Vec<Diagnostic>,
 }

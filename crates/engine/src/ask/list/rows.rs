@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Condition, Diagnostic, Dictionary, DocumentReader, Evaluator, FileId, GroupId, Layout, Observation, Place,
-    Severity, Text, Value, Vocabulary, merge,
+    Condition, Declaration, Diagnostic, Dictionary, DocumentReader, Evaluator, FactType, FileId, GroupId, Layout,
+    Observation, Place, Severity, Text, Value, Vocabulary, merge,
 };
 use fencepost_formats::JsonDocuments;
 use jiff::Timestamp;
@@ -39,6 +39,8 @@ pub(super) struct RowSink {
     counts_order: Option<(String, bool)>,
     total: u64,
     matched: u64,
+    /// Of how many rows it could not be told whether the filter holds.
+    untold: u64,
 }
 
 /// What is kept of rows.
@@ -109,7 +111,7 @@ impl RowSink {
         };
         let (total, matched) = (0, 0);
         let plan = RowPlan { shown, order, counted: by.map(|column| (column, standing)) };
-        Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched })
+        Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched, untold: 0 })
     }
 
     /// Says that rows come with a key of their own, and not in the order in which they are to be listed.
@@ -154,8 +156,10 @@ impl RowSink {
     /// # Errors
     /// Fails if a temporary file cannot be written.
     fn push_cells(&mut self, key: &[u8], cells: Vec<Json>) -> Result<(), EngineError> {
-        if self.filter.as_mut().is_some_and(|filter| !filter.holds(&self.columns, &cells)) {
+        let holds = self.filter.as_mut().map_or(Some(true), |filter| filter.holds(&self.columns, &cells));
+        if holds != Some(true) {
             self.total += 1;
+            self.untold += u64::from(holds.is_none());
             return Ok(());
         }
         self.push_prepared(self.plan.prepare(key, cells))
@@ -206,7 +210,7 @@ impl RowSink {
                 (columns, rows)
             }
         };
-        Ok(Listing { columns, rows, total: self.total, matched: self.matched, warnings })
+        Ok(Listing { columns, rows, total: self.total, matched: self.matched, untold: self.untold, warnings })
     }
 }
 
@@ -401,7 +405,10 @@ impl RowFilter {
     /// Returns the mistakes in it.
     pub(super) fn compile(filter: &str, columns: &[Column], reading: &Reading<'_>) -> Result<Self, Vec<Diagnostic>> {
         let reported = columns.iter().map(|column| column.name.clone()).collect();
-        let dictionary = Dictionary { reported: Some(reported), ..Dictionary::default() };
+        let instant = Declaration { ty: Some(FactType::Instant), ..Declaration::default() };
+        let moments = columns.iter().filter(|column| column.is_moment);
+        let facts = moments.map(|column| (column.name.clone(), instant.clone())).collect();
+        let dictionary = Dictionary { reported: Some(reported), facts };
         let (mut layout, mut people) = (Layout::new(&dictionary), Layout::new(&dictionary));
         let (groups, rules): (Vec<GroupId>, Vec<String>) = (Vec::new(), Vec::new());
         let mut vocabulary = Vocabulary {
@@ -416,14 +423,14 @@ impl RowFilter {
         Ok(Self { condition, warnings, layout, at: reading.at, zone, arena: Bump::new() })
     }
 
-    /// Returns whether the condition holds for a row.
-    fn holds(&mut self, columns: &[String], cells: &[Json]) -> bool {
-        let Some(condition) = &self.condition else { return true };
+    /// Returns whether the condition holds for a row; none where that cannot be told.
+    fn holds(&mut self, columns: &[String], cells: &[Json]) -> Option<bool> {
+        let Some(condition) = &self.condition else { return Some(true) };
         self.arena.reset();
         let row: Map<String, Json> = columns.iter().cloned().zip(cells.iter().cloned()).collect();
         let text = Json::Object(row).to_string();
         let read = JsonDocuments::default().read(text.as_bytes(), &self.layout, &self.arena);
-        let Ok(read) = read else { return false };
+        let Ok(read) = read else { return None };
         let observation = [Observation {
             source: "row",
             trust: 0,
@@ -434,7 +441,10 @@ impl RowFilter {
         }];
         let facts = merge(&observation, std::iter::empty(), &self.layout, self.at, &self.arena);
         let mut evaluator = Evaluator::new(Some(&facts), self.at, &self.zone, &self.arena);
-        matches!(evaluator.holds(condition), Value::Boolean(true))
+        match evaluator.holds(condition) {
+            Value::Boolean(truth) => Some(truth),
+            _ => None,
+        }
     }
 }
 
