@@ -1,3 +1,5 @@
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
@@ -35,7 +37,7 @@ enum What {
 /// of this id, the differences to it are told instead.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
-  fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server > baselines/ticket-server.toml
+  fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server --out baselines/ticket-server.toml
   fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'
   fencepost baseline derive golden.ini --id golden              a property list, INI, key=value, JSON")]
 struct DeriveArgs {
@@ -45,6 +47,9 @@ struct DeriveArgs {
     /// The id of the baseline
     #[arg(long, value_name = "ID")]
     id: String,
+    /// Write it to FILE, which must not be there yet
+    #[arg(long, value_name = "FILE")]
+    out: Option<PathBuf>,
     /// Only facts whose path fits PATTERN, with * for any text
     #[arg(long, value_name = "PATTERN,..", value_delimiter = ',')]
     only: Vec<String>,
@@ -78,6 +83,19 @@ pub fn cmd_baseline(ui: &mut Ui, common: &Common, args: &BaselineArgs) -> Result
     }
 }
 
+/// Writes a file that is not there yet.
+fn write_new(path: &Path, text: &str) -> Result<(), CommandError> {
+    let shown = || harmless(&path.display().to_string());
+    let made = std::fs::File::options().write(true).create_new(true).open(path);
+    match made.and_then(|mut file| file.write_all(text.as_bytes())) {
+        Ok(()) => Ok(()),
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
+            Err(CommandError::usage(format!("{} is there already", shown()), "name another file, or take it away"))
+        }
+        Err(error) => Err(CommandError::usage(format!("{} cannot be written: {error}", shown()), "name another file")),
+    }
+}
+
 fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, None)?;
     let reading = workspace.state()?;
@@ -87,6 +105,11 @@ fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCod
         ui.complain(harmless(doubt));
     }
     match reading.derive(&patterns, &options)? {
+        DerivedAs::File(text) if args.out.is_some() => {
+            let path = args.out.as_deref().unwrap_or(Path::new(""));
+            write_new(path, &text)?;
+            ui.line(format!("Written: {}. Finish it, then: fencepost preview", harmless(&path.display().to_string())))?;
+        }
         DerivedAs::File(text) => {
             ui.raw(&text)?;
             ui.note(format!("\nPut it into baselines/{}.toml, finish it, then: fencepost preview", args.id));

@@ -67,6 +67,7 @@ pub struct Cli {
 }
 
 #[derive(Args, Debug)]
+#[command(next_help_heading = "Options of every command")]
 pub struct Common {
     /// The workspace, instead of the one found from here upwards
     #[arg(long, global = true, value_name = "DIR", env = "FENCEPOST_WORKSPACE")]

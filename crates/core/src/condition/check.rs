@@ -516,6 +516,9 @@ impl Checker<'_, '_> {
                 }
                 (Type::Duration, _) | (_, Type::Duration) => "write a length of time as duration(\"14 days\")",
                 (Type::List, _) | (_, Type::List) => "use `in`, `every`, `some` or count(..) with lists",
+                (Type::Date, Type::DateTime) | (Type::DateTime, Type::Date) => {
+                    "compare a day with today(), or say which moment of it: date and time(\"2027-03-04T00:00:00Z\")"
+                }
                 _ => "compare things of one type",
             };
             self.error("never-equal", message, (span, ""), help);

@@ -384,8 +384,12 @@ impl<'a> Evaluator<'a> {
             Value::List(list) if !list.items.is_empty() && list.doubts.is_empty() => list.items,
             _ => return shown,
         };
-        let mut names: Vec<String> =
-            chosen.iter().take(ITEMS_SHOWN).enumerate().map(|(at, item)| item_label(item, at)).collect();
+        let mut names: Vec<String> = chosen
+            .iter()
+            .take(ITEMS_SHOWN)
+            .enumerate()
+            .map(|(at, item)| item_label(item, at, self.item_key(list)))
+            .collect();
         if chosen.len() > ITEMS_SHOWN {
             names.push(format!("and {} more", chosen.len() - ITEMS_SHOWN));
         }
@@ -419,6 +423,7 @@ impl<'a> Evaluator<'a> {
             return Value::Boolean(answer);
         }
         let mut result = Value::Boolean(every);
+        let key = self.item_key(&lists[0]);
         let mut gathered = GatheredItems::default();
         let mut doubts = list.doubts.iter().peekable();
         for (position, item) in list.items.iter().enumerate() {
@@ -452,7 +457,7 @@ impl<'a> Evaluator<'a> {
                         blame: Some(Blame { fact: unknown.fact.to_owned(), reason: unknown.reason }),
                     }];
                 }
-                gathered.add(outcome_of(&value), || ItemEvidence { label: item_label(item, position), parts });
+                gathered.add(outcome_of(&value), || ItemEvidence { label: item_label(item, position, key), parts });
             }
             result = if every { kleene_and(result, value) } else { kleene_or(result, value) };
             if matches!(result, Value::Boolean(truth) if truth != every) && self.trace.is_none() {
@@ -512,6 +517,15 @@ impl<'a> Evaluator<'a> {
         facts.note_read(slot, self.strict && !exempt);
         let found = facts.slot(slot);
         (!found.stale || !self.strict || exempt).then_some(&found.value)
+    }
+
+    /// Returns the field by which the items of a list are told apart, where the dictionary says.
+    fn item_key(&self, list: &Node) -> Option<&'a str> {
+        match &list.op {
+            Op::Fact { slot, .. } => self.facts?.layout().item_key(*slot),
+            Op::Filter { list, .. } => self.item_key(list),
+            _ => None,
+        }
     }
 
     /// Returns whether the device belongs to a group, where that was said.
@@ -1004,10 +1018,12 @@ fn is_instance(value: &Value<'_>, wanted: Instance) -> bool {
 /// The fields by which evidence names an item, the first that is there.
 pub(super) const NAMES_OF_ITEMS: [&str; 5] = ["name", "mount", "id", "title", "path"];
 
-fn item_label(item: &Value<'_>, position: usize) -> String {
+/// Returns what an item is called: by the field that tells items apart, where that is declared, or by one that usually does.
+fn item_label(item: &Value<'_>, position: usize, key: Option<&str>) -> String {
     match item {
-        Value::Object(object) => NAMES_OF_ITEMS.iter().find_map(|name| match object.get(name) {
+        Value::Object(object) => key.into_iter().chain(NAMES_OF_ITEMS).find_map(|name| match object.get(name) {
             text @ Value::Text(name) if !name.is_empty() => Some(text.show_cut()),
+            number @ Value::Number(_) if Some(name) == key => Some(number.show_cut()),
             _ => None,
         }),
         Value::Text(text) if !text.is_empty() => Some(item.show_cut()),

@@ -206,7 +206,14 @@ impl Parser<'_> {
                 let digits = digits.split(|c: char| !c.is_ascii_digit()).next().unwrap_or("");
                 (
                     format!("`{found}` is neither a number nor a name"),
-                    format!("a length of time is written duration(\"{digits} days\")"),
+                    // In its own unit, where it has one.
+                    match crate::facts::temporal::parse_duration(found) {
+                        Some(_) => {
+                            let unit = &found[digits.len()..];
+                            format!("a length of time is written duration(\"{digits} {unit}\")")
+                        }
+                        None => format!("a length of time is written duration(\"{digits} days\")"),
+                    },
                 )
             }
             TokenKind::Foreign => {

@@ -54,6 +54,13 @@ impl Uses {
         self.facts.entry(slot).or_default().add(&Use::whole());
     }
 
+    /// Notes a field of the items of a list, where anything is looked at of them.
+    pub(crate) fn note_key(&mut self, slot: SlotId, key: &str) {
+        if let Some(used) = self.facts.get_mut(&slot) {
+            used.add(&Use::field(&Arc::from(key)));
+        }
+    }
+
     /// Returns the fields that are looked at of each fact; none where all may be.
     pub(crate) fn into_facts(self) -> BTreeMap<SlotId, Option<BTreeSet<Arc<str>>>> {
         self.facts.into_iter().map(|(slot, used)| (slot, used.into_fields())).collect()

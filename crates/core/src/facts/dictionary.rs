@@ -220,6 +220,20 @@ impl Dictionary {
         self.facts.get(path)?.ty
     }
 
+    /// Returns whether the path is declared, or a list or object that it lies in.
+    pub fn declares(&self, path: &str) -> bool {
+        let mut above = path;
+        loop {
+            if self.facts.contains_key(above) {
+                return true;
+            }
+            match above.rsplit_once('.') {
+                Some((outer, _)) => above = outer,
+                None => return false,
+            }
+        }
+    }
+
     /// Returns whether anybody declares or reports the path or something below or above it.
     ///
     /// With no fleet to judge by, and nothing declared, everything is known.

@@ -111,6 +111,8 @@ struct SlotInfo {
     path: Arc<str>,
     declared: Option<ReadAs>,
     fresh_for: Option<Period>,
+    /// The field by which the items of a list are told apart.
+    key: Option<Arc<str>>,
 }
 
 /// The parts of a path. Documents nest no deeper, and a key of nothing but dots is not worth a node for each of them.
@@ -189,6 +191,7 @@ impl Layout {
             path: path.into(),
             declared: declared.and_then(Declaration::read_as),
             fresh_for: declared.and_then(|declared| declared.fresh_for),
+            key: declared.and_then(|declared| declared.key.as_deref()).map(Arc::from),
         });
         self.nodes[node.0 as usize].slot = Some(slot);
         let mut at = Self::ROOT;
@@ -341,6 +344,11 @@ impl Layout {
     /// Returns how long a slot's fact counts as fresh, where the dictionary says.
     pub fn fresh_for(&self, slot: SlotId) -> Option<Period> {
         self.slots[slot.0 as usize].fresh_for
+    }
+
+    /// Returns the field by which the items of a slot's list are told apart, where the dictionary says.
+    pub fn item_key(&self, slot: SlotId) -> Option<&str> {
+        self.slots[slot.0 as usize].key.as_deref()
     }
 
     /// Returns all slots in their order.

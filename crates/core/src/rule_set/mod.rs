@@ -94,6 +94,12 @@ impl RuleSet {
             for path in extra {
                 uses.note_whole(set.layout.want(path, dictionary));
             }
+            for slot in set.layout.slots() {
+                // Evidence names items by it.
+                if let Some(key) = set.layout.item_key(slot) {
+                    uses.note_key(slot, key);
+                }
+            }
             set.layout.narrow(uses.into_facts());
             set
         });

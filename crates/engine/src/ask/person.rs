@@ -212,9 +212,11 @@ impl Reading<'_> {
                 || People::load(&self.reader.people(None)?, self.project, self.at)
                     .all()
                     .any(|person| person.id.to_string() == id));
+        let is_person = !people && self.people.all().any(|person| person.id.to_string() == id);
         let near = fencepost_core::nearest(id, devices.iter().chain(&persons).map(String::as_str));
         let help = match near {
             _ if came_since => "it came in after the last assessment; run: fencepost assess".to_owned(),
+            _ if is_person => format!("that is a person; see their devices with: fencepost show {id}"),
             Some(near) => format!("did you mean `{near}`?"),
             None if persons.is_empty() => "see all of them with: fencepost list devices".to_owned(),
             None => "see all of them with: fencepost list devices, fencepost list people".to_owned(),

@@ -46,6 +46,10 @@ impl Source {
     fn moment(&self, text: &str, with: &Mapped<'_>) -> Option<Timestamp> {
         let Some(format) = &self.time_format else { return parse_collected(text, self.zone(with)) };
         let parts = jiff::fmt::strtime::parse(format, text.trim()).ok()?;
+        // A year of two digits is none of four: `23.03.27` is not of the year 27.
+        if format.contains("%Y") && parts.year().is_some_and(|year| !(1_000..=9_999).contains(&year)) {
+            return None;
+        }
         if let Ok(moment) = parts.to_timestamp() {
             return Some(moment);
         }

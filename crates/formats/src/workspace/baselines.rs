@@ -87,6 +87,14 @@ pub fn is_baseline_key(word: &str) -> bool {
 }
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
+    // A shell makes the file empty before a command writes it.
+    if root.is_empty() {
+        reader.report(
+            fencepost_core::Diagnostic::warning("empty-file", "this baseline is empty", Some(reader.span(0..0)))
+                .help("give it an id and what it expects, or take the file away"),
+        );
+        return;
+    }
     let Some(id) = reader.id(root, "a baseline") else { return };
     let mut source = BaselineSource {
         id,

@@ -82,6 +82,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut D
                 }
             }
         }
-        dictionary.facts.insert(path, declaration);
+        // A field of a list's items may be named so, `software[].version`.
+        dictionary.facts.insert(path.replace("[]", ""), declaration);
     }
 }

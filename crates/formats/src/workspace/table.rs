@@ -452,6 +452,11 @@ impl<'t> Table<'t> {
         self.get(key)
     }
 
+    /// Whether nothing stands in it.
+    pub fn is_empty(&self) -> bool {
+        self.table.is_empty()
+    }
+
     /// The place to point at when something is missing from the table.
     pub fn heading(&self) -> Range<usize> {
         let first = self.table.keys().map(Spanned::span).min_by_key(|span| span.start);

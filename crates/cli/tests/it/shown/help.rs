@@ -33,6 +33,13 @@ fn every_command_has_its_help() {
       help      Print this message or the help of the given subcommand(s)
 
     Options:
+      -h, --help
+              Print help (see a summary with '-h')
+
+      -V, --version
+              Print version
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -55,12 +62,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
-
-      -V, --version
-              Print version
 
     Examples:
       fencepost demo                    look at a ferry company's fleet, filled and assessed
@@ -100,6 +101,10 @@ fn every_command_has_its_help() {
               - phones:  Integrity, encryption, lock, updates
               - servers: Root login, logs, room, certificates, protection
 
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -122,9 +127,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost init                                  in this folder
@@ -147,6 +149,10 @@ fn every_command_has_its_help() {
               [default: fencepost-demo]
 
     Options:
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -169,9 +175,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost demo             into fencepost-demo in this folder
@@ -198,6 +201,25 @@ fn every_command_has_its_help() {
           --source <ID>
               The source that the files belong to, whatever they are called
 
+          --strict
+              Refuse a file with a bad record instead of setting the record aside
+
+          --accept-missing
+              Believe a complete list about who is missing, even when that is more than a fifth
+
+          --dry-run
+              Only say what would be done
+
+          --as-of <TIME>
+              Import as of TIME (only in a workspace with a stepped clock)
+
+          --far-ahead
+              Go by --as-of although it lies more than ten years after the newest state
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -213,31 +235,13 @@ fn every_command_has_its_help() {
               
               [default: auto]
 
-          --strict
-              Refuse a file with a bad record instead of setting the record aside
-
-          --accept-missing
-              Believe a complete list about who is missing, even when that is more than a fifth
-
       -q, --quiet
               Say nothing beside the result
-
-          --dry-run
-              Only say what would be done
 
           --wait <TIME>
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-          --as-of <TIME>
-              Import as of TIME (only in a workspace with a stepped clock)
-
-          --far-ahead
-              Go by --as-of although it lies more than ten years after the newest state
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost import exports/                   every file there that a [[source]] claims
@@ -275,37 +279,14 @@ fn every_command_has_its_help() {
           --where <CONDITION>
               Only rows for which CONDITION holds
 
-          --workspace <DIR>
-              The workspace, instead of the one found from here upwards
-              
-              [env: FENCEPOST_WORKSPACE=]
-
-          --color <COLOR>
-              When to colour
-
-              Possible values:
-              - auto:   On a terminal, unless NO_COLOR is set
-              - always: Even in a pipe
-              - never:  Not at all
-              
-              [default: auto]
-
           --sort <COLUMN>
               Sort by COLUMN; -COLUMN the other way round
 
           --columns <COLUMN,..>
               Show these columns; for devices also facts
 
-      -q, --quiet
-              Say nothing beside the result
-
           --by <COLUMN>
               Count the rows by the values of COLUMN; for devices also of a fact
-
-          --wait <TIME>
-              How long to wait for a ledger that is in use
-              
-              [default: 30s]
 
           --as-of <TIME>
               Tell it as of TIME
@@ -323,6 +304,30 @@ fn every_command_has_its_help() {
 
       -h, --help
               Print help (see a summary with '-h')
+
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
 
     Examples:
       fencepost list devices --where 'standing != "compliant" and platform = "android"'
@@ -348,6 +353,21 @@ fn every_command_has_its_help() {
           --as-of <TIME>
               Show it as of TIME
 
+          --format <FORMAT>
+              How to write the result; lines and CSV give the facts
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -363,17 +383,6 @@ fn every_command_has_its_help() {
               
               [default: auto]
 
-          --format <FORMAT>
-              How to write the result; lines and CSV give the facts
-
-              Possible values:
-              - table: For people
-              - json:  One JSON document
-              - jsonl: One JSON object a line
-              - csv:   Comma-separated, for spreadsheets
-              
-              [default: table]
-
       -q, --quiet
               Say nothing beside the result
 
@@ -381,9 +390,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost show tern-tickets
@@ -414,23 +420,8 @@ fn every_command_has_its_help() {
               
               [default: error]
 
-          --workspace <DIR>
-              The workspace, instead of the one found from here upwards
-              
-              [env: FENCEPOST_WORKSPACE=]
-
           --as-of <TIME>
               Look as of TIME
-
-          --color <COLOR>
-              When to colour
-
-              Possible values:
-              - auto:   On a terminal, unless NO_COLOR is set
-              - always: Even in a pipe
-              - never:  Not at all
-              
-              [default: auto]
 
           --format <FORMAT>
               How to write the result
@@ -444,6 +435,25 @@ fn every_command_has_its_help() {
               
               [default: table]
 
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
       -q, --quiet
               Say nothing beside the result
 
@@ -451,9 +461,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost vet
@@ -473,37 +480,14 @@ fn every_command_has_its_help() {
           --state <FILE>
               Evaluate the documents of FILE (- for standard input) without a ledger
 
-          --workspace <DIR>
-              The workspace, instead of the one found from here upwards
-              
-              [env: FENCEPOST_WORKSPACE=]
-
-          --color <COLOR>
-              When to colour
-
-              Possible values:
-              - auto:   On a terminal, unless NO_COLOR is set
-              - always: Even in a pipe
-              - never:  Not at all
-              
-              [default: auto]
-
           --source <ID>
               With --state: the source that the file belongs to
 
           --all
               With --state: give every rule's verdict, passes too
 
-      -q, --quiet
-              Say nothing beside the result
-
           --evidence
               With --state: give the proof of each verdict
-
-          --wait <TIME>
-              How long to wait for a ledger that is in use
-              
-              [default: 30s]
 
           --workers <COUNT>
               Work on so many cores, instead of on all
@@ -553,6 +537,30 @@ fn every_command_has_its_help() {
       -h, --help
               Print help (see a summary with '-h')
 
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
     Examples:
       fencepost assess
       fencepost assess --by groups                        the fence by groups
@@ -578,6 +586,30 @@ fn every_command_has_its_help() {
           --device <DEVICE>
               A device of the ledger
 
+          --facts <FILE>
+              A file with one JSON object
+
+          --explain
+              Say it in plain English too
+
+          --as-of <TIME>
+              What `now()` is
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -593,36 +625,13 @@ fn every_command_has_its_help() {
               
               [default: auto]
 
-          --facts <FILE>
-              A file with one JSON object
-
-          --explain
-              Say it in plain English too
-
       -q, --quiet
               Say nothing beside the result
-
-          --as-of <TIME>
-              What `now()` is
 
           --wait <TIME>
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-          --format <FORMAT>
-              How to write the result
-
-              Possible values:
-              - table: For people
-              - json:  One JSON document
-              - jsonl: One JSON object a line
-              - csv:   Comma-separated, for spreadsheets
-              
-              [default: table]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost try 'date("2027-01-31") + duration("P1M")'
@@ -649,6 +658,21 @@ fn every_command_has_its_help() {
           --as-of <TIME>
               Tell it as of TIME
 
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -664,17 +688,6 @@ fn every_command_has_its_help() {
               
               [default: auto]
 
-          --format <FORMAT>
-              How to write the result
-
-              Possible values:
-              - table: For people
-              - json:  One JSON document
-              - jsonl: One JSON object a line
-              - csv:   Comma-separated, for spreadsheets
-              
-              [default: table]
-
       -q, --quiet
               Say nothing beside the result
 
@@ -682,9 +695,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost why tern-tickets
@@ -703,11 +713,6 @@ fn every_command_has_its_help() {
           --since <TIME>
               Compare with the last assessment at or before TIME
 
-          --workspace <DIR>
-              The workspace, instead of the one found from here upwards
-              
-              [env: FENCEPOST_WORKSPACE=]
-
           --by <BY>
               Group the rows
 
@@ -717,21 +722,8 @@ fn every_command_has_its_help() {
               - site:    One heading for each site
               - rule:    One heading for each rule that shuts the door
 
-          --color <COLOR>
-              When to colour
-
-              Possible values:
-              - auto:   On a terminal, unless NO_COLOR is set
-              - always: Even in a pipe
-              - never:  Not at all
-              
-              [default: auto]
-
           --denied
               Show everything that an access rule denies now
-
-      -q, --quiet
-              Say nothing beside the result
 
           --fail-on <WHAT>
               Exit with 1 when this was found
@@ -739,11 +731,6 @@ fn every_command_has_its_help() {
               Possible values:
               - lost-access: Somebody lost access
               - any:         Somebody lost access, or is about to
-
-          --wait <TIME>
-              How long to wait for a ledger that is in use
-              
-              [default: 30s]
 
           --as-of <TIME>
               Tell it as of TIME
@@ -761,6 +748,30 @@ fn every_command_has_its_help() {
 
       -h, --help
               Print help (see a summary with '-h')
+
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
 
     Examples:
       fencepost access
@@ -782,23 +793,8 @@ fn every_command_has_its_help() {
           --verify
               Read the whole ledger, and say what in it does not fit
 
-          --workspace <DIR>
-              The workspace, instead of the one found from here upwards
-              
-              [env: FENCEPOST_WORKSPACE=]
-
           --as-of <TIME>
               Tell it up to TIME
-
-          --color <COLOR>
-              When to colour
-
-              Possible values:
-              - auto:   On a terminal, unless NO_COLOR is set
-              - always: Even in a pipe
-              - never:  Not at all
-              
-              [default: auto]
 
           --format <FORMAT>
               How to write the result
@@ -811,6 +807,25 @@ fn every_command_has_its_help() {
               
               [default: table]
 
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
       -q, --quiet
               Say nothing beside the result
 
@@ -818,9 +833,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost history tern-tickets
@@ -845,13 +857,17 @@ fn every_command_has_its_help() {
           --dry-run
               Only say what would be removed
 
+          --as-of <TIME>
+              Trim as of TIME (only in a workspace with a stepped clock)
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
               [env: FENCEPOST_WORKSPACE=]
-
-          --as-of <TIME>
-              Trim as of TIME (only in a workspace with a stepped clock)
 
           --color <COLOR>
               When to colour
@@ -870,9 +886,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost trim --dry-run      what would be removed
@@ -889,6 +902,10 @@ fn every_command_has_its_help() {
       help   Print this message or the help of the given subcommand(s)
 
     Options:
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -911,9 +928,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
     "#);
     insta::assert_snapshot!(env.shows(&["facts", "--help"]), @r#"
     $ fencepost facts --help
@@ -927,6 +941,10 @@ fn every_command_has_its_help() {
       help   Print this message or the help of the given subcommand(s)
 
     Options:
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -949,9 +967,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
     "#);
     insta::assert_snapshot!(env.shows(&["baseline", "--help"]), @r#"
     $ fencepost baseline --help
@@ -966,6 +981,10 @@ fn every_command_has_its_help() {
       help    Print this message or the help of the given subcommand(s)
 
     Options:
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -988,9 +1007,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
     "#);
     insta::assert_snapshot!(env.shows(&["preview", "--help"]), @r#"
     $ fencepost preview --help
@@ -1009,6 +1025,21 @@ fn every_command_has_its_help() {
           --as-of <TIME>
               Compare as of TIME
 
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -1024,17 +1055,6 @@ fn every_command_has_its_help() {
               
               [default: auto]
 
-          --format <FORMAT>
-              How to write the result
-
-              Possible values:
-              - table: For people
-              - json:  One JSON document
-              - jsonl: One JSON object a line
-              - csv:   Comma-separated, for spreadsheets
-              
-              [default: table]
-
       -q, --quiet
               Say nothing beside the result
 
@@ -1042,9 +1062,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost preview                 the workspace as it is edited, against the last assessment's
@@ -1082,6 +1099,10 @@ fn every_command_has_its_help() {
           --into <DIR>
               Write the schemas of all files into a folder, made when there is none
 
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -1104,9 +1125,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost schema                      the kinds of workspace files
@@ -1127,6 +1145,10 @@ fn every_command_has_its_help() {
               The file, or - for standard input
 
     Options:
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -1149,9 +1171,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost source draft exports/unknown.csv
@@ -1165,6 +1184,10 @@ fn every_command_has_its_help() {
     Usage: fencepost facts draft [OPTIONS]
 
     Options:
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -1187,9 +1210,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost facts draft
@@ -1208,23 +1228,8 @@ fn every_command_has_its_help() {
           --device <DEVICE>
               What holds for DEVICE, with what it says of it
 
-          --workspace <DIR>
-              The workspace, instead of the one found from here upwards
-              
-              [env: FENCEPOST_WORKSPACE=]
-
           --as-of <TIME>
               Tell it as of TIME
-
-          --color <COLOR>
-              When to colour
-
-              Possible values:
-              - auto:   On a terminal, unless NO_COLOR is set
-              - always: Even in a pipe
-              - never:  Not at all
-              
-              [default: auto]
 
           --format <FORMAT>
               How to write the result
@@ -1237,6 +1242,25 @@ fn every_command_has_its_help() {
               
               [default: table]
 
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
       -q, --quiet
               Say nothing beside the result
 
@@ -1244,9 +1268,6 @@ fn every_command_has_its_help() {
               How long to wait for a ledger that is in use
               
               [default: 30s]
-
-      -h, --help
-              Print help (see a summary with '-h')
 
     Examples:
       fencepost baseline show ticket-server
@@ -1272,6 +1293,16 @@ fn every_command_has_its_help() {
           --id <ID>
               The id of the baseline
 
+          --out <FILE>
+              Write it to FILE, which must not be there yet
+
+          --only <PATTERN,..>
+              Only facts whose path fits PATTERN, with * for any text
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
           --workspace <DIR>
               The workspace, instead of the one found from here upwards
               
@@ -1287,9 +1318,6 @@ fn every_command_has_its_help() {
               
               [default: auto]
 
-          --only <PATTERN,..>
-              Only facts whose path fits PATTERN, with * for any text
-
       -q, --quiet
               Say nothing beside the result
 
@@ -1298,11 +1326,8 @@ fn every_command_has_its_help() {
               
               [default: 30s]
 
-      -h, --help
-              Print help (see a summary with '-h')
-
     Examples:
-      fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server >
+      fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server --out
       baselines/ticket-server.toml
       fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'
       fencepost baseline derive golden.ini --id golden              a property list, INI, key=value,

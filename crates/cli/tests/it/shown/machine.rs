@@ -10,6 +10,7 @@ fn list_findings() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
+      "untold": 0,
       "rows": [
         {
           "device": "razorbill-phone-4",
@@ -163,6 +164,7 @@ fn list_rules() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
+      "untold": 0,
       "rows": [
         {
           "rule": "not-rooted",
@@ -350,6 +352,7 @@ fn list_devices() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
+      "untold": 0,
       "rows": [
         {
           "device": "tern-phone-5",
@@ -382,6 +385,7 @@ fn list_devices_by() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
+      "untold": 0,
       "rows": [
         {
           "platform": "android",
@@ -450,6 +454,7 @@ fn list_sources() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
+      "untold": 0,
       "rows": [
         {
           "source": "agents",

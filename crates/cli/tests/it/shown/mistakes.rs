@@ -624,7 +624,7 @@ fn mistakes_in_conditions() {
     1 | when < date("2027-01-01")
       | ^^^^^^^^^^^^^^^^^^^^^^^^^
       |
-      = help: compare things of one type
+      = help: compare a day with today(), or say which moment of it: date and time("2027-03-04T00:00:00Z")
 
     [exit 2]
     "#);

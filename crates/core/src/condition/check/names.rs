@@ -153,6 +153,8 @@ impl Checker<'_, '_> {
         }
         let ty = match path {
             "device" => Type::Text,
+            // What the items of a list have is a list.
+            _ if self.is_in_list(path) => Type::Any,
             _ => self.declared(path),
         };
         let fact = Self::node(Op::Fact { slot, exempt: false }, ty, Some(path.into()), span);
@@ -185,6 +187,12 @@ impl Checker<'_, '_> {
         }
     }
 
+    /// Returns whether a path lies in a fact that is declared as a list.
+    fn is_in_list(&self, path: &str) -> bool {
+        let above = path.match_indices('.').map(|(at, _)| &path[..at]);
+        above.into_iter().any(|above| self.vocabulary.dictionary.type_of(above) == Some(FactType::List))
+    }
+
     fn person_fact(&mut self, path: &str, span: &Range<usize>) -> Node {
         let slot = self.vocabulary.people.want(path, &Dictionary::default());
         Self::node(Op::PersonFact(slot), Type::Any, Some(format!("person.{path}").into()), span)
@@ -195,10 +203,7 @@ impl Checker<'_, '_> {
         let known = match &dictionary.reported {
             Some(_) => dictionary.knows(path),
             // With no fleet to judge by, only a name that looks like a slip of a declared one is worth a word.
-            None => {
-                dictionary.facts.contains_key(path)
-                    || nearest(path, dictionary.facts.keys().map(String::as_str)).is_none()
-            }
+            None => dictionary.declares(path) || nearest(path, dictionary.facts.keys().map(String::as_str)).is_none(),
         };
         if !known {
             let help = did_you_mean(path, dictionary.paths(), || {

@@ -419,6 +419,10 @@ impl RowFilter {
             rules: &rules,
         };
         let Filter { condition, warnings } = Filter::compile(filter, &mut vocabulary)?;
+        // What no row has, no row can be told by.
+        if warnings.iter().any(|warning| warning.code == "unknown-fact") {
+            return Err(warnings.into_iter().map(|warning| column_mistake(warning, filter, columns)).collect());
+        }
         let zone = reading.project.config.calendar.zone.clone();
         Ok(Self { condition, warnings, layout, at: reading.at, zone, arena: Bump::new() })
     }
@@ -446,6 +450,30 @@ impl RowFilter {
             _ => None,
         }
     }
+}
+
+/// Turns the warning of a name that no row has into an error, with what was meant where it is the word of a column.
+fn column_mistake(warning: Diagnostic, filter: &str, columns: &[Column]) -> Diagnostic {
+    const WORDS: [(&str, &[&str]); 4] = [
+        ("phase", &["open", "overdue", "closed"]),
+        ("severity", &["low", "medium", "high", "critical"]),
+        ("stage", &["draft", "trial", "enforced"]),
+        ("standing", &["compliant", "unproven"]),
+    ];
+    if warning.code != "unknown-fact" {
+        return warning;
+    }
+    let name = warning.span.as_ref().and_then(|span| filter.get(span.range.clone())).unwrap_or_default();
+    let has = |column: &str| columns.iter().any(|known| known.name == column);
+    let meant = WORDS.iter().find(|(column, words)| has(column) && words.contains(&name));
+    let known: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
+    let help = match meant {
+        Some((column, _)) => format!("write {column} = \"{name}\""),
+        None => {
+            fencepost_core::did_you_mean(name, known.iter().copied(), || format!("columns are {}", known.join(", ")))
+        }
+    };
+    Diagnostic::error("unknown-column", format!("there is no column `{name}`"), warning.span).help(help)
 }
 
 #[cfg(test)]
