@@ -35,7 +35,7 @@ pub use error::EngineError;
 pub use facts::documents::Document;
 pub use facts::judge::{Judge, Judged, People};
 pub use import::changes::Change;
-pub use import::{ChangedDevice, ImportOptions, Imported, Importer};
+pub use import::{ChangedDevice, Doubts, ImportOptions, Imported, Importer, WrongType};
 pub use ledger_view::event::FindingChange;
 pub use ledger_view::fence::FenceLine;
 pub use ledger_view::reading::Reading;

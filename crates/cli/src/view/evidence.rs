@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use fencepost_core::{Dictionary, Evidence, FactUse, Outcome, Reason};
+use fencepost_core::{Dictionary, Evidence, FactUse, ItemEvidence, Outcome, Reason};
 use fencepost_engine::FactLine;
 
 use super::style::Styles;
@@ -86,6 +86,16 @@ impl Lines<'_> {
                     self.line(indent, "observed", &said);
                 }
                 self.sources(facts, indent);
+                if let Some(allowed) = names_allowed(items) {
+                    let names: Vec<String> = items.iter().map(|item| harmless(&item.label)).collect();
+                    let more = match decided.saturating_sub(items.len()) {
+                        0 => String::new(),
+                        more => format!(", and {more} more"),
+                    };
+                    let _ = writeln!(self.out, "{}named by nobody: {}{more}", " ".repeat(indent), names.join(", "));
+                    self.line(indent, "required", &format!("one of the {allowed} that are named"));
+                    return;
+                }
                 for item in items {
                     let strong = self.styles.strong;
                     let _ = writeln!(self.out, "{}{strong}{}{strong:#}", " ".repeat(indent + 2), harmless(&item.label));
@@ -152,6 +162,22 @@ impl Lines<'_> {
             }
         }
     }
+}
+
+/// From so many on, the names that a list may hold are counted.
+const MANY_NAMES: usize = 4;
+
+/// Returns how many names were allowed, where each of some items is called by none of many.
+fn names_allowed(items: &[ItemEvidence]) -> Option<usize> {
+    let mut allowed = items.iter().map(|item| match item.parts.as_slice() {
+        [Evidence::Any { outcome: Outcome::False, parts }] if parts.len() >= MANY_NAMES => {
+            let is_name = |part: &Evidence| matches!(part, Evidence::Comparison { .. });
+            parts.iter().all(is_name).then_some(parts.len())
+        }
+        _ => None,
+    });
+    let first = allowed.next()??;
+    allowed.all(|other| other == Some(first)).then_some(first)
 }
 
 /// Why something is not known, to a person.

@@ -11,6 +11,8 @@ use super::text::{count, harmless};
 
 /// How many bad records are told of each file.
 const REJECTS_SHOWN: usize = 5;
+/// How many examples of each doubt are told.
+const DOUBTS_SHOWN: usize = 5;
 
 /// What became of a file.
 pub fn told(imported: &Imported) -> String {
@@ -199,6 +201,32 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
         lines.push(format!(
             "{records} of devices that are not the company's: facts that are company_only were left out"
         ));
+    }
+    let doubts = &imported.doubts;
+    for (path, wrong) in doubts.wrong_types.iter().take(DOUBTS_SHOWN) {
+        let values = count(wrong.count, "value is", "values are");
+        let (path, example) = (harmless(path), harmless(&wrong.example));
+        lines.push(format!(
+            "{path}: {values} no {}, such as {example}; conditions that need it are unknown",
+            wrong.declared
+        ));
+    }
+    if doubts.wrong_types.len() > DOUBTS_SHOWN {
+        lines
+            .push(format!("and {} more facts are not of their declared type", doubts.wrong_types.len() - DOUBTS_SHOWN));
+    }
+    if !doubts.unknown_holders.is_empty() {
+        let holders = count(doubts.unknown_holders.len() as u64, "holder is", "holders are");
+        let some: Vec<String> = doubts.unknown_holders.iter().take(DOUBTS_SHOWN).map(|id| harmless(id)).collect();
+        let more = if doubts.unknown_holders.len() > DOUBTS_SHOWN { ", .." } else { "" };
+        lines.push(format!("{holders} on no list of people: {}{more}", some.join(", ")));
+    }
+    if !doubts.other_spellings.is_empty() {
+        let pairs = doubts.other_spellings.iter().take(DOUBTS_SHOWN);
+        let some: Vec<String> =
+            pairs.map(|(new, known)| format!("{} and {}", harmless(new), harmless(known))).collect();
+        let devices = count(doubts.other_spellings.len() as u64, "new device", "new devices");
+        lines.push(format!("{devices} differ from known ones in spelling alone: {}", some.join("; ")));
     }
     if imported.hidden > 0 {
         let documents = count(imported.hidden, "earlier document was", "earlier documents were");

@@ -300,3 +300,50 @@ fn moments_in_lists_compare_as_moments_and_rows_that_cannot_be_told_are_counted(
     let ran = env.run(&["list", "devices", "--where", "size > 2"]);
     assert!(ran.err.contains("1 of 2 devices; of 1 it could not be told"), "{}", ran.err);
 }
+
+#[test]
+fn an_import_tells_of_wrong_types_unknown_holders_and_other_spellings() {
+    let env = Env::new();
+    env.write(
+        "fencepost.toml",
+        format!("{STEPPED}[[source]]\nid = \"agents\"\nfiles = [\"s*.jsonl\"]\n[[source]]\nid = \"hands\"\nfiles = [\"p*.jsonl\"]\nperson = \"id\"\n"),
+    );
+    env.write("facts.toml", "[facts]\n\"lock.minutes\" = { type = \"number\" }\n");
+    env.rules(&[("lock", "1d", "lock.minutes <= 9")]);
+    env.write("p.jsonl", "{\"id\":\"ann\"}\n");
+    let at = "2027-03-01T05:00:00Z";
+    let said = |id: &str, who: &str, minutes: Json| {
+        format!("{}\n", document(id, at, &[("person", json!(who)), ("lock", json!({ "minutes": minutes }))]))
+    };
+    env.write(
+        "s1.jsonl",
+        said("tern-1", "ann", json!("5 min")) + &said("tern-2", "bob", json!("n/a")) + &said("tern-3", "ann", json!(4)),
+    );
+    env.ok(&["import", "p.jsonl", "--as-of", at]);
+    for args in [&["import", "--dry-run", "s1.jsonl", "--as-of", at][..], &["import", "s1.jsonl", "--as-of", at]] {
+        let told = env.ok(args);
+        assert!(told.contains("lock.minutes: 2 values are no number, such as 5 min"), "{told}");
+        assert!(told.contains("1 holder is on no list of people: bob"), "{told}");
+    }
+    env.write("s2.jsonl", said("TERN-1.ferry.example", "ann", json!(4)));
+    let told = env.ok(&["import", "s2.jsonl", "--as-of", at]);
+    assert!(told.contains("spelling alone: TERN-1.ferry.example and tern-1"), "{told}");
+}
+
+#[test]
+fn of_a_list_of_names_the_offenders_are_told_and_the_allowed_ones_counted() {
+    let env = Env::new();
+    let names: Vec<String> = (0..40).map(|at| format!("\"tool-{at}*\"")).collect();
+    env.write(
+        "baselines/b.toml",
+        format!("id = \"b\"\ngroups = [\"every-device\"]\n[software]\nfrom = \"software.name\"\nmay = [{}]\nothers = \"fail\"\n", names.join(", ")),
+    );
+    let software: Vec<Json> = (0..9)
+        .map(|at| json!({ "name": if at < 7 { format!("minerd-{at}") } else { format!("tool-{at}") } }))
+        .collect();
+    env.morning("2027-03-01T06:00:00Z", &[document("a", "2027-03-01T05:00:00Z", &[("software", json!(software))])]);
+    let why = env.ok(&["why", "a"]);
+    assert!(why.contains("named by nobody: minerd-0, minerd-1, minerd-2, minerd-3, minerd-4, and 2 more"), "{why}");
+    assert!(why.contains("one of the 40 that are named"), "{why}");
+    assert!(why.lines().count() < 16 && !why.contains("tool-"), "{why}");
+}

@@ -34,6 +34,10 @@ pub(super) struct Intake<'i, 'l> {
     pub dry_run: bool,
     /// Ids of devices or people seen, those of bad records among them.
     pub listed: HashSet<String>,
+    /// The ids of all people, where records may name some that no list has.
+    pub people: Option<HashSet<String>>,
+    /// Devices that were not known before.
+    pub new_devices: Vec<String>,
     /// Bad records that name nobody.
     pub unnamed: u64,
     /// The newest moment of collection.
@@ -105,7 +109,7 @@ impl<'i> Intake<'i, '_> {
             let others = self.project.documents(&prepared.device, stored, self.at);
             prepared = preparer.document(scratch, RawDocument::copy(&document, &Bump::new()), Some(&others))?;
         }
-        let Prepared { device, collected, kept, hash, compressed, packed, content, .. } = prepared;
+        let Prepared { device, collected, kept, hash, compressed, packed, content, oddities, .. } = prepared;
         self.newest = self.newest.max(Some(collected));
         for path in &kept.secrets {
             if !self.imported.secrets.contains(path) {
@@ -128,7 +132,10 @@ impl<'i> Intake<'i, '_> {
         };
         let added = self.writer.add_observation(self.run, &new).map_err(Unprepared::Failed)?;
         match added {
-            Added::Current { new_device: true, .. } => self.imported.new += 1,
+            Added::Current { new_device: true, .. } => {
+                self.imported.new += 1;
+                self.new_devices.push(device.clone());
+            }
             Added::Current { changed: true, .. } => self.imported.changed += 1,
             Added::Current { .. } | Added::Known => self.imported.unchanged += 1,
             Added::Older => self.imported.older += 1,
@@ -138,6 +145,7 @@ impl<'i> Intake<'i, '_> {
                 return Err(Unprepared::Refused(Refusal::new(RejectKind::Contradiction, reason, Some(device))));
             }
         }
+        self.imported.doubts.add(oddities, self.people.as_ref());
         self.listed.insert(device);
         Ok(())
     }

@@ -1,6 +1,7 @@
 //! Brings files of state and people into the ledger: one transaction a file, bad records set aside.
 
 pub(crate) mod changes;
+mod doubts;
 mod intake;
 mod missing;
 mod prepare;
@@ -29,6 +30,7 @@ use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::files::{Claim, named_source, shown_path, source_of};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
+pub use doubts::{Doubts, WrongType};
 use intake::{Intake, RecordPlace};
 use missing::Missing;
 use prepare::{Prepared, PreparedBy, Preparer, Unprepared, WorkerScratch};
@@ -102,6 +104,8 @@ pub struct Imported {
     pub hidden: u64,
     /// Records set aside.
     pub rejects: Rejects,
+    /// What is odd in the records that were taken.
+    pub doubts: Doubts,
     /// Of a dry run: the first records, as they would be kept.
     pub first: Vec<String>,
     /// Of a dry run: the first devices that change.
@@ -223,7 +227,6 @@ impl Importer<'_> {
             project,
             source: source.id.as_str(),
             key: &key,
-            writer,
             imported,
             run,
             layout_fingerprint: project.layout_fingerprint(),
@@ -232,14 +235,20 @@ impl Importer<'_> {
             at: moment.as_of,
             dry_run: options.dry_run,
             listed: HashSet::new(),
+            people: known_people(&writer.reader(), project, people)?,
+            new_devices: Vec::new(),
+            writer,
             unnamed: 0,
             newest: None,
         };
         let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
         let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
         let is_part = take_all(&mut intake, &preparer, &with, buffered)?;
-        let Intake { mut writer, mut imported, listed, unnamed, newest, .. } = intake;
+        let Intake { mut writer, mut imported, listed, unnamed, newest, new_devices, .. } = intake;
         imported.listed = listed.len() as u64;
+        if !new_devices.is_empty() {
+            imported.doubts.compare_spellings(&new_devices, &writer.reader().device_names()?);
+        }
         if options.strict {
             refuse_rejects(&imported)?;
         }
@@ -374,6 +383,19 @@ impl<R: Read> Read for &mut Hashed<R> {
         });
         Ok(read)
     }
+}
+
+/// Returns the ids of all people, where devices name their holders and there is a list of people.
+fn known_people(
+    reader: &fencepost_store::Reader<'_>,
+    project: &Project,
+    of_people: bool,
+) -> Result<Option<HashSet<String>>, LedgerError> {
+    if of_people || project.config.holder.is_none() {
+        return Ok(None);
+    }
+    let people: HashSet<String> = reader.people(None)?.into_iter().map(|person| person.id).collect();
+    Ok(Some(people).filter(|people| !people.is_empty()))
 }
 
 /// Refuses a moment before the last assessment, in a ledger that goes by the moments that it is given: its clock would go back.

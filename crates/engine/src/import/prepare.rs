@@ -3,13 +3,14 @@
 use std::collections::HashSet;
 
 use bumpalo::Bump;
-use fencepost_core::{DocumentReader, Facts, Observation, Packer, ReadError, Session};
+use fencepost_core::{DocumentReader, Facts, Observation, Packer, ReadError, Session, SlotId};
 use fencepost_formats::{
     DocumentSplitter, JsonDocuments, Kept, RawDocument, Record, RejectKind, SecretKey, Source, assemble_in,
 };
 use fencepost_store::{Bodies, BodyPacker, LedgerError, body_hash};
 use jiff::{SignedDuration, Timestamp};
 
+use super::doubts::Oddities;
 use super::{identity, moment_of};
 use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
@@ -59,6 +60,8 @@ pub(super) struct Prepared {
     pub content: i64,
     /// The record as it came, where facts were left out and what else is known of the device decides whether they are kept.
     pub undecided: Option<Vec<u8>>,
+    /// What is odd in it.
+    pub oddities: Oddities,
 }
 
 /// What records are prepared by.
@@ -81,6 +84,9 @@ pub(super) struct Preparer<'p> {
     pub known: HashSet<[u8; 8]>,
     /// Some facts are the company's devices' alone.
     pub company_only: bool,
+    /// Slots of facts whose type is declared, and of the one that names holders.
+    declared: Vec<SlotId>,
+    holder: Option<SlotId>,
 }
 
 /// What a worker uses again and again.
@@ -99,7 +105,11 @@ impl<'p> Preparer<'p> {
     pub(super) fn new(by: PreparedBy<'p>, bodies: &'p Bodies, known: HashSet<[u8; 8]>) -> Self {
         let PreparedBy { project, source, key, judge } = by;
         let company_only = project.dictionary.facts.values().any(|declared| declared.company_only);
-        Self { project, source, key, judge, bodies, known, company_only }
+        let layout = project.rules.layout();
+        let declared = layout.slots().filter(|slot| layout.declared_of(*slot).is_some()).collect();
+        let holder = project.config.holder.as_ref();
+        let holder = holder.and_then(|path| layout.slots().find(|slot| layout.slot_path(*slot) == path));
+        Self { project, source, key, judge, bodies, known, company_only, declared, holder }
     }
 
     pub(super) fn scratch(&self) -> WorkerScratch<'p> {
@@ -186,7 +196,8 @@ impl<'p> Preparer<'p> {
         let device = device.to_owned();
         let undecided = (kept.left_out && others.is_none()).then(|| document.bytes().to_vec());
         let content = self.key.tag(document.bytes());
-        Ok(Prepared { device, collected, kept, hash, compressed, packed, content, undecided })
+        let oddities = Oddities::of(read.slots, layout, &self.declared, self.holder);
+        Ok(Prepared { device, collected, kept, hash, compressed, packed, content, undecided, oddities })
     }
 
     /// Merges a record with what other sources say of the device, as far as conditions on records read it.

@@ -50,6 +50,8 @@ pub struct Project {
     pub warnings: Vec<Diagnostic>,
     /// What is wrong in files that no verdict hangs on.
     pub(crate) asides: Vec<Diagnostic>,
+    /// The other names of devices that groups and exceptions name.
+    listed_names: Vec<String>,
     /// Files of the folder that look as if they were of the workspace, and that nothing reads.
     pub(crate) unread_files: Vec<String>,
     /// Places that call a device by a name that it has no more.
@@ -110,7 +112,7 @@ impl Project {
     ) -> Result<Self, ProjectError> {
         let digest = digest_of(judged_by(&files));
         let mut workspace = load_workspace(files);
-        let former_names = name_devices_by_all_names(&mut workspace.rules, &workspace.lifecycles);
+        let (former_names, listed_names) = name_devices_by_all_names(&mut workspace.rules, &workspace.lifecycles);
         change(&mut workspace.rules);
         // Nothing is kept from judging by what is wrong beside it.
         let is_aside = |mistake: &Diagnostic| {
@@ -151,6 +153,7 @@ impl Project {
                 warnings: mistakes,
                 asides,
                 former_names,
+                listed_names,
                 unread_files: Vec::new(),
             }),
             _ => Err(ProjectError::Mistakes { files: workspace.files, mistakes }),
@@ -186,12 +189,15 @@ impl Project {
         self.root.join(LEDGER)
     }
 
-    /// Returns the digest of everything but what is said of single devices by hand.
+    /// Returns the digest of everything but what is said of single devices by hand; of that, the other names of devices that lists
+    /// name, since whom a rule covers hangs on them.
     pub(crate) fn rules_digest(&self) -> String {
         let by_hand = |file: &&FileText| {
             matches!(WorkspaceFile::of(&file.path), Some(WorkspaceFile::Corrections | WorkspaceFile::Devices))
         };
-        digest_of(judged_by(&self.files).filter(|file| !by_hand(file)))
+        let names = FileText { path: String::new(), text: self.listed_names.join("\n") };
+        let names = Some(&names).filter(|names| !names.text.is_empty());
+        digest_of(judged_by(&self.files).filter(|file| !by_hand(file)).chain(names))
     }
 
     /// Names the paths that the rules read, and how.
@@ -218,14 +224,15 @@ impl Project {
 }
 
 /// Has every list of devices name each device by all names that it has at any time. Returns the places that name one by a name that
-/// is not its last.
-fn name_devices_by_all_names(source: &mut RuleSetSource, lifecycles: &DeviceLifecycles) -> Vec<Named> {
-    let mut former = Vec::new();
+/// is not its last, and the names that were added.
+fn name_devices_by_all_names(source: &mut RuleSetSource, lifecycles: &DeviceLifecycles) -> (Vec<Named>, Vec<String>) {
+    let (mut former, mut added) = (Vec::new(), Vec::new());
     let mut others = |named: &Named| -> Vec<Named> {
         let names: Vec<Named> = lifecycles
             .other_names(&named.text)
             .map(|name| Named { text: name.to_owned(), span: named.span.clone() })
             .collect();
+        added.extend(names.iter().map(|name| name.text.clone()));
         if lifecycles.name(&named.text, Timestamp::MAX) != named.text {
             former.push(named.clone());
         }
@@ -245,7 +252,7 @@ fn name_devices_by_all_names(source: &mut RuleSetSource, lifecycles: &DeviceLife
             .collect();
         list.extend(more);
     }
-    former
+    (former, added)
 }
 
 /// Returns the files in what [`Project::text`] wrote.

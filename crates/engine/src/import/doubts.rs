@@ -1,0 +1,122 @@
+//! What is odd in records that were taken: values of another type than facts.toml declares, holders that no list of people has, and
+//! ids that differ from known ones in their spelling alone. Each is counted, with a few examples.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
+use fencepost_core::{Layout, Reason, SlotId, Unknown, Value};
+
+/// How many different holders and spellings are remembered.
+const MOST: usize = 1_000;
+
+/// Values of a fact that are not of its declared type.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct WrongType {
+    /// The type that is declared.
+    pub declared: &'static str,
+    /// How many there are.
+    pub count: u64,
+    /// One of them, as it came.
+    pub example: String,
+}
+
+/// What is odd in the records of a file.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Doubts {
+    /// By the fact's path.
+    pub wrong_types: BTreeMap<String, WrongType>,
+    /// Ids of holders that no list of people has, where there is a list.
+    pub unknown_holders: BTreeSet<String>,
+    /// New ids with one that differs in case, space or domain alone.
+    pub other_spellings: Vec<(String, String)>,
+}
+
+impl Doubts {
+    /// Adds what is odd in a record. `people` are the ids of all lists; none where there is no list.
+    pub(super) fn add(&mut self, oddities: Oddities, people: Option<&HashSet<String>>) {
+        for WrongValue { path, declared, example } in oddities.wrong_values {
+            let found = self.wrong_types.entry(path).or_insert_with(|| WrongType { declared, count: 0, example });
+            found.count += 1;
+        }
+        let unknown = oddities.holders.into_iter().filter(|holder| people.is_some_and(|all| !all.contains(holder)));
+        for holder in unknown {
+            if self.unknown_holders.len() < MOST {
+                self.unknown_holders.insert(holder);
+            }
+        }
+    }
+
+    /// Compares new ids with all that are known by then.
+    pub(super) fn compare_spellings(&mut self, new: &[String], known: &[String]) {
+        let mut by_spelling: HashMap<String, Vec<&str>> = HashMap::new();
+        for id in known {
+            by_spelling.entry(spelling(id)).or_default().push(id);
+        }
+        for id in new.iter().take(MOST) {
+            let others = by_spelling.get(&spelling(id)).into_iter().flatten();
+            if let Some(other) = others.into_iter().find(|other| **other != id.as_str()) {
+                self.other_spellings.push((id.clone(), (*other).to_owned()));
+            }
+        }
+    }
+}
+
+/// What two spellings of one id have in common: the letters without case and spaces, up to a domain.
+fn spelling(id: &str) -> String {
+    let host = id.split('.').next().unwrap_or(id);
+    host.chars().filter(|symbol| !symbol.is_whitespace()).flat_map(char::to_lowercase).collect()
+}
+
+/// A value that is not of its declared type.
+pub(super) struct WrongValue {
+    path: String,
+    declared: &'static str,
+    example: String,
+}
+
+/// What is odd in one record, before it is known who there is.
+#[derive(Default)]
+pub(super) struct Oddities {
+    pub wrong_values: Vec<WrongValue>,
+    /// Whom it names as holders.
+    pub holders: Vec<String>,
+}
+
+impl Oddities {
+    /// Finds what is odd in the facts of a record, by the slots that are declared, and the one that names holders.
+    pub(super) fn of(slots: &[Value<'_>], layout: &Layout, declared: &[SlotId], holder: Option<SlotId>) -> Self {
+        let mut found = Self::default();
+        for slot in declared {
+            let (value, path) = (slots[slot.0 as usize], layout.slot_path(*slot));
+            let Some(read_as) = layout.declared_of(*slot).filter(|_| !value.is_missing()) else { continue };
+            if let Value::Unknown(Unknown { reason: Reason::WrongType, .. }) = read_as.read(value, path) {
+                let (path, declared, example) = (path.to_owned(), read_as.ty.as_str(), value.show_cut());
+                found.wrong_values.push(WrongValue { path, declared, example });
+            }
+        }
+        let mut add = |value: &Value<'_>| match value {
+            Value::Text(id) if !id.is_empty() => found.holders.push((*id).to_owned()),
+            Value::Number(number) => found.holders.push(number.normalize().to_string()),
+            _ => {}
+        };
+        match holder.map(|slot| slots[slot.0 as usize]) {
+            Some(Value::List(list)) => list.items.iter().for_each(&mut add),
+            Some(value) => add(&value),
+            None => {}
+        }
+        found
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spellings_of_one_id_are_told_and_different_ids_are_not() {
+        let mut doubts = Doubts::default();
+        let texts = |all: &[&str]| all.iter().map(|text| (*text).to_owned()).collect::<Vec<_>>();
+        let known = texts(&["tern-1", "TERN-1.ferry.example", "gull 2", "skua"]);
+        doubts.compare_spellings(&texts(&["TERN-1.ferry.example", "skua"]), &known);
+        assert_eq!(doubts.other_spellings, [("TERN-1.ferry.example".to_owned(), "tern-1".to_owned())]);
+    }
+}
