@@ -1,6 +1,6 @@
 //! The use cases of Fence Post: load, call the core, settle, save. No terminal and no formatting here.
 //!
-//! [`Project`] is a workspace, checked and compiled. [`import`] and [`assess`] write its ledger; [`Reading`]
+//! [`Project`] is a workspace, checked and compiled. [`Importer`] and [`assess`] write its ledger; [`Reading`]
 //! answers everything that is asked of it, as of a moment; [`assess_file`] needs no ledger at all. Whoever
 //! needs a verdict comes through [`Judge`], so that no two commands can disagree.
 

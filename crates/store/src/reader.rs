@@ -822,10 +822,10 @@ impl<'c> Reader<'c> {
         rows.try_for_each(|row| each(row.map_err(&failed)?))
     }
 
-    /// Returns what happened to a device up to a run, in order.
-    pub fn events_of(&self, device: &str, run: Option<i64>) -> Result<Vec<EventRow>, LedgerError> {
-        let sql = format!("{EVENT} WHERE d.name = ?1 AND e.run <= ?2 ORDER BY e.run, e.seq");
-        self.all(&sql, params![device, run.unwrap_or(LATEST)], event_row)
+    /// Returns what happened to a device up to a run, in order; each with the number of the assessment that noted it, if it was one.
+    pub fn events_of(&self, device: &str, run: Option<i64>) -> Result<Vec<(EventRow, Option<i64>)>, LedgerError> {
+        let sql = format!("{EVENT_OF_RUN} WHERE d.name = ?1 AND e.run <= ?2 ORDER BY e.run, e.seq");
+        self.all(&sql, params![device, run.unwrap_or(LATEST)], |row| Ok((event_row(row)?, row.get(9)?)))
     }
 
     /// Returns the records that were set aside, newest import first.
@@ -916,6 +916,8 @@ const RUN: &str = "SELECT id, number, as_of, at, user, version, rule_set, summar
 
 const EVENT: &str = "SELECT d.name, e.at, e.what, e.finding, e.subject, e.opened, e.due, e.spell, e.detail \
     FROM event e JOIN device d ON d.id = e.device";
+const EVENT_OF_RUN: &str = "SELECT d.name, e.at, e.what, e.finding, e.subject, e.opened, e.due, e.spell, e.detail, r.number \
+    FROM event e JOIN device d ON d.id = e.device JOIN run r ON r.id = e.run";
 
 type ObservationColumns = (String, i64, Vec<u8>, Option<Vec<u8>>, i64);
 

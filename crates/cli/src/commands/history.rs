@@ -50,6 +50,7 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
             let document = json!({
                 "schema": json::SCHEMA, "device": history.device, "as_of": reading.at.to_string(),
                 "collections": history.collections, "happenings": json::happenings(&history),
+                "events": json::device_events(&history),
             });
             write_json(ui, &document)?;
         }

@@ -3,8 +3,8 @@
 
 use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, VerdictOutcome};
 use fencepost_engine::{
-    AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, History, Judgement,
-    PersonReport, Remark, RuleCount, Sealed, Spool, What,
+    AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, Happening, History,
+    Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, What,
 };
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
@@ -306,6 +306,43 @@ pub fn person(person: &PersonReport, at: Timestamp) -> Json {
             })).collect::<Vec<_>>(),
         })).collect::<Vec<_>>(),
     })
+}
+
+/// What happened to a device, in the words of the contract.
+pub fn device_events(history: &History) -> Vec<Json> {
+    let event = |happening: &Happening| {
+        let (what, rule, because, before, after) = match &happening.what {
+            What::FirstSeen { .. } | What::Changed { .. } => ("facts", None, None, Json::Null, Json::Null),
+            What::Absent { source } => ("absent", None, Some(source.clone()), Json::Null, Json::Null),
+            What::ListedAgain { source } => ("listed-again", None, Some(source.clone()), Json::Null, Json::Null),
+            What::Stood { before, now } => {
+                ("standing", None, None, json!(before.map(|standing| standing.as_str())), json!(now.as_str()))
+            }
+            What::Retired { because } => ("retired", None, Some(because.clone()), Json::Null, Json::Null),
+            What::Renamed { from, because } => ("renamed", None, Some(because.clone()), json!(from), Json::Null),
+            What::Finding(happened) => {
+                let rule = Some(happened.subject.as_str().to_owned());
+                let (because, before, after) = match &happened.event {
+                    FindingEvent::Closed(reason) => (Some(reason.as_str().to_owned()), Json::Null, Json::Null),
+                    FindingEvent::DueMoved { from } => (None, json!(from.to_string()), json!(happened.due.to_string())),
+                    FindingEvent::RuleRenamed { from } => (None, json!(from.as_str()), json!(rule)),
+                    FindingEvent::Opened | FindingEvent::FellDue | FindingEvent::CameBack => {
+                        (None, Json::Null, json!(happened.due.to_string()))
+                    }
+                };
+                let what = match happened.event {
+                    FindingEvent::RuleRenamed { .. } => "renamed",
+                    ref event => event.as_str(),
+                };
+                (what, rule, because, before, after)
+            }
+        };
+        json!({
+            "at": happening.at.to_string(), "assessment": happening.assessment, "what": what, "rule": rule, "because": because,
+            "before": before, "after": after,
+        })
+    };
+    history.happenings.iter().map(event).collect()
 }
 
 /// What happened to a device, one object each; every object names the device.

@@ -347,3 +347,49 @@ fn of_a_list_of_names_the_offenders_are_told_and_the_allowed_ones_counted() {
     assert!(why.contains("one of the 40 that are named"), "{why}");
     assert!(why.lines().count() < 16 && !why.contains("tool-"), "{why}");
 }
+
+#[test]
+fn a_history_tells_what_was_noted_in_its_order() {
+    let env = Env::new();
+    let rules = |id: &str, was: &str, grace: &str| {
+        format!(
+            "[[rule]]\nid = \"{id}\"\n{was}groups = [\"every-device\"]\ngrace = \"{grace}\"\nrequire = 'ok'\nfix = \"Mend.\"\n"
+        )
+    };
+    env.write("rules/r.toml", rules("fine", "", "2d"));
+    let said = |day: u8, ok: bool| [document("a", &format!("2027-03-{day:02}T05:00:00Z"), &[("ok", json!(ok))])];
+    let at = |day: u8| format!("2027-03-{day:02}T06:00:00Z");
+    env.morning(&at(1), &said(1, false));
+    // A longer grace moves the due moment, a new name is no new finding.
+    env.write("rules/r.toml", rules("good", "was = [\"fine\"]\n", "4d"));
+    env.morning(&at(2), &said(2, false));
+    env.morning(&at(6), &said(6, true));
+    env.morning(&at(8), &said(8, false));
+    let told = env.json(&["history", "a"]);
+    let events: Vec<String> = told["events"]
+        .as_array()
+        .expect("events")
+        .iter()
+        .filter(|event| event["rule"].is_string())
+        .map(|event| {
+            let text =
+                |key: &str| event[key].as_str().map(|text| text[..text.len().min(10)].to_owned()).unwrap_or_default();
+            format!("{} {} {} {} {}", text("at"), event["assessment"], text("what"), text("rule"), text("because"))
+        })
+        .collect();
+    assert_eq!(
+        events,
+        [
+            "2027-03-01 1 opened fine ",
+            "2027-03-02 2 renamed good ",
+            "2027-03-02 2 due-moved good ",
+            "2027-03-05 3 fell-due good ",
+            "2027-03-06 3 closed good fixed",
+            "2027-03-08 4 came-back good ",
+            "2027-03-08 4 fell-due good ",
+        ]
+    );
+    // What fell due by the clock since is told too, and never after it closed.
+    env.ok(&["assess", "--as-of", &at(9)]);
+    assert_eq!(env.json(&["history", "a"])["events"].as_array().map(Vec::len), told["events"].as_array().map(Vec::len));
+}

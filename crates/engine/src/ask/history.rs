@@ -17,6 +17,8 @@ pub struct Happening {
     pub at: Timestamp,
     /// What.
     pub what: What,
+    /// The number of the assessment that noted it, if one did.
+    pub assessment: Option<i64>,
 }
 
 /// What can happen to a device.
@@ -110,7 +112,8 @@ impl Reading<'_> {
     pub fn history(&self, device: &str) -> Result<History, EngineError> {
         let device = self.device_name(device)?;
         let mut all = Vec::new();
-        let mut tell = |at: Timestamp, what: What| all.push(Happening { at, what });
+        let mut tell = |at: Timestamp, what: What| all.push(Happening { at, what, assessment: None });
+        let mut noted = Vec::new();
         let stored = self.reader.history_of(&device, self.run)?;
         let collections = stored.len();
         let trimmed = self.reader.is_trimmed_for(&device)?;
@@ -145,16 +148,17 @@ impl Reading<'_> {
                 tell(to, What::ListedAgain { source });
             }
         }
-        for row in self.reader.events_of(&device, self.run)? {
+        for (row, assessment) in self.reader.events_of(&device, self.run)? {
             let Event { at, kind, .. } =
                 Event::of_row(row).ok_or_else(|| unreadable(self.project, &device, "what happened to it"))?;
-            match kind {
-                EventKind::Finding(change) => tell(at, What::Finding(change)),
-                EventKind::Standing { before, now } => tell(at, What::Stood { before, now }),
-                EventKind::Renamed { from, because, .. } => tell(at, What::Renamed { from, because }),
+            let what = match kind {
+                EventKind::Finding(change) => What::Finding(change),
+                EventKind::Standing { before, now } => What::Stood { before, now },
+                EventKind::Renamed { from, because, .. } => What::Renamed { from, because },
                 // Told with its reason, or with its end.
-                EventKind::Retired | EventKind::Absent { .. } => {}
-            }
+                EventKind::Retired | EventKind::Absent { .. } => continue,
+            };
+            noted.push(Happening { at, what, assessment });
         }
         // What has fallen due since the assessment, by the clock alone.
         let assessed = self.reader.assessments(Some(self.at), 1)?.pop().map_or(self.at, |run| run.as_of);
@@ -171,6 +175,7 @@ impl Reading<'_> {
                 at = earlier;
             }
         }
+        all.extend(noted);
         all.retain(|happening| happening.at <= self.at);
         // What is collected comes before what is made of it at the same moment.
         all.sort_by_key(|happening| happening.at);

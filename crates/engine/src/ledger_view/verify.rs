@@ -91,7 +91,7 @@ impl Reading<'_> {
                 if versions.iter().any(|row| codec::finding(row).is_none()) {
                     problem("a finding");
                 }
-                if reader.events_of(&device.name, None)?.into_iter().any(|row| Event::of_row(row).is_none()) {
+                if reader.events_of(&device.name, None)?.into_iter().any(|(row, _)| Event::of_row(row).is_none()) {
                     problem("what happened to it");
                 }
                 let standings = reader.spell_history(SpellKind::Standing, &device.name)?;

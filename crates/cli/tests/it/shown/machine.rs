@@ -980,6 +980,71 @@ fn history() {
           "before": "on-notice",
           "standing": "compliant"
         }
+      ],
+      "events": [
+        {
+          "at": "2027-02-28T20:52:00Z",
+          "assessment": null,
+          "what": "facts",
+          "rule": null,
+          "because": null,
+          "before": null,
+          "after": null
+        },
+        {
+          "at": "2027-03-01T06:00:00Z",
+          "assessment": 1,
+          "what": "standing",
+          "rule": null,
+          "because": null,
+          "before": null,
+          "after": "compliant"
+        },
+        {
+          "at": "2027-03-07T06:00:00Z",
+          "assessment": 7,
+          "what": "opened",
+          "rule": "silence",
+          "because": null,
+          "before": null,
+          "after": "2027-03-11T06:00:00Z"
+        },
+        {
+          "at": "2027-03-07T06:00:00Z",
+          "assessment": 7,
+          "what": "standing",
+          "rule": null,
+          "because": null,
+          "before": "compliant",
+          "after": "on-notice"
+        },
+        {
+          "at": "2027-03-11T06:00:00Z",
+          "assessment": 11,
+          "what": "fell-due",
+          "rule": "silence",
+          "because": null,
+          "before": null,
+          "after": "2027-03-11T06:00:00Z"
+        },
+        {
+          "at": "2027-03-11T06:00:00Z",
+          "assessment": 11,
+          "what": "closed",
+          "rule": "silence",
+          "because": "answered",
+          "before": null,
+          "after": null
+        },
+        {
+          "at": "2027-03-11T06:00:00Z",
+          "assessment": 11,
+          "what": "standing",
+          "rule": null,
+          "because": null,
+          "before": "on-notice",
+          "after": "compliant"
+        }
       ]
     }
     "#);
