@@ -27,6 +27,7 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use finding_ids::IDS_IN_FRONT;
+use reader::show_names_of_now;
 pub use reader::{Reader, SnapshotReader};
 pub use rows::{
     AssessedRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FactsRow, FindingRow, FormerName, ImportRow, Known,
@@ -302,6 +303,7 @@ impl Ledger {
         if self.connection.is_autocommit() {
             self.connection.execute_batch("BEGIN").map_err(doing("read", &self.path))?;
         }
+        show_names_of_now(&self.connection).map_err(doing("read", &self.path))?;
         Ok(Reader::new(&self.connection, &self.path, Arc::clone(&self.shared)).accompanied(self.access))
     }
 
@@ -316,6 +318,7 @@ impl Ledger {
         if !self.connection.is_autocommit() {
             self.connection.execute_batch("COMMIT").map_err(doing("read", &self.path))?;
         }
+        show_names_of_now(&self.connection).map_err(doing("write", &self.path))?;
         let path = self.path.clone();
         // What a writer before this one did not commit is not there.
         *self.shared.lock().unwrap_or_else(PoisonError::into_inner) = None;

@@ -24,6 +24,8 @@ pub struct Reader<'c> {
     path: PathBuf,
     shared: SharedBodies,
     access: Option<Access>,
+    /// Devices go by the names that they had at an earlier run.
+    former_names_shown: bool,
 }
 
 /// Another connection to a ledger, which sees what the reader saw that it was made beside: for reading on another core.
@@ -48,12 +50,38 @@ const CLOSE: i64 = 4;
 /// The setting that counts what was committed, so that two connections can tell whether they see the same.
 pub(crate) const COMMITS: &str = "commits";
 
+/// The view that stands before the table of devices while they go by the names of an earlier run.
+const FORMER_NAMES: &str = "
+    CREATE TABLE temp.name_then (device INTEGER PRIMARY KEY, name TEXT NOT NULL) STRICT;
+    INSERT INTO temp.name_then (device, name) SELECT device, name FROM
+        (SELECT device, name, min(run) FROM main.former_name WHERE run > {run} AND merged = 0 GROUP BY device);
+    CREATE VIEW temp.device AS SELECT d.id AS id, d.first_run AS first_run,
+        coalesce((SELECT n.name FROM temp.name_then n WHERE n.device = d.id), d.name) AS name FROM main.device d;";
+
+/// Lets devices go by the names that they have now.
+pub(crate) fn show_names_of_now(connection: &Connection) -> rusqlite::Result<()> {
+    let is_shown = "SELECT EXISTS (SELECT 1 FROM sqlite_temp_schema WHERE name = 'name_then')";
+    if connection.query_row(is_shown, [], |row| row.get(0))? {
+        change_temporary_schema(connection, "DROP VIEW temp.device; DROP TABLE temp.name_then;")?;
+    }
+    Ok(())
+}
+
+/// Runs statements that change nothing but the temporary schema, also on a connection that is for queries alone.
+fn change_temporary_schema(connection: &Connection, sql: &str) -> rusqlite::Result<()> {
+    let queries_only: bool = connection.pragma_query_value(None, "query_only", |row| row.get(0))?;
+    connection.pragma_update(None, "query_only", false)?;
+    let changed = connection.execute_batch(sql);
+    connection.pragma_update(None, "query_only", queries_only)?;
+    changed
+}
+
 /// Every run there will ever be: "as it is now".
 const LATEST: i64 = i64::MAX;
 
 impl<'c> Reader<'c> {
     pub(crate) fn new(connection: &'c Connection, path: &Path, shared: SharedBodies) -> Self {
-        Self { connection, path: path.to_owned(), shared, access: None }
+        Self { connection, path: path.to_owned(), shared, access: None, former_names_shown: false }
     }
 
     /// Lets it open snapshot readers, where the ledger can be opened a second time.
@@ -62,9 +90,12 @@ impl<'c> Reader<'c> {
     }
 
     /// Opens more connections that see what this one sees; none where that cannot be: of a ledger in memory, while it is being
-    /// written here, or when somebody else has written it since this reader began.
+    /// written here, when somebody else has written it since this reader began, or while devices go by the names of an earlier run.
     pub fn snapshot_readers(&self, count: usize) -> Vec<SnapshotReader> {
         let Some(access) = self.access else { return Vec::new() };
+        if self.former_names_shown {
+            return Vec::new();
+        }
         let Ok(commits) = self.setting(COMMITS) else { return Vec::new() };
         let open = || {
             let connection = access.connect(&self.path).ok()?;
@@ -76,6 +107,24 @@ impl<'c> Reader<'c> {
         };
         let opened: Option<Vec<SnapshotReader>> = (0..count).map(|_| open()).collect();
         opened.unwrap_or_default()
+    }
+
+    /// Has every function of this reader, until the next reader of the ledger is made, call devices by the names that they had
+    /// at a run. Two devices that became one by a renaming after it cannot be told apart and keep the name of now.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn with_names_at(mut self, run: i64) -> Result<Self, LedgerError> {
+        let renamed_since = "SELECT 1 FROM main.former_name WHERE run > ?1 AND merged = 0 LIMIT 1";
+        if self.all(renamed_since, [run], |_| Ok(()))?.is_empty() {
+            return Ok(self);
+        }
+        // A view of the temporary schema stands before the table of the same name in every query.
+        show_names_of_now(self.connection)
+            .and_then(|()| change_temporary_schema(self.connection, &FORMER_NAMES.replace("{run}", &run.to_string())))
+            .map_err(self.failed())?;
+        self.former_names_shown = true;
+        Ok(self)
     }
 
     fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
@@ -617,16 +666,11 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Returns what a device is called now that once had another name.
+    /// Returns what a device is called, as this reader names devices, that is named by another of its names.
     pub fn renamed(&self, name: &str) -> Result<Option<String>, LedgerError> {
-        self.connection
-            .query_row(
-                "SELECT d.name FROM former_name f JOIN device d ON d.id = f.device WHERE f.name = ?1",
-                [name],
-                |row| row.get(0),
-            )
-            .optional()
-            .map_err(self.failed())
+        let sql = "SELECT d.name FROM former_name f JOIN device d ON d.id = f.device WHERE f.name = ?1 \
+            UNION ALL SELECT d.name FROM main.device m JOIN device d ON d.id = m.id WHERE m.name = ?1 AND d.name <> ?1";
+        Ok(self.all(sql, [name], |row| row.get(0))?.into_iter().next())
     }
 
     /// Returns the names that devices had before.

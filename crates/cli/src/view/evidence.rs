@@ -45,7 +45,7 @@ impl Lines<'_> {
 
     fn part(&mut self, evidence: &Evidence, indent: usize) {
         match evidence {
-            Evidence::Comparison { subject, observed, required, outcome, facts, blame } => {
+            Evidence::Comparison { subject, path: _, observed, required, outcome, facts, blame } => {
                 let subject = harmless(subject.trim());
                 let observed = harmless(observed);
                 let label = self.dictionary.facts.get(&subject).and_then(|declared| declared.labels.get(&observed));

@@ -87,8 +87,8 @@ fn facts(facts: &[FactUse]) -> Json {
 
 pub fn evidence(proof: &Evidence) -> Json {
     match proof {
-        Evidence::Comparison { subject, observed, required, outcome: result, facts: used, blame } => json!({
-            "kind": "comparison", "subject": subject, "observed": observed, "required": required, "outcome": outcome(*result),
+        Evidence::Comparison { subject, path, observed, required, outcome: result, facts: used, blame } => json!({
+            "kind": "comparison", "subject": subject, "path": path, "observed": observed, "required": required, "outcome": outcome(*result),
             "facts": facts(used),
             "blame": blame.as_ref().map(|blame| json!({ "fact": blame.fact, "reason": blame.reason.as_str() })),
         }),

@@ -113,6 +113,30 @@ fn a_renamed_device_is_meant_by_either_name_in_every_file() {
 }
 
 #[test]
+fn the_past_is_shown_under_the_names_of_then() {
+    let env = Env::new();
+    env.write("fencepost.toml", STEPPED);
+    env.write("groups.toml", "[[group]]\nid = \"tills\"\nmembers = [\"old\"]\n");
+    env.write("rules/test.toml", "[[rule]]\nid = \"fine\"\ngroups = [\"tills\"]\nrequire = 'ok'\nfix = \"Mend.\"\n");
+    env.morning("2027-03-01T06:00:00Z", &[document("old", "2027-03-01T05:00:00Z", &[("ok", json!(false))])]);
+    env.write("devices.toml", RENAMED);
+    env.write("groups.toml", "[[group]]\nid = \"tills\"\nmembers = [\"new\"]\n");
+    env.morning("2027-03-03T06:00:00Z", &[document("new", "2027-03-03T05:00:00Z", &[("ok", json!(true))])]);
+    let then = |args: &[&str]| env.json(&[args, &["--as-of", "2027-03-01T07:00:00Z"]].concat());
+    for name in ["old", "new"] {
+        let shown = then(&["show", name]);
+        assert_eq!((&shown["device"], &shown["groups"]), (&json!("old"), &json!(["tills"])), "{name}");
+        assert_eq!(then(&["why", name])["verdicts"][0]["outcome"], "fail", "{name}");
+    }
+    for kind in ["devices", "findings"] {
+        assert_eq!(then(&["list", kind])["rows"][0]["device"], "old", "{kind}");
+        assert_eq!(env.json(&["list", kind, "--where", "device = \"old\""])["rows"], json!([]), "{kind}");
+    }
+    assert_eq!(then(&["list", "groups"])["rows"][0]["members"], 1);
+    assert_eq!(env.json(&["show", "old"])["device"], "new");
+}
+
+#[test]
 fn a_device_is_not_renamed_to_another_that_lives() {
     let env = Env::new();
     env.rules(&[("fine", "3d", "ok")]);

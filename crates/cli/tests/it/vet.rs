@@ -457,3 +457,21 @@ fn sarif_is_what_the_standard_asks_for() {
     let empty = Env::new();
     assert_eq!(check(&empty).len(), 0);
 }
+
+#[test]
+fn earlier_ids_whose_findings_nobody_carries_on_are_told() {
+    let env = Env::new();
+    env.rules(&[("lock", "1d", "locked"), ("seal", "1d", "sealed")]);
+    let facts = json!({ "device": "a", "collected_at": "2027-03-01T05:00:00Z", "locked": false, "sealed": false });
+    env.morning("2027-03-01T06:00:00Z", &[facts]);
+    env.write(
+        "rules/test.toml",
+        "[[rule]]\nid = \"bolt\"\nwas = [\"lock\"]\ngroups = [\"every-device\"]\nfix = \"Mend.\"\n\
+         checks = { door = 'locked' }\n\n\
+         [[rule]]\nid = \"wax\"\nwas = [\"seal\"]\ngroups = [\"every-device\"]\nrequire = 'sealed'\nfix = \"Mend.\"\n\n\
+         [[rule]]\nid = \"clay\"\nwas = [\"seal\"]\ngroups = [\"every-device\"]\nrequire = 'sealed = true'\nfix = \"Mend.\"\n",
+    );
+    let told = env.ok(&["vet"]);
+    assert!(told.contains("[was-of-another-kind]") && told.contains("its findings go to none of `bolt`"), "{told}");
+    assert!(told.contains("[was-twice]") && told.contains("`seal` is named as the earlier id of two rules"), "{told}");
+}

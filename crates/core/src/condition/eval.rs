@@ -18,6 +18,7 @@ use super::functions::Context;
 use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_of, overflow};
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
 use crate::condition::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
+use crate::condition::types::Type;
 use crate::facts::merge::{Facts, Origin};
 use crate::facts::validity::Watch;
 use crate::facts::value::{List, Range, RangeEnd, Reason, Unknown, Value};
@@ -368,7 +369,8 @@ impl<'a> Evaluator<'a> {
             (_, Outcome::True | Outcome::False) => None,
         };
         let outcome = facing(outcome, wanted);
-        trace.out.push(Evidence::Comparison { subject, observed, required, outcome, facts, blame });
+        let path = node.whole_path();
+        trace.out.push(Evidence::Comparison { subject, path, observed, required, outcome, facts, blame });
         value
     }
 
@@ -450,6 +452,7 @@ impl<'a> Evaluator<'a> {
                 if let (Some(unknown), Value::Unknown(_)) = (doubt, value) {
                     parts = vec![Evidence::Comparison {
                         subject: list_text(),
+                        path: over.lists[0].label.as_deref().map(str::to_owned),
                         observed: Value::Unknown(unknown).show(),
                         required: "to be told whether it counts".to_owned(),
                         outcome: Outcome::Unknown(unknown.reason),
@@ -967,6 +970,26 @@ impl Node {
         self.label.as_deref().or_else(|| self.children().into_iter().find_map(Self::first_label))
     }
 
+    /// The whole path of the first fact that this part looks at, with `[]` behind every list whose items are looked at one by one:
+    /// `disks[].encrypted`.
+    fn whole_path(&self) -> Option<String> {
+        let of_items = |label: &str| format!("{label}[]");
+        match (&self.op, &self.label) {
+            (Op::Local(_), Some(label)) => Some(of_items(label)),
+            (Op::ItemField { path, .. }, Some(label)) => {
+                let list = label.strip_suffix(&**path).and_then(|list| list.strip_suffix('.'));
+                Some(list.map_or_else(|| label.to_string(), |list| format!("{list}[].{path}")))
+            }
+            (Op::Field { base, path }, Some(_)) => {
+                let base_path = base.whole_path()?;
+                let is_list = base.ty == Type::List && !base_path.ends_with("[]");
+                Some(format!("{}.{path}", if is_list { of_items(&base_path) } else { base_path }))
+            }
+            (Op::Fact { .. } | Op::PersonFact(_) | Op::Ambient(_), label) => label.as_deref().map(str::to_owned),
+            _ => self.children().into_iter().find_map(Self::whole_path),
+        }
+    }
+
     /// The fact to blame when this comes out unknown and no value says which.
     pub(super) fn blame_label(&self) -> Option<&str> {
         if let Some(label) = &self.label {
@@ -1093,6 +1116,7 @@ fn whole_evidence(condition: &Condition, value: &Value<'_>, observed: &str, requ
     };
     Evidence::Comparison {
         subject,
+        path: None,
         observed: observed.to_owned(),
         required: required.to_owned(),
         outcome: outcome_of(value),

@@ -56,6 +56,8 @@ pub enum Evidence {
     Comparison {
         /// What was looked at, as written: `os.version`.
         subject: String,
+        /// The whole path of the fact that was looked at, where it is one: `disks[].encrypted` for `d.encrypted` of an item.
+        path: Option<String>,
         /// What was found.
         observed: String,
         /// What was asked for: `>= 12.0`.

@@ -48,6 +48,7 @@ impl RuleSet {
         // By itself the rule can be worked out: the rules before it used up what one device may cost.
         Evidence::Comparison {
             subject: "the device".to_owned(),
+            path: None,
             observed: "too much to go through for all rules together".to_owned(),
             required: "within the limits of one device".to_owned(),
             outcome: Outcome::Unknown(Reason::Error),
@@ -82,6 +83,7 @@ impl RuleSet {
             };
             return Evidence::Comparison {
                 subject: "the device".to_owned(),
+                path: None,
                 observed: match outcome {
                     Outcome::Unknown(_) => format!("perhaps judged by {}, which extends this", extending.baseline),
                     _ => format!("judged by {}, which extends this", extending.baseline),
@@ -105,6 +107,7 @@ impl RuleSet {
                 Excepted::Group(group) => Some(member(*group, false)),
                 Excepted::Device(named) if named.as_str() == device.id => Some(Evidence::Comparison {
                     subject: "the device".to_owned(),
+                    path: None,
                     observed: "named in `except`".to_owned(),
                     required: "not excepted".to_owned(),
                     outcome: Outcome::False,
@@ -160,6 +163,14 @@ impl RuleSet {
             _ => ("not known".to_owned(), Outcome::Unknown(Reason::Null), None),
         };
         let subject = format!("group {}", self.groups.all[group].id);
-        Evidence::Comparison { subject, observed, required: word(wanted), outcome, facts: Vec::new(), blame }
+        Evidence::Comparison {
+            subject,
+            path: None,
+            observed,
+            required: word(wanted),
+            outcome,
+            facts: Vec::new(),
+            blame,
+        }
     }
 }

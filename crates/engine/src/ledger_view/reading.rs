@@ -82,6 +82,10 @@ impl<'r> Reading<'r> {
         // the ledger knows is no past.
         let past = past && last.as_ref().is_some_and(|last| at < last.as_of);
         let run = assessed_run.filter(|_| past);
+        let reader = match run {
+            Some(run) => reader.with_names_at(run)?,
+            None => reader,
+        };
         let edited = assessment.as_ref().is_some_and(|run| run.rule_set.as_deref() != Some(project.digest.as_str()));
         let mut judged_by = project;
         if let (true, Some(digest)) = (edited, assessment.as_ref().and_then(|run| run.rule_set.as_deref()))

@@ -1184,6 +1184,6 @@ fn preview() {
 fn tried() {
     insta::assert_snapshot!(shown_by_the_demo(&["try", "disk.encrypted", "--device", "puffin-laptop-chief", "--format", "json"]), @r#"
     $ fencepost try disk.encrypted --device puffin-laptop-chief --format json
-    {"schema":1,"value":null,"type":null,"outcome":"unknown","reason":"missing","evidence":{"kind":"comparison","subject":"disk.encrypted","observed":"not collected","required":"true","outcome":"unknown","facts":[{"fact":"disk.encrypted","value":"not collected","source":null,"collected_at":null,"corrected_by":null}],"blame":{"fact":"disk.encrypted","reason":"missing"}}}
+    {"schema":1,"value":null,"type":null,"outcome":"unknown","reason":"missing","evidence":{"kind":"comparison","subject":"disk.encrypted","path":"disk.encrypted","observed":"not collected","required":"true","outcome":"unknown","facts":[{"fact":"disk.encrypted","value":"not collected","source":null,"collected_at":null,"corrected_by":null}],"blame":{"fact":"disk.encrypted","reason":"missing"}}}
     "#);
 }

@@ -689,6 +689,25 @@ fn evidence_of_lists_names_the_items_that_broke_it() {
     };
     assert_eq!((decided, total, items.len()), (8, 9, 5));
     assert_eq!(items[0].label, "d1");
+    let path = |part: &Evidence| match part {
+        Evidence::Comparison { path, .. } => path.clone(),
+        _ => None,
+    };
+    assert_eq!(path(&items[0].parts[0]).as_deref(), Some("disks[].encrypted"));
+    for (condition, whole) in [
+        ("disk.encrypted", "disk.encrypted"),
+        ("count(disks[size < 5]) > 9", "disks"),
+        ("lower case(os.name) = \"x\"", "os.name"),
+        ("disks[1].size > 7", "disks.size"),
+    ] {
+        let document = json!({"disk": {"encrypted": false}, "disks": [{"size": 1}], "os": {"name": "y"}});
+        assert_eq!(path(&proof(condition, &document)).as_deref(), Some(whole), "{condition}");
+    }
+    let nested = json!({"disks": [{"parts": [{"size": 9}]}]});
+    let told = proof("every d in disks satisfies every p in d.parts satisfies p.size < 5", &nested);
+    let Evidence::Items { items, .. } = told else { panic!() };
+    let Evidence::Items { items, .. } = &items[0].parts[0] else { panic!() };
+    assert_eq!(path(&items[0].parts[0]).as_deref(), Some("disks.parts[].size"));
     let software = json!({"software": [{"name": "seedpool"}, {"name": "ebbnote"}]});
     assert_eq!(
         proof("count(software[name = \"seedpool\"]) = 0", &software).headline(),

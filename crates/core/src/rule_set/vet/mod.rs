@@ -31,7 +31,7 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 28] = [
+pub const CODES: [(&str, &str); 30] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
@@ -59,6 +59,8 @@ pub const CODES: [(&str, &str); 28] = [
     ("unread-file", "A file in the workspace that nothing reads"),
     ("unreadable-facts", "The facts of an example cannot be read"),
     ("value-of-nobody", "A fact is compared with a text that no device reports"),
+    ("was-of-another-kind", "The findings of an earlier id go to no rule, since one of the two has checks"),
+    ("was-twice", "Two rules name the same earlier id"),
     ("wrong-value", "A correction sets a fact to a value of another type"),
 ];
 
@@ -216,6 +218,7 @@ impl<'a> Vet<'a> {
             self.tell_members(around, &mut told);
         }
         self.tell_over(&mut told);
+        self.tell_earlier_ids(around, &mut told);
         self.tell_people(around, &mut told);
         self.tell_consequences(&mut told);
         self.tell_groups(&mut told);
@@ -454,6 +457,45 @@ impl<'a> Vet<'a> {
         for exception in exceptions.filter(|exception| exception.holds_at(self.at)) {
             if let Some(device) = exception.device() {
                 check(&Named { text: device.to_owned(), span: exception.place.clone() }, GroupKind::Devices);
+            }
+        }
+    }
+
+    /// Warns of earlier ids that two rules claim, and of those whose findings go to none of a rule's checks, or whose checks' go to
+    /// no rule.
+    fn tell_earlier_ids(&self, around: &Surroundings<'_>, told: &mut Vec<Diagnostic>) {
+        let mut claimed: BTreeMap<&str, &Named> = BTreeMap::new();
+        for source in &self.source.rules {
+            for was in &source.was {
+                if let Some(first) = claimed.insert(&was.text, was) {
+                    told.push(
+                        Diagnostic::warning(
+                            "was-twice",
+                            format!("`{}` is named as the earlier id of two rules", was.text),
+                            was.span.clone(),
+                        )
+                        .label("its findings go to the first")
+                        .note(first.span.clone(), "the first")
+                        .help("name it in the rule alone that carries on its findings"),
+                    );
+                    continue;
+                }
+                let (plain, family) = (was.text.as_str(), format!("{}/", was.text));
+                let was_plain = around.failed_once.contains(plain);
+                let had_checks =
+                    around.failed_once.range(family.clone()..).next().is_some_and(|id| id.starts_with(&family));
+                let (message, help) = match (source.checks.is_empty(), was_plain, had_checks) {
+                    (false, true, false) => (
+                        format!("`{plain}` had no checks, so its findings go to none of `{}`", source.id.text),
+                        "they close as withdrawn; make the check that carries them on a rule of its own, with this `was`",
+                    ),
+                    (true, false, true) => (
+                        format!("`{plain}` had checks, so their findings do not go to `{}`", source.id.text),
+                        "they close as withdrawn; name the check that this carries on, such as was = [\"rule/check\"]",
+                    ),
+                    _ => continue,
+                };
+                told.push(Diagnostic::warning("was-of-another-kind", message, was.span.clone()).help(help));
             }
         }
     }
