@@ -20,8 +20,11 @@ mod rules;
 #[cfg(test)]
 mod testing;
 
-pub use access::decision::{Attempt, Decision, LossCause, Obligation, Ruling, Step, StepResult, Strictness};
-pub use access::service::{AccessRule, AccessSet, AccessSource, Effect, Otherwise, Service, ServiceSource};
+pub use access::cause::{Cause, CauseKind};
+pub use access::decision::{
+    AccessChange, AccessState, Attempt, Decision, Obligation, Ruling, Step, StepResult, Strictness,
+};
+pub use access::service::{AccessRule, AccessSet, AccessSource, Effect, Otherwise, Service, ServiceSource, SignIn};
 pub use canonical::{Canonical, Encode};
 pub use condition::evidence::{Blame, Evidence, EvidenceSummary, FactUse, ItemEvidence, Outcome};
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
@@ -52,7 +55,7 @@ pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, Sourc
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };
-pub use rule_set::{RuleSet, RuleSetSource, Session, decide};
+pub use rule_set::{Posture, RuleSet, RuleSetSource, Session, decide, find_causes};
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,
     ScopeSource, Settings,

@@ -5,8 +5,8 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde_json::Value as Json;
 
-use crate::access::decision::{Attempt, Decision};
-use crate::access::service::{AccessSource, Effect, Otherwise, ServiceSource};
+use crate::access::decision::{AccessState, Attempt, Decision};
+use crate::access::service::{AccessSource, Effect, Otherwise, ServiceSource, SignIn};
 use crate::condition::Ambient;
 use crate::diagnostic::Named;
 use crate::diagnostic::{Diagnostic, Text};
@@ -80,7 +80,7 @@ pub(crate) fn group(id: &str, kind: GroupKind) -> GroupSource {
 }
 
 pub(crate) fn service(id: &str, default: Effect) -> ServiceSource {
-    ServiceSource { id: named(id), title: None, default, usual: vec!["app".to_owned()] }
+    ServiceSource { id: named(id), title: None, default, usual: vec![SignIn::of_client("app")] }
 }
 
 pub(crate) fn access(id: &str, needs: &str) -> AccessSource {
@@ -88,6 +88,7 @@ pub(crate) fn access(id: &str, needs: &str) -> AccessSource {
         id: named(id),
         services: names(&["mail"]),
         stage: Stage::Enforced,
+        enforced_from: None,
         people: Vec::new(),
         except: Vec::new(),
         when: None,
@@ -148,14 +149,11 @@ pub(crate) fn outcomes(set: &RuleSet, document: &Json, person: Option<&Person>) 
 pub(crate) fn decision(set: &RuleSet, document: &Json, person: Option<&Person>, standing: Standing) -> Decision {
     on_device(set, document, person, |set, input, zone, arena| {
         let at = moment("2027-03-14T06:00:00Z");
-        let memberships = set.memberships_of_device(
-            input,
-            Ambient { standing: Some(standing.as_str()), ..Ambient::default() },
-            Session::new(at, zone, arena),
-        );
-        let holder = input.holders.first();
-        let attempt =
-            Attempt { facts: input.facts, memberships, holder, standing, failing: &[], service: 0, client: "app" };
-        decide(set, &attempt, Session::new(at, zone, arena))
+        let session = Session::new(at, zone, arena);
+        let ambient = Ambient { standing: Some(standing.as_str()), ..Ambient::default() };
+        let memberships = set.memberships_of_device(input, ambient, session);
+        let state = AccessState { standing, failing: &[], memberships };
+        let sign_in = &set.access().services()[0].usual[0];
+        decide(set, &Attempt { input: *input, state, holder: input.holders.first(), service: 0, sign_in }, session)
     })
 }

@@ -1,32 +1,37 @@
-//! The decision for one attempt to reach a service, with what became of every access rule.
+//! The decision for one sign-in, with what became of every access rule.
 
-use jiff::Timestamp;
-
-use super::service::{AccessSet, Effect};
-use crate::condition::evidence::{Blame, Evidence};
-use crate::facts::merge::Facts;
+use super::service::{Effect, SignIn};
+use crate::condition::evidence::Blame;
 use crate::facts::value::Value;
-use crate::findings::finding::{Finding, Phase, Subject};
 use crate::findings::standing::Standing;
 use crate::fleet::people::Holder;
+use crate::rules::rule::Stage;
+use crate::rules::verdict::DeviceInput;
 
-/// One attempt to reach a service.
+/// A sign-in to be decided: who, with which device, to what, and how.
 #[derive(Clone, Copy, Debug)]
 pub struct Attempt<'a> {
-    /// The device's facts.
-    pub facts: &'a Facts<'a>,
-    /// The device's memberships, worked out with its standing known.
-    pub memberships: &'a [Value<'a>],
+    /// The device.
+    pub input: DeviceInput<'a>,
+    /// How the device stands.
+    pub state: AccessState<'a>,
     /// The person; none on a device that nobody holds.
     pub holder: Option<&'a Holder<'a>>,
-    /// How the device stands.
+    /// The service, by index.
+    pub service: usize,
+    /// The sign-in.
+    pub sign_in: &'a SignIn,
+}
+
+/// How a device stands, as access rules ask about it.
+#[derive(Clone, Copy, Debug)]
+pub struct AccessState<'a> {
+    /// The device's standing.
     pub standing: Standing,
     /// The rules that have a running finding on it.
     pub failing: &'a [&'a str],
-    /// The service, by index.
-    pub service: usize,
-    /// The kind of client.
-    pub client: &'a str,
+    /// The device's memberships, one value a group, worked out with its standing known.
+    pub memberships: &'a [Value<'a>],
 }
 
 /// What became of one access rule in a decision.
@@ -44,8 +49,8 @@ pub enum StepResult {
     Excused,
     /// What it needs is met.
     Met,
-    /// What it needs is not met.
-    Unmet(Evidence),
+    /// What it needs is not met, or it is not known whether it is.
+    Unmet,
     /// It is not known whether it applies; it counts where that is the stricter.
     Uncertain(Vec<Blame>),
 }
@@ -55,6 +60,8 @@ pub enum StepResult {
 pub struct Step {
     /// The rule, by index.
     pub rule: usize,
+    /// How far it is in force.
+    pub stage: Stage,
     /// What became of it.
     pub result: StepResult,
 }
@@ -89,6 +96,17 @@ pub enum Strictness {
     Denied,
 }
 
+/// How one decision compares with an earlier one about the same sign-in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AccessChange {
+    /// Permitted before, denied now.
+    Lost,
+    /// Permitted before and now, with an obligation now that was not there before.
+    Reduced,
+    /// Denied before, or permitted with more obligations.
+    Restored,
+}
+
 /// The effect of a decision with its obligations.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Ruling {
@@ -108,6 +126,18 @@ impl Ruling {
         }
     }
 
+    /// Returns what has changed since `earlier`: nothing where the two ask for the same.
+    pub fn change_since(&self, earlier: &Self) -> Option<AccessChange> {
+        let is_more = |one: &Self, other: &Self| one.obligations.iter().any(|asked| !other.obligations.contains(asked));
+        match (earlier.effect, self.effect) {
+            (Effect::Permit, Effect::Deny) => Some(AccessChange::Lost),
+            (Effect::Deny, Effect::Permit) => Some(AccessChange::Restored),
+            (Effect::Permit, Effect::Permit) if is_more(self, earlier) => Some(AccessChange::Reduced),
+            (Effect::Permit, Effect::Permit) if is_more(earlier, self) => Some(AccessChange::Restored),
+            (Effect::Permit, Effect::Permit) | (Effect::Deny, Effect::Deny) => None,
+        }
+    }
+
     /// Returns it in words: `permit`, `deny`, `permit with no download, step-up`.
     pub fn in_words(&self) -> String {
         match self.strictness() {
@@ -122,81 +152,14 @@ impl Ruling {
     }
 }
 
-/// The decision for one attempt.
+/// The decision for one sign-in.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Decision {
     /// Whether the door opens, and what is asked then.
     pub ruling: Ruling,
-    /// The access rule that decided, by index; none when the default did.
-    pub by: Option<usize>,
+    /// The access rules that make it so, by index: those that deny where it denies, those that add obligations where it has some,
+    /// else those that are met. Empty where the service's default decides.
+    pub rules: Vec<usize>,
     /// What became of every rule.
     pub steps: Vec<Step>,
-}
-
-/// What shuts a door, in a word of the contract.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum LossCause {
-    /// A finding is overdue.
-    Finding,
-    /// A silence is overdue.
-    Silence,
-    /// No enforced rule covers the device.
-    Uncovered,
-    /// The person belongs, or no longer belongs, to those whom a rule targets.
-    Membership,
-    /// A fact that the access rule asks for itself.
-    Condition,
-    /// The access rules or the rules were changed.
-    RuleChanged,
-}
-
-impl LossCause {
-    /// All causes.
-    pub const ALL: [Self; 6] =
-        [Self::Finding, Self::Silence, Self::Uncovered, Self::Membership, Self::Condition, Self::RuleChanged];
-
-    /// Returns the word used in JSON.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Finding => "finding",
-            Self::Silence => "silence",
-            Self::Uncovered => "uncovered",
-            Self::Membership => "membership",
-            Self::Condition => "condition",
-            Self::RuleChanged => "rule-changed",
-        }
-    }
-
-    /// Reads the word back.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|cause| cause.as_str() == text)
-    }
-
-    /// Returns what shut the door of a decision on a device with these findings.
-    pub fn of<'f>(
-        decision: &Decision,
-        access: &AccessSet,
-        findings: impl IntoIterator<Item = &'f Finding>,
-        at: Timestamp,
-    ) -> Self {
-        let Some(by) = decision.by else { return Self::Membership };
-        if !access.rules()[by].needs.reads_standing() {
-            return Self::Condition;
-        }
-        let (mut fails, mut silent) = (false, false);
-        for finding in findings {
-            if matches!(finding.phase(at), Phase::Overdue { .. }) {
-                match finding.subject {
-                    Subject::Rule(_) => fails = true,
-                    Subject::Silence => silent = true,
-                    Subject::Uncovered => {}
-                }
-            }
-        }
-        match (fails, silent) {
-            (true, _) => Self::Finding,
-            (false, true) => Self::Silence,
-            (false, false) => Self::Uncovered,
-        }
-    }
 }

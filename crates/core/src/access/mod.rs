@@ -4,5 +4,6 @@
 //! does not, yields permit, permit with obligations, or deny. Deny overrides, obligations add up, and where
 //! no rule applies the service's default holds. What is unknown never opens a door.
 
+pub(crate) mod cause;
 pub(crate) mod decision;
 pub(crate) mod service;

@@ -2,11 +2,13 @@
 
 use std::collections::HashMap;
 
+use jiff::Timestamp;
+
 use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Text, did_you_mean};
 use crate::fleet::group::{Groups, Whom, resolve_whom};
 use crate::id::{AccessRuleId, ServiceId};
-use crate::rules::rule::Stage;
+use crate::rules::rule::{Stage, stage_at};
 
 /// Whether a door opens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -41,8 +43,34 @@ pub struct ServiceSource {
     pub title: Option<String>,
     /// What holds when no access rule applies.
     pub default: Effect,
-    /// The kinds of client that views of the fleet judge.
-    pub usual: Vec<String>,
+    /// The sign-ins that views of the fleet judge.
+    pub usual: Vec<SignIn>,
+}
+
+/// One attempt to sign in, as far as it is known; whatever is not said of the device is as the ledger has it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SignIn {
+    /// What reports call it; the client, where nothing else is said.
+    pub id: String,
+    /// The kind of client, such as an app or a browser.
+    pub client: String,
+    /// The address that it comes from.
+    pub address: Option<String>,
+    /// The platform that the client tells.
+    pub platform: Option<String>,
+    /// When it is made; none of a usual one, which is made at whatever moment is asked about.
+    pub time: Option<Timestamp>,
+    /// Whether the device has an id of ours.
+    pub registered: Option<bool>,
+    /// Whether somebody looks after the device.
+    pub managed: Option<bool>,
+}
+
+impl SignIn {
+    /// Of a client of which nothing else is said.
+    pub fn of_client(client: &str) -> Self {
+        Self { id: client.to_owned(), client: client.to_owned(), ..Self::default() }
+    }
 }
 
 /// An access rule as written.
@@ -54,6 +82,8 @@ pub struct AccessSource {
     pub services: Vec<Named>,
     /// How far it is in force.
     pub stage: Stage,
+    /// From when on it is enforced; it is on trial until then.
+    pub enforced_from: Option<Timestamp>,
     /// Groups or branches of people it targets; everybody, and devices without a holder, when empty.
     pub people: Vec<Named>,
     /// Groups or branches of people it does not target.
@@ -90,8 +120,8 @@ pub struct Service {
     pub title: String,
     /// What holds when no access rule applies.
     pub default: Effect,
-    /// The kinds of client that views of the fleet judge.
-    pub usual: Vec<String>,
+    /// The sign-ins that views of the fleet judge.
+    pub usual: Vec<SignIn>,
 }
 
 /// An access rule, ready to be asked.
@@ -99,8 +129,8 @@ pub struct Service {
 pub struct AccessRule {
     /// Its id.
     pub id: AccessRuleId,
-    /// How far it is in force.
-    pub stage: Stage,
+    stage: Stage,
+    enforced_from: Option<Timestamp>,
     /// What the person reads when it is not met.
     pub tell: Option<String>,
     pub(crate) services: Vec<usize>,
@@ -113,6 +143,16 @@ pub struct AccessRule {
 }
 
 impl AccessRule {
+    /// Returns how far it is in force at a moment.
+    pub fn stage(&self, at: Timestamp) -> Stage {
+        stage_at(self.stage, self.enforced_from, at)
+    }
+
+    /// Returns the moment from which on it is enforced by itself, where it has one.
+    pub(crate) fn enforced_from(&self) -> Option<Timestamp> {
+        self.enforced_from.filter(|_| self.stage == Stage::Enforced)
+    }
+
     pub(crate) fn conditions(&self) -> impl Iterator<Item = &Condition> {
         self.when.iter().chain(&self.unless).chain([&self.needs])
     }
@@ -133,6 +173,18 @@ impl AccessRule {
 pub struct AccessSet {
     services: Vec<Service>,
     rules: Vec<AccessRule>,
+    /// What makes a device managed; a fresh observation, where nothing is said.
+    managed: Option<Condition>,
+    /// Some condition asks whether the device is managed.
+    asks_managed: bool,
+}
+
+/// Services and access rules as written.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct AccessSources<'s> {
+    pub services: &'s [ServiceSource],
+    pub rules: &'s [AccessSource],
+    pub managed: Option<&'s Text>,
 }
 
 impl AccessSet {
@@ -146,13 +198,29 @@ impl AccessSet {
         &self.rules
     }
 
+    /// Returns the condition that makes a device managed, where the workspace has one.
+    pub(crate) fn managed(&self) -> Option<&Condition> {
+        self.managed.as_ref()
+    }
+
+    /// Returns whether some access rule asks if the device is managed.
+    pub(crate) fn asks_managed(&self) -> bool {
+        self.asks_managed
+    }
+
+    /// Returns every condition of the access rules.
+    pub(crate) fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        self.rules.iter().flat_map(AccessRule::conditions).chain(&self.managed)
+    }
+
     pub(crate) fn compile(
-        services: &[ServiceSource],
-        rules: &[AccessSource],
+        sources: AccessSources<'_>,
         groups: &Groups,
         vocabulary: &mut Vocabulary<'_>,
         mistakes: &mut Vec<Diagnostic>,
     ) -> Self {
+        let AccessSources { services, rules, managed } = sources;
+        let managed = managed.and_then(|text| Condition::compile(text, Place::Devices, vocabulary, mistakes));
         let index: HashMap<&str, usize> =
             groups.all.iter().enumerate().map(|(at, group)| (group.id.as_str(), at)).collect();
         let kinds: Vec<_> = groups.all.iter().map(|group| group.kind).collect();
@@ -223,6 +291,7 @@ impl AccessSet {
             made.push(AccessRule {
                 id: AccessRuleId::new(source.id.text.as_str()),
                 stage: source.stage,
+                enforced_from: source.enforced_from,
                 tell: source.tell.clone(),
                 services: of,
                 people,
@@ -242,6 +311,7 @@ impl AccessSet {
                 usual: source.usual.clone(),
             })
             .collect();
-        Self { services, rules: made }
+        let asks_managed = made.iter().flat_map(AccessRule::conditions).any(Condition::asks_managed);
+        Self { services, rules: made, managed, asks_managed }
     }
 }

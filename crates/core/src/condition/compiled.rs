@@ -22,6 +22,9 @@ pub(super) enum AmbientKey {
     DeviceRegistered,
     DeviceManaged,
     SignInClient,
+    SignInAddress,
+    SignInTime,
+    SignInPlatform,
     ServiceId,
 }
 

@@ -21,7 +21,7 @@ use crate::condition::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome
 use crate::condition::types::Type;
 use crate::facts::merge::{Facts, Origin};
 use crate::facts::validity::Watch;
-use crate::facts::value::{List, Range, RangeEnd, Reason, Unknown, Value};
+use crate::facts::value::{DateTime, List, Range, RangeEnd, Reason, Unknown, Value, Zone};
 use lists::Iteration;
 
 /// Visiting an item while gathering evidence costs as much as visiting this many without.
@@ -42,6 +42,12 @@ pub struct Ambient<'a> {
     pub managed: Option<bool>,
     /// How the person signs in.
     pub client: Option<&'a str>,
+    /// Where the person signs in from.
+    pub address: Option<&'a str>,
+    /// The platform that the sign-in tells.
+    pub platform: Option<&'a str>,
+    /// When the person signs in.
+    pub time: Option<Timestamp>,
     /// What the person signs in to.
     pub service: Option<&'a str>,
     /// The rules that have a running finding on the device.
@@ -139,9 +145,14 @@ impl<'a> Evaluator<'a> {
     }
 
     fn ask(&mut self, condition: &'a Condition, strict: bool) -> Value<'a> {
+        self.ask_node(condition, &condition.root, strict)
+    }
+
+    /// Returns whether a part of a condition holds, or is met, by itself.
+    pub(super) fn ask_node(&mut self, condition: &'a Condition, node: &'a Node, strict: bool) -> Value<'a> {
         self.strict = strict;
         self.budget.start_condition();
-        let value = self.truth(condition, &condition.root, true);
+        let value = self.truth(condition, node, true);
         self.within_budget(condition, value)
     }
 
@@ -749,12 +760,21 @@ impl<'a> Evaluator<'a> {
     }
 
     fn ambient_value(&self, key: AmbientKey, node: &'a Node) -> Value<'a> {
+        if key == AmbientKey::SignInTime {
+            // A usual sign-in is of now, whenever that is.
+            self.note_always(self.ambient.time.is_none());
+            let time = self.ambient.time.unwrap_or(self.now);
+            return Value::DateTime(DateTime::At(time, Zone::Offset(self.zone.to_offset(time))));
+        }
         let (text, flag) = match key {
             AmbientKey::Standing => (self.ambient.standing, None),
             AmbientKey::DeviceKnown => (None, self.ambient.known),
             AmbientKey::DeviceRegistered => (None, self.ambient.registered),
             AmbientKey::DeviceManaged => (None, self.ambient.managed),
             AmbientKey::SignInClient => (self.ambient.client, None),
+            AmbientKey::SignInAddress => (self.ambient.address, None),
+            AmbientKey::SignInPlatform => (self.ambient.platform, None),
+            AmbientKey::SignInTime => unreachable!("it is returned above"),
             AmbientKey::ServiceId => (self.ambient.service, None),
         };
         text.map(Value::Text)
@@ -972,7 +992,7 @@ impl Node {
 
     /// The whole path of the first fact that this part looks at, with `[]` behind every list whose items are looked at one by one:
     /// `disks[].encrypted`.
-    fn whole_path(&self) -> Option<String> {
+    pub(super) fn whole_path(&self) -> Option<String> {
         let of_items = |label: &str| format!("{label}[]");
         match (&self.op, &self.label) {
             (Op::Local(_), Some(label)) => Some(of_items(label)),

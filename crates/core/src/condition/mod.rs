@@ -21,6 +21,7 @@ mod lexer;
 mod operate;
 mod parser;
 mod print;
+mod requirement;
 mod syntax;
 #[cfg(test)]
 mod tests;
@@ -34,4 +35,5 @@ pub use eval::{Ambient, Evaluator};
 pub(crate) use implies::Threshold;
 pub(crate) use lexer::condition_words;
 pub(crate) use parser::is_reserved;
+pub(crate) use requirement::{Part, Requirement};
 pub(crate) use uses::Uses;

@@ -91,11 +91,12 @@ impl Whom {
             Self::Group(index) => {
                 holder.memberships.get(*index).copied().unwrap_or(Membership::Unknown(Reason::Missing))
             }
-            Self::Branch(branch) => match holder.person {
-                Some(person) if person.is_in_unit(branch) => Membership::In,
-                Some(_) => Membership::Out,
-                None => Membership::Unknown(Reason::Missing),
-            },
+            // A person may be named as well as a branch of units.
+            Self::Branch(branch) if holder.id == branch => Membership::In,
+            Self::Branch(branch) => {
+                let is_in = holder.person.and_then(|person| person.is_in_unit(branch));
+                is_in.map_or(Membership::Unknown(Reason::Missing), |is_in| Membership::of(Value::Boolean(is_in)))
+            }
         }
     }
 }
@@ -378,7 +379,10 @@ impl Groups {
             if group.kind == GroupKind::People {
                 evaluator.set_groups(arena.alloc_slice_copy(&known));
                 let condition = group.condition.as_ref().map(|condition| evaluator.holds(condition));
-                let units = group.units.iter().map(|branch| Value::Boolean(person.is_in_unit(branch)));
+                let units = group
+                    .units
+                    .iter()
+                    .map(|branch| person.is_in_unit(branch).map_or(Value::missing("person.unit"), Value::Boolean));
                 known[at] = group.weigh(person.id.as_str(), &known, condition, units);
             }
         }

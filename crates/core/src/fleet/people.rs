@@ -24,11 +24,11 @@ impl Person {
         self.text("name").unwrap_or(self.id.as_str())
     }
 
-    /// Returns whether the person's unit is `branch` or lies below it.
-    pub fn is_in_unit(&self, branch: &str) -> bool {
+    /// Returns whether the person's unit is `branch` or lies below it; none where no unit of the person is known.
+    pub fn is_in_unit(&self, branch: &str) -> Option<bool> {
         let branch = branch.trim_end_matches('/');
-        self.text("unit")
-            .is_some_and(|unit| unit == branch || unit.strip_prefix(branch).is_some_and(|rest| rest.starts_with('/')))
+        let unit = self.text("unit")?;
+        Some(unit == branch || unit.strip_prefix(branch).is_some_and(|rest| rest.starts_with('/')))
     }
 }
 
@@ -53,8 +53,11 @@ mod tests {
             id: "p1".into(),
             facts: Datum::Object(vec![("unit".into(), Datum::Text("ships/tern/deck".into()))]),
         };
-        assert!(person.is_in_unit("ships/tern") && person.is_in_unit("ships/tern/deck") && person.is_in_unit("ships/"));
-        assert!(!person.is_in_unit("ships/ter") && !person.is_in_unit("terminals"));
+        let is_in = |branch: &str| person.is_in_unit(branch);
+        assert_eq!(["ships/tern", "ships/tern/deck", "ships/"].map(is_in), [Some(true); 3]);
+        assert_eq!(["ships/ter", "terminals"].map(is_in), [Some(false); 2]);
+        let nowhere = Person { id: "p2".into(), facts: Datum::Object(Vec::new()) };
+        assert_eq!(nowhere.is_in_unit("ships"), None);
         assert_eq!(person.name(), "p1");
     }
 }

@@ -1,122 +1,204 @@
-//! The decision for one attempt to reach a service.
+//! The decision for one sign-in.
+
+use bumpalo::Bump;
 
 use super::RuleSet;
 use super::session::Session;
-use crate::access::decision::{Attempt, Decision, Obligation, Ruling, Step, StepResult};
+use crate::access::decision::{AccessState, Attempt, Decision, Obligation, Ruling, Step, StepResult};
 use crate::access::service::{AccessRule, Effect};
 use crate::condition::evidence::Blame;
 use crate::condition::{Ambient, Condition, Evaluator};
 use crate::facts::value::Value;
+use crate::findings::finding::{Finding, Subject};
+use crate::findings::standing::{Uncovered, standing_at};
 use crate::fleet::group::{Membership, Whom};
 use crate::fleet::people::Holder;
 use crate::rules::rule::Stage;
+use crate::rules::verdict::DeviceInput;
 
-/// Decides one attempt, and says what became of every access rule.
+/// What the standing of a device follows from.
+#[derive(Clone, Copy, Debug)]
+pub struct Posture<'f> {
+    /// Its findings that run.
+    pub running: &'f [&'f Finding],
+    /// Whether any enforced rule covers the device.
+    pub covered: bool,
+    /// How a device stands that no enforced rule covers.
+    pub uncovered: Uncovered,
+}
+
+impl RuleSet {
+    /// Returns how a device with these findings stands at the session's moment, as access rules ask about it.
+    pub fn access_state<'a>(
+        &'a self,
+        input: &DeviceInput<'a>,
+        posture: Posture<'_>,
+        session: Session<'a>,
+    ) -> AccessState<'a> {
+        let Posture { running, covered, uncovered } = posture;
+        let standing = standing_at(running.iter().copied(), covered, uncovered, session.at);
+        let failing = failing_rules(running, session.arena);
+        let ambient = Ambient { standing: Some(standing.as_str()), failing: Some(failing), ..Ambient::default() };
+        AccessState { standing, failing, memberships: self.memberships_of_device(input, ambient, session) }
+    }
+
+    /// Returns whether a device is managed, as the workspace defines it; what is not known is not.
+    pub(super) fn is_managed<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> bool {
+        match self.access.managed() {
+            Some(managed) => {
+                let mut evaluator = session.evaluator(input.facts);
+                self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
+                matches!(evaluator.meets(managed), Value::Boolean(true))
+            }
+            None => input.facts.is_fresh(),
+        }
+    }
+
+    /// Creates an evaluator of the access rules' conditions about a sign-in.
+    pub(super) fn access_evaluator<'a>(&'a self, attempt: &Attempt<'a>, session: Session<'a>) -> Evaluator<'a> {
+        let Attempt { input, state, sign_in, .. } = *attempt;
+        let asks_managed = self.access.asks_managed();
+        let managed = sign_in.managed.or_else(|| asks_managed.then(|| self.is_managed(&input, session)));
+        let mut evaluator = session.evaluator(input.facts);
+        evaluator.set_groups(state.memberships);
+        evaluator.set_ambient(Ambient {
+            standing: Some(state.standing.as_str()),
+            known: Some(true),
+            registered: Some(sign_in.registered.unwrap_or(true)),
+            managed,
+            client: Some(&sign_in.client),
+            address: sign_in.address.as_deref(),
+            platform: sign_in.platform.as_deref().or_else(|| self.platform(&input)),
+            time: sign_in.time,
+            service: Some(self.access.services()[attempt.service].id.as_str()),
+            failing: Some(state.failing),
+        });
+        if let Some(person) = attempt.holder.and_then(|holder| holder.person) {
+            evaluator.set_person(self.person_values(person, session.arena));
+        }
+        evaluator
+    }
+
+    /// Returns the platform that a device reports.
+    fn platform<'a>(&self, input: &DeviceInput<'a>) -> Option<&'a str> {
+        let layout = input.facts.layout();
+        let slot = layout.slot(layout.child(crate::facts::layout::Layout::ROOT, PLATFORM)?)?;
+        match input.facts.slot(slot).value {
+            Value::Text(platform) => Some(platform),
+            _ => None,
+        }
+    }
+}
+
+/// The fact that names a device's platform.
+const PLATFORM: &str = "platform";
+
+/// Returns the rules that have a running finding.
+fn failing_rules<'a>(findings: &[&Finding], arena: &'a Bump) -> &'a [&'a str] {
+    let rules = findings.iter().filter_map(|finding| match &finding.subject {
+        Subject::Rule(rule) => Some(&*arena.alloc_str(rule.as_str())),
+        Subject::Silence | Subject::Uncovered => None,
+    });
+    let rules: Vec<&str> = rules.collect();
+    arena.alloc_slice_copy(&rules)
+}
+
+/// Decides one sign-in, and says what became of every access rule.
 pub fn decide<'a>(set: &'a RuleSet, attempt: &Attempt<'a>, session: Session<'a>) -> Decision {
     let access = set.access();
-    let service = &access.services()[attempt.service];
-    let mut evaluator = session.evaluator(attempt.facts);
-    evaluator.set_groups(attempt.memberships);
-    evaluator.set_ambient(Ambient {
-        standing: Some(attempt.standing.as_str()),
-        known: Some(true),
-        registered: Some(true),
-        managed: Some(attempt.facts.is_fresh()),
-        client: Some(attempt.client),
-        service: Some(service.id.as_str()),
-        failing: Some(attempt.failing),
-    });
-    if let Some(person) = attempt.holder.and_then(|holder| holder.person) {
-        evaluator.set_person(set.person_values(person, session.arena));
-    }
-    let mut verdict = Weighing { effect: None, limits: Vec::new(), step_up: false, by: None };
+    let default = access.services()[attempt.service].default;
+    let mut evaluator = set.access_evaluator(attempt, session);
+    let mut deciding = DecidingRules::default();
     let mut uncertain = Vec::new();
     let mut steps = Vec::with_capacity(access.rules().len());
     for (index, rule) in access.rules().iter().enumerate() {
-        let applies = applies(rule, attempt, &mut evaluator);
-        let result = match applies {
+        let stage = rule.stage(session.at);
+        let result = match if stage == Stage::Enforced {
+            applies(rule, attempt, &mut evaluator)
+        } else {
+            Applies::No(StepResult::NotEnforced)
+        } {
             Applies::No(result) => result,
-            Applies::Yes | Applies::Perhaps(_) => {
-                let (value, evidence) = evaluator.explain(&rule.needs, true);
-                let met = matches!(value, Value::Boolean(true));
-                if let Applies::Perhaps(blames) = applies {
-                    uncertain.push((index, met));
-                    StepResult::Uncertain(blames)
-                } else {
-                    verdict.add(index, rule, met);
-                    if met { StepResult::Met } else { StepResult::Unmet(evidence) }
-                }
+            Applies::Yes => {
+                let met = is_met(rule, &mut evaluator);
+                deciding.add(index, rule, met);
+                if met { StepResult::Met } else { StepResult::Unmet }
+            }
+            Applies::Perhaps(blames) => {
+                uncertain.push((index, is_met(rule, &mut evaluator)));
+                StepResult::Uncertain(blames)
             }
         };
-        steps.push(Step { rule: index, result });
+        steps.push(Step { rule: index, stage, result });
     }
     for (index, met) in uncertain {
         let rule = &access.rules()[index];
         // The stricter of with and without: a permit would only loosen a default of deny.
-        let loosens = verdict.effect.is_none() && service.default == Effect::Deny && (met || rule.otherwise.permit);
+        let loosens = deciding.decides_nothing() && default == Effect::Deny && (met || rule.otherwise.permit);
         if !loosens {
-            verdict.add(index, rule, met);
+            deciding.add(index, rule, met);
         }
     }
-    verdict.into_decision(service.default, steps)
+    deciding.into_decision(set, default, steps)
 }
 
-struct Weighing {
-    effect: Option<Effect>,
-    limits: Vec<String>,
-    step_up: bool,
-    by: Option<usize>,
+fn is_met<'a>(rule: &'a AccessRule, evaluator: &mut Evaluator<'a>) -> bool {
+    matches!(evaluator.meets(&rule.needs), Value::Boolean(true))
 }
 
-impl Weighing {
-    fn into_decision(self, default: Effect, steps: Vec<Step>) -> Decision {
-        let effect = self.effect.unwrap_or(default);
-        let limits = self.limits.into_iter().map(Obligation::Limit);
-        let obligations = match effect {
-            Effect::Permit => limits.chain(self.step_up.then_some(Obligation::StepUp)).collect(),
-            Effect::Deny => Vec::new(),
-        };
-        Decision { ruling: Ruling { effect, obligations }, by: self.by, steps }
-    }
+/// The access rules that apply to a sign-in, by what they yield.
+#[derive(Default)]
+struct DecidingRules {
+    met: Vec<usize>,
+    limiting: Vec<usize>,
+    denying: Vec<usize>,
+}
 
+impl DecidingRules {
     fn add(&mut self, index: usize, rule: &AccessRule, met: bool) {
-        if met {
-            self.effect.get_or_insert(Effect::Permit);
-            if self.by.is_none() {
-                self.by = Some(index);
+        let kind = match (met, rule.otherwise.permit) {
+            (true, _) => &mut self.met,
+            (false, true) => &mut self.limiting,
+            (false, false) => &mut self.denying,
+        };
+        kind.push(index);
+    }
+
+    fn decides_nothing(&self) -> bool {
+        self.met.is_empty() && self.limiting.is_empty() && self.denying.is_empty()
+    }
+
+    fn into_decision(self, set: &RuleSet, default: Effect, steps: Vec<Step>) -> Decision {
+        let (mut obligations, mut limiting) = (Vec::new(), self.limiting);
+        limiting.sort_unstable();
+        let (effect, mut rules) = if !self.denying.is_empty() {
+            (Effect::Deny, self.denying)
+        } else if !limiting.is_empty() {
+            for otherwise in limiting.iter().map(|rule| &set.access.rules()[*rule].otherwise) {
+                let limits = otherwise.limits.iter().cloned().map(Obligation::Limit);
+                obligations.extend(limits.filter(|asked| !obligations.contains(asked)).collect::<Vec<_>>());
             }
-        } else if rule.otherwise.permit {
-            if self.effect != Some(Effect::Deny) {
-                if self.limits.is_empty() && !self.step_up {
-                    self.by = Some(index);
-                }
-                self.effect = Some(Effect::Permit);
-            }
-            for limit in &rule.otherwise.limits {
-                if !self.limits.contains(limit) {
-                    self.limits.push(limit.clone());
-                }
-            }
-            self.step_up |= rule.otherwise.step_up;
+            let steps_up = limiting.iter().any(|rule| set.access.rules()[*rule].otherwise.step_up);
+            obligations.extend(steps_up.then_some(Obligation::StepUp));
+            (Effect::Permit, limiting)
+        } else if !self.met.is_empty() {
+            (Effect::Permit, self.met)
         } else {
-            if self.effect != Some(Effect::Deny) {
-                self.by = Some(index);
-            }
-            self.effect = Some(Effect::Deny);
-        }
+            (default, Vec::new())
+        };
+        rules.sort_unstable();
+        Decision { ruling: Ruling { effect, obligations }, rules, steps }
     }
 }
 
-enum Applies {
+pub(super) enum Applies {
     Yes,
     No(StepResult),
     Perhaps(Vec<Blame>),
 }
 
-fn applies<'a>(rule: &'a AccessRule, attempt: &Attempt<'a>, evaluator: &mut Evaluator<'a>) -> Applies {
-    if rule.stage != Stage::Enforced {
-        return Applies::No(StepResult::NotEnforced);
-    }
+/// Returns whether a rule that is in force applies to a sign-in.
+pub(super) fn applies<'a>(rule: &'a AccessRule, attempt: &Attempt<'a>, evaluator: &mut Evaluator<'a>) -> Applies {
     if !rule.services.contains(&attempt.service) {
         return Applies::No(StepResult::OtherService);
     }
@@ -124,21 +206,18 @@ fn applies<'a>(rule: &'a AccessRule, attempt: &Attempt<'a>, evaluator: &mut Eval
     match targets(rule, attempt.holder) {
         Membership::In => {}
         Membership::Out => return Applies::No(StepResult::OtherPeople),
-        Membership::Unknown(reason) => doubts.push(Blame { fact: "person".to_owned(), reason }),
+        Membership::Unknown(reason) => doubts.push(Blame { fact: PERSON.to_owned(), reason }),
     }
     let mut ask = |condition: &'a Option<Condition>, without: bool| match condition {
         None => Some(without),
-        Some(condition) => {
-            // Whether a rule applies is scope: the last known value counts, at any age.
-            let (value, evidence) = evaluator.explain(condition, false);
-            match value {
-                Value::Boolean(truth) => Some(truth),
-                _ => {
-                    evidence.blames(&mut doubts);
-                    None
-                }
+        // Whether a rule applies is scope: the last known value counts, at any age.
+        Some(condition) => match evaluator.holds(condition) {
+            Value::Boolean(truth) => Some(truth),
+            _ => {
+                evaluator.explain(condition, false).1.blames(&mut doubts);
+                None
             }
-        }
+        },
     };
     match (ask(&rule.when, true), ask(&rule.unless, false)) {
         (Some(false), _) => Applies::No(StepResult::NotNow),
@@ -148,7 +227,10 @@ fn applies<'a>(rule: &'a AccessRule, attempt: &Attempt<'a>, evaluator: &mut Eval
     }
 }
 
-fn targets(rule: &AccessRule, holder: Option<&Holder<'_>>) -> Membership {
+/// What is named where it is not known to which people somebody belongs.
+pub(super) const PERSON: &str = "person";
+
+pub(super) fn targets(rule: &AccessRule, holder: Option<&Holder<'_>>) -> Membership {
     let one_of = |all: &[Whom]| {
         let Some(holder) = holder else { return Membership::Out };
         let mut result = Membership::Out;
@@ -174,7 +256,6 @@ mod tests {
     use super::*;
     use crate::access::decision::Strictness;
     use crate::access::service::{AccessSource, Otherwise};
-    use crate::condition::evidence::EvidenceSummary;
     use crate::diagnostic::Text;
     use crate::facts::value::Datum;
     use crate::findings::standing::Standing;
@@ -212,7 +293,7 @@ mod tests {
         for default in [Effect::Deny, Effect::Permit] {
             let compiled = compile(&set(default, vec![other.clone()]));
             let decided = decision(&compiled, &json!({}), Some(&person("office")), Standing::NonCompliant);
-            assert_eq!((decided.ruling.effect, decided.by), (default, None));
+            assert_eq!((decided.ruling.effect, decided.rules), (default, vec![]));
             assert_eq!(decided.steps[0].result, StepResult::OtherPeople);
         }
     }
@@ -228,10 +309,10 @@ mod tests {
             (Standing::NonCompliant, Effect::Deny),
         ] {
             let decided = decision(&compiled, &json!({}), Some(&person("ships/tern")), standing);
-            assert_eq!((decided.ruling.effect, decided.by), (effect, Some(0)), "{standing:?}");
+            assert_eq!((decided.ruling.effect, decided.rules), (effect, vec![0]), "{standing:?}");
         }
         // Nobody's device is not targeted by a rule that names people.
-        assert_eq!(decision(&compiled, &json!({}), None, Standing::Compliant).by, None);
+        assert_eq!(decision(&compiled, &json!({}), None, Standing::Compliant).rules, [0; 0]);
     }
 
     #[test]
@@ -244,7 +325,7 @@ mod tests {
         let compiled = compile(&set(Effect::Deny, rules.clone()));
         let decided = decision(&compiled, &json!({"trusted": false}), None, Standing::Compliant);
         assert_eq!(decided.ruling.in_words(), "permit with no download, no print, step-up");
-        assert_eq!((decided.ruling.strictness(), decided.by), (Strictness::Limited, Some(1)));
+        assert_eq!((decided.ruling.strictness(), decided.rules), (Strictness::Limited, vec![1, 2]));
         assert_eq!(
             decision(&compiled, &json!({"trusted": true}), None, Standing::Compliant).ruling.in_words(),
             "permit"
@@ -253,7 +334,7 @@ mod tests {
         with_deny.push(access("shut", "false"));
         let decided =
             decision(&compile(&set(Effect::Deny, with_deny)), &json!({"trusted": true}), None, Standing::Compliant);
-        assert_eq!((decided.ruling.effect, decided.by), (Effect::Deny, Some(3)));
+        assert_eq!((decided.ruling.effect, decided.rules), (Effect::Deny, vec![3]));
     }
 
     #[test]
@@ -262,8 +343,7 @@ mod tests {
         let compiled = compile(&set(Effect::Deny, vec![access("need", "disk.encrypted")]));
         let decided = decision(&compiled, &json!({}), None, Standing::Compliant);
         assert_eq!(decided.ruling.effect, Effect::Deny);
-        let StepResult::Unmet(evidence) = &decided.steps[0].result else { panic!("{decided:?}") };
-        assert_eq!(EvidenceSummary::of(evidence).blames[0].fact, "disk.encrypted");
+        assert_eq!(decided.steps[0].result, StepResult::Unmet);
         // An unknown `when` or `unless`: the stricter of with and without.
         let when = |needs: &str| AccessSource { when: Some(Text::loose("gone")), ..access("maybe", needs) };
         let unless = |needs: &str| AccessSource { unless: Some(Text::loose("gone")), ..access("maybe", needs) };

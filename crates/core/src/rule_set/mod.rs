@@ -3,13 +3,15 @@
 //! Every command that needs a verdict comes through [`RuleSet::evaluate`], and every proof through
 //! [`RuleSet::explain`], which runs the same compiled condition with its trace on.
 
+mod causes;
 mod decide;
 mod proof;
 mod reach;
 mod session;
 pub(crate) mod vet;
 
-pub use decide::decide;
+pub use causes::find_causes;
+pub use decide::{Posture, decide};
 use session::Member;
 pub use session::Session;
 
@@ -19,9 +21,9 @@ use bumpalo::Bump;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::access::service::{AccessRule, AccessSet, AccessSource, ServiceSource};
+use crate::access::service::{AccessRule, AccessSet, AccessSource, AccessSources, ServiceSource};
 use crate::condition::{Ambient, Condition, Evaluator, Uses, Vocabulary};
-use crate::diagnostic::{Diagnostic, each_once};
+use crate::diagnostic::{Diagnostic, Text, each_once};
 use crate::facts::dictionary::Dictionary;
 use crate::facts::layout::{Layout, SlotId};
 use crate::facts::merge::Facts;
@@ -48,6 +50,8 @@ pub struct RuleSetSource {
     pub services: Vec<ServiceSource>,
     /// Access rules.
     pub access: Vec<AccessSource>,
+    /// What makes a device managed; a fresh observation, where nothing is said.
+    pub managed: Option<Text>,
 }
 
 /// All rules, groups and access rules of a workspace, compiled.
@@ -82,10 +86,16 @@ impl RuleSet {
             Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids, rules: &rule_ids };
         let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
         let rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
-        let access = AccessSet::compile(&source.services, &source.access, &groups, &mut vocabulary, &mut mistakes);
+        let written =
+            AccessSources { services: &source.services, rules: &source.access, managed: source.managed.as_ref() };
+        let access = AccessSet::compile(written, &groups, &mut vocabulary, &mut mistakes);
         let mistakes = each_once(mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
-        let moments: BTreeSet<Timestamp> = rules.iter().flat_map(Rule::moments).collect();
+        let moments: BTreeSet<Timestamp> = rules
+            .iter()
+            .flat_map(Rule::moments)
+            .chain(access.rules().iter().filter_map(AccessRule::enforced_from))
+            .collect();
         let moments = moments.into_iter().collect();
         let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access, moments });
         let set = set.map(|mut set| {
@@ -135,7 +145,7 @@ impl RuleSet {
     fn conditions(&self) -> impl Iterator<Item = &Condition> {
         let rules = self.rules.iter().flat_map(Rule::conditions);
         let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
-        rules.chain(groups).chain(self.access.rules().iter().flat_map(AccessRule::conditions))
+        rules.chain(groups).chain(self.access.conditions())
     }
 
     /// Returns the services and access rules.

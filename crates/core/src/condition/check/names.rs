@@ -75,6 +75,17 @@ impl Checker<'_, '_> {
             (Place::Access, "signin", "client") => {
                 Self::node(Op::Ambient(AmbientKey::SignInClient), Type::Text, Some("signin.client".into()), span)
             }
+            (Place::Access, "signin", "address") => {
+                Self::node(Op::Ambient(AmbientKey::SignInAddress), Type::Text, Some("signin.address".into()), span)
+            }
+            (Place::Access, "signin", "platform") => {
+                // Where a sign-in does not tell it, it is the device's.
+                self.may_read.insert(self.vocabulary.layout.want("platform", self.vocabulary.dictionary));
+                Self::node(Op::Ambient(AmbientKey::SignInPlatform), Type::Text, Some("signin.platform".into()), span)
+            }
+            (Place::Access, "signin", "time") => {
+                Self::node(Op::Ambient(AmbientKey::SignInTime), Type::DateTime, Some("signin.time".into()), span)
+            }
             (Place::Access, "service", "id") => {
                 Self::node(Op::Ambient(AmbientKey::ServiceId), Type::Text, Some("service.id".into()), span)
             }
@@ -88,7 +99,7 @@ impl Checker<'_, '_> {
                     "unknown-name",
                     message,
                     (span, ""),
-                    "known are signin.client, service.id, and the facts of the people list below person",
+                    "known are signin.client, .address, .platform and .time, service.id, and the facts of the people list below person",
                 );
                 Self::null(span)
             }

@@ -577,7 +577,7 @@ impl<'a> Vet<'a> {
 
     fn tell_consequences(&self, told: &mut Vec<Diagnostic>) {
         let groups = &self.rules.groups;
-        let access = self.rules.access().rules().iter().filter(|rule| rule.stage != Stage::Draft);
+        let access = self.rules.access().rules().iter().filter(|rule| rule.stage(self.at) != Stage::Draft);
         let conditions: Vec<&Condition> = access
             .flat_map(|rule| {
                 let asked = rule.conditions().flat_map(Condition::groups).copied();

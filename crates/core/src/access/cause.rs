@@ -1,0 +1,89 @@
+//! What shuts or narrows the way to a service: what would have to change for it to be open.
+
+use jiff::Timestamp;
+
+/// The kind of a cause, in a word of the machine-readable contract.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum CauseKind {
+    /// A finding of a rule.
+    Finding,
+    /// The silence of the device.
+    Silence,
+    /// No enforced rule covers the device.
+    Uncovered,
+    /// A fact that the access rule asks for itself.
+    Condition,
+    /// The device is not managed any more, as the workspace defines it.
+    Certificate,
+    /// No access rule is for this person.
+    Default,
+    /// The person does not belong any more to those whom an access rule is for, or does not hold the device any more.
+    Membership,
+    /// The person is on no list any more.
+    Left,
+    /// The device was retired.
+    Retired,
+    /// An access rule, or the service, was edited.
+    RuleChanged,
+}
+
+impl CauseKind {
+    /// All kinds.
+    pub const ALL: [Self; 10] = [
+        Self::Finding,
+        Self::Silence,
+        Self::Uncovered,
+        Self::Condition,
+        Self::Certificate,
+        Self::Default,
+        Self::Membership,
+        Self::Left,
+        Self::Retired,
+        Self::RuleChanged,
+    ];
+
+    /// Returns the word used in JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Finding => "finding",
+            Self::Silence => "silence",
+            Self::Uncovered => "uncovered",
+            Self::Condition => "condition",
+            Self::Certificate => "certificate",
+            Self::Default => "default",
+            Self::Membership => "membership",
+            Self::Left => "left",
+            Self::Retired => "retired",
+            Self::RuleChanged => "rule-changed",
+        }
+    }
+
+    /// Reads the word back.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|cause| cause.as_str() == text)
+    }
+}
+
+/// One thing that has to change for the way to a service to be open again.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Cause {
+    /// What kind of thing it is.
+    pub kind: CauseKind,
+    /// The access rule that asks for it; none where no access rule does.
+    pub access_rule: Option<String>,
+    /// Of a finding the rule, or the word for what the finding is of.
+    pub rule: Option<String>,
+    /// The fact, or the group, that has to be another.
+    pub fact: Option<String>,
+    /// Of a finding when it was opened.
+    pub opened: Option<Timestamp>,
+    /// Of a finding when its grace ends.
+    pub due: Option<Timestamp>,
+}
+
+impl Cause {
+    /// Of a kind of which nothing else is said.
+    pub fn of_kind(kind: CauseKind) -> Self {
+        Self { kind, access_rule: None, rule: None, fact: None, opened: None, due: None }
+    }
+}
