@@ -7,8 +7,8 @@ use std::path::Path;
 use bumpalo::Bump;
 use fencepost_benches::measure;
 use fencepost_core::{
-    Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet, Session,
-    SettleContext, SettleInput, SettleSettings, Standing, Verdict, Verdicts, decide, merge, unpack,
+    AccessState, Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet,
+    Session, SettleContext, SettleInput, SettleSettings, Standing, Verdict, Verdicts, decide, merge, unpack,
 };
 use fencepost_formats::{FileText, JsonDocuments, SecretKey, Workspace, load_workspace};
 use fencepost_standin::fleet_document;
@@ -173,8 +173,9 @@ fn deciding<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
             let ambient = Ambient { standing: Some(standing.as_str()), ..Ambient::default() };
             let input = DeviceInput { id: "unit", facts, holders: &[] };
             let memberships = rules.memberships_of_device(&input, ambient, Session::new(at, zone, &scratch));
-            let attempt =
-                Attempt { facts, memberships, holder: None, standing, failing: &[], service: 0, client: "app" };
+            let state = AccessState { standing, failing: &[], memberships };
+            let sign_in = &rules.access().services()[0].usual[0];
+            let attempt = Attempt { input, state, holder: None, service: 0, sign_in };
             black_box(decide(rules, &attempt, Session::new(at, zone, &scratch)));
         }
     });

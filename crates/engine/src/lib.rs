@@ -17,7 +17,11 @@ mod spool;
 mod workers;
 mod workspace;
 
-pub use access::losses::{AccessEntry, AccessReport, Because, Other};
+pub use access::groups::{CauseGroup, PersonGroup, ServiceGroup, group_by_cause, group_by_person};
+pub use access::losses::AccessQuery;
+pub use access::report::{
+    AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, OtherWay, PersonOrDevice,
+};
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::device::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, VerdictLine};
 pub use ask::history::{Happening, History, What};

@@ -5,8 +5,8 @@ use std::path::Path;
 
 use fencepost_core::{FindingEvent, Standing};
 use fencepost_engine::{
-    AssessOptions, Assessed, EngineError, ImportOptions, Imported, Importer, Kind, LinePhase, ListQuery, Moment,
-    Project, Reading, What, assess, preview,
+    AccessQuery, AssessOptions, Assessed, EngineError, ImportOptions, Imported, Importer, Kind, LinePhase, ListQuery,
+    Moment, Project, Reading, What, assess, preview,
 };
 use fencepost_formats::FileText;
 use fencepost_store::Ledger;
@@ -386,12 +386,14 @@ fn who_loses_access_is_told_with_the_other_device_that_still_gets_in() {
         bench.import("agent", &shared(encrypted, &day(number)), &day(number)).unwrap();
         bench.assess(&day(number));
     }
-    let report = bench.read(&day(3), |reading| reading.access(None).unwrap());
+    let report = bench.read(&day(3), |reading| reading.access(AccessQuery::default()).unwrap());
     let [lost] = report.lost.as_slice() else { panic!("{:?}", report.lost) };
     assert_eq!((lost.device.as_str(), lost.person.as_deref(), lost.service.as_str()), ("a", Some("ada"), "mail"));
-    assert_eq!((lost.moment, lost.because[0].rule.as_str()), (moment(&day(3)), "encrypted"));
+    assert_eq!((lost.moment, lost.causes[0].cause.rule.as_deref()), (moment(&day(3)), Some("encrypted")));
     assert_eq!(lost.other.as_ref().map(|other| other.device.as_str()), Some("b"));
     // A day before it is only about to be lost.
-    let ahead = bench.read(&day(3), |reading| reading.access(Some(moment(&day(2)))).unwrap());
+    let ahead = bench.read(&day(3), |reading| {
+        reading.access(AccessQuery { since: Some(moment(&day(2))), ..AccessQuery::default() }).unwrap()
+    });
     assert_eq!((ahead.lost.len(), ahead.restored.len()), (1, 0));
 }

@@ -12,9 +12,9 @@ use crate::Access;
 use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
-    AssessedRow, BatchFacts, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow, FormerName, ImportRow, Known,
-    LayoutFingerprints, Look, PackedObservation, PersonRow, RejectRow, RunRow, SourceRow, SpellKind, SpellRow,
-    StoredObservation, micros, moment,
+    AssessedRow, BatchFacts, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow, FormerName,
+    ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PersonRow, RejectRow, RunRow, SourceRow, SpellKind,
+    SpellRow, StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -513,6 +513,24 @@ impl<'c> Reader<'c> {
              WHERE device = ?1 AND kind = ?3 AND +from_run <= ?4 AND (to_run IS NULL OR to_run > ?4) ORDER BY subject",
             params![device.number, device.name, kind.as_str(), run.unwrap_or(LATEST)],
             spell_row,
+        )
+    }
+
+    /// Returns the decisions about a device that time alone will bring about, as the last assessment that looked at it found, by
+    /// moment.
+    pub fn coming_decisions(&self, device: i64) -> Result<Vec<ComingRow>, LedgerError> {
+        self.all(
+            "SELECT at, subject, value, detail, only_if_silent FROM coming_decision WHERE device = ?1 ORDER BY seq",
+            [device],
+            |row| {
+                Ok(ComingRow {
+                    at: moment(row.get(0)?),
+                    subject: row.get(1)?,
+                    value: row.get(2)?,
+                    detail: row.get(3)?,
+                    only_if_silent: row.get(4)?,
+                })
+            },
         )
     }
 

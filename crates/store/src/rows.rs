@@ -89,6 +89,21 @@ pub struct SpellRow {
     pub to_run: Option<i64>,
 }
 
+/// A decision that time alone will bring about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ComingRow {
+    /// From when on it holds.
+    pub at: Timestamp,
+    /// What it is about, as in a spell.
+    pub subject: String,
+    /// What holds then.
+    pub value: String,
+    /// More about it, as JSON.
+    pub detail: String,
+    /// It comes about only if the device says nothing until then.
+    pub only_if_silent: bool,
+}
+
 /// A version of a finding.
 #[derive(Clone, Debug, PartialEq)]
 pub struct FindingRow {

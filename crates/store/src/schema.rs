@@ -10,7 +10,7 @@ use crate::finding_ids;
 use crate::{page_checks, sqlite_failure};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 7] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH];
+const STEPS: [&str; 8] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH];
 
 /// What SQLite's `application_id` says of a ledger: `FPst` in ASCII. Ledgers have it since the sixth format.
 pub(crate) const APPLICATION: i64 = 0x4650_7374;
@@ -271,6 +271,23 @@ const FIFTH: &str = "
 /// the first are counted by reason.
 const SIXTH: &str = "
     ALTER TABLE reject ADD COLUMN count INTEGER NOT NULL DEFAULT 1;
+";
+
+/// Decisions that time alone will bring about are kept beside their device. Those of devices that are there already are found by the
+/// next assessment, which looks at every device again.
+const EIGHTH: &str = "
+    CREATE TABLE coming_decision (
+        device INTEGER NOT NULL REFERENCES device (id),
+        seq INTEGER NOT NULL,
+        at INTEGER NOT NULL,
+        subject TEXT NOT NULL,           -- person, service and sign-in, as in a spell
+        value TEXT NOT NULL,
+        detail TEXT NOT NULL,
+        only_if_silent INTEGER NOT NULL, -- only if the device says nothing until then
+        PRIMARY KEY (device, seq)
+    ) STRICT, WITHOUT ROWID;
+    CREATE INDEX coming_at ON coming_decision (at, only_if_silent);
+    UPDATE setting SET value = '' WHERE key = 'assessed_by';
 ";
 
 /// Findings have ids, and events are found by their device. The ids of findings that are there already, and their events, are filled

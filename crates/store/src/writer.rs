@@ -11,7 +11,9 @@ use rusqlite::{OptionalExtension, Transaction, params};
 use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
 use crate::reader::{COMMITS, Reader};
-use crate::rows::{AssessedRow, EventRow, FindingRow, FormerName, RejectRow, RunKind, SpellKind, micros, moment};
+use crate::rows::{
+    AssessedRow, ComingRow, EventRow, FindingRow, FormerName, RejectRow, RunKind, SpellKind, micros, moment,
+};
 
 const LEVEL: i32 = 3;
 
@@ -594,7 +596,7 @@ impl<'l> Writer<'l> {
             [from, into],
         )?;
         self.run_sql("DELETE FROM facts WHERE device IN (?1, ?2)", [from, into])?;
-        for table in ["holder", "dirty"] {
+        for table in ["holder", "dirty", "coming_decision"] {
             self.run_sql(&format!("DELETE FROM {table} WHERE device = ?1"), [from])?;
         }
         self.run_sql("DELETE FROM assessed WHERE device IN (?1, ?2)", [from, into])?;
@@ -684,7 +686,8 @@ impl<'l> Writer<'l> {
     }
 
     /// Makes the spells of a kind on a device be `now`, pairs of subject with value and detail; returns
-    /// whether any began or ended. A spell goes on while its value is the same, that of a standing while its detail is, too.
+    /// whether any began or ended. A spell goes on while its value is the same, that of a standing or a decision while its detail is,
+    /// too.
     pub fn set_spells(
         &mut self,
         run: i64,
@@ -711,7 +714,7 @@ impl<'l> Writer<'l> {
         };
         let mut changed = false;
         let same = |one: &(String, String, String), other: &(String, String, String)| {
-            one.0 == other.0 && one.1 == other.1 && (kind != SpellKind::Standing || one.2 == other.2)
+            one.0 == other.0 && one.1 == other.1 && (kind == SpellKind::Verdict || one.2 == other.2)
         };
         for ([from_run, seq], held) in &before {
             if !now.iter().any(|holds| same(holds, held)) {
@@ -727,6 +730,27 @@ impl<'l> Writer<'l> {
             changed = true;
         }
         Ok(changed)
+    }
+
+    /// Makes the decisions about a device that time alone will bring about be `coming`, in this order.
+    pub fn set_coming_decisions(&mut self, device: i64, coming: &[ComingRow]) -> Result<(), LedgerError> {
+        self.run_sql("DELETE FROM coming_decision WHERE device = ?1", [device])?;
+        for (seq, row) in coming.iter().enumerate() {
+            self.run_sql(
+                "INSERT INTO coming_decision (device, seq, at, subject, value, detail, only_if_silent) \
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                params![
+                    device,
+                    i64::try_from(seq).unwrap_or(i64::MAX),
+                    micros(row.at),
+                    row.subject,
+                    row.value,
+                    row.detail,
+                    row.only_if_silent
+                ],
+            )?;
+        }
+        Ok(())
     }
 
     /// Makes the spells of a kind on a device be `now`, of which no spell of that kind is known.

@@ -1,34 +1,46 @@
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
+use fencepost_engine::{AccessEntry, AccessQuery};
 
 use super::{Common, Format, OpenWorkspace, clock_of, note_currency, parse_moment, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::access::{AccessPage, By};
+use crate::view::access::{AccessPage, By, Only};
 use crate::view::json;
 use crate::view::text::shell;
 
 /// Show who loses access, why, since when, and what to do
 ///
 /// It tells what changed since the assessment before the latest (or since TIME), what the clock has done since,
-/// and what it will do if nothing else changes.
+/// and what it will do if nothing else changes. Those come first who have no other way in.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost access
+  fencepost access --only call-first            whom to call, all of them
   fencepost access --by service
+  fencepost access B-1034                       one person, or one device
   fencepost access --since 2027-03-10 --format csv
   fencepost access --denied                     all that is denied, whenever it began")]
 pub struct AccessArgs {
+    /// Only this person, by id or name, or this device
+    #[arg(value_name = "PERSON|DEVICE")]
+    who: Option<String>,
     /// Compare with the last assessment at or before TIME
     #[arg(long, value_name = "TIME")]
     since: Option<String>,
     /// Group the rows
     #[arg(long, value_enum)]
     by: Option<By>,
+    /// Show one part alone, and all of it
+    #[arg(long, value_enum, conflicts_with = "denied")]
+    only: Option<Only>,
     /// Show everything that an access rule denies now
     #[arg(long)]
     denied: bool,
+    /// With --denied: also what is denied since no access rule applies
+    #[arg(long, requires = "denied")]
+    all: bool,
     /// Exit with 1 when this was found
     #[arg(long, value_enum, value_name = "WHAT")]
     fail_on: Option<FailOn>,
@@ -48,7 +60,7 @@ enum FailOn {
     Any,
 }
 
-const COLUMNS: [&str; 12] = [
+const COLUMNS: [&str; 25] = [
     "change",
     "device",
     "person",
@@ -61,23 +73,58 @@ const COLUMNS: [&str; 12] = [
     "cause",
     "because",
     "other_device",
+    "call_first",
+    "only_if_silent",
+    "title",
+    "facts",
+    "due",
+    "do",
+    "site",
+    "unit",
+    "mail",
+    "phone",
+    "lead",
+    "access_rules",
+    "causes",
 ];
 
 pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;
     let since = parse_moment(&workspace.project, args.since.as_ref())?;
-    let report = reading.access(since)?;
+    let mut report = reading.access(AccessQuery { since, denied_by_default: args.all })?;
+    if let Some(who) = &args.who {
+        let who = reading.person_or_device(who)?;
+        report.keep(|entry| who.is_in(entry));
+    }
     note_currency(ui, &reading, args.format)?;
     match args.format {
         Format::Json => write_json(ui, &json::access(&report))?,
-        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, json::access_rows(&report, args.denied))?,
+        Format::Jsonl | Format::Csv => {
+            let mut sections: Vec<(&str, &[AccessEntry])> = vec![
+                ("lost", &report.lost),
+                ("reduced", &report.reduced),
+                ("restored", &report.restored),
+                ("losing", &report.losing),
+            ];
+            if args.denied {
+                sections.push(("denied", &report.denied));
+            }
+            let rows =
+                json::access_rows(&sections, |change, entry| args.only.is_none_or(|only| only.shows(change, entry)));
+            write_rows(ui, args.format, &COLUMNS, rows)?;
+        }
         Format::Table => {
             let clock = clock_of(&reading);
-            let text =
-                AccessPage { clock: &clock, styles: &ui.styles, width: ui.width, by: args.by, denied: args.denied }
-                    .render(&report);
-            ui.raw(&text)?;
+            let page = AccessPage {
+                clock: &clock,
+                styles: &ui.styles,
+                width: ui.width,
+                by: args.by,
+                only: args.only,
+                denied: args.denied,
+            };
+            ui.raw(&page.render(&report))?;
             if let Some(first) = report.lost.first().or(report.losing.first()).or(report.denied.first()) {
                 ui.note(format!("\nNext: fencepost why {}", shell(&first.device)));
             }

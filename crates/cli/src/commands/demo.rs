@@ -3,7 +3,9 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess, open_ledger};
+use fencepost_engine::{
+    AccessQuery, AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess, open_ledger,
+};
 use fencepost_store::Purpose;
 use jiff::Timestamp;
 
@@ -84,9 +86,10 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
     ui.line("")?;
     ui.raw(&page.fence(&assessed, &reading.fence(None)?))?;
     ui.line("")?;
-    let report = reading.access(None)?;
+    let report = reading.access(AccessQuery::default())?;
     ui.raw(
-        &AccessPage { clock: &clock, styles: &ui.styles, width: ui.width, by: None, denied: false }.render(&report),
+        &AccessPage { clock: &clock, styles: &ui.styles, width: ui.width, by: None, only: None, denied: false }
+            .render(&report),
     )?;
     let lost = report.lost.first().map_or("tern-tickets", |entry| &entry.device);
     let strong = ui.styles.strong;

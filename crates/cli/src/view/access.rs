@@ -1,17 +1,16 @@
-//! Who loses access: one block a change, and for each person and device what shut the door and what to do.
+//! Who loses access: the numbers first, then whom to call, then everybody else, one cause once and a line for each person.
 
-use std::collections::BTreeSet;
+use fencepost_core::{CauseKind, Effect, Ruling, Strictness};
+use fencepost_engine::{
+    AccessEntry, AccessReport, CauseGroup, CauseLine, PersonGroup, group_by_cause, group_by_person,
+};
 
-use fencepost_core::{Effect, LossCause, Ruling, Strictness};
-use fencepost_engine::{AccessEntry, AccessReport};
-
-use super::gather::Gathered;
 use super::style::Styles;
-use super::table::wrap;
+use super::table::{Cell, Column, Table, wrap};
 use super::text::{count, harmless};
 use super::time::Clock;
 
-/// What the rows are grouped by.
+/// What the entries are grouped by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum By {
     /// One heading for each person
@@ -22,166 +21,320 @@ pub enum By {
     Site,
     /// One heading for each rule that shuts the door
     Rule,
+    /// One heading for each cause
+    Cause,
 }
+
+/// Which part is shown alone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Only {
+    /// Who lost a service and has no other way in
+    CallFirst,
+    /// Who lost a service
+    Lost,
+    /// Who is let in with more obligations than before
+    Reduced,
+    /// Who got a service back
+    Restored,
+    /// Who will lose a service if nothing changes
+    Losing,
+}
+
+impl Only {
+    /// Returns whether an entry of a list belongs to this part.
+    pub fn shows(self, change: &str, entry: &AccessEntry) -> bool {
+        match self {
+            Self::CallFirst => change == "lost" && entry.calls_first(),
+            Self::Lost => change == "lost",
+            Self::Reduced => change == "reduced",
+            Self::Restored => change == "restored",
+            Self::Losing => change == "losing",
+        }
+    }
+}
+
+/// No more people than this are named in a section, unless it is asked for alone.
+const MOST_NAMED: usize = 12;
+/// No more counts than this stand in a line of the summary.
+const MOST_COUNTED: usize = 6;
 
 pub struct AccessPage<'p> {
     pub clock: &'p Clock,
     pub styles: &'p Styles,
     pub width: usize,
     pub by: Option<By>,
+    pub only: Option<Only>,
+    /// Show what is denied now: by an access rule, or also by default.
     pub denied: bool,
+}
+
+/// A part of the page.
+struct Section<'e> {
+    title: &'static str,
+    entries: Vec<&'e AccessEntry>,
+    /// How to see all of it.
+    option: &'static str,
+    /// What is told comes in the future.
+    ahead: bool,
+    /// Whom to call, and how.
+    with_contact: bool,
 }
 
 impl AccessPage<'_> {
     pub fn render(&self, report: &AccessReport) -> String {
-        let mut out = String::new();
-        let since = report.since.map_or_else(
-            || "nothing earlier to compare with".to_owned(),
-            |at| format!("since {}", self.clock.full(at)),
-        );
-        out.push_str(&format!(
-            "Access as of {} ({}), {since}\n",
-            self.clock.full(report.as_of),
-            self.clock.zone_name()
-        ));
-        let bad = self.styles.bad;
-        let lost = people(&report.lost, "loses", "lose");
-        let losing = people(&report.losing, "is", "are");
-        out.push_str(&format!(
-            "{bad}{lost} a service{bad:#}; {} reduced, {} restored; {losing} about to lose one\n",
-            number_of_people(&report.reduced),
-            number_of_people(&report.restored),
-        ));
-        // What is narrowed together with a loss is told with it.
-        let told = |entry: &AccessEntry| (entry.device.clone(), entry.moment, entry.cause, entry.because.clone());
-        let (with_lost, reduced): (Vec<AccessEntry>, Vec<AccessEntry>) =
-            report.reduced.iter().cloned().partition(|entry| report.lost.iter().any(|lost| told(lost) == told(entry)));
-        let lost: Vec<AccessEntry> = report.lost.iter().cloned().chain(with_lost).collect();
-        let sections: [(&str, &[AccessEntry], bool); 4] = [
-            ("Lost", &lost, false),
-            ("Reduced", &reduced, false),
-            ("Restored", &report.restored, false),
-            ("Will lose, if nothing changes", &report.losing, true),
-        ];
-        for (title, entries, ahead) in sections {
-            self.section(&mut out, title, entries, ahead);
+        let mut out = self.summary(report);
+        for section in self.sections(report) {
+            self.section(&mut out, &section);
         }
-        if self.denied {
-            self.section(&mut out, "Denied now", &report.denied, false);
-        } else if !report.denied.is_empty() {
-            let denied = people(&report.denied, "is", "are");
+        if !self.denied && self.only.is_none() && !report.denied.is_empty() {
+            let denied = people(&report.denied.iter().collect::<Vec<_>>(), "is", "are");
             out.push_str(&format!("\n{denied} denied a service by an access rule now: fencepost access --denied\n"));
         }
         out
     }
 
-    fn section(&self, out: &mut String, title: &str, entries: &[AccessEntry], ahead: bool) {
-        if entries.is_empty() {
-            return;
+    fn summary(&self, report: &AccessReport) -> String {
+        let since = report.since.map_or_else(
+            || "nothing earlier to compare with".to_owned(),
+            |at| format!("since {}", self.clock.full(at)),
+        );
+        let mut out = format!("Access as of {} ({}), {since}\n", self.clock.full(report.as_of), self.clock.zone_name());
+        let (bad, summary) = (self.styles.bad, &report.summary);
+        let lost = people(&report.lost.iter().collect::<Vec<_>>(), "loses", "lose");
+        let alone = match (summary.people, summary.call_first) {
+            (0, _) => String::new(),
+            (_, 0) => ", every one with another way in".to_owned(),
+            (1, 1) => ", with no other way in".to_owned(),
+            (all, alone) if all == alone => ", none with another way in".to_owned(),
+            (_, alone) => format!(", {alone} of them with no other way in"),
+        };
+        let number = |entries: &[AccessEntry]| group_by_person(entries).len();
+        out.push_str(&format!(
+            "{bad}{lost} a service{alone}{bad:#}; {} reduced, {} restored\n",
+            number(&report.reduced),
+            number(&report.restored),
+        ));
+        let mut line = |word: &str, text: String| {
+            let faint = self.styles.faint;
+            for (at, part) in wrap(&text, self.width.saturating_sub(11)).into_iter().enumerate() {
+                let word = if at == 0 { word } else { "" };
+                out.push_str(&format!("  {faint}{word:<8}{faint:#} {part}\n"));
+            }
+        };
+        if summary.people + summary.devices_of_nobody > 0 {
+            let causes = summary.by_cause.iter().map(|count| {
+                let name = count.rule.as_deref().unwrap_or(count.kind.as_str());
+                (format!("{} ({})", harmless(name), count.kind.as_str()), count.people.max(count.devices))
+            });
+            line("because", counts(causes));
         }
+        let many_sites = summary.by_site.len() > 1;
+        if many_sites {
+            let site = |site: &str| if site.is_empty() { "no site".to_owned() } else { harmless(site) };
+            line("where", counts(summary.by_site.iter().map(|(key, people)| (site(key), *people))));
+        }
+        if summary.by_service.len() > 1 {
+            line("what", counts(summary.by_service.iter().map(|(key, people)| (harmless(key), *people))));
+        }
+        let silent = match summary.only_if_silent {
+            0 => String::new(),
+            many => format!("{} more only if nothing is heard of their devices", count(many, "person", "people")),
+        };
+        match summary.next {
+            Some((at, 0)) => line("next", format!("a device that nobody holds on {}", self.clock.both(at))),
+            Some((at, people)) => {
+                let next = format!("{} on {}", count(people, "person", "people"), self.clock.both(at));
+                line("next", if silent.is_empty() { next } else { format!("{next}; {silent}") });
+            }
+            None if !silent.is_empty() => line("next", silent.replace(" more", "")),
+            None => {}
+        }
+        out
+    }
+
+    fn sections<'e>(&self, report: &'e AccessReport) -> Vec<Section<'e>> {
+        let (first, rest): (Vec<&AccessEntry>, Vec<&AccessEntry>) =
+            report.lost.iter().partition(|entry| entry.calls_first());
+        let (certain, silent): (Vec<&AccessEntry>, Vec<&AccessEntry>) =
+            report.losing.iter().partition(|entry| !entry.only_if_silent);
+        let section = |title, entries, option, ahead| Section { title, entries, option, ahead, with_contact: false };
+        let mut all = vec![
+            Section { with_contact: true, ..section("Call first: no other way in", first, "--only call-first", false) },
+            section("Lost, with another way in", rest, "--only lost", false),
+            section("Reduced", report.reduced.iter().collect(), "--only reduced", false),
+            section("Restored", report.restored.iter().collect(), "--only restored", false),
+            section("Will lose, if nothing changes", certain, "--only losing", true),
+            section("Will lose, only if nothing is heard of the device", silent, "--only losing", true),
+        ];
+        if let Some(only) = self.only {
+            let changes = ["lost", "lost", "reduced", "restored", "losing", "losing"];
+            for (section, change) in all.iter_mut().zip(changes) {
+                section.entries.retain(|entry| only.shows(change, entry));
+            }
+        }
+        if self.denied {
+            all.push(section("Denied now", report.denied.iter().collect(), "--denied", false));
+        }
+        all.retain(|section| !section.entries.is_empty());
+        all
+    }
+
+    fn section(&self, out: &mut String, section: &Section<'_>) {
         let strong = self.styles.strong;
-        out.push_str(&format!("\n{strong}{title}{strong:#}\n"));
+        out.push_str(&format!("\n{strong}{}{strong:#}\n", section.title));
         let Some(by) = self.by else {
-            self.blocks(out, &entries.iter().collect::<Vec<_>>(), ahead, 2);
+            self.groups(out, section, &section.entries, 2);
             return;
         };
-        let mut keys: Vec<String> = entries.iter().flat_map(|entry| heading(entry, by)).collect();
+        let mut keys: Vec<String> = section.entries.iter().flat_map(|entry| heading(entry, by)).collect();
         keys.sort();
         keys.dedup();
         for key in keys {
-            let own: Vec<&AccessEntry> = entries.iter().filter(|entry| heading(entry, by).contains(&key)).collect();
-            out.push_str(&format!("  {strong}{}{strong:#}\n", harmless(&key)));
-            self.blocks(out, &own, ahead, 4);
+            let own: Vec<&AccessEntry> =
+                section.entries.iter().copied().filter(|entry| heading(entry, by).contains(&key)).collect();
+            out.push_str(&format!("  {strong}{}{strong:#}  {}\n", harmless(&key), number(&own)));
+            self.groups(out, section, &own, 4);
         }
     }
 
-    /// One block for each device and cause: who loses what, because of what, and what to do.
-    fn blocks(&self, out: &mut String, entries: &[&AccessEntry], ahead: bool, indent: usize) {
-        let told = |entry: &AccessEntry| (entry.device.clone(), entry.moment, entry.cause, entry.because.clone());
-        for (_, block) in Gathered::of(entries.iter().map(|entry| (told(entry), *entry))) {
-            self.block(out, &block, ahead, indent);
-        }
-    }
-
-    fn block(&self, out: &mut String, block: &[&AccessEntry], ahead: bool, indent: usize) {
-        let first = block[0];
-        let pad = " ".repeat(indent);
-        let place = first.place.as_ref().map(|place| format!(" ({})", harmless(place))).unwrap_or_default();
-        let moment = if ahead {
-            format!("from {}", self.clock.both(first.moment))
-        } else {
-            format!("since {}", self.clock.both(first.moment))
-        };
-        let style =
-            if first.decision.strictness() == Strictness::Permitted { self.styles.good } else { self.styles.bad };
-        out.push_str(&format!("{pad}{style}{}{style:#}{place}, {moment}\n", harmless(&first.device)));
-        let mut line = |word: &str, text: &str| {
-            let faint = self.styles.faint;
-            for (at, part) in wrap(text, self.width.saturating_sub(indent + 11)).into_iter().enumerate() {
-                let word = if at == 0 { word } else { "" };
-                out.push_str(&format!("{pad}  {faint}{word:<8}{faint:#} {part}\n"));
+    /// One block for each cause: what it is, what to do, and a line for each person.
+    fn groups(&self, out: &mut String, section: &Section<'_>, entries: &[&AccessEntry], indent: usize) {
+        // A section that was asked for alone is told whole, as is one under headings.
+        let whole = self.only.is_some() || self.by.is_some() || self.denied;
+        let mut left = if whole { usize::MAX } else { MOST_NAMED };
+        let mut kept_back = 0;
+        for group in group_by_cause(entries.iter().copied()) {
+            let named = group.people.len().min(left);
+            kept_back += group.people.len() - named;
+            left -= named;
+            if named > 0 {
+                self.group(out, section, &group, (named, indent));
             }
-        };
-        for (people, what) in who_and_what(block) {
-            line("who", &format!("{}: {what}", people.join(", ")));
         }
-        line("because", &harmless(&because(first, self.clock)));
-        let mut fixes: Vec<&String> = first.because.iter().filter_map(|because| because.fix.as_ref()).collect();
+        if kept_back > 0 {
+            let pad = " ".repeat(indent);
+            let more = count(kept_back as u64, "more", "more");
+            out.push_str(&format!("{pad}and {more}: fencepost access {}\n", section.option));
+        }
+    }
+
+    fn group(&self, out: &mut String, section: &Section<'_>, group: &CauseGroup<'_>, (named, indent): (usize, usize)) {
+        let pad = " ".repeat(indent);
+        let faint = self.styles.faint;
+        let first = group.people[0].entries[0];
+        let is_back = first.decision.strictness() == Strictness::Permitted;
+        let because = because(group.causes);
+        let because = if is_back { format!("what shut it is over: {because}") } else { because };
+        for part in wrap(&harmless(&because), self.width.saturating_sub(indent)) {
+            out.push_str(&format!("{pad}{part}\n"));
+        }
+        let mut fixes: Vec<&str> = group.causes.iter().filter_map(|line| line.fix.as_deref()).collect();
         fixes.dedup();
-        for fix in fixes {
-            line("do", &harmless(fix));
+        for fix in fixes.into_iter().filter(|_| !is_back) {
+            for (at, part) in wrap(&harmless(fix), self.width.saturating_sub(indent + 4)).into_iter().enumerate() {
+                let word = if at == 0 { "do" } else { "" };
+                out.push_str(&format!("{pad}{faint}{word:<2}{faint:#}  {part}\n"));
+            }
         }
-        for told in others(block) {
-            line(told.0, &told.1);
+        let columns = [Column::Fixed, Column::Text, Column::Text, Column::Fixed, Column::Text];
+        let mut table = Table::new(&columns.map(|column| ("", column))).indent(indent + 2);
+        for person in &group.people[..named] {
+            table.row(self.person(section, person));
         }
+        out.push_str(&table.render(self.width, self.styles));
+    }
+
+    fn person(&self, section: &Section<'_>, person: &PersonGroup<'_>) -> Vec<Cell> {
+        let first = person.entries[0];
+        let name = match person.person {
+            Some(id) => person.contact.name.clone().unwrap_or_else(|| id.to_owned()),
+            None => "nobody's device".to_owned(),
+        };
+        let what: Vec<String> = person
+            .by_terms()
+            .into_iter()
+            .map(|group| {
+                let terms = with_obligations(&group.entry.decision);
+                format!("{} ({}){terms}", group.titles.join(", "), group.clients.join(", "))
+            })
+            .collect();
+        let devices: Vec<String> = person
+            .devices()
+            .into_iter()
+            .map(|entry| match &entry.site {
+                Some(site) => format!("{} ({site})", entry.device),
+                None => entry.device.clone(),
+            })
+            .collect();
+        let moment = if section.ahead {
+            format!("from {}", self.clock.moment(first.moment))
+        } else {
+            format!("since {}", self.clock.moment(first.moment))
+        };
+        let last = if section.with_contact { contact(person) } else { others(person) };
+        let style = match first.decision.strictness() {
+            Strictness::Permitted => self.styles.good,
+            Strictness::Limited => self.styles.notice,
+            Strictness::Denied => self.styles.bad,
+        };
+        vec![
+            Cell::styled(name, style),
+            Cell::new(what.join("; ")),
+            Cell::new(devices.join(", ")),
+            Cell::new(moment),
+            Cell::styled(last, self.styles.faint),
+        ]
     }
 }
 
-fn number_of_people(entries: &[AccessEntry]) -> u64 {
-    let people: BTreeSet<&String> = entries.iter().filter_map(|entry| entry.person.as_ref()).collect();
-    people.len() as u64
+/// `charts 3, silence 2 and 4 more kinds`.
+fn counts(counts: impl Iterator<Item = (String, u64)>) -> String {
+    let all: Vec<String> = counts.map(|(key, people)| format!("{key} {people}")).collect();
+    match all.len().checked_sub(MOST_COUNTED) {
+        Some(more) if more > 0 => format!("{} and {more} more", all[..MOST_COUNTED].join(", ")),
+        _ => all.join(", "),
+    }
+}
+
+/// How to reach somebody.
+fn contact(person: &PersonGroup<'_>) -> String {
+    let contact = person.contact;
+    let lead = contact.lead.as_ref().map(|lead| format!("lead {lead}"));
+    let parts = [contact.phone.clone(), contact.mail.clone(), lead, contact.unit.clone()];
+    parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
+
+/// On which other way somebody still gets in.
+fn others(person: &PersonGroup<'_>) -> String {
+    let denied = person.entries.iter().filter(|entry| entry.decision.effect == Effect::Deny && entry.person.is_some());
+    let Some(first) = denied.clone().find(|entry| entry.other.is_none()).or(denied.clone().next()) else {
+        return String::new();
+    };
+    match &first.other {
+        None => "no other way in".to_owned(),
+        Some(other) if other.device == first.device => format!("still in by {}", other.client),
+        Some(other) => format!("still in with {}", other.device),
+    }
 }
 
 /// `3 people lose`, and the devices that nobody holds beside them.
-fn people(entries: &[AccessEntry], one: &str, many: &str) -> String {
-    let nobodys: BTreeSet<&String> =
-        entries.iter().filter(|entry| entry.person.is_none()).map(|entry| &entry.device).collect();
-    let number = number_of_people(entries);
-    let verb = if number + nobodys.len() as u64 == 1 { one } else { many };
-    match nobodys.len() as u64 {
-        0 => format!("{} {verb}", count(number, "person", "people")),
-        devices => {
-            let devices = count(devices, "device that nobody holds", "devices that nobody holds");
-            if number == 0 {
-                format!("{devices} {verb}")
-            } else {
-                format!("{} and {devices} {verb}", count(number, "person", "people"))
-            }
-        }
+fn people(entries: &[&AccessEntry], one: &str, many: &str) -> String {
+    let groups = group_by_person(entries.iter().copied());
+    let number = groups.iter().filter(|group| group.person.is_some()).count() as u64;
+    let nobodys = groups.len() as u64 - number;
+    let verb = if groups.len() == 1 { one } else { many };
+    let people = count(number, "person", "people");
+    let devices = count(nobodys, "device that nobody holds", "devices that nobody holds");
+    match (number, nobodys) {
+        (_, 0) => format!("{people} {verb}"),
+        (0, _) => format!("{devices} {verb}"),
+        (_, _) => format!("{people} and {devices} {verb}"),
     }
 }
 
-/// People of whom the same is told, each with the services in question.
-fn who_and_what(block: &[&AccessEntry]) -> Vec<(Vec<String>, String)> {
-    let people = Gathered::of(block.iter().map(|entry| (&entry.person, *entry)));
-    let told = people.into_iter().map(|(_, own)| {
-        let by_terms = Gathered::of(own.iter().map(|entry| {
-            let terms = (entry.client.as_str(), &entry.decision);
-            (terms, harmless(&entry.service_title))
-        }));
-        // Clients that reach the same services on the same terms stand together.
-        let by_services =
-            Gathered::of(by_terms.into_iter().map(|((client, decision), titles)| ((decision, titles), client)));
-        let what: Vec<String> = by_services
-            .into_iter()
-            .map(|((decision, titles), clients)| {
-                let terms = with_obligations(decision);
-                format!("{} ({}){terms}", titles.join(", "), clients.join(", "))
-            })
-            .collect();
-        (what.join("; "), person_of(own[0]))
-    });
-    Gathered::of(told).into_iter().map(|(what, people)| (people, what)).collect()
+/// `3 people, 2 devices of nobody`.
+fn number(entries: &[&AccessEntry]) -> String {
+    people(entries, "", "").trim_end().to_owned()
 }
 
 /// ` with no download`, where a door opens with obligations.
@@ -192,80 +345,56 @@ fn with_obligations(decision: &Ruling) -> String {
     }
 }
 
-fn person_of(entry: &AccessEntry) -> String {
-    entry.person_name.as_deref().or(entry.person.as_deref()).map_or_else(|| "nobody's device".to_owned(), harmless)
-}
-
-/// Who is shut out altogether, to be called first; and who still gets in with another device.
-fn others(block: &[&AccessEntry]) -> Vec<(&'static str, String)> {
-    let shut: Vec<&&AccessEntry> =
-        block.iter().filter(|entry| entry.decision.effect == Effect::Deny && entry.person.is_some()).collect();
-    let alone = Gathered::of(
-        shut.iter()
-            .filter(|entry| entry.other.is_none())
-            .map(|entry| (person_of(entry), harmless(&entry.service_title))),
-    );
-    let helped = Gathered::of(shut.iter().filter_map(|entry| {
-        let with = harmless(&entry.other.as_ref()?.device);
-        Some((format!("{} with {with}", person_of(entry)), harmless(&entry.service_title)))
-    }));
-    let told = |all: Gathered<String, String>| {
-        all.into_iter().map(|(who, titles)| format!("{who} ({})", titles.join(", "))).collect::<Vec<_>>().join("; ")
-    };
-    let mut lines = Vec::new();
-    if !alone.is_empty() {
-        lines.push(("call", format!("first, having no other device that gets in: {}", told(alone))));
-    }
-    if !helped.is_empty() {
-        lines.push(("still in", told(helped)));
-    }
-    lines
-}
-
 fn heading(entry: &AccessEntry, by: By) -> Vec<String> {
     match by {
         By::Person => {
-            vec![entry.person_name.clone().or_else(|| entry.person.clone()).unwrap_or_else(|| "nobody's".to_owned())]
+            let name = entry.contact.name.clone().or_else(|| entry.person.clone());
+            vec![name.unwrap_or_else(|| "nobody's".to_owned())]
         }
         By::Service => vec![entry.service_title.clone()],
-        By::Site => vec![entry.place.clone().unwrap_or_else(|| "(none)".to_owned())],
-        By::Rule if entry.because.is_empty() => vec![cause(entry)],
-        By::Rule => entry.because.iter().map(|because| because.rule.clone()).collect(),
+        By::Site => vec![entry.site.clone().unwrap_or_else(|| "(none)".to_owned())],
+        By::Rule => {
+            let rules = entry.causes.iter().map(|line| line.cause.rule.clone().unwrap_or_else(|| cause(line)));
+            rules.collect()
+        }
+        By::Cause => entry.causes.iter().map(cause).collect(),
     }
 }
 
-fn cause(entry: &AccessEntry) -> String {
-    let rule = entry.access_rule.clone().unwrap_or_default();
-    match entry.cause {
-        Some(LossCause::Finding) => "a finding".to_owned(),
-        Some(LossCause::Silence) => "silence".to_owned(),
-        Some(LossCause::Uncovered) => "no enforced rule covers the device".to_owned(),
-        Some(LossCause::Membership) => "no access rule lets them in".to_owned(),
-        Some(LossCause::Condition) => format!("{rule} asks for more"),
-        Some(LossCause::RuleChanged) => "the rules were changed".to_owned(),
-        None => String::new(),
-    }
+/// What shuts the way, without when.
+fn because(causes: &[CauseLine]) -> String {
+    let said: Vec<String> = causes.iter().map(cause).collect();
+    if said.is_empty() { "nothing is known of why".to_owned() } else { said.join("; ") }
 }
 
-fn because(entry: &AccessEntry, clock: &Clock) -> String {
-    if entry.decision.strictness() == Strictness::Permitted {
-        return format!("what shut it is over: {}", cause(entry));
+fn cause(line: &CauseLine) -> String {
+    let cause = &line.cause;
+    let rule = cause.access_rule.as_deref().unwrap_or("the access rule");
+    let fact = cause.fact.as_deref();
+    match cause.kind {
+        CauseKind::Finding | CauseKind::Silence | CauseKind::Uncovered => match (&cause.rule, &line.title) {
+            (Some(rule), Some(title)) if rule != title => format!("{rule}: {title}"),
+            (Some(rule), _) => rule.clone(),
+            (None, Some(title)) => title.clone(),
+            (None, None) => cause.kind.as_str().to_owned(),
+        },
+        CauseKind::Condition => match fact {
+            Some(fact) => format!("{rule} asks for {fact}"),
+            None => format!("{rule} is never met"),
+        },
+        CauseKind::Certificate => format!("the device is not managed any more, as {rule} asks"),
+        CauseKind::Default => "no access rule is for them".to_owned(),
+        CauseKind::Membership => match (fact, &cause.access_rule) {
+            (Some("person"), Some(rule)) => format!("it is not known whether they belong to those whom {rule} is for"),
+            (Some(group), Some(rule)) => format!("{rule} asks for group {group}"),
+            (None, Some(rule)) => format!("they do not belong any more to those whom {rule} is for"),
+            (_, None) => "the device is not theirs any more".to_owned(),
+        },
+        CauseKind::Left => "they are on no list of people any more".to_owned(),
+        CauseKind::Retired => "the device was retired".to_owned(),
+        CauseKind::RuleChanged => match &cause.access_rule {
+            Some(rule) => format!("{rule} was edited"),
+            None => "access.toml was edited".to_owned(),
+        },
     }
-    if entry.because.is_empty() {
-        return cause(entry);
-    }
-    let said: Vec<String> = entry
-        .because
-        .iter()
-        .map(|because| {
-            format!(
-                "{}: {} (since {}, due {})",
-                because.rule,
-                because.title,
-                clock.moment(because.opened),
-                clock.moment(because.due)
-            )
-        })
-        .collect();
-    said.join("; ")
 }

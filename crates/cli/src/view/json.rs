@@ -1,10 +1,10 @@
 //! The machine-readable shapes that scripts rely on. Keys are snake_case, values hyphenated words, instants
 //! RFC 3339 in UTC; `schema` stands in the first object of a document, and in every one of JSON Lines.
 
-use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, VerdictOutcome};
+use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, Ruling, VerdictOutcome};
 use fencepost_engine::{
-    AccessEntry, AccessReport, Assessed, Change, DeviceReport, DeviceVerdicts, FindingLine, Happening, History,
-    Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, What,
+    AccessEntry, AccessReport, AccessSummary, Assessed, CauseLine, Change, DeviceReport, DeviceVerdicts, FindingLine,
+    Happening, History, Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, What,
 };
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
@@ -174,25 +174,90 @@ impl Serialize for FindingLines<'_> {
     }
 }
 
+fn cause(line: &CauseLine) -> Json {
+    let cause = &line.cause;
+    json!({
+        "cause": cause.kind.as_str(), "rule": cause.rule, "fact": cause.fact,
+        "opened": cause.opened.map(|moment| moment.to_string()), "due": cause.due.map(|moment| moment.to_string()),
+        "access_rule": cause.access_rule, "title": line.title, "fix": line.fix,
+    })
+}
+
+/// The parts of a decision, each with the key that it has wherever one is told.
+pub fn ruling(ruling: &Ruling) -> Map<String, Json> {
+    let obligations: Vec<&str> = ruling.obligations.iter().map(Obligation::as_str).collect();
+    let limits = ruling.obligations.iter().filter_map(|one| match one {
+        Obligation::Limit(limit) => Some(limit.as_str()),
+        Obligation::StepUp => None,
+    });
+    let limits: Vec<&str> = limits.collect();
+    let step_up = ruling.obligations.contains(&Obligation::StepUp);
+    let parts = [
+        ("decision", json!(ruling.effect.as_str())),
+        ("obligations", json!(obligations)),
+        ("limits", json!(limits)),
+        ("step_up", json!(step_up)),
+        ("terms", json!([])),
+    ];
+    parts.into_iter().map(|(key, value)| (key.to_owned(), value)).collect()
+}
+
+/// What to do, each thing once.
+fn to_do(entry: &AccessEntry) -> String {
+    let mut fixes: Vec<&str> = entry.causes.iter().filter_map(|line| line.fix.as_deref()).collect();
+    fixes.dedup();
+    fixes.join("; ")
+}
+
 fn entry(entry: &AccessEntry, moment: &str) -> Json {
     let mut out = Map::new();
+    let contact = &entry.contact;
     out.insert("device".into(), json!(entry.device));
     out.insert("person".into(), json!(entry.person));
-    out.insert("person_name".into(), json!(entry.person_name));
+    out.insert("person_name".into(), json!(contact.name));
     out.insert("service".into(), json!(entry.service));
     out.insert("client".into(), json!(entry.client));
     out.insert(moment.into(), json!(entry.moment.to_string()));
-    out.insert("decision".into(), json!(entry.decision.effect.as_str()));
-    let obligations: Vec<&str> = entry.decision.obligations.iter().map(Obligation::as_str).collect();
-    out.insert("obligations".into(), json!(obligations));
-    out.insert("access_rule".into(), json!(entry.access_rule));
-    out.insert("cause".into(), json!(entry.cause.map(|cause| cause.as_str())));
-    out.insert(
-        "because".into(),
-        entry.because.iter().map(|because| json!({ "rule": because.rule, "opened": because.opened.to_string(), "due": because.due.to_string() })).collect(),
-    );
-    out.insert("other_device".into(), json!(entry.other.as_ref().map(|other| &other.device)));
+    out.extend(ruling(&entry.decision));
+    out.insert("access_rules".into(), json!(entry.access_rules));
+    out.insert("causes".into(), entry.causes.iter().map(cause).collect());
+    out.insert("call_first".into(), json!(entry.calls_first()));
+    out.insert("other_device".into(), json!(entry.other_device()));
+    out.insert("only_if_silent".into(), json!(entry.only_if_silent));
+    out.insert("do".into(), json!(to_do(entry)));
+    out.insert("site".into(), json!(entry.site));
+    out.insert("unit".into(), json!(contact.unit));
+    out.insert("mail".into(), json!(contact.mail));
+    out.insert("phone".into(), json!(contact.phone));
+    out.insert("lead".into(), json!(contact.lead));
+    out.insert("access_rule".into(), json!(entry.access_rules.first()));
+    out.insert("cause".into(), json!(entry.causes.first().map(|line| line.cause.kind.as_str())));
+    let moment = |moment: Option<Timestamp>| moment.map(|moment| moment.to_string());
+    let because = entry.because().map(|line| {
+        let cause = &line.cause;
+        json!({ "rule": cause.rule, "opened": moment(cause.opened), "due": moment(cause.due) })
+    });
+    out.insert("because".into(), because.collect());
     Json::Object(out)
+}
+
+fn access_summary(summary: &AccessSummary) -> Json {
+    let by_cause = summary.by_cause.iter().map(|count| {
+        json!({ "cause": count.kind.as_str(), "rule": count.rule, "people": count.people, "devices": count.devices })
+    });
+    let by = |name: &str, counts: &[(String, u64)]| -> Json {
+        counts.iter().map(|(key, people)| json!({ name: key, "people": people })).collect()
+    };
+    json!({
+        "people": summary.people,
+        "call_first": summary.call_first,
+        "devices_of_nobody": summary.devices_of_nobody,
+        "by_cause": by_cause.collect::<Vec<_>>(),
+        "by_site": by("site", &summary.by_site),
+        "by_service": by("service", &summary.by_service),
+        "next": summary.next.map(|(at, people)| json!({ "at": at.to_string(), "people": people })),
+        "only_if_silent": summary.only_if_silent,
+    })
 }
 
 pub fn access(report: &AccessReport) -> Json {
@@ -202,6 +267,7 @@ pub fn access(report: &AccessReport) -> Json {
         "as_of": report.as_of.to_string(),
         "since": report.since.map(|moment| moment.to_string()),
         "past_valid_until": report.past_valid_until,
+        "summary": access_summary(&report.summary),
         "lost": all(&report.lost, "since"),
         "reduced": all(&report.reduced, "since"),
         "restored": all(&report.restored, "since"),
@@ -210,26 +276,25 @@ pub fn access(report: &AccessReport) -> Json {
     })
 }
 
-/// The rows of an access report as flat objects, each with what it tells.
-pub fn access_rows(report: &AccessReport, denied: bool) -> Vec<Json> {
+/// The rows of an access report that are shown, as flat objects, each with what it tells.
+pub fn access_rows(sections: &[(&str, &[AccessEntry])], is_shown: impl Fn(&str, &AccessEntry) -> bool) -> Vec<Json> {
     let mut rows = Vec::new();
-    let mut sections = vec![
-        ("lost", &report.lost),
-        ("reduced", &report.reduced),
-        ("restored", &report.restored),
-        ("losing", &report.losing),
-    ];
-    if denied {
-        sections.push(("denied", &report.denied));
-    }
     for (change, entries) in sections {
-        for one in entries {
-            let rules: Vec<&str> = one.because.iter().map(|because| because.rule.as_str()).collect();
+        for one in entries.iter().filter(|one| is_shown(change, one)) {
+            let rules: Vec<&str> = one.because().filter_map(|line| line.cause.rule.as_deref()).collect();
+            let causes: Vec<&str> = one.causes.iter().map(|line| line.cause.kind.as_str()).collect();
+            let titles: Vec<&str> = one.causes.iter().filter_map(|line| line.title.as_deref()).collect();
+            let facts: Vec<&str> = one.causes.iter().filter_map(|line| line.cause.fact.as_deref()).collect();
+            let due = one.causes.iter().filter_map(|line| line.cause.due).min();
+            let contact = &one.contact;
             rows.push(json!({
-                "schema": SCHEMA, "change": change, "device": one.device, "person": one.person, "person_name": one.person_name,
+                "schema": SCHEMA, "change": change, "device": one.device, "person": one.person, "person_name": contact.name,
                 "service": one.service, "client": one.client, "moment": one.moment.to_string(), "decision": one.decision.in_words(),
-                "access_rule": one.access_rule, "cause": one.cause.map(|cause| cause.as_str()), "because": rules.join(", "),
-                "other_device": one.other.as_ref().map(|other| &other.device),
+                "access_rule": one.access_rules.first(), "cause": causes.first(), "because": rules.join(", "),
+                "other_device": one.other_device(), "access_rules": one.access_rules.join(", "), "causes": causes.join(", "),
+                "call_first": one.calls_first(), "only_if_silent": one.only_if_silent,
+                "title": titles.join("; "), "facts": facts.join(", "), "due": due.map(|due| due.to_string()), "do": to_do(one),
+                "site": one.site, "unit": contact.unit, "mail": contact.mail, "phone": contact.phone, "lead": contact.lead,
             }));
         }
     }

@@ -1,267 +1,128 @@
-//! Who loses access: what the stored decisions say since another assessment, what the clock has done since,
-//! and what it will do.
+//! Reads from the ledger who lost, loses and regained access.
 
-use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
-use fencepost_core::{Finding, LossCause, Phase, Ruling, Strictness, Subject, moments_ahead, standing_at};
-use fencepost_store::{DeviceRow, RunRow, SpellKind, SpellRow};
+use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Phase, Posture, Subject};
+use fencepost_store::RunRow;
 use jiff::Timestamp;
 
-use crate::assess::decisions::{StandsAt, usual_decisions};
+use super::current::{CurrentDecision, CurrentDecisions, KeptDecision};
+use super::report::{AccessEntry, AccessReport, AccessSummary, CauseLine, Contact, PersonOrDevice};
+use crate::assess::decisions::usual_decisions;
+use crate::assess::outlook::ComingDecision;
 use crate::error::EngineError;
 use crate::facts::judge::{Judge, People};
-use crate::ledger_view::batch::{DEVICES, standing_of_spell};
-use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
-use crate::ledger_view::damage::{damaged, unreadable};
+use crate::ledger_view::batch::DEVICES;
+use crate::ledger_view::codec::{DecisionKey, StoredDecision};
+use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
 
-/// A finding that shuts a door.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Because {
-    /// The rule, or the word for silence.
-    pub rule: String,
-    /// What it asks for.
-    pub title: String,
-    /// When it was first seen.
-    pub opened: Timestamp,
-    /// When its grace ends.
-    pub due: Timestamp,
-    /// What to do.
-    pub fix: Option<String>,
-}
+/// The decisions that time alone brings about after the assessment, by device.
+pub(super) type ComingByDevice = BTreeMap<String, Vec<ComingDecision>>;
 
-/// Another device with which a person still gets in.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Other {
-    /// The device.
-    pub device: String,
-}
-
-/// One sign-in whose decision is told.
-#[derive(Clone, Debug, PartialEq)]
-pub struct AccessEntry {
-    /// The device.
-    pub device: String,
-    /// The person; none on a device that nobody holds.
-    pub person: Option<String>,
-    /// What the person is called.
-    pub person_name: Option<String>,
-    /// Where the device belongs, by the fact that parts the fence.
-    pub place: Option<String>,
-    /// The service.
-    pub service: String,
-    /// What people call it.
-    pub service_title: String,
-    /// The kind of client.
-    pub client: String,
-    /// Since when, or from when on.
-    pub moment: Timestamp,
-    /// The decision.
-    pub decision: Ruling,
-    /// The access rule that decides.
-    pub access_rule: Option<String>,
-    /// What shuts or opens the door.
-    pub cause: Option<LossCause>,
-    /// The findings behind it.
-    pub because: Vec<Because>,
-    /// Another device with which the person gets in.
-    pub other: Option<Other>,
-}
-
-/// Who loses access, and who gets it back.
-#[derive(Clone, Debug, PartialEq)]
-pub struct AccessReport {
-    /// The moment of reading.
-    pub as_of: Timestamp,
-    /// The assessment that it is compared with.
+/// What is asked about access.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct AccessQuery {
+    /// The present is compared with the last assessment at or before this; with the one before the latest, where it is none.
     pub since: Option<Timestamp>,
-    /// Permit became deny.
-    pub lost: Vec<AccessEntry>,
-    /// Permit became permit with obligations.
-    pub reduced: Vec<AccessEntry>,
-    /// The door opened, or opened wider.
-    pub restored: Vec<AccessEntry>,
-    /// What the clock will take away if nothing else changes.
-    pub losing: Vec<AccessEntry>,
-    /// Everything an access rule denies now.
-    pub denied: Vec<AccessEntry>,
-    /// Of how many devices time may have changed the verdicts since the assessment.
-    pub past_valid_until: u64,
+    /// What is denied now lists also what no access rule is for.
+    pub denied_by_default: bool,
 }
 
-impl AccessReport {
-    /// Returns all its lists.
-    fn lists(&mut self) -> [&mut Vec<AccessEntry>; 5] {
-        [&mut self.lost, &mut self.reduced, &mut self.restored, &mut self.losing, &mut self.denied]
-    }
-}
-
-/// A decision as it holds now.
-struct CurrentDecision {
-    decision: StoredDecision,
-    since: Timestamp,
-    /// The clock has made it since the assessment.
-    by_clock: bool,
-}
-
-/// The decisions about the sign-ins with a device.
-#[derive(Default)]
-struct DeviceDecisions {
-    device: String,
-    /// Its findings that run.
-    findings: Vec<Finding>,
-    /// Those of the assessment that is compared with.
-    before: BTreeMap<DecisionKey, StoredDecision>,
-    now: BTreeMap<DecisionKey, CurrentDecision>,
-    /// Those that the clock will make, each with its moment.
-    losing: Vec<(DecisionKey, Timestamp, StoredDecision)>,
+/// What the present is compared with.
+struct Earlier {
+    run: RunRow,
+    /// Everybody who was on a list then.
+    people: BTreeSet<String>,
+    /// The rules of then, where they are others than now, with the people as they are now.
+    rules: Option<(Project, People)>,
 }
 
 impl Reading<'_> {
-    /// Compares the decisions now with those of an earlier assessment: the last at or before `since`, or the one
-    /// before the latest.
+    /// Compares the decisions now with those of an earlier assessment.
     ///
     /// # Errors
-    /// When the ledger cannot be read, nothing was assessed, or nothing so early.
-    pub fn access(&self, since: Option<Timestamp>) -> Result<AccessReport, EngineError> {
+    /// When the ledger cannot be read, nothing was assessed, nothing so early, or the query's `since` is not in the past.
+    pub fn access(&self, query: AccessQuery) -> Result<AccessReport, EngineError> {
         let Some(assessment) = &self.assessment else {
             return Err(EngineError::refused("nothing has been assessed yet", "run: fencepost assess"));
         };
-        let base = self.base(assessment, since)?;
+        let earlier = self.base(assessment, query.since)?.map(|run| self.earlier(run)).transpose()?;
         let mut report = AccessReport {
             past_valid_until: self.past_valid_until()?,
             as_of: self.at,
-            since: base.as_ref().map(|run| run.as_of),
+            since: earlier.as_ref().map(|earlier| earlier.run.as_of),
+            summary: AccessSummary::default(),
             lost: Vec::new(),
             reduced: Vec::new(),
             restored: Vec::new(),
             losing: Vec::new(),
             denied: Vec::new(),
         };
-        let mut shut_by_clock = BTreeSet::new();
+        let mut coming = ComingByDevice::default();
         let mut last = String::new();
         loop {
             let devices = self.reader.devices_after(&last, DEVICES)?;
             let Some(end) = devices.last() else { break };
             last.clone_from(&end.name);
             for device in &devices {
-                let decisions = self.decisions_of(device, base.as_ref())?;
-                self.add_entries(&decisions, &mut report)?;
-                let shut = decisions
-                    .now
-                    .into_iter()
-                    .filter(|(_, held)| held.by_clock && held.decision.strictness() == Strictness::Denied);
-                shut_by_clock.extend(shut.map(|(key, _)| (device.name.clone(), key)));
+                let decisions = self.current_decisions(device)?;
+                let before = match &earlier {
+                    Some(earlier) => self.stored_decisions(device, Some(earlier.run.id))?,
+                    None => Vec::new(),
+                };
+                let compared = earlier.as_ref().map(|earlier| (earlier, before.as_slice()));
+                self.add_entries(&decisions, compared, &mut report)?;
+                if !decisions.coming.is_empty() {
+                    coming.insert(device.name.clone(), decisions.coming);
+                }
             }
         }
-        self.add_other_devices(&mut report, &shut_by_clock)?;
-        self.blame_edits(&mut report, base.as_ref())?;
-        self.place_all(&mut report)?;
-        report.losing.sort_by(|a, b| {
-            (a.moment, &a.device, &a.person, &a.service, &a.client)
-                .cmp(&(b.moment, &b.device, &b.person, &b.service, &b.client))
-        });
+        if !query.denied_by_default {
+            report.denied.retain(|entry| !entry.access_rules.is_empty());
+        }
+        self.add_other_ways(&mut report, &coming)?;
+        self.add_sites(&mut report)?;
+        let order = |entry: &AccessEntry| {
+            (entry.moment, entry.device.clone(), entry.person.clone(), entry.service.clone(), entry.client.clone())
+        };
+        report.losing.sort_by_cached_key(order);
+        report.count();
         Ok(report)
     }
 
-    /// Returns the decisions about the sign-ins with a device: before, now, and as the clock will make them.
-    fn decisions_of(&self, device: &DeviceRow, base: Option<&RunRow>) -> Result<DeviceDecisions, EngineError> {
-        let mut out = DeviceDecisions { device: device.name.clone(), ..DeviceDecisions::default() };
-        for row in self.reader.findings_of(device, self.run)? {
-            out.findings.push(codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?);
+    /// Returns the person or the device that somebody means by an id or, of a person, a name.
+    ///
+    /// # Errors
+    /// When nobody and nothing is called so, or several people are.
+    pub fn person_or_device(&self, who: &str) -> Result<PersonOrDevice, EngineError> {
+        if self.people.get(who).is_some() {
+            return Ok(PersonOrDevice::Person(who.to_owned()));
         }
-        if let Some(base) = base {
-            let before = self.stored_decisions(device, Some(base.id))?;
-            out.before = before.into_iter().map(|(key, _, decision)| (key, decision)).collect();
+        if self.knows_device(who)? {
+            return Ok(PersonOrDevice::Device(self.device_name(who)?));
         }
-        for (key, row, decision) in self.stored_decisions(device, self.run)? {
-            let since = self.began(&row, &decision, &out.findings)?;
-            out.now.insert(key, CurrentDecision { decision, since, by_clock: false });
+        let wanted = who.to_lowercase();
+        let named = self.people.all().filter(|person| person.name().to_lowercase() == wanted);
+        let named: Vec<&str> = named.map(|person| person.id.as_str()).collect();
+        match named.as_slice() {
+            [one] => Ok(PersonOrDevice::Person((*one).to_owned())),
+            [] => Err(self.nobody(who, true)?),
+            several => Err(EngineError::refused(
+                format!("{} people are called `{who}`", several.len()),
+                format!("name one by id: {}", several.join(", ")),
+            )),
         }
-        self.move_by_clock(device, &mut out)?;
-        Ok(out)
-    }
-
-    fn stored_decisions(
-        &self,
-        device: &DeviceRow,
-        run: Option<i64>,
-    ) -> Result<Vec<(DecisionKey, SpellRow, StoredDecision)>, EngineError> {
-        let read = |row: SpellRow| {
-            let unreadable = || unreadable(self.project, &row.device, "a decision");
-            let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
-            Ok((DecisionKey::read(&row.subject).ok_or_else(unreadable)?, row, decision))
-        };
-        self.reader.spells_of(SpellKind::Decision, device, run)?.into_iter().map(read).collect()
-    }
-
-    /// Adds what is told of a device.
-    fn add_entries(&self, of: &DeviceDecisions, report: &mut AccessReport) -> Result<(), EngineError> {
-        for (key, held) in &of.now {
-            let strictness = held.decision.strictness();
-            let entry = || self.entry(of, (key, &held.decision), held.since, self.at);
-            if strictness == Strictness::Denied && held.decision.access_rule.is_some() {
-                report.denied.push(entry()?);
-            }
-            let Some(earlier) = of.before.get(key) else { continue };
-            match strictness.cmp(&earlier.strictness()) {
-                Ordering::Greater if strictness == Strictness::Denied => report.lost.push(entry()?),
-                Ordering::Greater => report.reduced.push(entry()?),
-                Ordering::Less => report.restored.push(AccessEntry { cause: earlier.cause, ..entry()? }),
-                Ordering::Equal => {}
-            }
-        }
-        for (key, moment, decision) in &of.losing {
-            report.losing.push(self.entry(of, (key, decision), *moment, *moment)?);
-        }
-        Ok(())
-    }
-
-    /// Says with which other device each person still gets in. `shut` are the sign-ins that the clock alone has shut.
-    fn add_other_devices(
-        &self,
-        report: &mut AccessReport,
-        shut: &BTreeSet<(String, DecisionKey)>,
-    ) -> Result<(), EngineError> {
-        let mut doors: BTreeMap<(String, String), Vec<String>> = BTreeMap::new();
-        for entry in report.lists().into_iter().flatten() {
-            if let Some(person) = &entry.person {
-                doors.entry((person.clone(), entry.service.clone())).or_default();
-            }
-        }
-        if doors.is_empty() {
-            return Ok(());
-        }
-        self.reader.each_spell(SpellKind::Decision, self.run, |row| {
-            let unreadable = || unreadable(self.project, &row.device, "a decision");
-            let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
-            let DecisionKey { person: Some(person), service, .. } = &key else { return Ok(()) };
-            let Some(devices) = doors.get_mut(&(person.clone(), service.clone())) else { return Ok(()) };
-            let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
-            // Of any two devices one is another than the one in question.
-            let is_wanted =
-                devices.len() < 2 && devices.last() != Some(&row.device) && decision.strictness() < Strictness::Denied;
-            if is_wanted && !shut.contains(&(row.device.clone(), key)) {
-                devices.push(row.device);
-            }
-            Ok::<_, EngineError>(())
-        })?;
-        for entry in report.lists().into_iter().flatten() {
-            let Some(person) = entry.person.clone() else { continue };
-            let devices = doors.get(&(person, entry.service.clone())).into_iter().flatten();
-            entry.other = devices
-                .into_iter()
-                .find(|other| **other != entry.device)
-                .map(|device| Other { device: device.clone() });
-        }
-        Ok(())
     }
 
     fn base(&self, assessment: &RunRow, since: Option<Timestamp>) -> Result<Option<RunRow>, EngineError> {
         match since {
+            Some(since) if since > self.at => Err(EngineError::refused(
+                format!("{since} is later than {}, as of which access is told", self.at),
+                "name an earlier moment in --since, or a later one in --as-of",
+            )),
             Some(since) => {
                 let found = self.reader.assessments(Some(since), 1)?.into_iter().next();
                 found.map(Some).ok_or_else(|| {
@@ -277,136 +138,221 @@ impl Reading<'_> {
         }
     }
 
-    /// Since when a decision holds: the moment its clock ran out, where that lies between the assessment that
-    /// first saw it and the one before; else the assessment's.
-    fn began(&self, row: &SpellRow, decision: &StoredDecision, findings: &[Finding]) -> Result<Timestamp, EngineError> {
-        let Some(run) = self.reader.run(row.from_run)? else { return Ok(self.judged_at()) };
-        let before = self.reader.assessments(Some(run.as_of), 2)?.into_iter().find(|other| other.id < run.id);
-        let ran_out = match decision.cause {
-            Some(LossCause::Finding) => first_overdue(findings, run.as_of, false),
-            Some(LossCause::Silence) => first_overdue(findings, run.as_of, true),
-            Some(LossCause::Uncovered | LossCause::Membership | LossCause::Condition | LossCause::RuleChanged)
-            | None => None,
+    fn earlier(&self, run: RunRow) -> Result<Earlier, EngineError> {
+        let people = self.reader.people(Some(run.id))?.into_iter().map(|row| row.id).collect();
+        let now = self.assessment.as_ref().and_then(|run| run.rule_set.as_deref());
+        let digest = run.rule_set.as_deref().filter(|digest| Some(*digest) != now);
+        let text = digest.map(|digest| self.reader.rule_set(digest)).transpose()?.flatten();
+        let project = text.and_then(|text| Project::from_text(&self.project.root, &text));
+        let rules = match project {
+            Some(project) => {
+                let people = People::load(&self.reader.people(self.run)?, &project, self.judged_at());
+                Some((project, people))
+            }
+            None => None,
         };
-        Ok(match (ran_out, before) {
-            (Some(due), Some(before)) if due > before.as_of => due,
-            _ => run.as_of,
-        })
+        Ok(Earlier { run, people, rules })
     }
 
-    /// Adds what the clock has made stricter since the assessment, and what it will make stricter still.
-    fn move_by_clock(&self, device: &DeviceRow, of: &mut DeviceDecisions) -> Result<(), EngineError> {
-        let moments = moments_ahead(&of.findings, self.judged_at());
-        if moments.is_empty() {
-            return Ok(());
+    /// Adds what is told of a device.
+    fn add_entries(
+        &self,
+        of: &CurrentDecisions,
+        compared: Option<(&Earlier, &[KeptDecision])>,
+        report: &mut AccessReport,
+    ) -> Result<(), EngineError> {
+        for (key, held) in &of.now {
+            if held.decision.ruling.effect == Effect::Deny {
+                report.denied.push(self.entry(of, key, held)?);
+            }
         }
-        let Some(spell) = self.reader.spells_of(SpellKind::Standing, device, self.run)?.pop() else {
-            return Ok(());
-        };
-        let (_, covered) = standing_of_spell(self.project, &spell)?;
-        let (judge, documents, arena) = (self.assessing_judge(), self.assessed_documents(&of.device)?, Bump::new());
-        let judged = judge
-            .device(&of.device, &documents, &arena)
-            .map_err(|error| damaged(self.project, &of.device, &error.message))?;
-        let stored: BTreeMap<DecisionKey, Strictness> =
-            of.now.iter().map(|(key, held)| (key.clone(), held.decision.strictness())).collect();
-        let mut strictest: BTreeMap<DecisionKey, Strictness> = BTreeMap::new();
-        for moment in moments {
-            let standing = standing_at(&of.findings, covered, self.project.config.uncovered_stands, moment);
-            for (key, decision) in
-                usual_decisions(&judge, &judged, StandsAt { standing, findings: &of.findings, at: moment }, &arena)
-            {
-                let known = strictest.get(&key).or(stored.get(&key)).copied().unwrap_or(Strictness::Permitted);
-                if decision.strictness() <= known {
-                    continue;
+        for it in &of.losing {
+            let held = CurrentDecision { decision: it.decision.clone(), since: it.at };
+            report.losing.push(AccessEntry { only_if_silent: it.only_if_silent, ..self.entry(of, &it.key, &held)? });
+        }
+        let Some((earlier, before)) = compared else { return Ok(()) };
+        let mut by_earlier_rules = None;
+        for before in before {
+            let key = &before.key;
+            let Some(held) = of.now.get(key) else {
+                if before.decision.ruling.effect == Effect::Permit {
+                    let ended = before.ended.map(|run| self.reader.run(run)).transpose()?.flatten();
+                    let since = ended.map_or(self.judged_at(), |run| run.as_of);
+                    let decision = StoredDecision::gone(self.why_gone(of, key));
+                    report.lost.push(self.entry(of, key, &CurrentDecision { decision, since })?);
                 }
-                strictest.insert(key.clone(), decision.strictness());
-                if moment <= self.at {
-                    of.now.insert(key, CurrentDecision { decision, since: moment, by_clock: true });
-                } else {
-                    of.losing.push((key, moment, decision));
+                continue;
+            };
+            let Some(change) = held.decision.ruling.change_since(&before.decision.ruling) else { continue };
+            if by_earlier_rules.is_none() {
+                by_earlier_rules = Some(self.by_earlier_rules(of, earlier)?);
+            }
+            let then = by_earlier_rules.iter().flatten().find(|(other, _)| other == key).map(|(_, decision)| decision);
+            let mut entry = self.entry(of, key, held)?;
+            match change {
+                AccessChange::Lost | AccessChange::Reduced => {
+                    if then.is_some_and(|then| held.decision.ruling.change_since(&then.ruling) == Some(change)) {
+                        entry.causes.insert(0, edited(&held.decision));
+                    } else if let Some(kind) = self.membership_lost(key, &before.decision, &held.decision, earlier) {
+                        let access_rule = before.decision.access_rules.first().cloned();
+                        let cause = Cause { access_rule, ..Cause::of_kind(kind) };
+                        entry.causes = vec![CauseLine { cause, title: None, fix: None }];
+                    }
+                    let list = if change == AccessChange::Lost { &mut report.lost } else { &mut report.reduced };
+                    list.push(entry);
+                }
+                AccessChange::Restored => {
+                    let was_edited =
+                        then.is_some_and(|then| held.decision.ruling.change_since(&then.ruling) == Some(change));
+                    entry.causes = match was_edited {
+                        true => vec![edited(&before.decision)],
+                        false => self.cause_lines(of, &before.decision)?,
+                    };
+                    report.restored.push(entry);
                 }
             }
         }
         Ok(())
     }
 
-    /// Returns what is told of a sign-in with a device, whose decision holds from `moment` on; `at` is when its findings are
-    /// looked at.
+    /// Returns why a sign-in that was permitted is not there any more.
+    fn why_gone(&self, of: &CurrentDecisions, key: &DecisionKey) -> CauseKind {
+        let services = self.project.rules.access().services();
+        let service = services.iter().find(|service| service.id.as_str() == key.service);
+        if service.is_none_or(|service| service.usual.iter().all(|usual| usual.id != key.client)) {
+            return CauseKind::RuleChanged;
+        }
+        if key.person.as_deref().is_some_and(|person| self.people.get(person).is_none()) {
+            return CauseKind::Left;
+        }
+        // A device that is retired has no decisions at all.
+        if of.now.is_empty() { CauseKind::Retired } else { CauseKind::Membership }
+    }
+
+    /// Returns what it is that a person lost by no longer being one of those whom an access rule is for: gone from the list, or moved.
+    fn membership_lost(
+        &self,
+        key: &DecisionKey,
+        before: &StoredDecision,
+        now: &StoredDecision,
+        earlier: &Earlier,
+    ) -> Option<CauseKind> {
+        let person = key.person.as_deref()?;
+        let by_default = now.causes.iter().any(|it| matches!(it.kind, CauseKind::Default | CauseKind::Membership));
+        if !by_default {
+            return None;
+        }
+        if self.people.get(person).is_none() && earlier.people.contains(person) {
+            return Some(CauseKind::Left);
+        }
+        (!before.access_rules.is_empty()).then_some(CauseKind::Membership)
+    }
+
+    /// Returns what the rules of the earlier assessment would decide now; nothing where they are the same.
+    fn by_earlier_rules(
+        &self,
+        of: &CurrentDecisions,
+        earlier: &Earlier,
+    ) -> Result<Vec<(DecisionKey, StoredDecision)>, EngineError> {
+        let Some((project, people)) = &earlier.rules else { return Ok(Vec::new()) };
+        let (judge, arena) = (Judge::new(project, people, self.at), Bump::new());
+        let documents = self.assessed_documents(&of.device)?;
+        let judged = judge
+            .device(&of.device, &documents, &arena)
+            .map_err(|error| damaged(self.project, &of.device, &error.message))?;
+        let running: Vec<&Finding> = of.findings.iter().filter(|finding| finding.is_running()).collect();
+        let covered = running.iter().all(|finding| finding.subject != Subject::Uncovered);
+        let posture = Posture { running: &running, covered, uncovered: project.config.uncovered_stands };
+        Ok(usual_decisions(&judge, &judged, posture, &arena))
+    }
+
+    /// Returns what is told of a sign-in with a device.
     fn entry(
         &self,
-        of: &DeviceDecisions,
-        (key, decision): (&DecisionKey, &StoredDecision),
-        moment: Timestamp,
-        at: Timestamp,
+        of: &CurrentDecisions,
+        key: &DecisionKey,
+        held: &CurrentDecision,
     ) -> Result<AccessEntry, EngineError> {
-        let access = self.project.rules.access();
-        let title = access
-            .services()
+        let services = self.project.rules.access().services();
+        let title = services
             .iter()
             .find(|service| service.id.as_str() == key.service)
             .map_or(&key.service, |service| &service.title);
-        let because = match decision.cause {
-            Some(LossCause::Finding | LossCause::Silence) => of
-                .findings
-                .iter()
-                .filter(|finding| matches!(finding.phase(at), Phase::Overdue { .. }))
-                .filter(|finding| (finding.subject == Subject::Silence) == (decision.cause == Some(LossCause::Silence)))
-                .map(|finding| self.because(finding))
-                .collect::<Result<_, _>>()?,
-            Some(LossCause::Uncovered | LossCause::Membership | LossCause::Condition | LossCause::RuleChanged)
-            | None => Vec::new(),
-        };
         Ok(AccessEntry {
             device: of.device.clone(),
             person: key.person.clone(),
-            person_name: key
-                .person
-                .as_deref()
-                .and_then(|id| self.people.get(id))
-                .map(|person| person.name().to_owned()),
-            place: None,
+            contact: key.person.as_deref().map(|person| self.contact(person)).unwrap_or_default(),
+            site: None,
             service: key.service.clone(),
             service_title: title.clone(),
             client: key.client.clone(),
-            moment,
-            decision: decision.ruling.clone(),
-            access_rule: decision.access_rule.clone(),
-            cause: decision.cause,
-            because,
+            moment: held.since,
+            decision: held.decision.ruling.clone(),
+            access_rules: held.decision.access_rules.clone(),
+            causes: self.cause_lines(of, &held.decision)?,
             other: None,
+            only_if_silent: false,
         })
     }
 
-    fn because(&self, finding: &Finding) -> Result<Because, EngineError> {
-        let at = self.project.rules.position(finding.subject.as_str());
-        let (title, fix) = match (&finding.subject, at) {
-            (Subject::Silence, _) => {
-                let facts: Vec<&str> = finding.blames.iter().map(|blame| blame.fact.as_str()).collect();
-                (
-                    format!(
-                        "{} left without an answer",
-                        if finding.leaves_open.len() == 1 {
-                            "one rule".to_owned()
-                        } else {
-                            format!("{} rules", finding.leaves_open.len())
-                        }
-                    ),
-                    Some(format!("Let the device report again: {}", facts.join(", "))),
-                )
+    fn contact(&self, person: &str) -> Contact {
+        let Some(person) = self.people.get(person) else { return Contact::default() };
+        let text = |field: &str| person.text(field).map(str::to_owned);
+        Contact {
+            name: Some(person.name().to_owned()),
+            mail: text("mail"),
+            phone: text("phone"),
+            lead: text("lead"),
+            unit: text("unit"),
+        }
+    }
+
+    /// Puts the causes of a decision into words.
+    fn cause_lines(&self, of: &CurrentDecisions, decision: &StoredDecision) -> Result<Vec<CauseLine>, EngineError> {
+        let mut lines = Vec::new();
+        for cause in &decision.causes {
+            let kept_without_rule =
+                cause.rule.is_none() && matches!(cause.kind, CauseKind::Finding | CauseKind::Silence);
+            if !kept_without_rule {
+                lines.push(self.cause_line(&of.device, &of.findings, cause)?);
+                continue;
             }
-            (Subject::Uncovered, _) => (
-                "no enforced rule covers the device".to_owned(),
+            // Earlier versions kept that findings are the cause, and not which.
+            let is_overdue = |finding: &&Finding| matches!(finding.phase(self.at), Phase::Overdue { .. });
+            for finding in of.findings.iter().filter(is_overdue) {
+                if (finding.subject == Subject::Silence) == (cause.kind == CauseKind::Silence) {
+                    let rule = Some(finding.subject.as_str().to_owned());
+                    let (opened, due) = (Some(finding.clock.opened), Some(finding.clock.due));
+                    let cause = Cause { rule, opened, due, ..cause.clone() };
+                    lines.push(self.cause_line(&of.device, &of.findings, &cause)?);
+                }
+            }
+        }
+        Ok(lines)
+    }
+
+    fn cause_line(&self, device: &str, findings: &[Finding], cause: &Cause) -> Result<CauseLine, EngineError> {
+        let (title, fix) = match (cause.kind, cause.rule.as_deref()) {
+            (CauseKind::Finding, Some(rule)) => match self.project.rules.position(rule) {
+                Some(at) => (Some(self.project.rules.rules()[at].title.clone()), self.fix(at, device)?),
+                None => (Some(rule.to_owned()), None),
+            },
+            (CauseKind::Silence, _) => {
+                let finding = findings.iter().rfind(|it| it.subject == Subject::Silence && it.is_running());
+                let open = finding.map_or(0, |finding| finding.leaves_open.len());
+                let rules = if open == 1 { "one rule".to_owned() } else { format!("{open} rules") };
+                let facts: Vec<&str> =
+                    finding.into_iter().flat_map(|it| &it.blames).map(|blame| blame.fact.as_str()).collect();
+                let fix = format!("Let the device report again: {}", facts.join(", "));
+                (Some(format!("{rules} left without an answer")), Some(fix))
+            }
+            (CauseKind::Uncovered, _) => (
+                Some("no enforced rule covers the device".to_owned()),
                 Some("Write a rule that covers it, or widen the scope of one".to_owned()),
             ),
-            (Subject::Rule(_), Some(at)) => {
-                let rule = &self.project.rules.rules()[at];
-                (rule.title.clone(), self.fix(at, finding.device.as_str())?)
-            }
-            (Subject::Rule(id), None) => (id.to_string(), None),
+            _ => (None, None),
         };
-        let rule = finding.subject.as_str().to_owned();
-        Ok(Because { rule, title, opened: finding.clock.opened, due: finding.clock.due, fix })
+        Ok(CauseLine { cause: cause.clone(), title, fix })
     }
 
     /// Returns what to do about a failure of a rule on a device.
@@ -422,74 +368,28 @@ impl Reading<'_> {
         Ok(fix.say.map(str::to_owned))
     }
 
-    /// Where the rules of the earlier assessment would still open a door that is shut now, the edit of the rules shut it.
-    fn blame_edits(&self, report: &mut AccessReport, base: Option<&RunRow>) -> Result<(), EngineError> {
-        let now = self.assessment.as_ref().and_then(|run| run.rule_set.as_deref());
-        let Some(digest) = base.and_then(|run| run.rule_set.as_deref()).filter(|digest| Some(*digest) != now) else {
-            return Ok(());
-        };
-        let Some(earlier) =
-            self.reader.rule_set(digest)?.and_then(|text| Project::from_text(&self.project.root, &text))
-        else {
-            return Ok(());
-        };
-        let people = People::load(&self.reader.people(self.run)?, &earlier, self.judged_at());
-        let judge = Judge::new(&earlier, &people, self.judged_at());
-        let standings = self.standings()?;
-        let mut arena = Bump::new();
-        for entry in report.lost.iter_mut().chain(&mut report.reduced) {
-            let by_itself = matches!(entry.cause, Some(LossCause::Finding | LossCause::Silence) | None);
-            let Some((standing, _)) = standings.get(&entry.device).filter(|_| !by_itself) else { continue };
-            arena.reset();
-            let documents = self.assessed_documents(&entry.device)?;
-            let judged = judge
-                .device(&entry.device, &documents, &arena)
-                .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
-            let decisions = usual_decisions(
-                &judge,
-                &judged,
-                StandsAt { standing: *standing, findings: &[], at: self.judged_at() },
-                &arena,
-            );
-            let strictness = entry.decision.strictness();
-            let same = |key: &DecisionKey| {
-                key.person == entry.person && key.service == entry.service && key.client == entry.client
-            };
-            if decisions.iter().any(|(key, decision)| same(key) && decision.strictness() < strictness) {
-                entry.cause = Some(LossCause::RuleChanged);
-            }
-        }
-        Ok(())
-    }
-
     /// Says where each device belongs.
-    fn place_all(&self, report: &mut AccessReport) -> Result<(), EngineError> {
-        let mut places: BTreeMap<String, Option<String>> = BTreeMap::new();
+    fn add_sites(&self, report: &mut AccessReport) -> Result<(), EngineError> {
+        let mut sites: BTreeMap<String, Option<String>> = BTreeMap::new();
         let judge = self.judge();
         let mut arena = Bump::new();
         for entry in report.lists().into_iter().flatten() {
-            if !places.contains_key(&entry.device) {
+            if !sites.contains_key(&entry.device) {
                 arena.reset();
                 let documents = self.assessed_documents(&entry.device)?;
                 let judged = judge
                     .device(&entry.device, &documents, &arena)
                     .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
-                places.insert(entry.device.clone(), judged.fence.map(str::to_owned));
+                sites.insert(entry.device.clone(), judged.fence.map(str::to_owned));
             }
-            entry.place = places.get(&entry.device).cloned().flatten();
+            entry.site = sites.get(&entry.device).cloned().flatten();
         }
         Ok(())
     }
 }
 
-/// When the first finding of a device ran out, at or before `at`.
-fn first_overdue(findings: &[Finding], at: Timestamp, silence: bool) -> Option<Timestamp> {
-    findings
-        .iter()
-        .filter(|finding| (finding.subject == Subject::Silence) == silence)
-        .filter_map(|finding| match finding.phase(at) {
-            Phase::Overdue { since } => Some(since),
-            Phase::Open { .. } | Phase::Closed { .. } => None,
-        })
-        .min()
+/// Says that an edit of the access rules brought a decision about.
+fn edited(decision: &StoredDecision) -> CauseLine {
+    let access_rule = decision.access_rules.first().cloned();
+    CauseLine { cause: Cause { access_rule, ..Cause::of_kind(CauseKind::RuleChanged) }, title: None, fix: None }
 }

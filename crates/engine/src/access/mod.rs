@@ -1,3 +1,7 @@
-//! Who loses access, since when, and why.
+//! Who loses access: what began since another assessment, what the clock has done since, and what it will do.
 
+pub(crate) mod current;
+pub(crate) mod groups;
 pub(crate) mod losses;
+pub(crate) mod report;
+mod ways;

@@ -4,18 +4,17 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Correction, Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Phase, Reason, Rule, Ruling, SlotId,
-    Stage, Standing, Strictness, Subject, Unknown, Value, Verdict, VerdictOutcome, moments_ahead, standing_at,
+    Correction, Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Reason, Rule, Ruling, SlotId, Stage,
+    Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, standing_at,
 };
 use fencepost_formats::stored_json;
-use fencepost_store::SpellKind;
+use fencepost_store::{DeviceRow, SpellKind};
 use jiff::Timestamp;
 
-use crate::assess::decisions::{StandsAt, usual_decisions};
+use crate::access::current::{CurrentDecision, CurrentDecisions};
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, Judged, surroundings};
-use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::damage::damaged;
 use crate::ledger_view::outcome::UNCOVERED;
 use crate::ledger_view::reading::Reading;
@@ -228,7 +227,7 @@ impl Reading<'_> {
             arena: &arena,
         };
         let (groups, last_known) = assessed.groups(stale_holder);
-        let (reach, costs) = assessed.reach();
+        let (reach, costs) = assessed.reach()?;
         Ok(DeviceReport {
             device: device.to_owned(),
             standing: assessed.standing(self.at),
@@ -397,40 +396,28 @@ impl<'d> AssessedDevice<'d, '_> {
     }
 
     /// Returns what its people may reach with it, and what it costs now, or will cost, in access.
-    fn reach(&self) -> (Vec<ReachLine>, Vec<Cost>) {
-        let now = self.reading.at;
-        let Some(standing) = self.standing(now) else { return (Vec::new(), Vec::new()) };
-        let running: Vec<Finding> = self.findings.iter().filter(|finding| finding.is_running()).cloned().collect();
-        let decisions = |standing, at| {
-            usual_decisions(self.judge, &self.judged, StandsAt { standing, findings: &running, at }, self.arena)
-        };
-        let ahead: Vec<_> = moments_ahead(&running, now)
-            .into_iter()
-            .map(|moment| (moment, decisions(self.assessed_standing(moment), moment)))
-            .collect();
+    fn reach(&self) -> Result<(Vec<ReachLine>, Vec<Cost>), EngineError> {
+        let number = self.reading.reader.device_number(self.judged.input.id)?;
+        let Some(number) = number.filter(|_| self.is_assessed) else { return Ok((Vec::new(), Vec::new())) };
+        let device = DeviceRow { number, name: self.judged.input.id.to_owned(), dirty: false };
+        let CurrentDecisions { now, losing, .. } = self.reading.current_decisions(&device)?;
         let (mut reach, mut costs) = (Vec::new(), Vec::new());
-        for (key, decision) in decisions(standing, now) {
-            let later = ahead.iter().find_map(|(moment, decisions)| {
-                let (_, then) = decisions.iter().find(|(other, _)| *other == key)?;
-                (then.strictness() > decision.strictness()).then(|| (*moment, then.ruling.clone()))
-            });
-            let cost = match (&later, decision.cause) {
-                (Some((moment, ruling)), _) => Some((*moment, ruling.clone())),
-                (None, Some(_)) if decision.strictness() > Strictness::Permitted && decision.access_rule.is_some() => {
-                    Some((since_overdue(&running, now), decision.ruling.clone()))
-                }
-                (None, _) => None,
+        for (key, CurrentDecision { decision, since }) in now {
+            let later = losing.iter().find(|it| it.key == key);
+            let by_rule = !decision.causes.is_empty() && !decision.access_rules.is_empty();
+            let cost = match later {
+                Some(later) => Some((later.at, &later.decision)),
+                None => by_rule.then_some((since, &decision)),
             };
             let title = self.title_of(&key.service);
-            if let Some((moment, ruling)) = cost {
-                let findings = self.findings_behind(&key, &running, moment);
+            if let Some((moment, then)) = cost {
                 costs.push(Cost {
-                    findings,
+                    findings: then.causes.iter().filter_map(|cause| cause.rule.clone()).collect(),
                     person: key.person.clone(),
                     service: key.service.clone(),
                     title: title.clone(),
                     client: key.client.clone(),
-                    decision: ruling,
+                    decision: then.ruling.clone(),
                     moment,
                 });
             }
@@ -439,29 +426,12 @@ impl<'d> AssessedDevice<'d, '_> {
                 person: key.person,
                 service: key.service,
                 client: key.client,
+                later: later.map(|later| (later.at, later.decision.ruling.clone())),
+                access_rule: decision.access_rules.into_iter().next(),
                 decision: decision.ruling,
-                access_rule: decision.access_rule,
-                later,
             });
         }
-        (reach, costs)
-    }
-
-    /// Returns which of the overdue findings narrow a sign-in at a moment: those that would alone, or all where none would.
-    fn findings_behind(&self, key: &DecisionKey, running: &[Finding], at: Timestamp) -> Vec<String> {
-        let strictness = |findings: &[Finding]| {
-            let covered = self.covered || running.iter().any(|finding| finding.subject == Subject::Uncovered);
-            let standing = standing_at(findings, covered, self.reading.project.config.uncovered_stands, at);
-            let stands = StandsAt { standing, findings, at };
-            let all = usual_decisions(self.judge, &self.judged, stands, self.arena);
-            all.into_iter().find(|(other, _)| other == key).map(|(_, decision)| decision.strictness())
-        };
-        let overdue: Vec<&Finding> = running.iter().filter(|finding| finding.clock.is_overdue(at)).collect();
-        let without = strictness(&[]);
-        let name = |finding: &&Finding| finding.subject.as_str().to_owned();
-        let alone: Vec<String> =
-            overdue.iter().filter(|finding| strictness(std::slice::from_ref(**finding)) > without).map(name).collect();
-        if alone.is_empty() { overdue.iter().map(name).collect() } else { alone }
+        Ok((reach, costs))
     }
 
     /// Returns what people call a service.
@@ -470,13 +440,4 @@ impl<'d> AssessedDevice<'d, '_> {
         let found = services.iter().find(|one| one.id.as_str() == service);
         found.map_or_else(|| service.to_owned(), |one| one.title.clone())
     }
-}
-
-/// Returns when the first of the running findings ran out.
-fn since_overdue(running: &[Finding], at: Timestamp) -> Timestamp {
-    let overdue = running.iter().filter_map(|finding| match finding.phase(at) {
-        Phase::Overdue { since } => Some(since),
-        Phase::Open { .. } | Phase::Closed { .. } => None,
-    });
-    overdue.min().unwrap_or(at)
 }

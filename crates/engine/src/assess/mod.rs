@@ -8,6 +8,7 @@ pub(crate) mod conflicts;
 mod counts;
 pub(crate) mod decisions;
 pub(crate) mod inputs;
+pub(crate) mod outlook;
 mod report;
 mod rule_set_diff;
 pub(crate) mod sealed_verdicts;
@@ -15,9 +16,12 @@ pub(crate) mod stateless;
 pub(crate) mod tally;
 mod weigh;
 
+use std::collections::BTreeMap;
+
 use fencepost_core::{Standing, join_unknown};
 use fencepost_store::{
-    DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind, Writer,
+    ComingRow, DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind,
+    Writer,
 };
 use jiff::Timestamp;
 use serde_json::Value as Json;
@@ -25,11 +29,14 @@ use serde_json::Value as Json;
 pub use counts::{RuleCount, StandingCounts};
 pub use report::{Assessed, FindingLine, LinePhase};
 
+use crate::assess::outlook::ComingDecision;
 use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
 use crate::facts::judge::{Judge, People};
 use crate::ledger_view::batch::{Batch, DEVICES, Job, standing_of_spell};
+use crate::ledger_view::codec::{DecisionKey, StoredDecision};
+use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::event::{Event, EventKind};
 use crate::ledger_view::renames::{RULES, apply_renamings};
 use crate::workers::{Workers, cores, handed_out};
@@ -364,6 +371,7 @@ impl Pass<'_, '_> {
         let (run, name) = (self.run, device.name.as_str());
         self.writer.set_assessed(device.number, None, None)?;
         self.writer.set_holders(device.number, &[])?;
+        self.writer.set_coming_decisions(device.number, &[])?;
         self.writer.set_spells(run, SpellKind::Verdict, name, &[])?;
         self.writer.set_spells(run, SpellKind::Decision, name, &[])?;
         if self.writer.set_spells(run, SpellKind::Standing, name, &[])? {
@@ -421,9 +429,47 @@ impl Pass<'_, '_> {
             }
         }
         if let Some(decisions) = &settling.decisions {
-            self.set_spells(device, SpellKind::Decision, decisions)?;
+            let spells = self.with_since(device, decisions)?;
+            self.set_spells(device, SpellKind::Decision, &spells)?;
+        }
+        if let Some(coming) = &settling.coming {
+            let rows: Vec<ComingRow> = coming.iter().map(ComingDecision::row).collect();
+            self.writer.set_coming_decisions(device.number, &rows)?;
         }
         Ok(())
+    }
+
+    /// Says of each decision since when it holds: since it did before, where it did, else since the moment at which time brought
+    /// it about, or else since this assessment.
+    fn with_since(
+        &self,
+        device: &DeviceRow,
+        decisions: &[(DecisionKey, StoredDecision)],
+    ) -> Result<Vec<Spell>, LedgerError> {
+        let reader = self.writer.reader();
+        let mut held: BTreeMap<String, (String, Timestamp)> = BTreeMap::new();
+        let mut coming = Vec::new();
+        if !self.first {
+            let unreadable = || unreadable(self.project, &device.name, "a decision");
+            for row in reader.spells_of(SpellKind::Decision, device, None)? {
+                let since = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?.since;
+                let of_run = || Ok::<_, LedgerError>(reader.run(row.from_run)?.map(|run| run.as_of));
+                let since = since.map_or_else(of_run, |since| Ok(Some(since)))?.unwrap_or(self.at);
+                held.insert(row.subject, (row.value, since));
+            }
+            coming = reader.coming_decisions(device.number)?;
+        }
+        let spells = decisions.iter().map(|(key, decision)| {
+            let (subject, value, _) = decision.spell(key);
+            let goes_on = held.get(&subject).filter(|(before, _)| *before == value).map(|(_, since)| *since);
+            let by_time = || {
+                let own = coming.iter().rfind(|row| row.subject == subject && row.at <= self.at);
+                own.filter(|row| row.value == value).map(|row| row.at)
+            };
+            let since = goes_on.or_else(by_time).unwrap_or(self.at);
+            StoredDecision { since: Some(since), ..decision.clone() }.spell(key)
+        });
+        Ok(spells.collect())
     }
 
     /// Returns whether any spell began or ended.

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CloseReason, DeviceId, Finding, FindingClock, FindingEvent, Observation, Packer, Rule, SettleContext, SettleInput,
-    Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, unpack,
+    CloseReason, DeviceId, Finding, FindingClock, FindingEvent, Observation, Packer, Posture, Rule, SettleContext,
+    SettleInput, Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
 use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceBatch, DeviceRow, FactsRow, FindingRow, LedgerError};
@@ -15,11 +15,12 @@ use serde_json::json;
 
 use super::inputs::{Inputs, JudgedState};
 use super::rule_set_diff::RuleSetDiff;
-use crate::assess::decisions::{StandsAt, usual_decisions};
+use crate::assess::decisions::usual_decisions;
+use crate::assess::outlook::{ComingDecision, Outlook};
 use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::batch::Job;
-use crate::ledger_view::codec;
+use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
 use crate::ledger_view::damage::{damaged, unreadable};
 use crate::ledger_view::event::Event;
 use crate::ledger_view::outcome::UNCOVERED;
@@ -109,7 +110,9 @@ pub(super) struct Settling {
     /// Verdicts that are no pass, decisions and holders; each where they differ from those before.
     pub verdicts: Option<Vec<Spell>>,
     pub standing: Option<Spell>,
-    pub decisions: Option<Vec<Spell>>,
+    pub decisions: Option<Vec<(DecisionKey, StoredDecision)>>,
+    /// Decisions that time alone will bring about; none where they are as before.
+    pub coming: Option<Vec<ComingDecision>>,
     pub holders: Option<Vec<String>>,
 }
 
@@ -117,7 +120,16 @@ impl Settling {
     /// Of a device of which nothing is to be written.
     fn nothing(outcome: Outcome) -> Self {
         let changes = FindingChanges::default();
-        Self { changes, outcome, row: None, verdicts: None, standing: None, decisions: None, holders: None }
+        Self {
+            changes,
+            outcome,
+            row: None,
+            verdicts: None,
+            standing: None,
+            decisions: None,
+            coming: None,
+            holders: None,
+        }
     }
 }
 
@@ -171,6 +183,8 @@ struct ReadFacts<'a> {
 /// A device that was evaluated.
 struct Evaluated<'a> {
     judged: &'a Judged<'a>,
+    /// What each source said of it.
+    observations: &'a [Observation<'a>],
     /// The digest of all that it is judged by.
     input: Vec<u8>,
     verdicts: Verdicts,
@@ -223,7 +237,8 @@ impl Weigher<'_> {
             weighed.result = Judgement::Same;
             return Ok(weighed);
         }
-        let evaluated = Evaluated { judged: &judged, input, verdicts, codes, watch };
+        let observations = &facts.observations;
+        let evaluated = Evaluated { judged: &judged, observations, input, verdicts, codes, watch };
         if let Some(result) = self.unsettled_by_edit(job, &evaluated, &facts) {
             weighed.result = result;
             return Ok(weighed);
@@ -303,10 +318,13 @@ impl Weigher<'_> {
     /// Returns what comes of a device where only the rules were edited, and none of those that were edited finds or found
     /// anything on it; none where its verdicts have to be settled.
     fn unsettled_by_edit(&self, job: &Job<'_>, evaluated: &Evaluated<'_>, facts: &ReadFacts<'_>) -> Option<Judgement> {
-        let Evaluated { judged, input, verdicts, codes, watch } = evaluated;
+        let Evaluated { judged, input, verdicts, codes, watch, .. } = evaluated;
         let state = JudgedState { judge: self.judge, judged, observations: &facts.observations, packed: &facts.packed };
         let (diff, before, was) = (self.rule_set_diff?, job.before.as_ref()?, job.outcome()?);
-        let is_unsettled = self.judge.at < before.until
+        // Whether the way to a service opens by itself may hang on any rule.
+        let has_services = !self.judge.project.rules.access().services().is_empty();
+        let is_unsettled = !has_services
+            && self.judge.at < before.until
             && self.is_known(&state, &job.facts, input, before.input)
             && diff.leaves_be(&was, codes)
             && (diff.in_order || kept_verdicts(self.judge, verdicts) == was.kept[0]);
@@ -341,7 +359,7 @@ impl Weigher<'_> {
 
     /// Settles the verdicts of a device against its earlier findings, and decides who reaches what with it.
     fn settle<'a>(&'a self, job: &Job<'_>, evaluated: Evaluated<'a>, by_life: ByLife, arena: &'a Bump) -> Settling {
-        let Evaluated { judged, input, verdicts, codes, watch } = evaluated;
+        let Evaluated { judged, observations, input, verdicts, codes, watch } = evaluated;
         let ByLife { current: earlier, past, over: _ } = by_life;
         let (judge, project, name) = (self.judge, self.judge.project, job.device.name.as_str());
         let (rules, settings) = (project.rules.rules(), &project.config.settle_settings());
@@ -352,11 +370,11 @@ impl Weigher<'_> {
         let of = SettleInput { device: &device, verdicts: &verdicts, newest, has_corrections };
         let settled =
             context.settle(of, earlier.clone(), &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena));
-        let stands = StandsAt { standing: settled.standing, findings: &settled.findings, at: judge.at };
-        let decisions: Vec<Spell> = usual_decisions(judge, judged, stands, arena)
-            .into_iter()
-            .map(|(key, decision)| (key.subject(), decision.ruling.in_words(), decision.detail()))
-            .collect();
+        let running: Vec<&Finding> = settled.findings.iter().filter(|finding| finding.is_running()).collect();
+        let posture =
+            Posture { running: &running, covered: settled.covered, uncovered: project.config.uncovered_stands };
+        let decisions = usual_decisions(judge, judged, posture, arena);
+        let decided: Vec<Spell> = decisions.iter().map(|(key, decision)| decision.spell(key)).collect();
         let holders: Vec<String> = judged.input.holders.iter().map(|holder| holder.id.to_owned()).collect();
         let outcome = Outcome {
             standing: Standing::ALL.iter().position(|known| *known == settled.standing).unwrap_or(0) as u8,
@@ -364,7 +382,7 @@ impl Weigher<'_> {
             stale: !judged.input.facts.is_fresh(),
             kept: [
                 kept_verdicts(judge, &verdicts),
-                digest(decisions.iter().flat_map(|(subject, words, _)| [subject.as_str(), words])),
+                digest(decided.iter().flat_map(|(subject, words, detail)| [subject.as_str(), words, detail])),
                 digest(holders.iter().map(String::as_str)),
             ],
             verdicts: codes,
@@ -372,10 +390,13 @@ impl Weigher<'_> {
         };
         let next_due = moments_ahead(&settled.findings, judge.at).into_iter().next();
         let next_retirement = project.lifecycles.next_retirement(name, judge.at).map(|retirement| retirement.from);
+        let by_clock = next_due.into_iter().chain(next_retirement).min().unwrap_or(Timestamp::MAX);
+        let outlook = Outlook { judge, device: name, observations, findings: &settled.findings };
+        let coming = outlook.coming(&decisions, arena);
         let row = AssessedRow {
             input,
             valid_until: watch.until(),
-            until: watch.until().min(next_due.unwrap_or(Timestamp::MAX)).min(next_retirement.unwrap_or(Timestamp::MAX)),
+            until: watch.until().min(by_clock),
             collected: judged.input.facts.collected(),
             outcome: outcome.to_bytes(),
             findings: pack_findings(&with_past(&settled.findings, past)),
@@ -388,6 +409,7 @@ impl Weigher<'_> {
             verdicts: differs(0)
                 .then(|| failing(judge, &verdicts).map(|failing| verdict_spell(failing, judge.at)).collect()),
             decisions: differs(1).then_some(decisions),
+            coming: (job.before.is_some() || !coming.is_empty()).then_some(coming),
             holders: differs(2).then_some(holders),
             standing: stands_otherwise.then(|| (String::new(), settled.standing.as_str().to_owned(), cover.to_owned())),
             row: (job.before.as_ref() != Some(&row.borrowed())).then_some(row),

@@ -8,7 +8,7 @@ use fencepost_core::{
     Holder, Layout, Membership, Observation, Person, PersonId, ReadError, Session, SlotId, Standing, Subject, Value,
     Verdict, Verdicts, Watch, merge, unpack_some,
 };
-use fencepost_formats::{JsonDocuments, Source, datum_of_json};
+use fencepost_formats::{JsonDocuments, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
 use jiff::Timestamp;
 
@@ -95,7 +95,7 @@ impl People {
 }
 
 /// Judges devices by a project's rules, as of a moment.
-#[derive(Debug)]
+#[derive(Clone, Copy, Debug)]
 pub struct Judge<'p> {
     /// The project.
     pub project: &'p Project,
@@ -103,7 +103,6 @@ pub struct Judge<'p> {
     pub people: &'p People,
     /// The moment.
     pub at: Timestamp,
-    sources: HashMap<String, Source>,
 }
 
 /// Returns what conditions may ask of a device besides its facts: how it stands, and which rules fail on it.
@@ -147,8 +146,7 @@ impl<'p> Judge<'p> {
 
     /// Creates a judge.
     pub fn new(project: &'p Project, people: &'p People, at: Timestamp) -> Self {
-        let sources = project.sources().into_iter().map(|source| (source.id.to_string(), source)).collect();
-        Self { project, people, at, sources }
+        Self { project, people, at }
     }
 
     /// Merges what the sources said of a device, by the slots of `layout`.
@@ -162,12 +160,25 @@ impl<'p> Judge<'p> {
         layout: &'a Layout,
         arena: &'a Bump,
     ) -> Result<&'a Facts<'a>, ReadError> {
-        let mut observations = Vec::with_capacity(documents.len());
-        for said in documents {
-            let read = JsonDocuments::default().read(&said.json, layout, arena)?;
-            observations.push(self.observation(&said.source, Some(said.collected), read.slots));
-        }
+        let observations = self.observations(documents, layout, arena)?;
         Ok(arena.alloc(self.merged(device, &observations, layout, arena)))
+    }
+
+    /// Reads what the sources said of a device, by the slots of `layout`.
+    ///
+    /// # Errors
+    /// When a document cannot be read; a stored one always can.
+    pub(crate) fn observations<'a>(
+        &'a self,
+        documents: &'a [Document],
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> Result<Vec<Observation<'a>>, ReadError> {
+        let read = |said: &'a Document| {
+            let read = JsonDocuments::default().read(&said.json, layout, arena)?;
+            Ok(self.observation(&said.source, Some(said.collected), read.slots))
+        };
+        documents.iter().map(read).collect()
     }
 
     /// Merges the wanted slots of what is kept packed of a device; none where some of it is not, or the device is retired.
@@ -204,7 +215,7 @@ impl<'p> Judge<'p> {
         collected: Option<Timestamp>,
         slots: &'a [Value<'a>],
     ) -> Observation<'a> {
-        let known = self.sources.get(source);
+        let known = self.project.sources.get(source);
         Observation {
             source,
             trust: known.map_or(0, |source| source.trust),

@@ -1,8 +1,8 @@
 //! Findings and decisions as the ledger keeps them: JSON with its own shape, apart from the core's types.
 
 use fencepost_core::{
-    Blame, CloseReason, Decision, DeviceId, Effect, Finding, FindingClock, FindingId, LossCause, Obligation, Period,
-    Reason, RuleId, RuleSet, Ruling, Strictness, Subject,
+    Blame, Cause, CauseKind, CloseReason, DeviceId, Effect, Finding, FindingClock, FindingId, Obligation, Period,
+    Reason, RuleId, Ruling, Strictness, Subject,
 };
 use fencepost_store::FindingRow;
 use jiff::Timestamp;
@@ -89,39 +89,41 @@ fn blame(json: &Json) -> Option<Blame> {
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct StoredDecision {
     pub ruling: Ruling,
-    /// The access rule that decided; none when the service's default did.
-    pub access_rule: Option<String>,
-    /// What shut the door, where it is shut or narrowed.
-    pub cause: Option<LossCause>,
+    /// The access rules that decided; none when the service's default did.
+    pub access_rules: Vec<String>,
+    /// What would have to change for the way to be open without obligations.
+    pub causes: Vec<Cause>,
+    /// Since when it holds, where time alone brought it about between two assessments.
+    pub since: Option<Timestamp>,
 }
 
 /// What stands before the obligations in the words of a decision.
 const PERMIT_WITH: &str = "permit with ";
 
 impl StoredDecision {
-    pub fn of<'f>(
-        decision: &Decision,
-        rules: &RuleSet,
-        findings: impl IntoIterator<Item = &'f Finding>,
-        at: Timestamp,
-    ) -> Self {
-        let is_open = decision.ruling.strictness() == Strictness::Permitted;
-        Self {
-            ruling: decision.ruling.clone(),
-            access_rule: decision.by.map(|by| rules.access().rules()[by].id.to_string()),
-            cause: (!is_open).then(|| LossCause::of(decision, rules.access(), findings, at)),
-        }
+    /// Of a sign-in that nobody can make any more.
+    pub fn gone(cause: CauseKind) -> Self {
+        let ruling = Ruling { effect: Effect::Deny, obligations: Vec::new() };
+        Self { ruling, access_rules: Vec::new(), causes: vec![Cause::of_kind(cause)], since: None }
     }
 
     pub fn strictness(&self) -> Strictness {
         self.ruling.strictness()
     }
 
+    /// Returns it as the subject, value and detail of a spell.
+    pub fn spell(&self, key: &DecisionKey) -> (String, String, String) {
+        (key.subject(), self.ruling.in_words(), self.detail())
+    }
+
     pub fn detail(&self) -> String {
-        let mut detail = json!({
-            "strictness": self.strictness() as u8, "access_rule": self.access_rule,
-            "cause": self.cause.map(LossCause::as_str),
-        });
+        let mut detail = json!({ "strictness": self.strictness() as u8, "access_rules": self.access_rules });
+        if !self.causes.is_empty() {
+            detail["causes"] = self.causes.iter().map(cause_json).collect();
+        }
+        if let Some(since) = self.since {
+            detail["since"] = json!(since.to_string());
+        }
         // Mostly the words tell the obligations apart.
         if read_obligations(&self.ruling.obligations_in_words()) != self.ruling.obligations {
             let obligation = |one: &Obligation| match one {
@@ -147,12 +149,61 @@ impl StoredDecision {
             Json::Array(all) => all.iter().map(obligation).collect::<Option<_>>()?,
             _ => read_obligations(words),
         };
-        Some(Self {
+        let mut decision = Self {
             ruling: Ruling { effect, obligations },
-            access_rule: detail["access_rule"].as_str().map(str::to_owned),
-            cause: detail["cause"].as_str().and_then(LossCause::parse),
-        })
+            access_rules: Vec::new(),
+            causes: Vec::new(),
+            since: detail["since"].as_str().and_then(|at| at.parse().ok()),
+        };
+        match &detail["access_rules"] {
+            Json::Array(rules) => {
+                decision.access_rules = rules.iter().filter_map(Json::as_str).map(str::to_owned).collect();
+                let causes = detail["causes"].as_array().map_or(&[][..], Vec::as_slice);
+                decision.causes = causes.iter().map(read_cause).collect::<Option<_>>()?;
+            }
+            // Earlier versions kept one access rule, and the word for one cause.
+            _ => {
+                decision.access_rules = detail["access_rule"].as_str().map(str::to_owned).into_iter().collect();
+                let kind = match detail["cause"].as_str() {
+                    Some("membership") if decision.access_rules.is_empty() => Some(CauseKind::Default),
+                    Some(word) => CauseKind::parse(word),
+                    None => None,
+                };
+                let access_rule = decision.access_rules.first().cloned();
+                decision.causes = kind.map(|kind| Cause { access_rule, ..Cause::of_kind(kind) }).into_iter().collect();
+            }
+        }
+        Some(decision)
     }
+}
+
+fn cause_json(cause: &Cause) -> Json {
+    let mut json = json!({ "cause": cause.kind.as_str() });
+    let texts = [("access_rule", &cause.access_rule), ("rule", &cause.rule), ("fact", &cause.fact)];
+    for (key, text) in texts {
+        if let Some(text) = text {
+            json[key] = json!(text);
+        }
+    }
+    for (key, moment) in [("opened", cause.opened), ("due", cause.due)] {
+        if let Some(moment) = moment {
+            json[key] = json!(moment.to_string());
+        }
+    }
+    json
+}
+
+fn read_cause(json: &Json) -> Option<Cause> {
+    let text = |key: &str| json[key].as_str().map(str::to_owned);
+    let moment = |key: &str| json[key].as_str().and_then(|at| at.parse().ok());
+    Some(Cause {
+        kind: CauseKind::parse(json["cause"].as_str()?)?,
+        access_rule: text("access_rule"),
+        rule: text("rule"),
+        fact: text("fact"),
+        opened: moment("opened"),
+        due: moment("due"),
+    })
 }
 
 /// Reads obligations in words, where no limit has a comma and none is called as the step-up is.
@@ -239,12 +290,24 @@ mod tests {
         ];
         for (effect, obligations) in all {
             let ruling = Ruling { effect, obligations };
-            let stored = StoredDecision { ruling, access_rule: Some("r".into()), cause: Some(LossCause::Silence) };
+            let cause = Cause {
+                access_rule: Some("r".into()),
+                rule: Some("silence".into()),
+                opened: Some(Timestamp::UNIX_EPOCH),
+                ..Cause::of_kind(CauseKind::Silence)
+            };
+            let fact = Cause { fact: Some("a\"b".into()), ..Cause::of_kind(CauseKind::Condition) };
+            let causes = vec![cause, fact];
+            let (access_rules, since) = (vec!["r".into(), "s".into()], Some(Timestamp::UNIX_EPOCH));
+            let stored = StoredDecision { ruling, access_rules, causes, since };
             let read = StoredDecision::read(&stored.ruling.in_words(), &stored.detail());
             assert_eq!(read, Some(stored));
         }
         // As earlier versions wrote it.
         let read = StoredDecision::read("permit with no print, step-up", "{\"strictness\":1}").expect("it is read");
         assert_eq!(read.ruling.obligations, [limit("no print"), Obligation::StepUp]);
+        let old = r#"{"strictness":2,"access_rule":"good","cause":"silence"}"#;
+        let read = StoredDecision::read("deny", old).expect("it is read");
+        assert_eq!((read.access_rules, read.causes[0].kind), (vec!["good".to_owned()], CauseKind::Silence));
     }
 }

@@ -1,5 +1,6 @@
 //! A workspace, read, checked and compiled.
 
+use std::collections::HashMap;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -34,6 +35,8 @@ pub struct Project {
     pub corrections: Vec<Correction>,
     /// Devices that were retired or renamed.
     pub lifecycles: DeviceLifecycles,
+    /// The feeds by their ids; one of native documents where the workspace names none.
+    pub(crate) sources: HashMap<String, Source>,
     /// What records have to pass on their way in.
     pub(crate) gates: Gates,
     /// Everything that is evaluated.
@@ -139,6 +142,7 @@ impl Project {
         match rules {
             Some(rules) if !malformed => Ok(Self {
                 root: root.to_owned(),
+                sources: sources_of(&workspace.config).into_iter().map(|it| (it.id.to_string(), it)).collect(),
                 files: workspace.files,
                 config: workspace.config,
                 dictionary: workspace.dictionary,
@@ -181,7 +185,7 @@ impl Project {
 
     /// Returns the feeds; one of native documents where the workspace names none.
     pub fn sources(&self) -> Vec<Source> {
-        if self.config.sources.is_empty() { vec![Source::native()] } else { self.config.sources.clone() }
+        sources_of(&self.config)
     }
 
     /// Returns where the ledger lies.
@@ -221,6 +225,10 @@ impl Project {
     pub(crate) fn from_text(root: &Path, text: &[u8]) -> Option<Self> {
         Self::from_files(root, files_of_text(text)?).ok()
     }
+}
+
+fn sources_of(config: &Config) -> Vec<Source> {
+    if config.sources.is_empty() { vec![Source::native()] } else { config.sources.clone() }
 }
 
 /// Has every list of devices name each device by all names that it has at any time. Returns the places that name one by a name that

@@ -1,6 +1,7 @@
 //! `access.toml`: services, and the rules about who reaches them.
 
-use fencepost_core::{AccessSource, Effect, Otherwise, RuleSetSource, ServiceSource, Stage};
+use fencepost_core::{AccessSource, Effect, Otherwise, RuleSetSource, ServiceSource, SignIn, Stage};
+use jiff::tz::TimeZone;
 
 use super::rules::stages;
 use super::shape::{Key, Kind, Shape, words};
@@ -27,15 +28,25 @@ static SERVICE: Shape = Shape::new(
     ]],
 )
 .needs(&[&["id"], &["default"], &["usual"]]);
-static USUAL: Shape =
-    Shape::new("a usual sign-in", &[&[Key::new("client", Kind::Text, "The kind of client, such as app or browser.")]])
-        .needs(&[&["client"]]);
+static USUAL: Shape = Shape::new(
+    "a usual sign-in",
+    &[&[
+        Key::new("client", Kind::Text, "The kind of client, such as app or browser."),
+        Key::new("id", Kind::Text, "What reports call it: the client, where nothing else is said."),
+        Key::new("address", Kind::Text, "Where it comes from; not known, where it is left out."),
+        Key::new("platform", Kind::Text, "The platform that it tells: the device's, where it is left out."),
+        Key::new("registered", Kind::Boolean, "Whether the device has an id of ours: it has, where it is left out."),
+        Key::new("managed", Kind::Boolean, "Whether the device is managed: as it is, where it is left out."),
+    ]],
+)
+.needs(&[&["client"]]);
 static ACCESS: Shape = Shape::new(
     "[[access]]",
     &[&[
         Key::new("id", Kind::Id, "What reports call it."),
         Key::new("services", Kind::Names, "The services it is about."),
         Key::new("stage", Kind::Word(stages), "How far it is in force: enforced, where nothing else is said."),
+        Key::new("enforced_from", Kind::Moment, "From when on it is enforced; it is on trial until then."),
         Key::new("people", Kind::Names, "Groups or units of people whom it is about; everybody, where it is left out."),
         Key::new("except", Kind::Names, "People, or groups of them, whom it is not about."),
         Key::new("when", Kind::Condition, "It applies only where this holds."),
@@ -61,7 +72,7 @@ static OTHERWISE: Shape = Shape::new(
 
 const DEFAULTS: [(&str, Effect); 2] = [("permit", Effect::Permit), ("deny", Effect::Deny)];
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
+pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
     for table in reader.tables(root, "service") {
         if let Some(service) = service(reader, &table) {
             into.services.push(service);
@@ -75,6 +86,8 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSet
             stage: reader
                 .word(&table, "stage", &Stage::ALL.map(|stage| (stage.as_str(), stage)))
                 .unwrap_or(Stage::Enforced),
+            // A day begins with the day.
+            enforced_from: reader.moment(&table, "enforced_from", zone).map(|(start, _)| start),
             people: reader.names(&table, "people"),
             except: reader.names(&table, "except"),
             when: reader.text(&table, "when"),
@@ -101,8 +114,9 @@ fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> 
     let mut usual = Vec::new();
     if table.get("usual").is_some() {
         for kind in reader.tables(table, "usual") {
-            usual.extend(reader.string(&kind, "client"));
+            usual.extend(sign_in(reader, &kind));
         }
+        doubled_sign_ins(reader, table, &usual);
     }
     if usual.is_empty() {
         let span = table
@@ -116,6 +130,31 @@ fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> 
         );
     }
     Some(ServiceSource { id, title: reader.string(table, "title"), default: default.unwrap_or(Effect::Deny), usual })
+}
+
+fn sign_in(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<SignIn> {
+    let client = reader.string(table, "client")?;
+    Some(SignIn {
+        id: reader.string(table, "id").unwrap_or_else(|| client.clone()),
+        address: reader.string(table, "address"),
+        platform: reader.string(table, "platform"),
+        time: None,
+        registered: reader.boolean(table, "registered"),
+        managed: reader.boolean(table, "managed"),
+        client,
+    })
+}
+
+fn doubled_sign_ins(reader: &mut Reader<'_>, table: &Table<'_>, usual: &[SignIn]) {
+    let doubled = usual.iter().enumerate().find(|(at, one)| usual[..*at].iter().any(|other| other.id == one.id));
+    if let (Some((_, one)), Some(value)) = (doubled, table.get("usual")) {
+        reader.error(
+            "doubled-id",
+            format!("two usual sign-ins are called `{}`", one.id),
+            value.span(),
+            "give one of them an `id` of its own: { id = \"kiosk\", client = \"app\" }",
+        );
+    }
 }
 
 fn otherwise(reader: &mut Reader<'_>, table: &Table<'_>) -> Otherwise {

@@ -243,6 +243,8 @@ pub struct Config {
     pub fence_by: Option<String>,
     /// Of which devices the company may keep everything.
     pub company_device: Option<Text>,
+    /// What makes a device managed, for access rules that ask; a fresh observation, where nothing is said.
+    pub managed: Option<Text>,
     /// How long history is kept; for ever when none.
     pub keep_history: Option<Period>,
     /// What a device is that nothing covers, once its grace is over.
@@ -270,6 +272,7 @@ impl Default for Config {
             holder: None,
             fence_by: None,
             company_device: None,
+            managed: None,
             keep_history: None,
             uncovered_stands: settle.uncovered_stands,
             uncovered: settle.uncovered,
@@ -377,6 +380,7 @@ pub(super) static FILE: Shape = Shape::new(
             Kind::Text,
             "An iCalendar file beside this one that lists days on which nobody works.",
         ),
+        Key::new("access", Kind::Table(&ACCESS), "What access rules go by."),
         Key::new("assess", Kind::Table(&ASSESS), "When the fleet is to be assessed."),
         Key::new("silence", Kind::Table(&SILENCE), "What holds of devices that say nothing."),
         Key::new("history", Kind::Table(&HISTORY), "What is kept of earlier times."),
@@ -397,6 +401,14 @@ static UNCOVERED_TABLE: Shape = Shape::new(
         Key::new("grace", Kind::Period, "How long a device may be covered by no enforced rule."),
         Key::new("relapse", Kind::Period, "One that is covered by nothing again sooner than this keeps its old clock."),
     ]],
+);
+static ACCESS: Shape = Shape::new(
+    "[access]",
+    &[&[Key::new(
+        "managed",
+        Kind::Condition,
+        "What makes a device managed, such as a certificate that is valid: fresh state, where nothing is said.",
+    )]],
 );
 static ASSESS: Shape = Shape::new(
     "[assess]",
@@ -494,6 +506,9 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
         config.assess_every = reader.period(&assess, "expected_every");
     }
     config.company_device = reader.text(root, "company_device");
+    if let Some(access) = reader.table(root, "access") {
+        config.managed = reader.text(&access, "managed");
+    }
     if let Some(history) = reader.table(root, "history") {
         config.keep_history = reader.period(&history, "keep");
     }

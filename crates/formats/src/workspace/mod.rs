@@ -312,7 +312,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             WorkspaceFile::Config => config = config::read(reader, root),
             WorkspaceFile::Facts => facts::read(reader, root, &mut dictionary),
             WorkspaceFile::Groups => groups::read(reader, root, &mut rules),
-            WorkspaceFile::Access => access::read(reader, root, &mut rules),
+            WorkspaceFile::Access => access::read(reader, root, &config.calendar.zone, &mut rules),
             WorkspaceFile::Corrections => corrections::read(reader, root, &config.calendar.zone, &mut corrections),
             WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.calendar.zone),
             WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.calendar.zone)),
@@ -323,6 +323,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
     }
     config.read_holidays(&files, &mut mistakes);
     config.check_units(&dictionary, &mut mistakes);
+    rules.managed = config.managed.clone();
     Workspace {
         files,
         config,

@@ -42,7 +42,7 @@ impl Reading<'_> {
             row([
                 ("service", json!(service.id.as_str())),
                 ("default", json!(service.default.as_str())),
-                ("usual", json!(service.usual.join(", "))),
+                ("usual", json!(service.usual.iter().map(|usual| usual.id.as_str()).collect::<Vec<_>>().join(", "))),
                 ("permit", count(0)),
                 ("limited", count(1)),
                 ("deny", count(2)),

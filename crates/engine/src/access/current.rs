@@ -1,0 +1,138 @@
+//! The decisions about the sign-ins with one device: as the last assessment left them, as time has moved them since, and as it will.
+
+use std::collections::BTreeMap;
+
+use bumpalo::Bump;
+use fencepost_core::{AccessChange, Finding, Ruling};
+use fencepost_store::{DeviceRow, SpellKind, SpellRow};
+use jiff::Timestamp;
+
+use crate::assess::outlook::{ComingDecision, Outlook};
+use crate::error::EngineError;
+use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
+use crate::ledger_view::damage::{damaged, unreadable};
+use crate::ledger_view::reading::Reading;
+
+/// A decision as the ledger holds it.
+pub(crate) struct KeptDecision {
+    pub key: DecisionKey,
+    pub decision: StoredDecision,
+    /// The run that first saw it.
+    pub from_run: i64,
+    /// The run that ended it.
+    pub ended: Option<i64>,
+}
+
+/// A decision as it holds now.
+#[derive(Clone)]
+pub(crate) struct CurrentDecision {
+    pub decision: StoredDecision,
+    pub since: Timestamp,
+}
+
+/// The decisions about the sign-ins with a device.
+pub(crate) struct CurrentDecisions {
+    pub device: String,
+    /// Its findings that run.
+    pub findings: Vec<Finding>,
+    pub now: BTreeMap<DecisionKey, CurrentDecision>,
+    /// Everything that time alone makes of them after the assessment.
+    pub coming: Vec<ComingDecision>,
+    /// Of that, what gets stricter after the moment of reading.
+    pub losing: Vec<ComingDecision>,
+}
+
+impl Reading<'_> {
+    /// Returns the decisions about the sign-ins with a device, as they are at the moment of reading and will be.
+    pub(crate) fn current_decisions(&self, device: &DeviceRow) -> Result<CurrentDecisions, EngineError> {
+        let mut findings = Vec::new();
+        for row in self.reader.findings_of(device, self.run)? {
+            findings.push(codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?);
+        }
+        let mut now = BTreeMap::new();
+        for kept in self.stored_decisions(device, self.run)? {
+            let since = self.began(&kept)?;
+            now.insert(kept.key, CurrentDecision { decision: kept.decision, since });
+        }
+        let coming = self.coming(device, &now, &findings)?;
+        for it in coming.iter().filter(|it| it.at <= self.at) {
+            now.insert(it.key.clone(), CurrentDecision { decision: it.decision.clone(), since: it.at });
+        }
+        let losing = losing(&now, coming.iter().filter(|it| it.at > self.at));
+        Ok(CurrentDecisions { device: device.name.clone(), findings, now, coming, losing })
+    }
+
+    /// Returns what time alone makes of the decisions about a device after the assessment: as the assessment found, or, as of an
+    /// earlier one, as it would have.
+    fn coming(
+        &self,
+        device: &DeviceRow,
+        now: &BTreeMap<DecisionKey, CurrentDecision>,
+        findings: &[Finding],
+    ) -> Result<Vec<ComingDecision>, EngineError> {
+        if self.run.is_none() {
+            let unreadable = || unreadable(self.project, &device.name, "a decision to come");
+            let rows = self.reader.coming_decisions(device.number)?;
+            return rows.iter().map(|row| Ok(ComingDecision::read(row).ok_or_else(unreadable)?)).collect();
+        }
+        if now.is_empty() {
+            return Ok(Vec::new());
+        }
+        let documents = self.assessed_documents(&device.name)?;
+        let (judge, arena) = (self.assessing_judge(), Bump::new());
+        let observations = judge
+            .observations(&documents, self.project.rules.layout(), &arena)
+            .map_err(|error| damaged(self.project, &device.name, &error.message))?;
+        let now: Vec<(DecisionKey, StoredDecision)> =
+            now.iter().map(|(key, held)| (key.clone(), held.decision.clone())).collect();
+        let outlook = Outlook { judge: &judge, device: &device.name, observations: &observations, findings };
+        Ok(outlook.coming(&now, &arena))
+    }
+
+    /// Returns the decisions about a device as of a run.
+    pub(super) fn stored_decisions(
+        &self,
+        device: &DeviceRow,
+        run: Option<i64>,
+    ) -> Result<Vec<KeptDecision>, EngineError> {
+        let read = |row: SpellRow| {
+            let unreadable = || unreadable(self.project, &row.device, "a decision");
+            let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
+            let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
+            Ok(KeptDecision { key, decision, from_run: row.from_run, ended: row.to_run })
+        };
+        self.reader.spells_of(SpellKind::Decision, device, run)?.into_iter().map(read).collect()
+    }
+
+    /// Since when a decision holds. Earlier versions did not keep it, and it is told since the assessment that first saw it.
+    fn began(&self, kept: &KeptDecision) -> Result<Timestamp, EngineError> {
+        match kept.decision.since {
+            Some(since) => Ok(since),
+            None => Ok(self.reader.run(kept.from_run)?.map_or(self.judged_at(), |run| run.as_of)),
+        }
+    }
+}
+
+/// Returns the coming decisions that are stricter than what holds until then. What comes only if a device stays silent is held
+/// against what holds in any case, what is certain against what is certain before.
+fn losing<'c>(
+    now: &BTreeMap<DecisionKey, CurrentDecision>,
+    coming: impl Iterator<Item = &'c ComingDecision>,
+) -> Vec<ComingDecision> {
+    let rulings = || now.iter().map(|(key, held)| (key, &held.decision.ruling));
+    let (mut certain, mut any): (BTreeMap<&DecisionKey, &Ruling>, BTreeMap<&DecisionKey, &Ruling>) =
+        (rulings().collect(), rulings().collect());
+    let mut losing = Vec::new();
+    for it in coming {
+        let ruling = &it.decision.ruling;
+        let before = if it.only_if_silent { any.insert(&it.key, ruling) } else { certain.insert(&it.key, ruling) };
+        if !it.only_if_silent {
+            any.insert(&it.key, ruling);
+        }
+        let change = before.and_then(|before| ruling.change_since(before));
+        if matches!(change, Some(AccessChange::Lost | AccessChange::Reduced)) {
+            losing.push(it.clone());
+        }
+    }
+    losing
+}

@@ -1,0 +1,133 @@
+//! Entries of access put together as they are read out: one cause once, with the people whom it shuts out.
+
+use std::collections::BTreeSet;
+
+use fencepost_core::CauseKind;
+
+use super::report::{AccessEntry, CauseLine, Contact};
+
+/// People of whom the same cause is told.
+#[derive(Debug)]
+pub struct CauseGroup<'e> {
+    /// What would have to change, of the first of them: devices differ in when their findings were opened.
+    pub causes: &'e [CauseLine],
+    /// The people, those first who lose most.
+    pub people: Vec<PersonGroup<'e>>,
+}
+
+/// What is told of one person, or of one device that nobody holds.
+#[derive(Debug)]
+pub struct PersonGroup<'e> {
+    /// The person.
+    pub person: Option<&'e str>,
+    /// What is known of the person.
+    pub contact: &'e Contact,
+    /// The entries, in their order.
+    pub entries: Vec<&'e AccessEntry>,
+}
+
+/// Services that are reached on the same terms, and how.
+#[derive(Debug)]
+pub struct ServiceGroup<'e> {
+    /// What people call the services.
+    pub titles: Vec<&'e str>,
+    /// The sign-ins.
+    pub clients: Vec<&'e str>,
+    /// One of the entries, for the decision.
+    pub entry: &'e AccessEntry,
+}
+
+/// What tells causes apart, whatever device they are of.
+fn identity(entry: &AccessEntry) -> Vec<(CauseKind, Option<&str>, Option<&str>)> {
+    let parts = entry.causes.iter().map(|line| {
+        let cause = &line.cause;
+        // Of a finding it is the same whichever access rule asks for it.
+        let rule = cause.rule.as_deref().or(cause.access_rule.as_deref());
+        (cause.kind, rule, cause.fact.as_deref())
+    });
+    parts.collect()
+}
+
+/// Groups entries by what causes them, and under each cause by person; those first by whom most people are hit.
+pub fn group_by_cause<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -> Vec<CauseGroup<'e>> {
+    let mut groups: Vec<(Vec<(CauseKind, Option<&str>, Option<&str>)>, CauseGroup<'e>)> = Vec::new();
+    for entry in entries {
+        let identity = identity(entry);
+        let at = groups.iter().position(|(known, _)| *known == identity).unwrap_or_else(|| {
+            groups.push((identity, CauseGroup { causes: &entry.causes, people: Vec::new() }));
+            groups.len() - 1
+        });
+        add_to_person(&mut groups[at].1.people, entry);
+    }
+    let mut groups: Vec<CauseGroup<'e>> = groups.into_iter().map(|(_, group)| group).collect();
+    for group in &mut groups {
+        group.people.sort_by_key(|person| std::cmp::Reverse(person.services()));
+    }
+    groups.sort_by_key(|group| std::cmp::Reverse(group.people.len()));
+    groups
+}
+
+/// Groups entries by person, in their order.
+pub fn group_by_person<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -> Vec<PersonGroup<'e>> {
+    let mut people = Vec::new();
+    entries.into_iter().for_each(|entry| add_to_person(&mut people, entry));
+    people
+}
+
+fn add_to_person<'e>(people: &mut Vec<PersonGroup<'e>>, entry: &'e AccessEntry) {
+    let is_same = |known: &PersonGroup<'_>| match (&entry.person, known.person) {
+        (Some(person), Some(known)) => person == known,
+        (None, None) => known.entries[0].device == entry.device,
+        _ => false,
+    };
+    // Entries of a person mostly follow one another.
+    match people.iter_mut().rev().find(|known| is_same(known)) {
+        Some(known) => known.entries.push(entry),
+        None => {
+            people.push(PersonGroup { person: entry.person.as_deref(), contact: &entry.contact, entries: vec![entry] })
+        }
+    }
+}
+
+impl<'e> PersonGroup<'e> {
+    /// Returns how many services it is about.
+    pub fn services(&self) -> usize {
+        self.entries.iter().map(|entry| &entry.service).collect::<BTreeSet<_>>().len()
+    }
+
+    /// Returns the devices that it is about, each once.
+    pub fn devices(&self) -> Vec<&'e AccessEntry> {
+        let mut seen = BTreeSet::new();
+        self.entries.iter().copied().filter(|entry| seen.insert(&entry.device)).collect()
+    }
+
+    /// Returns the services, those together that are reached in the same ways on the same terms.
+    pub fn by_terms(&self) -> Vec<ServiceGroup<'e>> {
+        let mut by_service: Vec<ServiceGroup<'e>> = Vec::new();
+        for entry in &self.entries {
+            let is_same = |group: &&mut ServiceGroup<'_>| {
+                group.entry.service == entry.service && group.entry.decision == entry.decision
+            };
+            match by_service.iter_mut().find(is_same) {
+                Some(group) if group.clients.contains(&entry.client.as_str()) => {}
+                Some(group) => group.clients.push(&entry.client),
+                None => by_service.push(ServiceGroup {
+                    titles: vec![&entry.service_title],
+                    clients: vec![&entry.client],
+                    entry,
+                }),
+            }
+        }
+        let mut groups: Vec<ServiceGroup<'e>> = Vec::new();
+        for group in by_service {
+            let is_same = |known: &&mut ServiceGroup<'_>| {
+                known.clients == group.clients && known.entry.decision == group.entry.decision
+            };
+            match groups.iter_mut().find(is_same) {
+                Some(known) => known.titles.extend(group.titles),
+                None => groups.push(group),
+            }
+        }
+        groups
+    }
+}

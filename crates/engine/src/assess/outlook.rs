@@ -1,0 +1,190 @@
+//! What an assessment at a later moment would decide about the sign-ins with a device if nothing came in until then.
+//!
+//! The same functions settle and decide as in an assessment; only the moment is another.
+
+use std::collections::BTreeMap;
+
+use bumpalo::Bump;
+use fencepost_core::{
+    CauseKind, DeviceId, Finding, Observation, Posture, SettleContext, SettleInput, Strictness, Watch, moments_ahead,
+};
+use fencepost_store::ComingRow;
+use jiff::{SignedDuration, Timestamp};
+
+use crate::assess::decisions::usual_decisions;
+use crate::facts::judge::Judge;
+use crate::ledger_view::codec::{DecisionKey, StoredDecision};
+
+/// Moments further ahead than this are not looked at.
+const HORIZON: SignedDuration = SignedDuration::from_hours(400 * 24);
+/// No more moments than this are looked at of a device.
+const MOST_MOMENTS: usize = 48;
+
+/// A device as an assessment left it.
+pub(crate) struct Outlook<'o, 'a> {
+    /// Judges as of the assessment.
+    pub judge: &'a Judge<'a>,
+    pub device: &'a str,
+    /// What each source said of it.
+    pub observations: &'o [Observation<'a>],
+    /// Its findings as the assessment left them.
+    pub findings: &'o [Finding],
+}
+
+/// What an assessment at a moment would decide.
+struct Then {
+    is_retired: bool,
+    decisions: Vec<(DecisionKey, StoredDecision)>,
+    /// The first moment after this one at which time alone may change any of it.
+    until: Timestamp,
+}
+
+/// A decision that time alone will bring about.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct ComingDecision {
+    pub at: Timestamp,
+    pub key: DecisionKey,
+    pub decision: StoredDecision,
+    /// It comes about only if the device stays silent until then.
+    pub only_if_silent: bool,
+}
+
+impl ComingDecision {
+    /// Returns it as the ledger keeps it.
+    pub(crate) fn row(&self) -> ComingRow {
+        let (subject, value, detail) = self.decision.spell(&self.key);
+        ComingRow { at: self.at, subject, value, detail, only_if_silent: self.only_if_silent }
+    }
+
+    /// Reads it back; none when it was not written by [`ComingDecision::row`].
+    pub(crate) fn read(row: &ComingRow) -> Option<Self> {
+        Some(Self {
+            at: row.at,
+            key: DecisionKey::read(&row.subject)?,
+            decision: StoredDecision::read(&row.value, &row.detail)?,
+            only_if_silent: row.only_if_silent,
+        })
+    }
+}
+
+/// Whether what a source said grows old.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Freshness {
+    /// As the source promises.
+    AsPromised,
+    /// Never: as if the device kept saying the same.
+    Kept,
+}
+
+impl<'a> Outlook<'_, 'a> {
+    /// Returns what an assessment at `at` would decide if nothing came in until then.
+    fn then(&self, at: Timestamp, freshness: Freshness, arena: &'a Bump) -> Then {
+        let project = self.judge.project;
+        let judge: &Judge<'_> = arena.alloc(Judge { at, ..*self.judge });
+        let is_of_this_life = |said: &&Observation<'a>| {
+            said.collected.is_none_or(|collected| project.lifecycles.is_of_this_life(self.device, collected, at))
+        };
+        let fresh_for = |said: &Observation<'a>| said.fresh_for.filter(|_| freshness == Freshness::AsPromised);
+        let said = self.observations.iter().filter(is_of_this_life);
+        let observations: Vec<Observation<'a>> =
+            said.map(|said| Observation { fresh_for: fresh_for(said), ..*said }).collect();
+        let until_retired = project.lifecycles.next_retirement(self.device, at).map(|retirement| retirement.from);
+        if observations.is_empty() {
+            return Then { is_retired: true, decisions: Vec::new(), until: Timestamp::MAX };
+        }
+        let watch: &Watch = arena.alloc(Watch::default());
+        let facts = judge.merged(self.device, &observations, project.rules.layout(), arena).watched(watch);
+        let judged = judge.judged(self.device, arena.alloc(facts), arena);
+        let verdicts = judge.verdicts(&judged.input, arena);
+        let settings = &project.config.settle_settings();
+        let context = SettleContext { rules: project.rules.rules(), settings, at, before: Some(self.judge.at) };
+        let device = DeviceId::from(self.device);
+        let settled = context.settle(
+            SettleInput {
+                device: &device,
+                verdicts: &verdicts,
+                newest: judged.input.facts.collected(),
+                has_corrections: judge.corrections_of(self.device).next().is_some(),
+            },
+            self.findings.to_vec(),
+            &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena),
+        );
+        let running: Vec<&Finding> = settled.findings.iter().filter(|finding| finding.is_running()).collect();
+        let posture =
+            Posture { running: &running, covered: settled.covered, uncovered: project.config.uncovered_stands };
+        let decisions = usual_decisions(judge, &judged, posture, arena);
+        let next_due = moments_ahead(&settled.findings, at).into_iter().next();
+        // What may change at any moment has no next one.
+        let watched = Some(watch.until()).filter(|until| *until > at);
+        let until = [watched, next_due, until_retired].into_iter().flatten().min().unwrap_or(Timestamp::MAX);
+        Then { is_retired: false, decisions, until }
+    }
+
+    /// Returns the decisions that time alone will bring about after the assessment, by moment. `now` are those of the assessment.
+    pub(crate) fn coming(&self, now: &[(DecisionKey, StoredDecision)], arena: &'a Bump) -> Vec<ComingDecision> {
+        if self.judge.project.rules.access().services().is_empty() {
+            return Vec::new();
+        }
+        let mut coming = self.changes(now, Freshness::AsPromised, arena);
+        let gets_stricter = coming.iter().any(|it| it.decision.strictness() > Strictness::Permitted);
+        if gets_stricter && self.observations.iter().any(|said| said.fresh_for.is_some()) {
+            let certain = self.changes(now, Freshness::Kept, arena);
+            let is_certain = |one: &ComingDecision| {
+                // What is as strict by then without silence does not come of it.
+                let by_then = certain.iter().rfind(|it| it.at <= one.at && it.key == one.key);
+                let before = now.iter().find(|(key, _)| *key == one.key).map(|(_, decision)| decision);
+                let then = by_then.map(|it| &it.decision).or(before);
+                then.is_some_and(|then| then.strictness() >= one.decision.strictness())
+            };
+            for one in &mut coming {
+                one.only_if_silent = !is_certain(one);
+            }
+            // A certain change that follows one that silence would have brought before.
+            let silently = |one: &ComingDecision| {
+                one.decision.strictness() > Strictness::Permitted
+                    && coming
+                        .iter()
+                        .rfind(|it| it.at <= one.at && it.key == one.key)
+                        .is_some_and(|it| it.only_if_silent)
+            };
+            let later: Vec<ComingDecision> = certain.iter().filter(|one| silently(one)).cloned().collect();
+            coming.extend(later);
+            coming.sort_by(|one, other| (one.at, &one.key).cmp(&(other.at, &other.key)));
+        }
+        coming
+    }
+
+    fn changes(
+        &self,
+        now: &[(DecisionKey, StoredDecision)],
+        freshness: Freshness,
+        arena: &'a Bump,
+    ) -> Vec<ComingDecision> {
+        let mut held: BTreeMap<DecisionKey, StoredDecision> = now.iter().cloned().collect();
+        let mut changes = Vec::new();
+        let mut at = self.then(self.judge.at, freshness, arena).until;
+        let last = self.judge.at.checked_add(HORIZON).unwrap_or(Timestamp::MAX);
+        for _ in 0..MOST_MOMENTS {
+            if at > last || at == Timestamp::MAX {
+                break;
+            }
+            let then = self.then(at, freshness, arena);
+            let gone = |key: &DecisionKey| then.decisions.iter().all(|(other, _)| other != key);
+            let left: Vec<DecisionKey> = held.keys().filter(|key| gone(key)).cloned().collect();
+            let cause = if then.is_retired { CauseKind::Retired } else { CauseKind::Membership };
+            let ended = left.into_iter().map(|key| (key, StoredDecision::gone(cause)));
+            for (key, decision) in then.decisions.iter().cloned().chain(ended) {
+                if held.get(&key).is_none_or(|before| before.ruling != decision.ruling) {
+                    let only_if_silent = false;
+                    changes.push(ComingDecision { at, key: key.clone(), decision: decision.clone(), only_if_silent });
+                }
+                held.insert(key, decision);
+            }
+            if then.until <= at {
+                break;
+            }
+            at = then.until;
+        }
+        changes
+    }
+}
