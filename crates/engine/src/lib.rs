@@ -23,7 +23,7 @@ pub use access::report::{
     AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, OtherWay, PersonOrDevice,
 };
 pub use ask::baseline::{BaselineReport, Expectation};
-pub use ask::device::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, VerdictLine};
+pub use ask::device::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, StricterLater, VerdictLine};
 pub use ask::history::{Happening, History, What};
 pub use ask::list::{Kind, ListQuery, Listing};
 pub use ask::person::{HeldDevice, PersonReport, Remark};

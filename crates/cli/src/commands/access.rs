@@ -13,7 +13,7 @@ use crate::view::text::shell;
 /// Show who loses access, why, since when, and what to do
 ///
 /// It tells what changed since the assessment before the latest (or since TIME), what the clock has done since,
-/// and what it will do if nothing else changes. Those come first who have no other way in.
+/// and what it will do if nothing else changes. Those come first who have no other way to a service.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost access

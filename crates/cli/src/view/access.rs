@@ -1,5 +1,7 @@
 //! Who loses access: the numbers first, then whom to call, then everybody else, one cause once and a line for each person.
 
+use std::collections::BTreeSet;
+
 use fencepost_core::{CauseKind, Effect, Ruling, Strictness};
 use fencepost_engine::{
     AccessEntry, AccessReport, CauseGroup, CauseLine, PersonGroup, group_by_cause, group_by_person,
@@ -28,7 +30,7 @@ pub enum By {
 /// Which part is shown alone.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Only {
-    /// Who lost a service and has no other way in
+    /// Who lost a service and has no other way to it
     CallFirst,
     /// Who lost a service
     Lost,
@@ -103,16 +105,17 @@ impl AccessPage<'_> {
         let lost = people(&report.lost.iter().collect::<Vec<_>>(), "loses", "lose");
         let alone = match (summary.people, summary.call_first) {
             (0, _) => String::new(),
-            (_, 0) => ", every one with another way in".to_owned(),
-            (1, 1) => ", with no other way in".to_owned(),
-            (all, alone) if all == alone => ", none with another way in".to_owned(),
-            (_, alone) => format!(", {alone} of them with no other way in"),
+            (1, 0) => ", with another way to it".to_owned(),
+            (_, 0) => ", each with another way to it".to_owned(),
+            (1, 1) => ", with no other way to it".to_owned(),
+            (all, alone) if all == alone => ", all with no other way to it".to_owned(),
+            (_, alone) => format!(", {alone} of them with no other way to it"),
         };
-        let number = |entries: &[AccessEntry]| group_by_person(entries).len();
+        let number = |entries: Vec<&AccessEntry>| group_by_person(entries).len();
         out.push_str(&format!(
-            "{bad}{lost} a service{alone}{bad:#}; {} reduced, {} restored\n",
-            number(&report.reduced),
-            number(&report.restored),
+            "{bad}{lost} a service{alone}{bad:#}; {} only reduced, {} restored\n",
+            number(only_reduced(report)),
+            number(report.restored.iter().collect()),
         ));
         let mut line = |word: &str, text: String| {
             let faint = self.styles.faint;
@@ -123,8 +126,12 @@ impl AccessPage<'_> {
         };
         if summary.people + summary.devices_of_nobody > 0 {
             let causes = summary.by_cause.iter().map(|count| {
-                let name = count.rule.as_deref().unwrap_or(count.kind.as_str());
-                (format!("{} ({})", harmless(name), count.kind.as_str()), count.people.max(count.devices))
+                let rule = count.rule.as_deref().map(harmless);
+                let name = match count.kind {
+                    CauseKind::Finding | CauseKind::Silence | CauseKind::Uncovered => rule,
+                    kind => rule.map(|rule| format!("{rule} ({})", kind.as_str())),
+                };
+                (name.unwrap_or_else(|| count.kind.as_str().to_owned()), count.people.max(count.devices))
             });
             line("because", counts(causes));
         }
@@ -138,7 +145,7 @@ impl AccessPage<'_> {
         }
         let silent = match summary.only_if_silent {
             0 => String::new(),
-            many => format!("{} more only if nothing is heard of their devices", count(many, "person", "people")),
+            many => format!("{} only if nothing is heard of their devices", count(many, "person", "people")),
         };
         match summary.next {
             Some((at, 0)) => line("next", format!("a device that nobody holds on {}", self.clock.both(at))),
@@ -146,31 +153,51 @@ impl AccessPage<'_> {
                 let next = format!("{} on {}", count(people, "person", "people"), self.clock.both(at));
                 line("next", if silent.is_empty() { next } else { format!("{next}; {silent}") });
             }
-            None if !silent.is_empty() => line("next", silent.replace(" more", "")),
+            None if !silent.is_empty() => line("next", silent),
             None => {}
         }
         out
     }
 
     fn sections<'e>(&self, report: &'e AccessReport) -> Vec<Section<'e>> {
-        let (first, rest): (Vec<&AccessEntry>, Vec<&AccessEntry>) =
-            report.lost.iter().partition(|entry| entry.calls_first());
+        // Everything that somebody loses is told in one place, with what is narrowed together with it.
+        let alone: BTreeSet<&str> =
+            report.lost.iter().filter(|entry| entry.calls_first()).filter_map(|it| it.person.as_deref()).collect();
+        let losers: BTreeSet<&str> = report.lost.iter().filter_map(|it| it.person.as_deref()).collect();
+        let is_of = |people: &BTreeSet<&str>, entry: &AccessEntry| {
+            entry.person.as_deref().is_some_and(|person| people.contains(person))
+        };
+        let told = report.lost.iter().chain(report.reduced.iter().filter(|entry| is_of(&losers, entry)));
+        let (first, rest): (Vec<&AccessEntry>, Vec<&AccessEntry>) = told.partition(|entry| is_of(&alone, entry));
         let (certain, silent): (Vec<&AccessEntry>, Vec<&AccessEntry>) =
             report.losing.iter().partition(|entry| !entry.only_if_silent);
         let section = |title, entries, option, ahead| Section { title, entries, option, ahead, with_contact: false };
         let mut all = vec![
-            Section { with_contact: true, ..section("Call first: no other way in", first, "--only call-first", false) },
-            section("Lost, with another way in", rest, "--only lost", false),
-            section("Reduced", report.reduced.iter().collect(), "--only reduced", false),
+            Section {
+                with_contact: true,
+                ..section("Call first: no other way to a service", first, "--only call-first", false)
+            },
+            section("Lost, with another way to the service", rest, "--only lost", false),
+            section("Only reduced", only_reduced(report), "--only reduced", false),
             section("Restored", report.restored.iter().collect(), "--only restored", false),
             section("Will lose, if nothing changes", certain, "--only losing", true),
             section("Will lose, only if nothing is heard of the device", silent, "--only losing", true),
         ];
         if let Some(only) = self.only {
-            let changes = ["lost", "lost", "reduced", "restored", "losing", "losing"];
-            for (section, change) in all.iter_mut().zip(changes) {
-                section.entries.retain(|entry| only.shows(change, entry));
+            let wanted = |section: &Section<'_>| match only {
+                Only::CallFirst => section.with_contact,
+                Only::Lost => section.with_contact || section.option == "--only lost",
+                Only::Reduced => section.option == "--only reduced",
+                Only::Restored => section.option == "--only restored",
+                Only::Losing => section.option == "--only losing",
+            };
+            all.retain(wanted);
+            if only == Only::Reduced {
+                all[0].entries = report.reduced.iter().collect();
             }
+        } else {
+            // What comes of silence alone is counted above.
+            all.truncate(all.len() - 1);
         }
         if self.denied {
             all.push(section("Denied now", report.denied.iter().collect(), "--denied", false));
@@ -236,10 +263,14 @@ impl AccessPage<'_> {
                 out.push_str(&format!("{pad}{faint}{word:<2}{faint:#}  {part}\n"));
             }
         }
-        let columns = [Column::Fixed, Column::Text, Column::Text, Column::Fixed, Column::Text];
+        let columns = [Column::Fixed, Column::Text, Column::Text, Column::Fixed];
         let mut table = Table::new(&columns.map(|column| ("", column))).indent(indent + 2);
         for person in &group.people[..named] {
             table.row(self.person(section, person));
+            let contact = contact(person);
+            if section.with_contact && !contact.is_empty() {
+                table.row(vec![Cell::new(""), Cell::styled(contact, faint), Cell::new(""), Cell::new("")]);
+            }
         }
         out.push_str(&table.render(self.width, self.styles));
     }
@@ -250,14 +281,6 @@ impl AccessPage<'_> {
             Some(id) => person.contact.name.clone().unwrap_or_else(|| id.to_owned()),
             None => "nobody's device".to_owned(),
         };
-        let what: Vec<String> = person
-            .by_terms()
-            .into_iter()
-            .map(|group| {
-                let terms = with_obligations(&group.entry.decision);
-                format!("{} ({}){terms}", group.titles.join(", "), group.clients.join(", "))
-            })
-            .collect();
         let devices: Vec<String> = person
             .devices()
             .into_iter()
@@ -271,7 +294,6 @@ impl AccessPage<'_> {
         } else {
             format!("since {}", self.clock.moment(first.moment))
         };
-        let last = if section.with_contact { contact(person) } else { others(person) };
         let style = match first.decision.strictness() {
             Strictness::Permitted => self.styles.good,
             Strictness::Limited => self.styles.notice,
@@ -279,12 +301,41 @@ impl AccessPage<'_> {
         };
         vec![
             Cell::styled(name, style),
-            Cell::new(what.join("; ")),
+            Cell::new(what(person).join("; ")),
             Cell::new(devices.join(", ")),
             Cell::new(moment),
-            Cell::styled(last, self.styles.faint),
         ]
     }
+}
+
+/// What becomes of a person's services. Of one that is denied in one way and narrowed in another, the other way says both.
+fn what(person: &PersonGroup<'_>) -> Vec<String> {
+    let groups = person.by_terms();
+    let is_denied = |title: &&str| {
+        let mut denied = groups.iter().filter(|group| group.entry.decision.effect == Effect::Deny);
+        denied.any(|group| group.titles.contains(title))
+    };
+    let told = groups.iter().filter_map(|group| {
+        let (titles, clients) = (group.titles.join(", "), group.clients.join(", "));
+        match group.entry.decision.strictness() {
+            Strictness::Permitted => Some(format!("{titles} ({clients})")),
+            Strictness::Limited if group.titles.iter().all(is_denied) => None,
+            Strictness::Limited => Some(format!("{titles} ({clients}){}", with_obligations(&group.entry.decision))),
+            Strictness::Denied => Some(match &group.entry.other {
+                None => format!("{titles} ({clients})"),
+                Some(other) if other.device == group.entry.device => {
+                    let narrowed = groups.iter().find(|it| {
+                        it.clients.contains(&other.client.as_str())
+                            && group.titles.iter().all(|title| it.titles.contains(title))
+                    });
+                    let terms = narrowed.map(|it| with_obligations(&it.entry.decision)).unwrap_or_default();
+                    format!("{titles} ({clients}), still in by {}{terms}", other.client)
+                }
+                Some(other) => format!("{titles} ({clients}), still in with {}", other.device),
+            }),
+        }
+    });
+    told.collect()
 }
 
 /// `charts 3, silence 2 and 4 more kinds`.
@@ -304,17 +355,11 @@ fn contact(person: &PersonGroup<'_>) -> String {
     parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
-/// On which other way somebody still gets in.
-fn others(person: &PersonGroup<'_>) -> String {
-    let denied = person.entries.iter().filter(|entry| entry.decision.effect == Effect::Deny && entry.person.is_some());
-    let Some(first) = denied.clone().find(|entry| entry.other.is_none()).or(denied.clone().next()) else {
-        return String::new();
-    };
-    match &first.other {
-        None => "no other way in".to_owned(),
-        Some(other) if other.device == first.device => format!("still in by {}", other.client),
-        Some(other) => format!("still in with {}", other.device),
-    }
+/// What is narrowed for people who lose nothing.
+fn only_reduced(report: &AccessReport) -> Vec<&AccessEntry> {
+    let losers: BTreeSet<&str> = report.lost.iter().filter_map(|it| it.person.as_deref()).collect();
+    let is_told_there = |entry: &AccessEntry| entry.person.as_deref().is_some_and(|person| losers.contains(person));
+    report.reduced.iter().filter(|entry| !is_told_there(entry)).collect()
 }
 
 /// `3 people lose`, and the devices that nobody holds beside them.

@@ -15,10 +15,6 @@ impl<K: PartialEq, V: PartialEq> Gathered<K, V> {
         }
         Self(all)
     }
-
-    pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
-    }
 }
 
 impl<K, V> IntoIterator for Gathered<K, V> {

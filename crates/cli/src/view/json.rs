@@ -4,7 +4,7 @@
 use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, Ruling, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, AccessSummary, Assessed, CauseLine, Change, DeviceReport, DeviceVerdicts, FindingLine,
-    Happening, History, Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, What,
+    Happening, History, Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, StricterLater, What,
 };
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
@@ -202,6 +202,10 @@ pub fn ruling(ruling: &Ruling) -> Map<String, Json> {
     parts.into_iter().map(|(key, value)| (key.to_owned(), value)).collect()
 }
 
+fn later(later: &StricterLater) -> Json {
+    json!({ "at": later.at.to_string(), "decision": later.decision.in_words(), "only_if_silent": later.only_if_silent })
+}
+
 /// What to do, each thing once.
 fn to_do(entry: &AccessEntry) -> String {
     let mut fixes: Vec<&str> = entry.causes.iter().filter_map(|line| line.fix.as_deref()).collect();
@@ -344,7 +348,7 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "access": report.reach.iter().map(|reach| json!({
             "person": reach.person, "service": reach.service, "client": reach.client, "decision": reach.decision.in_words(),
             "access_rule": reach.access_rule,
-            "later": reach.later.as_ref().map(|(moment, later)| json!({ "at": moment.to_string(), "decision": later.in_words() })),
+            "later": reach.later.as_ref().map(later),
         })).collect::<Vec<_>>(),
     })
 }
@@ -367,7 +371,7 @@ pub fn person(person: &PersonReport, at: Timestamp) -> Json {
             "collected_at": held.collected.map(|moment| moment.to_string()), "shared_with": held.shared_with,
             "access": held.reach.iter().map(|reach| json!({
                 "service": reach.service, "client": reach.client, "decision": reach.decision.in_words(), "access_rule": reach.access_rule,
-                "later": reach.later.as_ref().map(|(moment, later)| json!({ "at": moment.to_string(), "decision": later.in_words() })),
+                "later": reach.later.as_ref().map(later),
             })).collect::<Vec<_>>(),
         })).collect::<Vec<_>>(),
     })

@@ -15,8 +15,9 @@ pub fn in_words(reach: &ReachLine, clock: &Clock) -> String {
         (Some(rule), Strictness::Limited | Strictness::Denied) => format!("{decision} by {rule}"),
         (None, Strictness::Limited | Strictness::Denied) => format!("{decision} by default"),
     };
-    if let Some((moment, later)) = &reach.later {
-        words.push_str(&format!("; {} from {}", later.in_words(), clock.both(*moment)));
+    // Every device loses something if it stays silent for long enough; that is no news.
+    if let Some(later) = reach.later.as_ref().filter(|later| !later.only_if_silent) {
+        words.push_str(&format!("; {} from {}", later.decision.in_words(), clock.both(later.at)));
     }
     words
 }

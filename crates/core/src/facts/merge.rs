@@ -178,6 +178,13 @@ impl<'a> Facts<'a> {
 }
 
 /// The last moment at which what was said is fresh; none when it always is.
+impl Observation<'_> {
+    /// Returns whether it is no older at a moment than its source promises.
+    pub fn is_fresh(&self, at: Timestamp) -> bool {
+        last_fresh(self, self.fresh_for).is_none_or(|last| at <= last)
+    }
+}
+
 fn last_fresh(observation: &Observation<'_>, fresh_for: Option<Period>) -> Option<Timestamp> {
     let (collected, fresh_for) = (observation.collected?, fresh_for?);
     match observation.calendar.filter(|_| fresh_for.has_working_days()) {

@@ -3,6 +3,9 @@
 //! The parts of a condition that do not hold are looked at one by one. Of an `and` all of them have to change, of an `or` those are
 //! named that need the fewest changes. A part that asks how the device stands is tried again without the findings that run.
 
+use std::cell::RefCell;
+use std::collections::HashMap;
+
 use super::RuleSet;
 use super::decide::{PERSON, Posture, decide, targets};
 use super::session::Session;
@@ -54,7 +57,7 @@ pub fn find_causes<'a>(
     posture: Posture<'_>,
     session: Session<'a>,
 ) -> Vec<Cause> {
-    let finder = CauseFinder { set, attempt, running: posture.running, posture, session };
+    let finder = CauseFinder { set, attempt, running: posture.running, posture, session, states: RefCell::default() };
     finder.causes(decision)
 }
 
@@ -65,6 +68,8 @@ struct CauseFinder<'f, 'a> {
     running: &'f [&'f Finding],
     posture: Posture<'f>,
     session: Session<'a>,
+    /// How the device stands without some of its findings, by which of them and whether a rule covers it then.
+    states: RefCell<HashMap<(Vec<usize>, bool), AccessState<'a>>>,
 }
 
 /// What a rule asks for, with how it is asked.
@@ -171,12 +176,24 @@ impl<'a> CauseFinder<'_, 'a> {
             all.extend(own.into_iter().filter(|fix| !known.contains(fix)).map(|fix| (*rule, fix)).collect::<Vec<_>>());
             known = all.iter().map(|(_, fix): &(usize, Fix)| fix.clone()).collect();
         }
-        let chosen = |which: u32| -> Vec<(usize, Fix)> {
-            let chosen = all.iter().enumerate().filter(|(at, _)| which & (1 << at) != 0);
-            chosen.map(|(_, fix)| fix.clone()).collect()
+        // Mostly there are no alternatives: what is not enough without one of them needs it.
+        let without = |at: usize| -> Vec<(usize, Fix)> {
+            all.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, fix)| fix.clone()).collect()
         };
-        if all.len() <= MOST_TRIED_IN_ALL_WAYS {
-            let mut ways: Vec<Vec<(usize, Fix)>> = (0..1_u32 << all.len()).map(chosen).collect();
+        let (needed, optional): (Vec<usize>, Vec<usize>) =
+            (0..all.len()).partition(|at| !self.is_enough(asked, &without(*at)));
+        let with = |which: u32| -> Vec<(usize, Fix)> {
+            let chosen = optional.iter().enumerate().filter(|(at, _)| which & (1 << at) != 0).map(|(_, at)| *at);
+            let mut places: Vec<usize> = needed.iter().copied().chain(chosen).collect();
+            places.sort_unstable();
+            places.into_iter().map(|at| all[at].clone()).collect()
+        };
+        let least = with(0);
+        if self.is_enough(asked, &least) {
+            return least;
+        }
+        if optional.len() <= MOST_TRIED_IN_ALL_WAYS {
+            let mut ways: Vec<Vec<(usize, Fix)>> = (1..1_u32 << optional.len()).map(with).collect();
             ways.sort_by_key(|fixes| weight(fixes));
             if let Some(fewest) = ways.into_iter().find(|fixes| self.is_enough(asked, fixes)) {
                 return fewest;
@@ -290,10 +307,18 @@ impl<'a> CauseFinder<'_, 'a> {
                 Fix::Fact { .. } => {}
             }
         }
+        closed.sort_unstable();
+        let key = (closed, covered);
+        if let Some(known) = self.states.borrow().get(&key) {
+            return *known;
+        }
+        let closed = &key.0;
         let left = self.running.iter().enumerate().filter(|(at, _)| !closed.contains(at)).map(|(_, finding)| *finding);
         let left: Vec<&Finding> = left.collect();
         let posture = Posture { running: &left, covered, ..self.posture };
-        self.set.access_state(&self.attempt.input, posture, self.session)
+        let state = self.set.access_state(&self.attempt.input, posture, self.session);
+        self.states.borrow_mut().insert(key, state);
+        state
     }
 
     fn cause(&self, fix: &Fix, rule: usize) -> Cause {

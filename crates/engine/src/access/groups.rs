@@ -2,9 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use fencepost_core::CauseKind;
+use fencepost_core::{CauseKind, Effect, Ruling};
 
-use super::report::{AccessEntry, CauseLine, Contact};
+use super::report::{AccessEntry, CauseLine, Contact, OtherWay};
 
 /// People of whom the same cause is told.
 #[derive(Debug)]
@@ -37,8 +37,10 @@ pub struct ServiceGroup<'e> {
     pub entry: &'e AccessEntry,
 }
 
-/// What tells causes apart, whatever device they are of.
-fn identity(entry: &AccessEntry) -> Vec<(CauseKind, Option<&str>, Option<&str>)> {
+/// What tells causes apart, whatever device they are of: kind, rule and fact of each.
+type CauseIdentity<'e> = Vec<(CauseKind, Option<&'e str>, Option<&'e str>)>;
+
+fn identity(entry: &AccessEntry) -> CauseIdentity<'_> {
     let parts = entry.causes.iter().map(|line| {
         let cause = &line.cause;
         // Of a finding it is the same whichever access rule asks for it.
@@ -50,7 +52,7 @@ fn identity(entry: &AccessEntry) -> Vec<(CauseKind, Option<&str>, Option<&str>)>
 
 /// Groups entries by what causes them, and under each cause by person; those first by whom most people are hit.
 pub fn group_by_cause<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -> Vec<CauseGroup<'e>> {
-    let mut groups: Vec<(Vec<(CauseKind, Option<&str>, Option<&str>)>, CauseGroup<'e>)> = Vec::new();
+    let mut groups: Vec<(CauseIdentity<'e>, CauseGroup<'e>)> = Vec::new();
     for entry in entries {
         let identity = identity(entry);
         let at = groups.iter().position(|(known, _)| *known == identity).unwrap_or_else(|| {
@@ -89,6 +91,12 @@ fn add_to_person<'e>(people: &mut Vec<PersonGroup<'e>>, entry: &'e AccessEntry) 
     }
 }
 
+/// What has to be the same for services to be told together.
+fn terms(entry: &AccessEntry) -> (&Ruling, Option<&OtherWay>) {
+    // Another way matters to who is denied this one.
+    (&entry.decision, entry.other.as_ref().filter(|_| entry.decision.effect == Effect::Deny))
+}
+
 impl<'e> PersonGroup<'e> {
     /// Returns how many services it is about.
     pub fn services(&self) -> usize {
@@ -106,7 +114,7 @@ impl<'e> PersonGroup<'e> {
         let mut by_service: Vec<ServiceGroup<'e>> = Vec::new();
         for entry in &self.entries {
             let is_same = |group: &&mut ServiceGroup<'_>| {
-                group.entry.service == entry.service && group.entry.decision == entry.decision
+                group.entry.service == entry.service && terms(group.entry) == terms(entry)
             };
             match by_service.iter_mut().find(is_same) {
                 Some(group) if group.clients.contains(&entry.client.as_str()) => {}
@@ -121,7 +129,7 @@ impl<'e> PersonGroup<'e> {
         let mut groups: Vec<ServiceGroup<'e>> = Vec::new();
         for group in by_service {
             let is_same = |known: &&mut ServiceGroup<'_>| {
-                known.clients == group.clients && known.entry.decision == group.entry.decision
+                known.clients == group.clients && terms(known.entry) == terms(group.entry)
             };
             match groups.iter_mut().find(is_same) {
                 Some(known) => known.titles.extend(group.titles),

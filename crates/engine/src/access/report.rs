@@ -220,7 +220,7 @@ fn by_cause(entries: &[AccessEntry]) -> Vec<CauseCount> {
         devices: devices(own.iter().copied()),
     };
     let mut counts: Vec<CauseCount> = by_cause.into_iter().map(count).collect();
-    counts.sort_by(|one, other| (other.people, other.devices).cmp(&(one.people, one.devices)));
+    counts.sort_by_key(|count| std::cmp::Reverse((count.people, count.devices)));
     counts
 }
 

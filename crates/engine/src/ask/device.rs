@@ -15,6 +15,7 @@ use crate::access::current::{CurrentDecision, CurrentDecisions};
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, Judged, surroundings};
+use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::damage::damaged;
 use crate::ledger_view::outcome::UNCOVERED;
 use crate::ledger_view::reading::Reading;
@@ -101,8 +102,19 @@ pub struct ReachLine {
     pub decision: Ruling,
     /// The access rule that decides; none when the default does.
     pub access_rule: Option<String>,
-    /// When the clock will make it stricter, and to what.
-    pub later: Option<(Timestamp, Ruling)>,
+    /// When time alone will make it stricter, and to what: what comes in any case before what comes of silence.
+    pub later: Option<StricterLater>,
+}
+
+/// A decision that time alone will make stricter.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StricterLater {
+    /// From when on.
+    pub at: Timestamp,
+    /// The decision then.
+    pub decision: Ruling,
+    /// It comes about only if the device says nothing until then.
+    pub only_if_silent: bool,
 }
 
 /// A rule on the device, with its proof.
@@ -402,10 +414,14 @@ impl<'d> AssessedDevice<'d, '_> {
         let device = DeviceRow { number, name: self.judged.input.id.to_owned(), dirty: false };
         let CurrentDecisions { now, losing, .. } = self.reading.current_decisions(&device)?;
         let (mut reach, mut costs) = (Vec::new(), Vec::new());
+        // In the order of the holders, and of the services as they are written.
+        let mut now: Vec<(DecisionKey, CurrentDecision)> = now.into_iter().collect();
+        now.sort_by_key(|(key, _)| self.place_of(key));
         for (key, CurrentDecision { decision, since }) in now {
-            let later = losing.iter().find(|it| it.key == key);
+            let mut own = losing.iter().filter(|it| it.key == key);
+            let later = own.clone().find(|it| !it.only_if_silent).or(own.next());
             let by_rule = !decision.causes.is_empty() && !decision.access_rules.is_empty();
-            let cost = match later {
+            let cost = match later.filter(|later| !later.only_if_silent) {
                 Some(later) => Some((later.at, &later.decision)),
                 None => by_rule.then_some((since, &decision)),
             };
@@ -426,12 +442,26 @@ impl<'d> AssessedDevice<'d, '_> {
                 person: key.person,
                 service: key.service,
                 client: key.client,
-                later: later.map(|later| (later.at, later.decision.ruling.clone())),
+                later: later.map(|later| StricterLater {
+                    at: later.at,
+                    decision: later.decision.ruling.clone(),
+                    only_if_silent: later.only_if_silent,
+                }),
                 access_rule: decision.access_rules.into_iter().next(),
                 decision: decision.ruling,
             });
         }
         Ok((reach, costs))
+    }
+
+    /// Returns where a sign-in stands: by holder, service and usual sign-in.
+    fn place_of(&self, key: &DecisionKey) -> [usize; 3] {
+        let last = usize::MAX;
+        let holder = self.judged.input.holders.iter().position(|holder| Some(holder.id) == key.person.as_deref());
+        let services = self.judge.project.rules.access().services();
+        let service = services.iter().position(|service| service.id.as_str() == key.service);
+        let sign_in = service.and_then(|at| services[at].usual.iter().position(|usual| usual.id == key.client));
+        [holder.unwrap_or(last), service.unwrap_or(last), sign_in.unwrap_or(last)]
     }
 
     /// Returns what people call a service.

@@ -2,16 +2,17 @@
 //!
 //! The same functions settle and decide as in an assessment; only the moment is another.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CauseKind, DeviceId, Finding, Observation, Posture, SettleContext, SettleInput, Strictness, Watch, moments_ahead,
+    CauseKind, DeviceId, Finding, Observation, Posture, Ruling, SettleContext, SettleInput, Strictness, Watch,
+    moments_ahead,
 };
 use fencepost_store::ComingRow;
 use jiff::{SignedDuration, Timestamp};
 
-use crate::assess::decisions::usual_decisions;
+use crate::assess::decisions::{UsualDecision, UsualSignIns};
 use crate::facts::judge::Judge;
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 
@@ -34,10 +35,16 @@ pub(crate) struct Outlook<'o, 'a> {
 /// What an assessment at a moment would decide.
 struct Then {
     is_retired: bool,
-    decisions: Vec<(DecisionKey, StoredDecision)>,
+    /// What it would decide otherwise than is held.
+    changed: Vec<(DecisionKey, StoredDecision)>,
+    /// Everybody whose sign-ins it would decide about.
+    keys: BTreeSet<DecisionKey>,
     /// The first moment after this one at which time alone may change any of it.
     until: Timestamp,
 }
+
+/// Decisions by what they are about.
+type Rulings = BTreeMap<DecisionKey, Ruling>;
 
 /// A decision that time alone will bring about.
 #[derive(Clone, Debug, PartialEq)]
@@ -72,25 +79,27 @@ impl ComingDecision {
 enum Freshness {
     /// As the source promises.
     AsPromised,
-    /// Never: as if the device kept saying the same.
+    /// Not after the assessment: as if the device kept saying the same.
     Kept,
 }
 
 impl<'a> Outlook<'_, 'a> {
-    /// Returns what an assessment at `at` would decide if nothing came in until then.
-    fn then(&self, at: Timestamp, freshness: Freshness, arena: &'a Bump) -> Then {
+    /// Returns what an assessment at `at` would decide otherwise than `held` if nothing came in until then.
+    fn then(&self, at: Timestamp, freshness: Freshness, held: &Rulings, arena: &'a Bump) -> Then {
         let project = self.judge.project;
         let judge: &Judge<'_> = arena.alloc(Judge { at, ..*self.judge });
         let is_of_this_life = |said: &&Observation<'a>| {
             said.collected.is_none_or(|collected| project.lifecycles.is_of_this_life(self.device, collected, at))
         };
-        let fresh_for = |said: &Observation<'a>| said.fresh_for.filter(|_| freshness == Freshness::AsPromised);
+        // What was too old already stays so.
+        let is_kept = |said: &Observation<'a>| freshness == Freshness::Kept && said.is_fresh(self.judge.at);
+        let fresh_for = |said: &Observation<'a>| said.fresh_for.filter(|_| !is_kept(said));
         let said = self.observations.iter().filter(is_of_this_life);
         let observations: Vec<Observation<'a>> =
             said.map(|said| Observation { fresh_for: fresh_for(said), ..*said }).collect();
         let until_retired = project.lifecycles.next_retirement(self.device, at).map(|retirement| retirement.from);
         if observations.is_empty() {
-            return Then { is_retired: true, decisions: Vec::new(), until: Timestamp::MAX };
+            return Then { is_retired: true, changed: Vec::new(), keys: BTreeSet::new(), until: Timestamp::MAX };
         }
         let watch: &Watch = arena.alloc(Watch::default());
         let facts = judge.merged(self.device, &observations, project.rules.layout(), arena).watched(watch);
@@ -112,12 +121,17 @@ impl<'a> Outlook<'_, 'a> {
         let running: Vec<&Finding> = settled.findings.iter().filter(|finding| finding.is_running()).collect();
         let posture =
             Posture { running: &running, covered: settled.covered, uncovered: project.config.uncovered_stands };
-        let decisions = usual_decisions(judge, &judged, posture, arena);
-        let next_due = moments_ahead(&settled.findings, at).into_iter().next();
+        let sign_ins = UsualSignIns::new(judge, judged, posture, arena);
+        let decided = sign_ins.decide();
+        let differs = |one: &&UsualDecision<'a>| held.get(&one.key) != Some(one.ruling());
+        let changed = decided.iter().filter(differs).map(|one| (one.key.clone(), sign_ins.with_causes(one))).collect();
+        let keys = decided.into_iter().map(|one| one.key).collect();
+        // What an assessment then would open falls due only after it; another one later would open it later.
+        let next_due = moments_ahead(self.findings, at).into_iter().next();
         // What may change at any moment has no next one.
         let watched = Some(watch.until()).filter(|until| *until > at);
         let until = [watched, next_due, until_retired].into_iter().flatten().min().unwrap_or(Timestamp::MAX);
-        Then { is_retired: false, decisions, until }
+        Then { is_retired: false, changed, keys, until }
     }
 
     /// Returns the decisions that time alone will bring about after the assessment, by moment. `now` are those of the assessment.
@@ -160,25 +174,23 @@ impl<'a> Outlook<'_, 'a> {
         freshness: Freshness,
         arena: &'a Bump,
     ) -> Vec<ComingDecision> {
-        let mut held: BTreeMap<DecisionKey, StoredDecision> = now.iter().cloned().collect();
+        let mut held: Rulings = now.iter().map(|(key, decision)| (key.clone(), decision.ruling.clone())).collect();
         let mut changes = Vec::new();
-        let mut at = self.then(self.judge.at, freshness, arena).until;
+        let mut at = self.then(self.judge.at, freshness, &held, arena).until;
         let last = self.judge.at.checked_add(HORIZON).unwrap_or(Timestamp::MAX);
         for _ in 0..MOST_MOMENTS {
             if at > last || at == Timestamp::MAX {
                 break;
             }
-            let then = self.then(at, freshness, arena);
-            let gone = |key: &DecisionKey| then.decisions.iter().all(|(other, _)| other != key);
-            let left: Vec<DecisionKey> = held.keys().filter(|key| gone(key)).cloned().collect();
+            let then = self.then(at, freshness, &held, arena);
             let cause = if then.is_retired { CauseKind::Retired } else { CauseKind::Membership };
+            let left: Vec<DecisionKey> = held.keys().filter(|key| !then.keys.contains(key)).cloned().collect();
             let ended = left.into_iter().map(|key| (key, StoredDecision::gone(cause)));
-            for (key, decision) in then.decisions.iter().cloned().chain(ended) {
-                if held.get(&key).is_none_or(|before| before.ruling != decision.ruling) {
-                    let only_if_silent = false;
-                    changes.push(ComingDecision { at, key: key.clone(), decision: decision.clone(), only_if_silent });
+            for (key, decision) in then.changed.into_iter().chain(ended) {
+                if held.get(&key) != Some(&decision.ruling) {
+                    held.insert(key.clone(), decision.ruling.clone());
+                    changes.push(ComingDecision { at, key, decision, only_if_silent: false });
                 }
-                held.insert(key, decision);
             }
             if then.until <= at {
                 break;

@@ -705,9 +705,14 @@ fn every_command_has_its_help() {
     Show who loses access, why, since when, and what to do
 
     It tells what changed since the assessment before the latest (or since TIME), what the clock has
-    done since, and what it will do if nothing else changes.
+    done since, and what it will do if nothing else changes. Those come first who have no other way to a
+    service.
 
-    Usage: fencepost access [OPTIONS]
+    Usage: fencepost access [OPTIONS] [PERSON|DEVICE]
+
+    Arguments:
+      [PERSON|DEVICE]
+              Only this person, by id or name, or this device
 
     Options:
           --since <TIME>
@@ -721,9 +726,23 @@ fn every_command_has_its_help() {
               - service: One heading for each service
               - site:    One heading for each site
               - rule:    One heading for each rule that shuts the door
+              - cause:   One heading for each cause
+
+          --only <ONLY>
+              Show one part alone, and all of it
+
+              Possible values:
+              - call-first: Who lost a service and has no other way to it
+              - lost:       Who lost a service
+              - reduced:    Who is let in with more obligations than before
+              - restored:   Who got a service back
+              - losing:     Who will lose a service if nothing changes
 
           --denied
               Show everything that an access rule denies now
+
+          --all
+              With --denied: also what is denied since no access rule applies
 
           --fail-on <WHAT>
               Exit with 1 when this was found
@@ -775,7 +794,9 @@ fn every_command_has_its_help() {
 
     Examples:
       fencepost access
+      fencepost access --only call-first            whom to call, all of them
       fencepost access --by service
+      fencepost access B-1034                       one person, or one device
       fencepost access --since 2027-03-10 --format csv
       fencepost access --denied                     all that is denied, whenever it began
     "#);

@@ -728,7 +728,7 @@ fn mistakes_in_workspace_files() {
     3 | nonsense = 1
       | ^^^^^^^^
       |
-      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, working_days, holidays, holidays_file, assess, silence, history, source
+      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, working_days, holidays, holidays_file, access, assess, silence, history, source
 
     error[bad-period]: `grace` is not a length of time
      --> fencepost.toml:5:9

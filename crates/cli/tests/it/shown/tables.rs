@@ -1235,46 +1235,38 @@ fn access_tells_who_loses_what() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--as-of", "2027-03-05"]), @r#"
     $ fencepost access --as-of 2027-03-05
     Access as of Fri 5 Mar 2027 00:00 (Europe/Oslo), since Wed 3 Mar 2027 07:00
-    1 person loses a service; 1 reduced, 0 restored; 6 people and 1 device that nobody holds are about to lose one
+    1 person loses a service, with another way to it; 0 only reduced, 0 restored
+      because  not-rooted 1
+      what     Crew roster 1, Mail 1
+      next     1 person on Fri 07:00, in 7 h; 81 people only if nothing is heard of their devices
 
-    Lost
-      razorbill-phone-4 (Razorbill), since Thu 07:00, 17 h ago
-        who      Krogvelt: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  not-rooted: The platform's protection is in place (since Thu 07:00, due Thu 07:00)
-        do       Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
-        still in Krogvelt with razorbill-bridge-2 (Mail, Crew roster)
+    Lost, with another way to the service
+      not-rooted: The platform's protection is in place
+      do  Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
+        Krogvelt  Mail, Crew roster (app), still in with razorbill-bridge-2  razorbill-phone-4 (Razorbill)  since Thu 07:00
 
     Will lose, if nothing changes
-      tern-phone-5 (Tern), from Fri 07:00, in 7 h
-        who      Yrsrupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  silence: one rule left without an answer (since Mon 07:00, due Fri 07:00)
-        do       Let the device report again: disk.encrypted
-        call     first, having no other device that gets in: Yrsrupp (Mail, Crew roster)
-      gannet-phone-2 (Gannet), from Sat 07:00, in 1 d 7 h
-        who      Brodunk: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  android-supported: Android is a version that still gets repairs (since Mon 07:00, due Sat 07:00)
-        do       Install the system update; where there is none, ask the helpdesk for another phone.
-        call     first, having no other device that gets in: Brodunk (Mail, Crew roster)
-      tern-tickets (Tern), from Mon 07:00, in 3 d 7 h
-        who      nobody's device: Ticketing (till)
-        because  ticket-server/log.retention_days: Ticket servers, all ships and terminals: log.retention_days >= 30 (since
-                 Tue 07:00, due Mon 07:00); ticket-server/sshd.permit_root_login: Ticket servers, all ships and terminals:
-                 sshd.permit_root_login is no (since Tue 07:00, due Mon 07:00)
-        do       Set it as on the sister ships and restart the service.
-      office-laptop-4 (Office), from Wed 07:00, in 5 d 7 h
-        who      Tvenask: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  laptop-lock: Laptops lock themselves, behind a long password (since Wed 07:00, due Wed 07:00)
-        do       Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or
-                 more.
-        still in Tvenask with office-own-laptop-1 (Mail, Crew roster)
-      puffin-bridge-1 (Puffin), from Sun 14 Mar 07:00, in 9 d 7 h
-        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
-                 download
-        because  charts-current: Sea charts are of this year's edition (since Tue 07:00, due Sun 14 Mar 07:00)
-        do       Let the tablet download the charts in port, over the quay's network.
-        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
-                 roster); Krofonn (Sea charts, Mail, Crew roster)
-        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+      charts-current: Sea charts are of this year's edition
+      do  Let the tablet download the charts in port, over the quay's network.
+        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with  puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
+                   puffin-laptop-master
+        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by    puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
+                   browser with no download
+        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by    puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
+                   browser with no download
+      silence: one rule left without an answer
+      do  Let the device report again: disk.encrypted
+        Yrsrupp  Mail, Crew roster (app), still in by browser with no download  tern-phone-5 (Tern)  from Fri 07:00
+      android-supported: Android is a version that still gets repairs
+      do  Install the system update; where there is none, ask the helpdesk for another phone.
+        Brodunk  Mail, Crew roster (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Sat 07:00
+      ticket-server/log.retention_days: Ticket servers, all ships and terminals: log.retention_days >= 30;
+      ticket-server/sshd.permit_root_login: Ticket servers, all ships and terminals: sshd.permit_root_login is no
+      do  Set it as on the sister ships and restart the service.
+        nobody's device  Ticketing (till)  tern-tickets (Tern)  from Mon 07:00
+      laptop-lock: Laptops lock themselves, behind a long password
+      do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
+        Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  from Wed 07:00
 
     1 person is denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1284,43 +1276,33 @@ fn access_tells_who_loses_what() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--as-of", "2027-03-10"]), @r#"
     $ fencepost access --as-of 2027-03-10
     Access as of Wed 10 Mar 2027 00:00 (Europe/Oslo), since Mon 8 Mar 2027 07:00
-    0 people lose a service; 0 reduced, 0 restored; 7 people and 1 device that nobody holds are about to lose one
+    0 people lose a service; 0 only reduced, 0 restored
+      next     2 people on Wed 07:00, in 7 h; 81 people only if nothing is heard of their devices
 
     Will lose, if nothing changes
-      office-laptop-4 (Office), from Wed 07:00, in 7 h
-        who      Tvenask: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  laptop-lock: Laptops lock themselves, behind a long password (since Wed 3 Mar 07:00, due Wed 07:00)
-        do       Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or
-                 more.
-        still in Tvenask with office-own-laptop-1 (Mail, Crew roster)
-      office-laptop-7 (Office), from Wed 07:00, in 7 h
-        who      Glagvelt: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  laptop/software.seedpool: Laptops: no seedpool in software (since Sat 07:00, due Wed 07:00)
-        do       Remove the program and restart.
-        call     first, having no other device that gets in: Glagvelt (Mail, Crew roster)
-      petrel-tickets (Petrel), from Thu 07:00, in 1 d 7 h
-        who      nobody's device: Ticketing (till)
-        because  silence: 5 rules left without an answer (since Sun 07:00, due Thu 07:00)
-        do       Let the device report again: certificate.not_after, log.retention_days, processes.name,
-                 sshd.permit_root_login
-      puffin-laptop-chief (Puffin), from Fri 07:00, in 2 d 7 h
-        who      Tvekrell: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  disk-encrypted: Writable disks are encrypted (since Tue 07:00, due Fri 07:00)
-        do       Encryption is set. Restart the laptop; nothing else is needed.
-        still in Tvekrell with puffin-bridge-2 (Mail, Crew roster)
-      office-laptop-2 (Office), from Sat 07:00, in 3 d 7 h
-        who      Vrafonn: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  laptop/software.peepcam: Laptops: no peepcam in software (since Tue 07:00, due Sat 07:00)
-        do       Remove the program and restart.
-        call     first, having no other device that gets in: Vrafonn (Mail, Crew roster)
-      puffin-bridge-1 (Puffin), from Sun 07:00, in 4 d 7 h
-        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
-                 download
-        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-        do       Let the tablet download the charts in port, over the quay's network.
-        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
-                 roster); Krofonn (Sea charts, Mail, Crew roster)
-        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+      charts-current: Sea charts are of this year's edition
+      do  Let the tablet download the charts in port, over the quay's network.
+        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with         puffin-bridge-1 (Puffin)  from Sun 07:00
+                   puffin-laptop-master
+        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
+                   with no download
+        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
+                   with no download
+      laptop-lock: Laptops lock themselves, behind a long password
+      do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
+        Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  from Wed 07:00
+      laptop/software.seedpool: Laptops: no seedpool in software
+      do  Remove the program and restart.
+        Glagvelt  Mail, Crew roster (app), still in by browser with no download  office-laptop-7 (Office)  from Wed 07:00
+      silence: 5 rules left without an answer
+      do  Let the device report again: certificate.not_after, log.retention_days, processes.name, sshd.permit_root_login
+        nobody's device  Ticketing (till)  petrel-tickets (Petrel)  from Thu 07:00
+      disk-encrypted: Writable disks are encrypted
+      do  Encryption is set. Restart the laptop; nothing else is needed.
+        Tvekrell  Mail, Crew roster (app), still in with puffin-bridge-2  puffin-laptop-chief (Puffin)  from Fri 07:00
+      laptop/software.peepcam: Laptops: no peepcam in software
+      do  Remove the program and restart.
+        Vrafonn  Mail, Crew roster (app), still in by browser with no download  office-laptop-2 (Office)  from Sat 07:00
 
     3 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1330,26 +1312,24 @@ fn access_tells_who_loses_what() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--as-of", "2027-03-14"]), @r#"
     $ fencepost access --as-of 2027-03-14
     Access as of Sun 14 Mar 2027 00:00 (Europe/Oslo), since Fri 12 Mar 2027 07:00
-    0 people lose a service; 0 reduced, 0 restored; 4 people and 1 device that nobody holds are about to lose one
+    0 people lose a service; 0 only reduced, 0 restored
+      next     3 people on Sun 07:00, in 7 h; 81 people only if nothing is heard of their devices
 
     Will lose, if nothing changes
-      puffin-bridge-1 (Puffin), from Sun 07:00, in 7 h
-        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
-                 download
-        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-        do       Let the tablet download the charts in port, over the quay's network.
-        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
-                 roster); Krofonn (Sea charts, Mail, Crew roster)
-        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
-      ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d 7 h
-        who      nobody's device: Ticketing (till)
-        because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
-        do       Order a new certificate from the office and install it.
-      office-laptop-9 (Office), from Tue 07:00, in 2 d 7 h
-        who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
-        do       Let the device report again: password.length
-        call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+      charts-current: Sea charts are of this year's edition
+      do  Let the tablet download the charts in port, over the quay's network.
+        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with         puffin-bridge-1 (Puffin)  from Sun 07:00
+                   puffin-laptop-master
+        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
+                   with no download
+        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
+                   with no download
+      certificate-valid: The server's certificate is valid
+      do  Order a new certificate from the office and install it.
+        nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
+      silence: one rule left without an answer
+      do  Let the device report again: password.length
+        Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
 
     6 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1363,41 +1343,40 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "person"]), @r#"
     $ fencepost access --by person
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3
+      what     Crew roster 3, Mail 3, Sea charts 3
+      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
-    Lost
-      Krofonn
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Krofonn (Sea charts, Mail, Crew roster)
-      Ljusprett
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Ljusprett: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Ljusprett (Sea charts)
-          still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
-      Vravuld
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Vravuld: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Vravuld (Sea charts, Mail, Crew roster)
+    Call first: no other way to a service
+      Krofonn  1 person
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Krofonn  Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+                   with no download
+                   krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+      Ljusprett  1 person
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with      puffin-bridge-1 (Puffin)  since Sun 07:00
+                     puffin-laptop-master
+                     ljusprett@bredesound.example, ships/puffin/bridge
+      Vravuld  1 person
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Vravuld  Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+                   with no download
+                   vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
 
     Will lose, if nothing changes
-      Fjorupp
-        office-laptop-9 (Office), from Tue 07:00, in 2 d
-          who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
-          do       Let the device report again: password.length
-          call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
-      nobody's
-        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
-          who      nobody's device: Ticketing (till)
-          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
-          do       Order a new certificate from the office and install it.
+      Fjorupp  1 person
+        silence: one rule left without an answer
+        do  Let the device report again: password.length
+          Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      nobody's  1 device that nobody holds
+        certificate-valid: The server's certificate is valid
+        do  Order a new certificate from the office and install it.
+          nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
 
     9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1407,49 +1386,53 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "service"]), @r#"
     $ fencepost access --by service
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3
+      what     Crew roster 3, Mail 3, Sea charts 3
+      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
-    Lost
-      Crew roster
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Ljusprett, Vravuld, Krofonn: Crew roster (app); Crew roster (browser) with no download
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Vravuld (Crew roster); Krofonn (Crew roster)
-          still in Ljusprett with puffin-laptop-master (Crew roster)
-      Mail
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Ljusprett, Vravuld, Krofonn: Mail (app); Mail (browser) with no download
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Vravuld (Mail); Krofonn (Mail)
-          still in Ljusprett with puffin-laptop-master (Mail)
-      Sea charts
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Ljusprett, Vravuld, Krofonn: Sea charts (app)
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts); Krofonn (Sea
-                   charts)
+    Call first: no other way to a service
+      Crew roster  3 people
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Ljusprett  Crew roster (app), still in with puffin-laptop-master         puffin-bridge-1 (Puffin)  since Sun 07:00
+                     ljusprett@bredesound.example, ships/puffin/bridge
+          Vravuld    Crew roster (app), still in by browser with no download       puffin-bridge-1 (Puffin)  since Sun 07:00
+                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+          Krofonn    Crew roster (app), still in by browser with no download       puffin-bridge-1 (Puffin)  since Sun 07:00
+                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+      Mail  3 people
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Ljusprett  Mail (app), still in with puffin-laptop-master                puffin-bridge-1 (Puffin)  since Sun 07:00
+                     ljusprett@bredesound.example, ships/puffin/bridge
+          Vravuld    Mail (app), still in by browser with no download              puffin-bridge-1 (Puffin)  since Sun 07:00
+                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+          Krofonn    Mail (app), still in by browser with no download              puffin-bridge-1 (Puffin)  since Sun 07:00
+                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+      Sea charts  3 people
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Ljusprett  Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
+                     ljusprett@bredesound.example, ships/puffin/bridge
+          Vravuld    Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
+                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+          Krofonn    Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
+                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
 
     Will lose, if nothing changes
-      Crew roster
-        office-laptop-9 (Office), from Tue 07:00, in 2 d
-          who      Fjorupp: Crew roster (app); Crew roster (browser) with no download
-          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
-          do       Let the device report again: password.length
-          call     first, having no other device that gets in: Fjorupp (Crew roster)
-      Mail
-        office-laptop-9 (Office), from Tue 07:00, in 2 d
-          who      Fjorupp: Mail (app); Mail (browser) with no download
-          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
-          do       Let the device report again: password.length
-          call     first, having no other device that gets in: Fjorupp (Mail)
-      Ticketing
-        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
-          who      nobody's device: Ticketing (till)
-          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
-          do       Order a new certificate from the office and install it.
+      Crew roster  1 person
+        silence: one rule left without an answer
+        do  Let the device report again: password.length
+          Fjorupp  Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      Mail  1 person
+        silence: one rule left without an answer
+        do  Let the device report again: password.length
+          Fjorupp  Mail (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      Ticketing  1 device that nobody holds
+        certificate-valid: The server's certificate is valid
+        do  Order a new certificate from the office and install it.
+          nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
 
     9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1459,31 +1442,34 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "site"]), @r#"
     $ fencepost access --by site
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3
+      what     Crew roster 3, Mail 3, Sea charts 3
+      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
-    Lost
-      Puffin
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
-                   download
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
-                   roster); Krofonn (Sea charts, Mail, Crew roster)
-          still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+    Call first: no other way to a service
+      Puffin  3 people
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with      puffin-bridge-1 (Puffin)  since Sun 07:00
+                     puffin-laptop-master
+                     ljusprett@bredesound.example, ships/puffin/bridge
+          Vravuld    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
+                     browser with no download
+                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+          Krofonn    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
+                     browser with no download
+                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
 
     Will lose, if nothing changes
-      Ness Pier
-        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
-          who      nobody's device: Ticketing (till)
-          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
-          do       Order a new certificate from the office and install it.
-      Office
-        office-laptop-9 (Office), from Tue 07:00, in 2 d
-          who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
-          do       Let the device report again: password.length
-          call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+      Ness Pier  1 device that nobody holds
+        certificate-valid: The server's certificate is valid
+        do  Order a new certificate from the office and install it.
+          nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
+      Office  1 person
+        silence: one rule left without an answer
+        do  Let the device report again: password.length
+          Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
 
     9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1493,31 +1479,34 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "rule"]), @r#"
     $ fencepost access --by rule
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3
+      what     Crew roster 3, Mail 3, Sea charts 3
+      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
-    Lost
-      charts-current
-        puffin-bridge-1 (Puffin), since Sun 07:00, now
-          who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
-                   download
-          because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-          do       Let the tablet download the charts in port, over the quay's network.
-          call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
-                   roster); Krofonn (Sea charts, Mail, Crew roster)
-          still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+    Call first: no other way to a service
+      charts-current  3 people
+        charts-current: Sea charts are of this year's edition
+        do  Let the tablet download the charts in port, over the quay's network.
+          Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with      puffin-bridge-1 (Puffin)  since Sun 07:00
+                     puffin-laptop-master
+                     ljusprett@bredesound.example, ships/puffin/bridge
+          Vravuld    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
+                     browser with no download
+                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+          Krofonn    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
+                     browser with no download
+                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
 
     Will lose, if nothing changes
-      certificate-valid
-        ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
-          who      nobody's device: Ticketing (till)
-          because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
-          do       Order a new certificate from the office and install it.
-      silence
-        office-laptop-9 (Office), from Tue 07:00, in 2 d
-          who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-          because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
-          do       Let the device report again: password.length
-          call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+      certificate-valid  1 device that nobody holds
+        certificate-valid: The server's certificate is valid
+        do  Order a new certificate from the office and install it.
+          nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
+      silence  1 person
+        silence: one rule left without an answer
+        do  Let the device report again: password.length
+          Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
 
     9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1531,75 +1520,62 @@ fn everything_that_is_denied() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--denied"]), @r#"
     $ fencepost access --denied
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service; 3 reduced, 0 restored; 1 person and 1 device that nobody holds are about to lose one
+    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3
+      what     Crew roster 3, Mail 3, Sea charts 3
+      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
-    Lost
-      puffin-bridge-1 (Puffin), since Sun 07:00, now
-        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app); Mail, Crew roster (browser) with no
-                 download
-        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-        do       Let the tablet download the charts in port, over the quay's network.
-        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
-                 roster); Krofonn (Sea charts, Mail, Crew roster)
-        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
+    Call first: no other way to a service
+      charts-current: Sea charts are of this year's edition
+      do  Let the tablet download the charts in port, over the quay's network.
+        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with        puffin-bridge-1 (Puffin)  since Sun 07:00
+                   puffin-laptop-master
+                   ljusprett@bredesound.example, ships/puffin/bridge
+        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+                   with no download
+                   vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+                   with no download
+                   krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
 
     Will lose, if nothing changes
-      ness-pier-tickets (Ness Pier), from Tue 07:00, in 2 d
-        who      nobody's device: Ticketing (till)
-        because  certificate-valid: The server's certificate is valid (since Sat 07:00, due Tue 07:00)
-        do       Order a new certificate from the office and install it.
-      office-laptop-9 (Office), from Tue 07:00, in 2 d
-        who      Fjorupp: Mail, Crew roster (app); Mail, Crew roster (browser) with no download
-        because  silence: one rule left without an answer (since Fri 07:00, due Tue 07:00)
-        do       Let the device report again: password.length
-        call     first, having no other device that gets in: Fjorupp (Mail, Crew roster)
+      certificate-valid: The server's certificate is valid
+      do  Order a new certificate from the office and install it.
+        nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
+      silence: one rule left without an answer
+      do  Let the device report again: password.length
+        Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
 
     Denied now
-      gannet-phone-2 (Gannet), since Sat 6 Mar 07:00, 8 d ago
-        who      Brodunk: Mail, Crew roster (app)
-        because  android-supported: Android is a version that still gets repairs (since Mon 1 Mar 07:00, due Sat 6 Mar
-                 07:00)
-        do       Install the system update; where there is none, ask the helpdesk for another phone.
-        call     first, having no other device that gets in: Brodunk (Mail, Crew roster)
-      office-laptop-4 (Office), since Wed 07:00, 4 d ago
-        who      Tvenask: Mail, Crew roster (app)
-        because  laptop-lock: Laptops lock themselves, behind a long password (since Wed 3 Mar 07:00, due Wed 07:00)
-        do       Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or
-                 more.
-        still in Tvenask with office-own-laptop-1 (Mail, Crew roster)
-      office-laptop-7 (Office), since Wed 07:00, 4 d ago
-        who      Glagvelt: Mail, Crew roster (app)
-        because  laptop/software.seedpool: Laptops: no seedpool in software (since Sat 6 Mar 07:00, due Wed 07:00)
-        do       Remove the program and restart.
-        call     first, having no other device that gets in: Glagvelt (Mail, Crew roster)
-      puffin-bridge-1 (Puffin), since Sun 07:00, now
-        who      Ljusprett, Vravuld, Krofonn: Sea charts, Mail, Crew roster (app)
-        because  charts-current: Sea charts are of this year's edition (since Tue 2 Mar 07:00, due Sun 07:00)
-        do       Let the tablet download the charts in port, over the quay's network.
-        call     first, having no other device that gets in: Ljusprett (Sea charts); Vravuld (Sea charts, Mail, Crew
-                 roster); Krofonn (Sea charts, Mail, Crew roster)
-        still in Ljusprett with puffin-laptop-master (Mail, Crew roster)
-      puffin-laptop-chief (Puffin), since Fri 07:00, 2 d ago
-        who      Tvekrell: Mail, Crew roster (app)
-        because  disk-encrypted: Writable disks are encrypted (since Tue 07:00, due Fri 07:00)
-        do       Encryption is set. Restart the laptop; nothing else is needed.
-        still in Tvekrell with puffin-bridge-2 (Mail, Crew roster)
-      razorbill-phone-4 (Razorbill), since Thu 4 Mar 07:00, 10 d ago
-        who      Krogvelt: Mail, Crew roster (app)
-        because  not-rooted: The platform's protection is in place (since Thu 4 Mar 07:00, due Thu 4 Mar 07:00)
-        do       Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
-        still in Krogvelt with razorbill-bridge-2 (Mail, Crew roster)
-      tern-phone-5 (Tern), since Fri 5 Mar 07:00, 9 d ago
-        who      Yrsrupp: Mail, Crew roster (app)
-        because  silence: one rule left without an answer (since Mon 1 Mar 07:00, due Fri 5 Mar 07:00)
-        do       Let the device report again: disk.encrypted
-        call     first, having no other device that gets in: Yrsrupp (Mail, Crew roster)
-      tern-tickets (Tern), since Mon 8 Mar 07:00, 6 d ago
-        who      nobody's device: Ticketing (till)
-        because  ticket-server/log.retention_days: Ticket servers, all ships and terminals: log.retention_days >= 30 (since
-                 Tue 2 Mar 07:00, due Mon 8 Mar 07:00); ticket-server/sshd.permit_root_login: Ticket servers, all ships and
-                 terminals: sshd.permit_root_login is no (since Tue 2 Mar 07:00, due Mon 8 Mar 07:00)
-        do       Set it as on the sister ships and restart the service.
+      charts-current: Sea charts are of this year's edition
+      do  Let the tablet download the charts in port, over the quay's network.
+        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with        puffin-bridge-1 (Puffin)  since Sun 07:00
+                   puffin-laptop-master
+        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+      android-supported: Android is a version that still gets repairs
+      do  Install the system update; where there is none, ask the helpdesk for another phone.
+        Brodunk  Mail, Crew roster (app), still in by browser  gannet-phone-2 (Gannet)  since Sat 6 Mar 07:00
+      laptop-lock: Laptops lock themselves, behind a long password
+      do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
+        Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  since Wed 07:00
+      laptop/software.seedpool: Laptops: no seedpool in software
+      do  Remove the program and restart.
+        Glagvelt  Mail, Crew roster (app), still in by browser  office-laptop-7 (Office)  since Wed 07:00
+      disk-encrypted: Writable disks are encrypted
+      do  Encryption is set. Restart the laptop; nothing else is needed.
+        Tvekrell  Mail, Crew roster (app), still in with puffin-bridge-2  puffin-laptop-chief (Puffin)  since Fri 07:00
+      not-rooted: The platform's protection is in place
+      do  Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
+        Krogvelt  Mail, Crew roster (app), still in with                razorbill-phone-4 (Razorbill)  since Thu 4 Mar 07:00
+                  razorbill-bridge-2
+      silence: one rule left without an answer
+      do  Let the device report again: disk.encrypted
+        Yrsrupp  Mail, Crew roster (app), still in by browser  tern-phone-5 (Tern)  since Fri 5 Mar 07:00
+      ticket-server/log.retention_days: Ticket servers, all ships and terminals: log.retention_days >= 30;
+      ticket-server/sshd.permit_root_login: Ticket servers, all ships and terminals: sshd.permit_root_login is no
+      do  Set it as on the sister ships and restart the service.
+        nobody's device  Ticketing (till)  tern-tickets (Tern)  since Mon 8 Mar 07:00
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -2445,7 +2421,7 @@ fn drafts() {
 fn the_whole_ledger_is_verified() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
     $ fencepost history --verify
-    The ledger is whole. Read: 43 runs, 141 devices, 149 documents, 22 versions of findings, 1327 standings and decisions, 1 rule set.
+    The ledger is whole. Read: 43 runs, 141 devices, 149 documents, 22 versions of findings, 1351 standings and decisions, 1 rule set.
     "#);
 }
 
