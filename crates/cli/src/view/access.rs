@@ -350,7 +350,7 @@ fn counts(counts: impl Iterator<Item = (String, u64)>) -> String {
 /// How to reach somebody.
 fn contact(person: &PersonGroup<'_>) -> String {
     let contact = person.contact;
-    let lead = contact.lead.as_ref().map(|lead| format!("lead {lead}"));
+    let lead = contact.lead_name.as_ref().or(contact.lead.as_ref()).map(|lead| format!("lead {lead}"));
     let parts = [contact.phone.clone(), contact.mail.clone(), lead, contact.unit.clone()];
     parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }

@@ -303,6 +303,7 @@ impl Reading<'_> {
             mail: text("mail"),
             phone: text("phone"),
             lead: text("lead"),
+            lead_name: person.text("lead").and_then(|lead| self.people.get(lead)).map(|lead| lead.name().to_owned()),
             unit: text("unit"),
         }
     }

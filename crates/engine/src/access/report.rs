@@ -27,6 +27,8 @@ pub struct Contact {
     pub phone: Option<String>,
     /// Who leads the person.
     pub lead: Option<String>,
+    /// What the lead is called, where the lead is on the list.
+    pub lead_name: Option<String>,
     /// The unit that the person belongs to.
     pub unit: Option<String>,
 }

@@ -1354,7 +1354,8 @@ fn access_by_service_and_by_rule() {
         do  Let the tablet download the charts in port, over the quay's network.
           Krofonn  Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
                    with no download
-                   krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+                   krofonn@bredesound.example, lead Ljusprett,
+                   ships/puffin/bridge
       Ljusprett  1 person
         charts-current: Sea charts are of this year's edition
         do  Let the tablet download the charts in port, over the quay's network.
@@ -1366,7 +1367,8 @@ fn access_by_service_and_by_rule() {
         do  Let the tablet download the charts in port, over the quay's network.
           Vravuld  Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
                    with no download
-                   vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+                   vravuld@bredesound.example, lead Ljusprett,
+                   ships/puffin/bridge
 
     Will lose, if nothing changes
       Fjorupp  1 person
@@ -1398,27 +1400,33 @@ fn access_by_service_and_by_rule() {
           Ljusprett  Crew roster (app), still in with puffin-laptop-master         puffin-bridge-1 (Puffin)  since Sun 07:00
                      ljusprett@bredesound.example, ships/puffin/bridge
           Vravuld    Crew roster (app), still in by browser with no download       puffin-bridge-1 (Puffin)  since Sun 07:00
-                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+                     vravuld@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
           Krofonn    Crew roster (app), still in by browser with no download       puffin-bridge-1 (Puffin)  since Sun 07:00
-                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+                     krofonn@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
       Mail  3 people
         charts-current: Sea charts are of this year's edition
         do  Let the tablet download the charts in port, over the quay's network.
           Ljusprett  Mail (app), still in with puffin-laptop-master                puffin-bridge-1 (Puffin)  since Sun 07:00
                      ljusprett@bredesound.example, ships/puffin/bridge
           Vravuld    Mail (app), still in by browser with no download              puffin-bridge-1 (Puffin)  since Sun 07:00
-                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+                     vravuld@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
           Krofonn    Mail (app), still in by browser with no download              puffin-bridge-1 (Puffin)  since Sun 07:00
-                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+                     krofonn@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
       Sea charts  3 people
         charts-current: Sea charts are of this year's edition
         do  Let the tablet download the charts in port, over the quay's network.
           Ljusprett  Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
                      ljusprett@bredesound.example, ships/puffin/bridge
           Vravuld    Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
-                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+                     vravuld@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
           Krofonn    Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
-                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+                     krofonn@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
 
     Will lose, if nothing changes
       Crew roster  1 person
@@ -1456,10 +1464,12 @@ fn access_by_service_and_by_rule() {
                      ljusprett@bredesound.example, ships/puffin/bridge
           Vravuld    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
                      browser with no download
-                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+                     vravuld@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
           Krofonn    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
                      browser with no download
-                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+                     krofonn@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
 
     Will lose, if nothing changes
       Ness Pier  1 device that nobody holds
@@ -1493,10 +1503,12 @@ fn access_by_service_and_by_rule() {
                      ljusprett@bredesound.example, ships/puffin/bridge
           Vravuld    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
                      browser with no download
-                     vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+                     vravuld@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
           Krofonn    Sea charts (app); Mail, Crew roster (app), still in by        puffin-bridge-1 (Puffin)  since Sun 07:00
                      browser with no download
-                     krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+                     krofonn@bredesound.example, lead Ljusprett,
+                     ships/puffin/bridge
 
     Will lose, if nothing changes
       certificate-valid  1 device that nobody holds
@@ -1533,10 +1545,12 @@ fn everything_that_is_denied() {
                    ljusprett@bredesound.example, ships/puffin/bridge
         Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
                    with no download
-                   vravuld@bredesound.example, lead B-1034, ships/puffin/bridge
+                   vravuld@bredesound.example, lead Ljusprett,
+                   ships/puffin/bridge
         Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
                    with no download
-                   krofonn@bredesound.example, lead B-1034, ships/puffin/bridge
+                   krofonn@bredesound.example, lead Ljusprett,
+                   ships/puffin/bridge
 
     Will lose, if nothing changes
       certificate-valid: The server's certificate is valid
