@@ -365,7 +365,7 @@ fn a_preview_tells_what_the_edited_rules_then_do() {
     let candidate = bench.with("rules/test.toml", &stricter);
     let told = preview(&bench.project(), &candidate, &bench.ledger, &Bench::moment(&day(1))).unwrap();
     let flips: Vec<_> = told.standings.iter().map(|flip| (flip.device.as_str(), flip.before, flip.after)).collect();
-    assert_eq!(flips, [("a", Some(Standing::Compliant), Standing::NonCompliant)]);
+    assert_eq!(flips, [("a", Some(Standing::Compliant), Some(Standing::NonCompliant))]);
     assert_eq!((told.opened, told.closed, told.same), (1, 0, false));
     bench.edit("rules/test.toml", &stricter);
     let after = bench.assess(&day(1));

@@ -25,6 +25,7 @@ pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};
 pub use split::{DocumentSplitter, Kept, assemble, assemble_in, stored_json, thin_out};
 pub use workspace::{
-    Clock, Config, Example, Field, FileText, Format, NameFrom, Source, SourceKind, Workspace, WorkspaceFile,
-    is_baseline_key, is_fact_path, line_column, load_workspace, unread_files, workspace_files,
+    Clock, Config, DefinitionId, Example, Field, FileText, Format, NameFrom, Source, SourceKind, Workspace,
+    WorkspaceFile, definitions, is_baseline_key, is_fact_path, line_column, load_workspace, unread_files,
+    workspace_files,
 };

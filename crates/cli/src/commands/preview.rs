@@ -1,21 +1,19 @@
-use std::path::PathBuf;
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_core::{Stage, Standing};
-use fencepost_engine::{Moment, Preview, open_ledger, preview, resolve_moment};
+use fencepost_engine::{Moment, Project, compare_with_saved, open_ledger, preview, resolve_moment};
 use fencepost_formats::workspace_files;
 use fencepost_store::Purpose;
 use jiff::Timestamp;
-use serde_json::{Value as Json, json};
 
-use super::{Common, Format, open_project, parse_moment, user, warn, write_json, write_rows};
+use super::{Common, Format, OpenWorkspace, open_project, parse_moment, user, warn, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::fence::{post, spaced};
-use crate::view::json::SCHEMA;
-use crate::view::table::{Cell, Column, Table};
-use crate::view::text::{count, harmless, shell};
+use crate::view::preview::{COLUMNS, PreviewPage, compared, rows, saved_differences, whole};
+use crate::view::text::shell;
 use crate::view::time::Clock;
 
 /// Say what edited rules would change on today's fleet, before they are in force
@@ -25,10 +23,18 @@ use crate::view::time::Clock;
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost preview                 the workspace as it is edited, against the last assessment's rules
-  fencepost preview ../proposal     the files of another folder, on this workspace's fleet")]
+  fencepost preview ../proposal     the files of another folder, on this workspace's fleet
+  fencepost preview --save foreseen.json
+  fencepost preview --compare foreseen.json     after the assessment: what came otherwise")]
 pub struct PreviewArgs {
     /// A folder with the files of a workspace, instead of this one's
     folder: Option<PathBuf>,
+    /// Keep what is foreseen in FILE, as JSON
+    #[arg(long, value_name = "FILE")]
+    save: Option<PathBuf>,
+    /// Hold what was foreseen in FILE against the latest assessment
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["save", "folder", "as_of"])]
+    compare: Option<PathBuf>,
     /// Compare as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -38,6 +44,9 @@ pub struct PreviewArgs {
 }
 
 pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<ExitCode, CommandError> {
+    if let Some(saved) = &args.compare {
+        return compare(ui, common, args.format, saved);
+    }
     let project = open_project(ui, common)?;
     let files = match &args.folder {
         None => project.files.clone(),
@@ -61,12 +70,19 @@ pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<E
     let moment = Moment { as_of, wall, user: user() };
     let found = preview(&project, &candidate, &ledger, &moment)?;
     warn(ui, &candidate.files, &found.warnings);
+    if let Some(file) = &args.save {
+        fs::write(file, format!("{}\n", whole(&found))).map_err(|error| {
+            CommandError::usage(format!("{}: {error}", file.display()), "name a file that can be written")
+        })?;
+    }
     match args.format {
         Format::Table => {
             let clock = Clock { now: as_of, zone: project.config.calendar.zone.clone() };
-            let text = told(ui, &found, args, &clock);
+            let page = PreviewPage { ui, folder: args.folder.as_deref(), clock: &clock, titles: &titles(&candidate) };
+            let text = page.render(&found);
             ui.raw(&text)?;
-            let first = found.verdicts.iter().flat_map(|flips| &flips.devices).next();
+            let flipped = found.access.decisions.iter().map(|flip| &flip.sign_in.device);
+            let first = found.verdicts.iter().flat_map(|flips| &flips.devices).chain(flipped).next();
             let next = first.map(|device| format!(" Now: fencepost why {}", shell(device))).unwrap_or_default();
             ui.note(format!("\nNothing of this was written.{next}"));
         }
@@ -76,150 +92,30 @@ pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<E
     Ok(ExitCode::SUCCESS)
 }
 
-/// So many devices are named in a line.
-const NAMES: usize = 6;
-
-fn names(devices: &[String]) -> String {
-    let shown: Vec<&str> = devices.iter().take(NAMES).map(String::as_str).collect();
-    let more = devices.len().saturating_sub(NAMES);
-    let rest = if more > 0 { format!(" and {more} more") } else { String::new() };
-    format!("{}{rest}", shown.join(", "))
+fn titles(project: &Project) -> HashMap<String, String> {
+    let services = project.rules.access().services().iter();
+    services.map(|service| (service.id.to_string(), service.title.clone())).collect()
 }
 
-fn told(ui: &Ui, found: &Preview, args: &PreviewArgs, clock: &Clock) -> String {
-    let styles = &ui.styles;
-    let what = match &args.folder {
-        Some(folder) => format!("the rules in {}", harmless(&folder.display().to_string())),
-        None => "the edited workspace".to_owned(),
+/// Says what came otherwise than a saved preview foresaw.
+fn compare(ui: &mut Ui, common: &Common, format: Format, file: &Path) -> Result<ExitCode, CommandError> {
+    let unusable = |why: String| {
+        let what = format!("{} is no saved preview: {why}", file.display());
+        CommandError::usage(what, "name a file that was written by: fencepost preview --save FILE")
     };
-    let against = found.against.map(|number| format!(" against assessment {number}")).unwrap_or_default();
-    let mut out = format!("Preview of {what}{against}, as of {}\n", clock.full(found.at));
-    if found.standings.is_empty() && found.verdicts.is_empty() {
-        let same = if found.same { "The rules are the same" } else { "No verdict would be another" };
-        out.push_str(&format!("{same}: nothing would change on {}\n", count(found.devices, "device", "devices")));
-        return out;
-    }
-    let [worse, better] =
-        [true, false].map(|worse| found.standings.iter().filter(|flip| flip.is_worse() == Some(worse)).count());
-    out.push_str(&format!(
-        "{} of {} would stand otherwise: {worse} worse, {better} better; {} would open, {} would close\n",
-        found.standings.len(),
-        count(found.devices, "device", "devices"),
-        count(found.opened, "finding", "findings"),
-        found.closed,
-    ));
-    let word = |word: Option<&str>| match word {
-        Some("pass") => Cell::styled("pass", styles.good),
-        Some("fail") => Cell::styled("fail", styles.bad),
-        Some("unknown") => Cell::styled("unknown", styles.unproven),
-        Some(_) => Cell::styled("not covered", styles.faint),
-        None => Cell::styled("no rule", styles.faint),
-    };
-    let mut table = Table::new(&[
-        ("RULE", Column::Fixed),
-        ("NOW", Column::Fixed),
-        ("THEN", Column::Fixed),
-        ("DEVICES", Column::Number),
-        ("", Column::Fixed),
-        ("WHICH", Column::Text),
-    ]);
-    for flips in &found.verdicts {
-        let trial = match (flips.stage_before, flips.stage) {
-            (Some(Stage::Enforced), Some(Stage::Trial)) => "on trial then",
-            (Some(Stage::Trial), Some(Stage::Enforced)) => "counts then",
-            (_, Some(Stage::Trial)) => "on trial",
-            _ => "",
-        };
-        table.row(vec![
-            Cell::new(&flips.rule),
-            word(flips.before),
-            word(flips.after),
-            Cell::new(flips.devices.len().to_string()),
-            Cell::styled(trial, styles.faint),
-            Cell::new(names(&flips.devices)),
-        ]);
-    }
-    out.push('\n');
-    out.push_str(&table.render(ui.width, styles));
-    if !found.standings.is_empty() {
-        let mut by_change: std::collections::BTreeMap<(Option<Standing>, Standing), Vec<String>> = Default::default();
-        for flip in &found.standings {
-            by_change.entry((flip.before, flip.after)).or_default().push(flip.device.clone());
+    let text = fs::read_to_string(file).map_err(|error| unusable(error.to_string()))?;
+    let saved = serde_json::from_str(&text).map_err(|error| unusable(error.to_string()))?;
+    let workspace = OpenWorkspace::open(ui, common, None)?;
+    let reading = workspace.reading()?;
+    let found = compare_with_saved(&reading, &saved)?;
+    match format {
+        Format::Table => ui.raw(&compared(&found))?,
+        Format::Json => write_json(ui, &saved_differences(&found))?,
+        Format::Jsonl | Format::Csv => {
+            let found = saved_differences(&found);
+            let rows = found["differences"].as_array().cloned().unwrap_or_default();
+            write_rows(ui, format, &["device", "what", "foreseen", "came"], rows)?;
         }
-        let mut table = Table::new(&[
-            ("STANDS", Column::Fixed),
-            ("THEN", Column::Fixed),
-            ("DEVICES", Column::Number),
-            ("WHICH", Column::Text),
-        ]);
-        let shown = |standing: Standing| {
-            Cell::styled(format!("{} {}", post(standing, ui.unicode), spaced(standing)), styles.standing(standing))
-        };
-        for ((before, after), devices) in &by_change {
-            table.row(vec![
-                before.map_or_else(|| Cell::new("not judged yet"), shown),
-                shown(*after),
-                Cell::new(devices.len().to_string()),
-                Cell::new(names(devices)),
-            ]);
-        }
-        out.push('\n');
-        out.push_str(&table.render(ui.width, styles));
     }
-    if !found.groups.is_empty() {
-        let mut table = Table::new(&[
-            ("GROUP", Column::Fixed),
-            ("DEVICES", Column::Number),
-            ("WORSE", Column::Number),
-            ("BETTER", Column::Number),
-        ]);
-        for group in &found.groups {
-            table.row(vec![
-                Cell::new(&group.group),
-                Cell::new(group.devices.to_string()),
-                Cell::new(group.worse.len().to_string()),
-                Cell::new(group.better.len().to_string()),
-            ]);
-        }
-        out.push('\n');
-        out.push_str(&table.render(ui.width, styles));
-    }
-    out
-}
-
-fn whole(found: &Preview) -> Json {
-    json!({
-        "schema": SCHEMA, "as_of": found.at.to_string(), "against": found.against, "devices": found.devices,
-        "opened": found.opened, "closed": found.closed,
-        "verdicts": found.verdicts.iter().map(|flips| json!({
-            "rule": flips.rule, "stage_before": flips.stage_before.map(Stage::as_str), "stage": flips.stage.map(Stage::as_str), "before": flips.before, "after": flips.after,
-            "devices": flips.devices,
-        })).collect::<Vec<_>>(),
-        "standings": found.standings.iter().map(|flip| json!({
-            "device": flip.device, "before": flip.before.map(|standing| standing.as_str()), "after": flip.after.as_str(),
-        })).collect::<Vec<_>>(),
-        "groups": found.groups.iter().map(|group| json!({
-            "group": group.group, "devices": group.devices, "worse": group.worse, "better": group.better,
-        })).collect::<Vec<_>>(),
-    })
-}
-
-const COLUMNS: [&str; 5] = ["device", "what", "stage", "before", "after"];
-
-/// One row for each device and rule that would say otherwise, and for each standing.
-fn rows(found: &Preview) -> impl Iterator<Item = Json> {
-    let verdicts = found.verdicts.iter().flat_map(|flips| {
-        flips.devices.iter().map(move |device| {
-            json!({
-                "schema": SCHEMA, "device": device, "what": flips.rule, "stage": flips.stage.map(Stage::as_str),
-                "before": flips.before, "after": flips.after,
-            })
-        })
-    });
-    verdicts.chain(found.standings.iter().map(|flip| {
-        json!({
-            "schema": SCHEMA, "device": flip.device, "what": "standing", "stage": null,
-            "before": flip.before.map(|standing| standing.as_str()), "after": flip.after.as_str(),
-        })
-    }))
+    Ok(ExitCode::SUCCESS)
 }

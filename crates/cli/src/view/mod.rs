@@ -10,6 +10,7 @@ pub mod history;
 pub mod import;
 pub mod json;
 pub mod person;
+pub mod preview;
 pub mod reach;
 pub mod style;
 pub mod table;

@@ -96,8 +96,8 @@ pub enum Strictness {
     Denied,
 }
 
-/// How one decision compares with an earlier one about the same sign-in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// How one decision compares with an earlier one about the same sign-in, the worst first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum AccessChange {
     /// Permitted before, denied now.
     Lost,
@@ -114,6 +114,17 @@ pub struct Ruling {
     pub effect: Effect,
     /// What is asked of whoever is let in; empty where the door stays shut.
     pub obligations: Vec<Obligation>,
+}
+
+impl AccessChange {
+    /// Returns the word used in JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Lost => "lost",
+            Self::Reduced => "reduced",
+            Self::Restored => "restored",
+        }
+    }
 }
 
 impl Ruling {

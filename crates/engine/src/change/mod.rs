@@ -1,6 +1,8 @@
 //! What edited rules would change, and mistakes before they bite.
 
+pub(crate) mod access_flips;
 mod by_hand;
 pub(crate) mod examples;
 pub(crate) mod preview;
+pub(crate) mod saved;
 pub(crate) mod vet;

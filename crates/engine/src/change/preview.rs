@@ -4,13 +4,16 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use fencepost_core::{Diagnostic, Stage, Standing};
-use fencepost_store::{DeviceBatch, LayoutFingerprints, Ledger, Look, Reader};
+use fencepost_formats::{DefinitionId, FileText, WorkspaceFile, definitions};
+use fencepost_store::{DeviceBatch, LayoutFingerprints, Ledger, Look, Reader, SpellKind};
 use jiff::Timestamp;
 
+use super::access_flips::{AccessFlips, AccessSnapshot, SignInId};
 use crate::assess::{AssessOptions, FindingLine, UncommittedAssessment, assess_within};
 use crate::error::EngineError;
 use crate::facts::judge::People;
 use crate::ledger_view::batch::DEVICES;
+use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::outcome::{Outcome, verdict_of};
 use crate::ledger_view::reading::Reading;
 use crate::spool::Spool;
@@ -24,8 +27,8 @@ pub struct StandingFlip {
     pub device: String,
     /// How it stands by the rules in force; none where it would be judged for the first time.
     pub before: Option<Standing>,
-    /// How it would stand.
-    pub after: Standing,
+    /// How it would stand; none where it would not be judged any more.
+    pub after: Option<Standing>,
 }
 
 /// Devices on which a rule would say something else, or what it says would count otherwise.
@@ -59,7 +62,7 @@ pub struct GroupFlips {
 }
 
 /// What would change.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Preview {
     /// The moment at which both are compared.
     pub at: Timestamp,
@@ -80,14 +83,79 @@ pub struct Preview {
     pub opened: u64,
     /// See above.
     pub closed: u64,
+    /// What would become of access, and of due moments.
+    pub access: AccessFlips,
+    /// The definitions that differ from those of the last assessment.
+    pub definitions: Vec<DefinitionChange>,
+    /// What people are called, by id, of those whom it touches.
+    pub person_names: BTreeMap<String, String>,
+    /// How many sign-ins the next assessment decides otherwise than the last one did, by the same rules: what came in since, and time.
+    pub decided_otherwise_anyway: u64,
     /// What an assessment by the edited rules would say of them.
     pub warnings: Vec<Diagnostic>,
 }
 
+/// A definition that differs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct DefinitionChange {
+    /// Which.
+    pub definition: DefinitionId,
+    /// The keys that differ, as they are by the last assessment's rules; none where it is new.
+    pub before: Option<serde_json::Map<String, serde_json::Value>>,
+    /// The same keys as they would be; none where it is gone.
+    pub after: Option<serde_json::Map<String, serde_json::Value>>,
+}
+
+impl DefinitionChange {
+    /// Returns the word used in JSON.
+    pub fn change(&self) -> &'static str {
+        match (&self.before, &self.after) {
+            (None, _) => "added",
+            (_, None) => "removed",
+            _ => "edited",
+        }
+    }
+}
+
+/// Returns the definitions that differ, of those that do in part the keys that do.
+fn definition_changes(before: &[FileText], after: &[FileText]) -> Vec<DefinitionChange> {
+    // Of other files the ledger keeps nothing.
+    let judging = |files: &[FileText]| {
+        let is_judging = |file: &&FileText| WorkspaceFile::of(&file.path).is_some_and(WorkspaceFile::is_judged_by);
+        definitions(&files.iter().filter(is_judging).cloned().collect::<Vec<_>>())
+    };
+    let (before, after) = (judging(before), judging(after));
+    let ids: BTreeSet<&DefinitionId> = before.keys().chain(after.keys()).collect();
+    let change = |id: &DefinitionId| match (before.get(id), after.get(id)) {
+        (Some(one), Some(other)) if one != other => {
+            let keys = |own: &serde_json::Map<_, _>, others: &serde_json::Map<String, _>| {
+                let differ = own.iter().filter(|(key, value)| others.get(*key) != Some(*value));
+                differ.map(|(key, value): (&String, &serde_json::Value)| (key.clone(), value.clone())).collect()
+            };
+            let (before, after) = (Some(keys(one, other)), Some(keys(other, one)));
+            Some(DefinitionChange { definition: id.clone(), before, after })
+        }
+        (Some(_), Some(_)) => None,
+        (one, other) => Some(DefinitionChange { definition: id.clone(), before: one.cloned(), after: other.cloned() }),
+    };
+    ids.into_iter().filter_map(change).collect()
+}
+
+impl Preview {
+    /// Returns whether an assessment by the edited rules would say the same as one by those in force.
+    pub fn changes_nothing(&self) -> bool {
+        self.standings.is_empty()
+            && self.verdicts.is_empty()
+            && self.access.is_empty()
+            && self.opened == 0
+            && self.closed == 0
+    }
+}
+
 impl StandingFlip {
-    /// Returns whether the device would stand worse, or better; none where it would be judged for the first time.
+    /// Returns whether the device would stand worse, or better; none where it would be judged for the first time, or no more.
     pub fn is_worse(&self) -> Option<bool> {
-        self.before.map(|before| self.after > before)
+        self.before.zip(self.after).map(|(before, after)| after > before)
     }
 }
 
@@ -99,6 +167,7 @@ struct Snapshot {
     opened: Vec<(String, String)>,
     closed: Vec<(String, String)>,
     groups: BTreeMap<String, Vec<String>>,
+    access: AccessSnapshot,
     warnings: Vec<Diagnostic>,
 }
 
@@ -164,12 +233,19 @@ pub fn preview(
     let judged_by = judged_by.as_ref().unwrap_or(in_force);
     // Both assessments run on a copy, so that nobody waits for a preview and it can be had where nothing may be written.
     let mut copy = ledger.private_copy()?;
+    let left = decisions_left(&copy.reader()?)?;
     let before = snapshot(judged_by, &mut copy, moment, AssessOptions::default())?;
     // Its drafts are judged by, though its files may be those of the last assessment: what that came to says nothing of them.
     let after = snapshot(candidate, &mut copy, moment, AssessOptions { anew: true, ..AssessOptions::default() })?;
     let mut preview = compare(&before, &after, moment.as_of);
     preview.against = against.and_then(|number| u64::try_from(number).ok());
     preview.same = judged_by.digest == candidate.digest;
+    preview.definitions = definition_changes(&judged_by.files, &candidate.files);
+    let touched: BTreeSet<&str> = preview.access.people.iter().map(|flip| flip.person.as_str()).collect();
+    let people = People::load(&ledger.reader()?.people(None)?, candidate, moment.as_of);
+    let named = touched.into_iter().filter_map(|id| people.get(id));
+    preview.person_names = named.map(|person| (person.id.to_string(), person.name().to_owned())).collect();
+    preview.decided_otherwise_anyway = before.access.differ_from(&left);
     Ok(preview)
 }
 
@@ -205,24 +281,37 @@ fn snapshot(
             }
         }
     }
-    snapshot.groups = groups(project, reader, assessed.run, moment.as_of)?;
+    let reading = reading_of(project, reader, assessed.run, moment.as_of)?;
+    reading.each_post("groups", |group, device, _| {
+        snapshot.groups.entry(group).or_default().push(device.to_owned());
+    })?;
+    snapshot.access = AccessSnapshot::of(&reading)?;
     Ok(snapshot)
 }
 
-/// Returns the devices of each group.
-fn groups(
-    project: &Project,
-    reader: Reader<'_>,
+/// Reads what an assessment that is not committed wrote.
+fn reading_of<'r>(
+    project: &'r Project,
+    reader: Reader<'r>,
     run: i64,
     at: Timestamp,
-) -> Result<BTreeMap<String, Vec<String>>, EngineError> {
+) -> Result<Reading<'r>, EngineError> {
     let people = People::load(&reader.people(None)?, project, at);
     let assessment = reader.run(run)?;
     let (edited, imported_since, run, assessed_by) = (false, 0, None, None);
-    let reading = Reading { project, reader, assessment, at, people, edited, imported_since, run, assessed_by };
-    let mut groups: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    reading.each_post("groups", |group, device, _| groups.entry(group).or_default().push(device.to_owned()))?;
-    Ok(groups)
+    Ok(Reading { project, reader, assessment, at, people, edited, imported_since, run, assessed_by })
+}
+
+/// Returns what the last assessment decided.
+fn decisions_left(reader: &Reader<'_>) -> Result<BTreeMap<SignInId, String>, EngineError> {
+    let mut left = BTreeMap::new();
+    reader.each_spell(SpellKind::Decision, None, |row| {
+        if let Some(DecisionKey { person, service, client }) = DecisionKey::read(&row.subject) {
+            left.insert(SignInId { device: row.device, person, service, client }, row.value);
+        }
+        Ok::<_, EngineError>(())
+    })?;
+    Ok(left)
 }
 
 fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {
@@ -256,12 +345,12 @@ fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {
             devices,
         }));
     }
-    let standings: Vec<StandingFlip> = after
-        .devices
-        .iter()
-        .filter_map(|(device, (after, _))| {
-            let before = before.devices.get(device).map(|(standing, _)| *standing);
-            (before != Some(*after)).then(|| StandingFlip { device: device.clone(), before, after: *after })
+    let devices: BTreeSet<&String> = before.devices.keys().chain(after.devices.keys()).collect();
+    let standings: Vec<StandingFlip> = devices
+        .into_iter()
+        .filter_map(|device| {
+            let [before, after] = [before, after].map(|it| it.devices.get(device).map(|(standing, _)| *standing));
+            (before != after).then(|| StandingFlip { device: device.clone(), before, after })
         })
         .collect();
     let groups = after
@@ -291,6 +380,10 @@ fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {
         groups,
         opened: more(&after.opened, &before.opened),
         closed: more(&after.closed, &before.closed),
+        access: before.access.flips(&after.access),
+        definitions: Vec::new(),
+        person_names: BTreeMap::new(),
+        decided_otherwise_anyway: 0,
         warnings: after.warnings.clone(),
     }
 }

@@ -6,6 +6,7 @@ mod baselines;
 mod config;
 mod controls;
 mod corrections;
+mod definitions;
 mod devices;
 mod examples;
 mod facts;
@@ -25,6 +26,7 @@ use fencepost_core::{Control, Correction, DeviceLifecycles, Diagnostic, Dictiona
 
 pub use baselines::{is_baseline_key, is_fact_path};
 pub use config::{Clock, Config, Field, Format, NameFrom, Source, SourceKind};
+pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
 pub use table::line_column;
 

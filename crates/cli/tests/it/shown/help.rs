@@ -1043,6 +1043,12 @@ fn every_command_has_its_help() {
               A folder with the files of a workspace, instead of this one's
 
     Options:
+          --save <FILE>
+              Keep what is foreseen in FILE, as JSON
+
+          --compare <FILE>
+              Hold what was foreseen in FILE against the latest assessment
+
           --as-of <TIME>
               Compare as of TIME
 
@@ -1088,6 +1094,8 @@ fn every_command_has_its_help() {
       fencepost preview                 the workspace as it is edited, against the last assessment's
       rules
       fencepost preview ../proposal     the files of another folder, on this workspace's fleet
+      fencepost preview --save foreseen.json
+      fencepost preview --compare foreseen.json     after the assessment: what came otherwise
     "#);
     insta::assert_snapshot!(env.shows(&["schema", "--help"]), @r#"
     $ fencepost schema --help

@@ -1149,6 +1149,12 @@ fn preview() {
       "devices": 141,
       "opened": 0,
       "closed": 0,
+      "decided_otherwise_anyway": 0,
+      "definitions": [],
+      "decisions": [],
+      "people": [],
+      "due": [],
+      "losing": [],
       "verdicts": [],
       "standings": [],
       "groups": []
