@@ -55,7 +55,10 @@ pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, Sourc
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };
-pub use rule_set::{Posture, RuleSet, RuleSetSource, Session, decide, find_causes};
+pub use rule_set::{
+    AccessCondition, Posture, RuleSet, RuleSetSource, Session, decide, decide_and_explain, find_causes,
+    find_causes_of_rule, step_evidence,
+};
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,
     ScopeSource, Settings,

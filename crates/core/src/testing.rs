@@ -152,7 +152,7 @@ pub(crate) fn decision(set: &RuleSet, document: &Json, person: Option<&Person>, 
         let session = Session::new(at, zone, arena);
         let ambient = Ambient { standing: Some(standing.as_str()), ..Ambient::default() };
         let memberships = set.memberships_of_device(input, ambient, session);
-        let state = AccessState { standing, failing: &[], memberships };
+        let state = AccessState { standing: Some(standing), failing: Some(&[]), memberships };
         let sign_in = &set.access().services()[0].usual[0];
         decide(set, &Attempt { input: *input, state, holder: input.holders.first(), service: 0, sign_in }, session)
     })

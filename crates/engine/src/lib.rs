@@ -17,6 +17,7 @@ mod spool;
 mod workers;
 mod workspace;
 
+pub use access::explain::{AskedDevice, Explanation, RuleTrace, SignInQuestion};
 pub use access::groups::{CauseGroup, PersonGroup, ServiceGroup, group_by_cause, group_by_person};
 pub use access::losses::AccessQuery;
 pub use access::report::{

@@ -1,8 +1,9 @@
 use std::process::ExitCode;
 
-use clap::{Args, ValueEnum};
+use clap::{Args, Subcommand, ValueEnum};
 use fencepost_engine::{AccessEntry, AccessQuery};
 
+use super::explain::{ExplainArgs, cmd_explain};
 use super::{Common, Format, OpenWorkspace, clock_of, note_currency, parse_moment, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
@@ -15,14 +16,20 @@ use crate::view::text::shell;
 /// It tells what changed since the assessment before the latest (or since TIME), what the clock has done since,
 /// and what it will do if nothing else changes. Those come first who have no other way to a service.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:
+#[command(
+    args_conflicts_with_subcommands = true,
+    after_help = "Examples:
   fencepost access
   fencepost access --only call-first            whom to call, all of them
   fencepost access --by service
   fencepost access B-1034                       one person, or one device
   fencepost access --since 2027-03-10 --format csv
-  fencepost access --denied                     all that is denied, whenever it began")]
+  fencepost access --denied                     all that is denied, whenever it began
+  fencepost access explain --device puffin-bridge-1 --person Vravuld --service charts"
+)]
 pub struct AccessArgs {
+    #[command(subcommand)]
+    command: Option<AccessCommand>,
     /// Only this person, by id or name, or this device
     #[arg(value_name = "PERSON|DEVICE")]
     who: Option<String>,
@@ -50,6 +57,11 @@ pub struct AccessArgs {
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
     format: Format,
+}
+
+#[derive(Subcommand, Debug)]
+enum AccessCommand {
+    Explain(ExplainArgs),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -89,6 +101,9 @@ const COLUMNS: [&str; 25] = [
 ];
 
 pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<ExitCode, CommandError> {
+    if let Some(AccessCommand::Explain(args)) = &args.command {
+        return cmd_explain(ui, common, args);
+    }
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;
     let since = parse_moment(&workspace.project, args.since.as_ref())?;

@@ -5,6 +5,7 @@ mod assess;
 mod baseline;
 mod demo;
 mod draft;
+mod explain;
 mod history;
 mod import;
 mod init;

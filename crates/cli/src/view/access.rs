@@ -412,7 +412,8 @@ fn because(causes: &[CauseLine]) -> String {
     if said.is_empty() { "nothing is known of why".to_owned() } else { said.join("; ") }
 }
 
-fn cause(line: &CauseLine) -> String {
+/// What has to change, in words.
+pub fn cause(line: &CauseLine) -> String {
     let cause = &line.cause;
     let rule = cause.access_rule.as_deref().unwrap_or("the access rule");
     let fact = cause.fact.as_deref();

@@ -174,7 +174,7 @@ impl Serialize for FindingLines<'_> {
     }
 }
 
-fn cause(line: &CauseLine) -> Json {
+pub fn cause(line: &CauseLine) -> Json {
     let cause = &line.cause;
     json!({
         "cause": cause.kind.as_str(), "rule": cause.rule, "fact": cause.fact,

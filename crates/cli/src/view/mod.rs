@@ -4,6 +4,7 @@ pub mod access;
 pub mod device;
 pub mod diagnostics;
 pub mod evidence;
+pub mod explain;
 pub mod fence;
 pub mod gather;
 pub mod history;

@@ -21,6 +21,7 @@ mod rules;
 mod schemas;
 mod secrets;
 mod shown;
+mod sign_ins;
 mod state;
 mod streamed;
 mod tried;

@@ -26,10 +26,10 @@ pub struct Attempt<'a> {
 /// How a device stands, as access rules ask about it.
 #[derive(Clone, Copy, Debug)]
 pub struct AccessState<'a> {
-    /// The device's standing.
-    pub standing: Standing,
-    /// The rules that have a running finding on it.
-    pub failing: &'a [&'a str],
+    /// The device's standing; none of one that is not ours.
+    pub standing: Option<Standing>,
+    /// The rules that have a running finding on it; none of one that is not ours.
+    pub failing: Option<&'a [&'a str]>,
     /// The device's memberships, one value a group, worked out with its standing known.
     pub memberships: &'a [Value<'a>],
 }
@@ -49,10 +49,26 @@ pub enum StepResult {
     Excused,
     /// What it needs is met.
     Met,
-    /// What it needs is not met, or it is not known whether it is.
+    /// What it needs is not met.
     Unmet,
+    /// It applies, and it is not known whether what it needs is met; it does what it does where that is not met.
+    NeedsUnknown,
     /// It is not known whether it applies; it counts where that is the stricter.
     Uncertain(Vec<Blame>),
+}
+
+impl StepResult {
+    /// Returns the word used in JSON.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            Self::NotEnforced | Self::NotNow => "not-applicable",
+            Self::OtherService | Self::OtherPeople => "not-targeted",
+            Self::Excused => "excused",
+            Self::Met => "met",
+            Self::Unmet => "unmet",
+            Self::NeedsUnknown | Self::Uncertain(_) => "unknown",
+        }
+    }
 }
 
 /// One access rule in the explanation of a decision.
@@ -62,8 +78,10 @@ pub struct Step {
     pub rule: usize,
     /// How far it is in force.
     pub stage: Stage,
-    /// What became of it.
+    /// What became of it; of a rule that is not enforced, what would, where that was asked for.
     pub result: StepResult,
+    /// It had a part in the decision.
+    pub counts: bool,
 }
 
 /// What a decision asks of whoever is let in.

@@ -60,6 +60,8 @@ pub struct SignIn {
     pub platform: Option<String>,
     /// When it is made; none of a usual one, which is made at whatever moment is asked about.
     pub time: Option<Timestamp>,
+    /// Whether the device is known to the ledger: of one that is not, nothing else is known.
+    pub known: Option<bool>,
     /// Whether the device has an id of ours.
     pub registered: Option<bool>,
     /// Whether somebody looks after the device.
@@ -67,6 +69,11 @@ pub struct SignIn {
 }
 
 impl SignIn {
+    /// Returns whether it is made with a device that the ledger does not know.
+    pub fn is_strange(&self) -> bool {
+        self.known == Some(false)
+    }
+
     /// Of a client of which nothing else is said.
     pub fn of_client(client: &str) -> Self {
         Self { id: client.to_owned(), client: client.to_owned(), ..Self::default() }
@@ -143,6 +150,11 @@ pub struct AccessRule {
 }
 
 impl AccessRule {
+    /// Returns whether it is about a service, by index.
+    pub fn is_about(&self, service: usize) -> bool {
+        self.services.contains(&service)
+    }
+
     /// Returns how far it is in force at a moment.
     pub fn stage(&self, at: Timestamp) -> Stage {
         stage_at(self.stage, self.enforced_from, at)
@@ -160,6 +172,13 @@ impl AccessRule {
     /// Returns whom it targets, and whom not.
     pub(crate) fn whom(&self) -> impl Iterator<Item = &Whom> {
         self.people.iter().chain(&self.except)
+    }
+
+    /// Returns what holds where what it needs is not met, in words: `deny`, `permit with no download, step-up`.
+    pub fn otherwise_in_words(&self) -> String {
+        let Otherwise { permit, limits, step_up } = &self.otherwise;
+        let asked: Vec<&str> = limits.iter().map(String::as_str).chain(step_up.then_some("step-up")).collect();
+        if *permit { format!("permit with {}", asked.join(", ")) } else { Effect::Deny.as_str().to_owned() }
     }
 
     /// Returns what it needs, as written.

@@ -10,7 +10,7 @@ use super::RuleSet;
 use super::decide::{PERSON, Posture, decide, targets};
 use super::session::Session;
 use crate::access::cause::{Cause, CauseKind};
-use crate::access::decision::{AccessState, Attempt, Decision, StepResult};
+use crate::access::decision::{AccessState, Attempt, Decision, Step, StepResult};
 use crate::access::service::{AccessRule, Effect};
 use crate::condition::{Part, Requirement};
 use crate::findings::finding::{Finding, Subject};
@@ -59,6 +59,32 @@ pub fn find_causes<'a>(
 ) -> Vec<Cause> {
     let finder = CauseFinder { set, attempt, running: posture.running, posture, session, states: RefCell::default() };
     finder.causes(decision)
+}
+
+/// Returns what would have to change for one access rule, whether or not it counts: so that what it needs is met, or so that it is
+/// known whether it applies. Nothing where it does not apply, or is met.
+pub fn find_causes_of_rule<'a>(
+    set: &'a RuleSet,
+    attempt: &Attempt<'a>,
+    step: &Step,
+    posture: Posture<'_>,
+    session: Session<'a>,
+) -> Vec<Cause> {
+    let finder = CauseFinder { set, attempt, running: posture.running, posture, session, states: RefCell::default() };
+    let fixes = match &step.result {
+        StepResult::Unmet | StepResult::NeedsUnknown => finder.fewest(&[finder.needs_of(step.rule)]),
+        StepResult::Uncertain(_) => doubts_of(step),
+        _ => Vec::new(),
+    };
+    fixes.iter().map(|(rule, fix)| finder.cause(fix, *rule)).collect()
+}
+
+/// Returns what is not known of whether a rule applies.
+fn doubts_of(step: &Step) -> Vec<(usize, Fix)> {
+    match &step.result {
+        StepResult::Uncertain(blames) => blames.iter().map(|blame| (step.rule, fix_of_fact(&blame.fact))).collect(),
+        _ => Vec::new(),
+    }
 }
 
 struct CauseFinder<'f, 'a> {
@@ -123,14 +149,13 @@ impl<'a> CauseFinder<'_, 'a> {
     /// Returns what is not known of whether rules apply, where what they need is met and nothing else would open the way.
     fn doubts(&self, decision: &Decision) -> Vec<(usize, Fix)> {
         let default = self.set.access().services()[self.attempt.service].default;
-        if default == Effect::Permit || decision.steps.iter().any(|step| step.result == StepResult::Met) {
+        if default == Effect::Permit || decision.steps.iter().any(|step| step.counts && step.result == StepResult::Met)
+        {
             return Vec::new();
         }
         let mut doubts = Vec::new();
         for rule in &decision.rules {
-            if let StepResult::Uncertain(blames) = &decision.steps[*rule].result {
-                doubts.extend(blames.iter().map(|blame| (*rule, fix_of_fact(&blame.fact))));
-            }
+            doubts.extend(doubts_of(&decision.steps[*rule]));
         }
         doubts
     }
@@ -296,6 +321,10 @@ impl<'a> CauseFinder<'_, 'a> {
 
     /// Returns how the device would stand once the fixes of findings are made.
     fn state_after<'x>(&self, fixes: impl IntoIterator<Item = &'x Fix>) -> AccessState<'a> {
+        // Of a device that is not ours there are no findings.
+        if self.attempt.state.standing.is_none() {
+            return self.attempt.state;
+        }
         let (mut closed, mut covered) = (Vec::new(), self.posture.covered);
         for fix in fixes {
             match fix {

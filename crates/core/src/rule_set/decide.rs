@@ -6,11 +6,11 @@ use super::RuleSet;
 use super::session::Session;
 use crate::access::decision::{AccessState, Attempt, Decision, Obligation, Ruling, Step, StepResult};
 use crate::access::service::{AccessRule, Effect};
-use crate::condition::evidence::Blame;
+use crate::condition::evidence::{Blame, Evidence};
 use crate::condition::{Ambient, Condition, Evaluator};
 use crate::facts::value::Value;
 use crate::findings::finding::{Finding, Subject};
-use crate::findings::standing::{Uncovered, standing_at};
+use crate::findings::standing::{Standing, Uncovered, standing_at};
 use crate::fleet::group::{Membership, Whom};
 use crate::fleet::people::Holder;
 use crate::rules::rule::Stage;
@@ -39,11 +39,21 @@ impl RuleSet {
         let standing = standing_at(running.iter().copied(), covered, uncovered, session.at);
         let failing = failing_rules(running, session.arena);
         let ambient = Ambient { standing: Some(standing.as_str()), failing: Some(failing), ..Ambient::default() };
-        AccessState { standing, failing, memberships: self.memberships_of_device(input, ambient, session) }
+        AccessState {
+            standing: Some(standing),
+            failing: Some(failing),
+            memberships: self.memberships_of_device(input, ambient, session),
+        }
+    }
+
+    /// Returns what access rules may ask about a device that the ledger does not know.
+    pub fn access_state_of_stranger<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> AccessState<'a> {
+        let memberships = self.memberships_of_device(input, Ambient::default(), session);
+        AccessState { standing: None, failing: None, memberships }
     }
 
     /// Returns whether a device is managed, as the workspace defines it; what is not known is not.
-    pub(super) fn is_managed<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> bool {
+    pub fn is_managed<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> bool {
         match self.access.managed() {
             Some(managed) => {
                 let mut evaluator = session.evaluator(input.facts);
@@ -62,16 +72,16 @@ impl RuleSet {
         let mut evaluator = session.evaluator(input.facts);
         evaluator.set_groups(state.memberships);
         evaluator.set_ambient(Ambient {
-            standing: Some(state.standing.as_str()),
-            known: Some(true),
-            registered: Some(sign_in.registered.unwrap_or(true)),
+            standing: state.standing.map(Standing::as_str),
+            known: Some(!sign_in.is_strange()),
+            registered: Some(sign_in.registered.unwrap_or(!sign_in.is_strange())),
             managed,
-            client: Some(&sign_in.client),
+            client: Some(sign_in.client.as_str()).filter(|client| !client.is_empty()),
             address: sign_in.address.as_deref(),
             platform: sign_in.platform.as_deref().or_else(|| self.platform(&input)),
             time: sign_in.time,
             service: Some(self.access.services()[attempt.service].id.as_str()),
-            failing: Some(state.failing),
+            failing: state.failing,
         });
         if let Some(person) = attempt.holder.and_then(|holder| holder.person) {
             evaluator.set_person(self.person_values(person, session.arena));
@@ -103,8 +113,23 @@ fn failing_rules<'a>(findings: &[&Finding], arena: &'a Bump) -> &'a [&'a str] {
     arena.alloc_slice_copy(&rules)
 }
 
-/// Decides one sign-in, and says what became of every access rule.
+/// Decides one sign-in, and says what became of every access rule that is enforced.
 pub fn decide<'a>(set: &'a RuleSet, attempt: &Attempt<'a>, session: Session<'a>) -> Decision {
+    decide_asking(set, attempt, session, |stage| stage == Stage::Enforced)
+}
+
+/// As [`decide`]; says also of rules that are not enforced what would become of them.
+pub fn decide_and_explain<'a>(set: &'a RuleSet, attempt: &Attempt<'a>, session: Session<'a>) -> Decision {
+    decide_asking(set, attempt, session, |_| true)
+}
+
+/// Decides one sign-in, and asks the rules of which `is_asked` holds; those that are not enforced decide nothing.
+fn decide_asking<'a>(
+    set: &'a RuleSet,
+    attempt: &Attempt<'a>,
+    session: Session<'a>,
+    is_asked: impl Fn(Stage) -> bool,
+) -> Decision {
     let access = set.access();
     let default = access.services()[attempt.service].default;
     let mut evaluator = set.access_evaluator(attempt, session);
@@ -113,23 +138,28 @@ pub fn decide<'a>(set: &'a RuleSet, attempt: &Attempt<'a>, session: Session<'a>)
     let mut steps = Vec::with_capacity(access.rules().len());
     for (index, rule) in access.rules().iter().enumerate() {
         let stage = rule.stage(session.at);
-        let result = match if stage == Stage::Enforced {
-            applies(rule, attempt, &mut evaluator)
-        } else {
-            Applies::No(StepResult::NotEnforced)
-        } {
+        let is_enforced = stage == Stage::Enforced;
+        let applies =
+            if is_asked(stage) { applies(rule, attempt, &mut evaluator) } else { Applies::No(StepResult::NotEnforced) };
+        let mut counts = false;
+        let result = match applies {
             Applies::No(result) => result,
             Applies::Yes => {
-                let met = is_met(rule, &mut evaluator);
-                deciding.add(index, rule, met);
-                if met { StepResult::Met } else { StepResult::Unmet }
+                let result = needs(rule, &mut evaluator);
+                counts = is_enforced;
+                if counts {
+                    deciding.add(index, rule, result == StepResult::Met);
+                }
+                result
             }
             Applies::Perhaps(blames) => {
-                uncertain.push((index, is_met(rule, &mut evaluator)));
+                if is_enforced {
+                    uncertain.push((index, needs(rule, &mut evaluator) == StepResult::Met));
+                }
                 StepResult::Uncertain(blames)
             }
         };
-        steps.push(Step { rule: index, stage, result });
+        steps.push(Step { rule: index, stage, result, counts });
     }
     for (index, met) in uncertain {
         let rule = &access.rules()[index];
@@ -137,13 +167,19 @@ pub fn decide<'a>(set: &'a RuleSet, attempt: &Attempt<'a>, session: Session<'a>)
         let loosens = deciding.decides_nothing() && default == Effect::Deny && (met || rule.otherwise.permit);
         if !loosens {
             deciding.add(index, rule, met);
+            steps[index].counts = true;
         }
     }
     deciding.into_decision(set, default, steps)
 }
 
-fn is_met<'a>(rule: &'a AccessRule, evaluator: &mut Evaluator<'a>) -> bool {
-    matches!(evaluator.meets(&rule.needs), Value::Boolean(true))
+/// Returns what becomes of a rule that applies.
+fn needs<'a>(rule: &'a AccessRule, evaluator: &mut Evaluator<'a>) -> StepResult {
+    match evaluator.meets(&rule.needs) {
+        Value::Boolean(true) => StepResult::Met,
+        Value::Boolean(false) => StepResult::Unmet,
+        _ => StepResult::NeedsUnknown,
+    }
 }
 
 /// The access rules that apply to a sign-in, by what they yield.
@@ -189,6 +225,55 @@ impl DecidingRules {
         rules.sort_unstable();
         Decision { ruling: Ruling { effect, obligations }, rules, steps }
     }
+}
+
+/// Which condition of an access rule something is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AccessCondition {
+    /// When it applies.
+    When,
+    /// What excuses from it.
+    Unless,
+    /// What it needs.
+    Needs,
+}
+
+impl AccessCondition {
+    /// Returns the key under which it is written.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::When => "when",
+            Self::Unless => "unless",
+            Self::Needs => "needs",
+        }
+    }
+}
+
+/// Returns the condition that decided what became of an access rule, with its evidence; none where none did.
+pub fn step_evidence<'a>(
+    set: &'a RuleSet,
+    attempt: &Attempt<'a>,
+    step: &Step,
+    session: Session<'a>,
+) -> Option<(AccessCondition, Evidence)> {
+    let rule = &set.access().rules()[step.rule];
+    let mut evaluator = set.access_evaluator(attempt, session);
+    let is_open = |condition: &&'a Condition, evaluator: &mut Evaluator<'a>| {
+        !matches!(evaluator.holds(condition), Value::Boolean(_))
+    };
+    let (which, condition) = match &step.result {
+        StepResult::NotEnforced | StepResult::OtherService | StepResult::OtherPeople => return None,
+        StepResult::NotNow => (AccessCondition::When, rule.when.as_ref()?),
+        StepResult::Excused => (AccessCondition::Unless, rule.unless.as_ref()?),
+        StepResult::Met | StepResult::Unmet | StepResult::NeedsUnknown => (AccessCondition::Needs, &rule.needs),
+        StepResult::Uncertain(_) => {
+            let when = rule.when.as_ref().filter(|when| is_open(when, &mut evaluator));
+            let unless = rule.unless.as_ref().filter(|unless| is_open(unless, &mut evaluator));
+            let when = when.map(|when| (AccessCondition::When, when));
+            when.or(unless.map(|unless| (AccessCondition::Unless, unless)))?
+        }
+    };
+    Some((which, evaluator.explain(condition, which == AccessCondition::Needs).1))
 }
 
 pub(super) enum Applies {
@@ -258,7 +343,6 @@ mod tests {
     use crate::access::service::{AccessSource, Otherwise};
     use crate::diagnostic::Text;
     use crate::facts::value::Datum;
-    use crate::findings::standing::Standing;
     use crate::fleet::group::{GroupKind, GroupSource};
     use crate::fleet::people::Person;
     use crate::id::PersonId;
@@ -343,7 +427,7 @@ mod tests {
         let compiled = compile(&set(Effect::Deny, vec![access("need", "disk.encrypted")]));
         let decided = decision(&compiled, &json!({}), None, Standing::Compliant);
         assert_eq!(decided.ruling.effect, Effect::Deny);
-        assert_eq!(decided.steps[0].result, StepResult::Unmet);
+        assert_eq!(decided.steps[0].result, StepResult::NeedsUnknown);
         // An unknown `when` or `unless`: the stricter of with and without.
         let when = |needs: &str| AccessSource { when: Some(Text::loose("gone")), ..access("maybe", needs) };
         let unless = |needs: &str| AccessSource { unless: Some(Text::loose("gone")), ..access("maybe", needs) };

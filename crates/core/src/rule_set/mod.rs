@@ -10,8 +10,8 @@ mod reach;
 mod session;
 pub(crate) mod vet;
 
-pub use causes::find_causes;
-pub use decide::{Posture, decide};
+pub use causes::{find_causes, find_causes_of_rule};
+pub use decide::{AccessCondition, Posture, decide, decide_and_explain, step_evidence};
 use session::Member;
 pub use session::Session;
 

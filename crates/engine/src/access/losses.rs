@@ -332,7 +332,12 @@ impl Reading<'_> {
         Ok(lines)
     }
 
-    fn cause_line(&self, device: &str, findings: &[Finding], cause: &Cause) -> Result<CauseLine, EngineError> {
+    pub(super) fn cause_line(
+        &self,
+        device: &str,
+        findings: &[Finding],
+        cause: &Cause,
+    ) -> Result<CauseLine, EngineError> {
         let (title, fix) = match (cause.kind, cause.rule.as_deref()) {
             (CauseKind::Finding, Some(rule)) => match self.project.rules.position(rule) {
                 Some(at) => (Some(self.project.rules.rules()[at].title.clone()), self.fix(at, device)?),
@@ -357,7 +362,7 @@ impl Reading<'_> {
     }
 
     /// Returns what to do about a failure of a rule on a device.
-    fn fix(&self, at: usize, device: &str) -> Result<Option<String>, EngineError> {
+    pub(super) fn fix(&self, at: usize, device: &str) -> Result<Option<String>, EngineError> {
         let rule = &self.project.rules.rules()[at];
         if !rule.asks_what_to_say() {
             return Ok(rule.fix.clone());

@@ -1,6 +1,7 @@
 //! Who loses access: what began since another assessment, what the clock has done since, and what it will do.
 
 pub(crate) mod current;
+pub(crate) mod explain;
 pub(crate) mod groups;
 pub(crate) mod losses;
 pub(crate) mod report;

@@ -40,10 +40,15 @@ impl<'s, 'a> UsualSignIns<'s, 'a> {
         let holders: Vec<Option<&'a Holder<'a>>> =
             if input.holders.is_empty() { vec![None] } else { input.holders.iter().map(Some).collect() };
         let mut decisions = Vec::new();
+        let mut stranger = None;
         for holder in holders {
             for (service, about) in rules.access().services().iter().enumerate() {
                 for sign_in in &about.usual {
-                    let attempt = Attempt { input, state: self.state, holder, service, sign_in };
+                    let (input, state) = match sign_in.is_strange() {
+                        false => (input, self.state),
+                        true => *stranger.get_or_insert_with(|| self.judge.stranger(self.arena)),
+                    };
+                    let attempt = Attempt { input, state, holder, service, sign_in };
                     let decision = decide(rules, &attempt, self.judge.session(self.arena));
                     let key = DecisionKey {
                         person: holder.map(|holder| holder.id.to_owned()),

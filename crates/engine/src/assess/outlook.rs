@@ -13,7 +13,7 @@ use fencepost_store::ComingRow;
 use jiff::{SignedDuration, Timestamp};
 
 use crate::assess::decisions::{UsualDecision, UsualSignIns};
-use crate::facts::judge::Judge;
+use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 
 /// Moments further ahead than this are not looked at.
@@ -30,6 +30,35 @@ pub(crate) struct Outlook<'o, 'a> {
     pub observations: &'o [Observation<'a>],
     /// Its findings as the assessment left them.
     pub findings: &'o [Finding],
+}
+
+/// A device as an assessment at a moment would find it.
+pub(crate) struct DeviceAt<'a> {
+    /// Judges as of the moment.
+    pub judge: &'a Judge<'a>,
+    pub judged: Judged<'a>,
+    /// Its findings.
+    pub findings: Vec<Finding>,
+    /// Whether any enforced rule covers it.
+    pub covered: bool,
+    /// Notes until when what is read of it holds.
+    watch: &'a Watch,
+}
+
+impl DeviceAt<'_> {
+    /// Returns its findings that run.
+    pub(crate) fn running(&self) -> Vec<&Finding> {
+        self.findings.iter().filter(|finding| finding.is_running()).collect()
+    }
+
+    /// Returns the first moment after `at` at which time alone may change what was read of it.
+    pub(crate) fn until(&self, at: Timestamp) -> Timestamp {
+        let next_due = moments_ahead(&self.findings, at).into_iter().next();
+        let retired = self.judge.project.lifecycles.next_retirement(self.judged.input.id, at).map(|one| one.from);
+        // What may change at any moment has no next one.
+        let watched = self.watch.until();
+        [Some(watched), next_due, retired].into_iter().flatten().min().unwrap_or(Timestamp::MAX)
+    }
 }
 
 /// What an assessment at a moment would decide.
@@ -84,10 +113,14 @@ enum Freshness {
 }
 
 impl<'a> Outlook<'_, 'a> {
-    /// Returns what an assessment at `at` would decide otherwise than `held` if nothing came in until then.
-    fn then(&self, at: Timestamp, freshness: Freshness, held: &Rulings, arena: &'a Bump) -> Then {
+    /// Returns the device as an assessment at `at` would find it if nothing came in until then; none where it is retired.
+    pub(crate) fn device_at(&self, at: Timestamp, arena: &'a Bump) -> Option<DeviceAt<'a>> {
+        self.found_at(at, Freshness::AsPromised, arena)
+    }
+
+    fn found_at(&self, at: Timestamp, freshness: Freshness, arena: &'a Bump) -> Option<DeviceAt<'a>> {
         let project = self.judge.project;
-        let judge: &Judge<'_> = arena.alloc(Judge { at, ..*self.judge });
+        let judge: &Judge<'_> = arena.alloc(self.judge.as_of(at));
         let is_of_this_life = |said: &&Observation<'a>| {
             said.collected.is_none_or(|collected| project.lifecycles.is_of_this_life(self.device, collected, at))
         };
@@ -97,13 +130,12 @@ impl<'a> Outlook<'_, 'a> {
         let said = self.observations.iter().filter(is_of_this_life);
         let observations: Vec<Observation<'a>> =
             said.map(|said| Observation { fresh_for: fresh_for(said), ..*said }).collect();
-        let until_retired = project.lifecycles.next_retirement(self.device, at).map(|retirement| retirement.from);
         if observations.is_empty() {
-            return Then { is_retired: true, changed: Vec::new(), keys: BTreeSet::new(), until: Timestamp::MAX };
+            return None;
         }
         let watch: &Watch = arena.alloc(Watch::default());
         let facts = judge.merged(self.device, &observations, project.rules.layout(), arena).watched(watch);
-        let judged = judge.judged(self.device, arena.alloc(facts), arena);
+        let judged = judge.judged(arena.alloc_str(self.device), arena.alloc(facts), arena);
         let verdicts = judge.verdicts(&judged.input, arena);
         let settings = &project.config.settle_settings();
         let context = SettleContext { rules: project.rules.rules(), settings, at, before: Some(self.judge.at) };
@@ -118,10 +150,20 @@ impl<'a> Outlook<'_, 'a> {
             self.findings.to_vec(),
             &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena),
         );
-        let running: Vec<&Finding> = settled.findings.iter().filter(|finding| finding.is_running()).collect();
-        let posture =
-            Posture { running: &running, covered: settled.covered, uncovered: project.config.uncovered_stands };
-        let sign_ins = UsualSignIns::new(judge, judged, posture, arena);
+        let (findings, covered) = (settled.findings, settled.covered);
+        Some(DeviceAt { judge, judged, findings, covered, watch })
+    }
+
+    /// Returns what an assessment at `at` would decide otherwise than `held` if nothing came in until then.
+    fn then(&self, at: Timestamp, freshness: Freshness, held: &Rulings, arena: &'a Bump) -> Then {
+        let Some(found) = self.found_at(at, freshness, arena) else {
+            return Then { is_retired: true, changed: Vec::new(), keys: BTreeSet::new(), until: Timestamp::MAX };
+        };
+        let project = self.judge.project;
+        let until_retired = project.lifecycles.next_retirement(self.device, at).map(|retirement| retirement.from);
+        let running = found.running();
+        let posture = Posture { running: &running, covered: found.covered, uncovered: project.config.uncovered_stands };
+        let sign_ins = UsualSignIns::new(found.judge, found.judged, posture, arena);
         let decided = sign_ins.decide();
         let differs = |one: &&UsualDecision<'a>| held.get(&one.key) != Some(one.ruling());
         let changed = decided.iter().filter(differs).map(|one| (one.key.clone(), sign_ins.with_causes(one))).collect();
@@ -129,7 +171,7 @@ impl<'a> Outlook<'_, 'a> {
         // What an assessment then would open falls due only after it; another one later would open it later.
         let next_due = moments_ahead(self.findings, at).into_iter().next();
         // What may change at any moment has no next one.
-        let watched = Some(watch.until()).filter(|until| *until > at);
+        let watched = Some(found.watch.until()).filter(|until| *until > at);
         let until = [watched, next_due, until_retired].into_iter().flatten().min().unwrap_or(Timestamp::MAX);
         Then { is_retired: false, changed, keys, until }
     }

@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts, Finding,
-    Holder, Layout, Membership, Observation, Person, PersonId, ReadError, Session, SlotId, Standing, Subject, Value,
-    Verdict, Verdicts, Watch, merge, unpack_some,
+    AccessState, Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts,
+    Finding, Holder, Layout, Membership, Observation, Person, PersonId, ReadError, Session, SlotId, Standing, Subject,
+    Value, Verdict, Verdicts, Watch, merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, datum_of_json};
 use fencepost_store::{FactsRow, PersonRow};
@@ -86,7 +86,8 @@ impl People {
         self.memberships.get(id).map_or(&self.stranger, Vec::as_slice)
     }
 
-    fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
+    /// Returns somebody as the holder of a device.
+    pub(crate) fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
         match self.persons.get_key_value(&PersonId::from(id)) {
             Some((key, person)) => Holder { id, person: Some(person), memberships: self.memberships(key) },
             None => Holder { id, person: None, memberships: &self.stranger },
@@ -243,6 +244,19 @@ impl<'p> Judge<'p> {
         let lifecycles = &self.project.lifecycles;
         let is_of = move |one: &&Correction| lifecycles.is_same_device(one.device.as_str(), device);
         self.project.corrections.iter().filter(is_of)
+    }
+
+    /// Returns a judge of the same rules and people as of another moment.
+    pub(crate) fn as_of(&self, at: Timestamp) -> Self {
+        Self { at, ..*self }
+    }
+
+    /// Returns a device of which nothing is known, and how access rules see it.
+    pub(crate) fn stranger<'a>(&'a self, arena: &'a Bump) -> (DeviceInput<'a>, AccessState<'a>) {
+        let rules = &self.project.rules;
+        let facts = arena.alloc(merge(&[], std::iter::empty(), rules.layout(), self.at, arena));
+        let input = DeviceInput { id: "", facts, holders: &[] };
+        (input, rules.access_state_of_stranger(&input, self.session(arena)))
     }
 
     /// Finds the holders of a device from its facts.

@@ -6,6 +6,7 @@ use jiff::tz::TimeZone;
 use super::rules::stages;
 use super::shape::{Key, Kind, Shape, words};
 use super::table::{Reader, Table};
+use crate::template::{TEMPLATE_NAMES, check_template};
 
 pub(super) static FILE: Shape = Shape::new(
     "access.toml",
@@ -35,6 +36,7 @@ static USUAL: Shape = Shape::new(
         Key::new("id", Kind::Text, "What reports call it: the client, where nothing else is said."),
         Key::new("address", Kind::Text, "Where it comes from; not known, where it is left out."),
         Key::new("platform", Kind::Text, "The platform that it tells: the device's, where it is left out."),
+        Key::new("known", Kind::Boolean, "Whether it is one of our devices: it is, where it is left out."),
         Key::new("registered", Kind::Boolean, "Whether the device has an id of ours: it has, where it is left out."),
         Key::new("managed", Kind::Boolean, "Whether the device is managed: as it is, where it is left out."),
     ]],
@@ -94,9 +96,20 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
             unless: reader.text(&table, "unless"),
             needs: reader.text(&table, "needs"),
             otherwise: otherwise(reader, &table),
-            tell: reader.string(&table, "tell"),
+            tell: tell(reader, &table),
         });
     }
+}
+
+/// What a person is told: a text with names that are filled in.
+fn tell(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<String> {
+    let text = reader.string(table, "tell")?;
+    if let (Err(wrong), Some(value)) = (check_template(&text), table.get("tell")) {
+        let names = TEMPLATE_NAMES.join(", ");
+        let help = format!("a text fills in {names}: {{{{ device.model }}}}, {{{{ findings }}}}");
+        reader.error("bad-template", format!("the text cannot be filled in: {}", wrong.message), value.span(), help);
+    }
+    Some(text)
 }
 
 fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> {
@@ -139,6 +152,7 @@ fn sign_in(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<SignIn> {
         address: reader.string(table, "address"),
         platform: reader.string(table, "platform"),
         time: None,
+        known: reader.boolean(table, "known"),
         registered: reader.boolean(table, "registered"),
         managed: reader.boolean(table, "managed"),
         client,

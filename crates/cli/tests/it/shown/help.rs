@@ -709,6 +709,12 @@ fn every_command_has_its_help() {
     service.
 
     Usage: fencepost access [OPTIONS] [PERSON|DEVICE]
+           fencepost access <COMMAND>
+
+    Commands:
+      explain  Explain one sign-in: what is decided, what became of every access rule, and what the
+               person would read
+      help     Print this message or the help of the given subcommand(s)
 
     Arguments:
       [PERSON|DEVICE]
@@ -799,6 +805,7 @@ fn every_command_has_its_help() {
       fencepost access B-1034                       one person, or one device
       fencepost access --since 2027-03-10 --format csv
       fencepost access --denied                     all that is denied, whenever it began
+      fencepost access explain --device puffin-bridge-1 --person Vravuld --service charts
     "#);
     insta::assert_snapshot!(env.shows(&["history", "--help"]), @r#"
     $ fencepost history --help
