@@ -173,7 +173,7 @@ fn deciding<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
             let ambient = Ambient { standing: Some(standing.as_str()), ..Ambient::default() };
             let input = DeviceInput { id: "unit", facts, holders: &[] };
             let memberships = rules.memberships_of_device(&input, ambient, Session::new(at, zone, &scratch));
-            let state = AccessState { standing, failing: &[], memberships };
+            let state = AccessState { standing: Some(standing), failing: Some(&[]), memberships };
             let sign_in = &rules.access().services()[0].usual[0];
             let attempt = Attempt { input, state, holder: None, service: 0, sign_in };
             black_box(decide(rules, &attempt, Session::new(at, zone, &scratch)));

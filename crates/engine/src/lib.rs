@@ -20,6 +20,8 @@ mod workspace;
 pub use access::explain::{AskedDevice, Explanation, RuleTrace, SignInQuestion};
 pub use access::groups::{CauseGroup, PersonGroup, ServiceGroup, group_by_cause, group_by_person};
 pub use access::losses::AccessQuery;
+pub use access::readiness::{NotReady, NotReadyCount, Readiness, ToEnforce};
+pub use access::replay::{BadLine, MOST_KEPT, ReplayRules, Replayed, RuleCounts, Surprise, replay};
 pub use access::report::{
     AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, OtherWay, PersonOrDevice,
 };

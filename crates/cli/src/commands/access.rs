@@ -4,6 +4,8 @@ use clap::{Args, Subcommand, ValueEnum};
 use fencepost_engine::{AccessEntry, AccessQuery};
 
 use super::explain::{ExplainArgs, cmd_explain};
+use super::readiness::{ReadinessArgs, cmd_readiness};
+use super::replay::{ReplayArgs, cmd_replay};
 use super::{Common, Format, OpenWorkspace, clock_of, note_currency, parse_moment, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
@@ -25,7 +27,9 @@ use crate::view::text::shell;
   fencepost access B-1034                       one person, or one device
   fencepost access --since 2027-03-10 --format csv
   fencepost access --denied                     all that is denied, whenever it began
-  fencepost access explain --device puffin-bridge-1 --person Vravuld --service charts"
+  fencepost access explain --device puffin-bridge-1 --person Vravuld --service charts
+  fencepost access readiness firewall-on        before a rule is enforced
+  fencepost access replay sign-ins.jsonl        a log, decided again"
 )]
 pub struct AccessArgs {
     #[command(subcommand)]
@@ -62,6 +66,8 @@ pub struct AccessArgs {
 #[derive(Subcommand, Debug)]
 enum AccessCommand {
     Explain(ExplainArgs),
+    Readiness(ReadinessArgs),
+    Replay(ReplayArgs),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -101,8 +107,11 @@ const COLUMNS: [&str; 25] = [
 ];
 
 pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<ExitCode, CommandError> {
-    if let Some(AccessCommand::Explain(args)) = &args.command {
-        return cmd_explain(ui, common, args);
+    match &args.command {
+        Some(AccessCommand::Explain(args)) => return cmd_explain(ui, common, args),
+        Some(AccessCommand::Readiness(args)) => return cmd_readiness(ui, common, args),
+        Some(AccessCommand::Replay(args)) => return cmd_replay(ui, common, args),
+        None => {}
     }
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;

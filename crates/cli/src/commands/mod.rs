@@ -11,6 +11,8 @@ mod import;
 mod init;
 mod list;
 mod preview;
+mod readiness;
+mod replay;
 mod schema;
 mod show;
 mod tried;

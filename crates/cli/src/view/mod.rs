@@ -13,6 +13,8 @@ pub mod json;
 pub mod person;
 pub mod preview;
 pub mod reach;
+pub mod readiness;
+pub mod replay;
 pub mod style;
 pub mod table;
 pub mod text;

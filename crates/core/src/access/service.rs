@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use jiff::Timestamp;
 
+use super::decision::Strictness;
 use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Text, did_you_mean};
 use crate::fleet::group::{Groups, Whom, resolve_whom};
@@ -161,7 +162,7 @@ impl AccessRule {
     }
 
     /// Returns the moment from which on it is enforced by itself, where it has one.
-    pub(crate) fn enforced_from(&self) -> Option<Timestamp> {
+    pub fn enforced_from(&self) -> Option<Timestamp> {
         self.enforced_from.filter(|_| self.stage == Stage::Enforced)
     }
 
@@ -172,6 +173,16 @@ impl AccessRule {
     /// Returns whom it targets, and whom not.
     pub(crate) fn whom(&self) -> impl Iterator<Item = &Whom> {
         self.people.iter().chain(&self.except)
+    }
+
+    /// Returns its conditions, as written.
+    pub fn texts(&self) -> impl Iterator<Item = &str> {
+        self.conditions().map(Condition::as_str)
+    }
+
+    /// Returns how strict it is where what it needs is not met.
+    pub fn unmet(&self) -> Strictness {
+        if self.otherwise.permit { Strictness::Limited } else { Strictness::Denied }
     }
 
     /// Returns what holds where what it needs is not met, in words: `deny`, `permit with no download, step-up`.
@@ -207,6 +218,14 @@ pub(crate) struct AccessSources<'s> {
 }
 
 impl AccessSet {
+    /// Enforces access rules now, whatever is written of their stage.
+    pub(crate) fn enforce_now(&mut self, is_meant: impl Fn(&AccessRule) -> bool) {
+        for rule in self.rules.iter_mut().filter(|rule| is_meant(rule)) {
+            rule.stage = Stage::Enforced;
+            rule.enforced_from = None;
+        }
+    }
+
     /// Returns the services in the order in which they are written.
     pub fn services(&self) -> &[Service] {
         &self.services

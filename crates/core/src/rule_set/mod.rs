@@ -126,6 +126,12 @@ impl RuleSet {
         self.rules.iter().position(|rule| rule.id.as_str() == id)
     }
 
+    /// Enforces rules now and without grace, whatever is written of their stage, and access rules now.
+    pub fn enforce_now(&mut self, is_meant: impl Fn(&Rule) -> bool, is_access_meant: impl Fn(&AccessRule) -> bool) {
+        self.rules.iter_mut().filter(|rule| is_meant(rule)).for_each(Rule::enforce_now);
+        self.access.enforce_now(is_access_meant);
+    }
+
     /// Returns the slots that documents of devices fill.
     pub fn layout(&self) -> &Layout {
         &self.layout

@@ -304,6 +304,13 @@ impl Rule {
         self.stage == Stage::Draft
     }
 
+    /// Enforces it now and without grace.
+    pub(crate) fn enforce_now(&mut self) {
+        self.stage = Stage::Enforced;
+        self.enforced_from = None;
+        self.grace = Period::default();
+    }
+
     /// Returns what it does not cover, in the order in which it is written.
     pub fn exceptions(&self) -> &[Exception] {
         &self.scope.except

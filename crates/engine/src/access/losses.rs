@@ -295,7 +295,7 @@ impl Reading<'_> {
         })
     }
 
-    fn contact(&self, person: &str) -> Contact {
+    pub(super) fn contact(&self, person: &str) -> Contact {
         let Some(person) = self.people.get(person) else { return Contact::default() };
         let text = |field: &str| person.text(field).map(str::to_owned);
         Contact {

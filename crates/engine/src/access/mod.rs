@@ -2,7 +2,10 @@
 
 pub(crate) mod current;
 pub(crate) mod explain;
+pub(crate) mod fleet;
 pub(crate) mod groups;
 pub(crate) mod losses;
+pub(crate) mod readiness;
+pub(crate) mod replay;
 pub(crate) mod report;
 mod ways;

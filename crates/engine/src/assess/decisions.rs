@@ -1,7 +1,9 @@
 //! Decisions about everybody's usual sign-ins with a device, by the one function of the core.
 
 use bumpalo::Bump;
-use fencepost_core::{AccessState, Attempt, Decision, Holder, Posture, Ruling, decide, find_causes};
+use fencepost_core::{
+    AccessState, Attempt, Decision, Holder, Posture, Ruling, decide, decide_and_explain, find_causes,
+};
 
 use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
@@ -18,8 +20,8 @@ pub(crate) struct UsualSignIns<'s, 'a> {
 /// A decision of which the causes can be asked for.
 pub(crate) struct UsualDecision<'a> {
     pub key: DecisionKey,
-    attempt: Attempt<'a>,
-    decision: Decision,
+    pub attempt: Attempt<'a>,
+    pub decision: Decision,
 }
 
 impl UsualDecision<'_> {
@@ -36,6 +38,17 @@ impl<'s, 'a> UsualSignIns<'s, 'a> {
 
     /// Decides all of them, by holder, service and sign-in.
     pub(crate) fn decide(&self) -> Vec<UsualDecision<'a>> {
+        self.decide_by(&|attempt| decide(&self.judge.project.rules, attempt, self.judge.session(self.arena)))
+    }
+
+    /// As [`Self::decide`]; says also of rules that are not enforced what would become of them.
+    pub(crate) fn decide_and_explain(&self) -> Vec<UsualDecision<'a>> {
+        self.decide_by(&|attempt| {
+            decide_and_explain(&self.judge.project.rules, attempt, self.judge.session(self.arena))
+        })
+    }
+
+    fn decide_by(&self, decide: &dyn Fn(&Attempt<'a>) -> Decision) -> Vec<UsualDecision<'a>> {
         let (rules, input) = (&self.judge.project.rules, self.judged.input);
         let holders: Vec<Option<&'a Holder<'a>>> =
             if input.holders.is_empty() { vec![None] } else { input.holders.iter().map(Some).collect() };
@@ -49,7 +62,7 @@ impl<'s, 'a> UsualSignIns<'s, 'a> {
                         true => *stranger.get_or_insert_with(|| self.judge.stranger(self.arena)),
                     };
                     let attempt = Attempt { input, state, holder, service, sign_in };
-                    let decision = decide(rules, &attempt, self.judge.session(self.arena));
+                    let decision = decide(&attempt);
                     let key = DecisionKey {
                         person: holder.map(|holder| holder.id.to_owned()),
                         service: about.id.to_string(),

@@ -51,6 +51,11 @@ impl DeviceAt<'_> {
         self.findings.iter().filter(|finding| finding.is_running()).collect()
     }
 
+    /// Returns what its standing follows from.
+    pub(crate) fn posture<'f>(&self, running: &'f [&'f Finding]) -> Posture<'f> {
+        Posture { running, covered: self.covered, uncovered: self.judge.project.config.uncovered_stands }
+    }
+
     /// Returns the first moment after `at` at which time alone may change what was read of it.
     pub(crate) fn until(&self, at: Timestamp) -> Timestamp {
         let next_due = moments_ahead(&self.findings, at).into_iter().next();
@@ -162,8 +167,7 @@ impl<'a> Outlook<'_, 'a> {
         let project = self.judge.project;
         let until_retired = project.lifecycles.next_retirement(self.device, at).map(|retirement| retirement.from);
         let running = found.running();
-        let posture = Posture { running: &running, covered: found.covered, uncovered: project.config.uncovered_stands };
-        let sign_ins = UsualSignIns::new(found.judge, found.judged, posture, arena);
+        let sign_ins = UsualSignIns::new(found.judge, found.judged, found.posture(&running), arena);
         let decided = sign_ins.decide();
         let differs = |one: &&UsualDecision<'a>| held.get(&one.key) != Some(one.ruling());
         let changed = decided.iter().filter(differs).map(|one| (one.key.clone(), sign_ins.with_causes(one))).collect();

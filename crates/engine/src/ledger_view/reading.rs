@@ -104,6 +104,21 @@ impl<'r> Reading<'r> {
         Ok(Self { project: judged_by, reader, assessment, at, people, edited, imported_since, run, assessed_by })
     }
 
+    /// Judges by other rules what the assessment was made of.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn by_rules_of(self, project: &'r Project) -> Result<Self, EngineError> {
+        let run = self.assessed_by.as_ref().map(|assessed| assessed.run);
+        let at = self.judged_at();
+        let people = People::load(&self.reader.people(self.run)?, project, at);
+        let assessed_by = match run {
+            Some(run) => Some(AssessedBy { run, people: People::load(&self.reader.people(Some(run))?, project, at) }),
+            None => None,
+        };
+        Ok(Self { project, people, assessed_by, edited: false, ..self })
+    }
+
     /// Opens a ledger for reading what is in it now, whatever the last assessment went by: for what is asked of the state
     /// itself. As of an earlier moment it is what was known at the assessment of then.
     ///
@@ -161,8 +176,12 @@ impl<'r> Reading<'r> {
 
     /// A judge that finds the verdicts of the assessment again, from [`Self::assessed_documents`].
     pub(crate) fn assessing_judge(&self) -> Judge<'_> {
-        let people = self.assessed_by.as_ref().map_or(&self.people, |assessed| &assessed.people);
-        Judge::new(self.project, people, self.judged_at())
+        Judge::new(self.project, self.assessed_people(), self.judged_at())
+    }
+
+    /// Returns the people as the assessment knew them.
+    pub(crate) fn assessed_people(&self) -> &People {
+        self.assessed_by.as_ref().map_or(&self.people, |assessed| &assessed.people)
     }
 
     /// Returns what every source said of a device at the assessment; nothing when it is retired, or came in since.

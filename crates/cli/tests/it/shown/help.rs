@@ -270,6 +270,7 @@ fn every_command_has_its_help() {
               - findings:    Findings that run, the longest overdue first
               - people:      People, with their devices
               - services:    Services, with who reaches them
+              - access:      Access rules, with whom they hit
               - assessments: Assessments, newest first
               - sources:     Feeds, with when they last came and how old they are
               - corrections: Facts set by hand, with what the feeds say
@@ -712,9 +713,12 @@ fn every_command_has_its_help() {
            fencepost access <COMMAND>
 
     Commands:
-      explain  Explain one sign-in: what is decided, what became of every access rule, and what the
-               person would read
-      help     Print this message or the help of the given subcommand(s)
+      explain    Explain one sign-in: what is decided, what became of every access rule, and what the
+                 person would read
+      readiness  Say what would come if a rule, a baseline or an access rule were enforced now
+      replay     Decide a log of sign-ins again, on the state at each one's own moment, and tell where
+                 it came otherwise
+      help       Print this message or the help of the given subcommand(s)
 
     Arguments:
       [PERSON|DEVICE]
@@ -806,6 +810,8 @@ fn every_command_has_its_help() {
       fencepost access --since 2027-03-10 --format csv
       fencepost access --denied                     all that is denied, whenever it began
       fencepost access explain --device puffin-bridge-1 --person Vravuld --service charts
+      fencepost access readiness firewall-on        before a rule is enforced
+      fencepost access replay sign-ins.jsonl        a log, decided again
     "#);
     insta::assert_snapshot!(env.shows(&["history", "--help"]), @r#"
     $ fencepost history --help

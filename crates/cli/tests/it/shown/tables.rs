@@ -842,8 +842,8 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list services --as-of 2027-03-05
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     113        1    46  Crew roster
-    mail       deny     app, browser     113        1    46  Mail
+    roster     deny     app, browser     113        1    45  Crew roster
+    mail       deny     app, browser     113        1    45  Mail
     charts     deny     app               30        0   129  Sea charts
     ticketing  deny     till              24        0   135  Ticketing
     wiki       permit   browser          159        0     0  Handbook
@@ -854,8 +854,8 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list services --as-of 2027-03-10
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     111        3    48  Crew roster
-    mail       deny     app, browser     111        3    48  Mail
+    roster     deny     app, browser     111        3    45  Crew roster
+    mail       deny     app, browser     111        3    45  Mail
     charts     deny     app               30        0   129  Sea charts
     ticketing  deny     till              23        0   136  Ticketing
     wiki       permit   browser          156        3     0  Handbook
@@ -866,8 +866,8 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list services --as-of 2027-03-14
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     108        6    51  Crew roster
-    mail       deny     app, browser     108        6    51  Mail
+    roster     deny     app, browser     108        6    45  Crew roster
+    mail       deny     app, browser     108        6    45  Mail
     charts     deny     app               30        0   129  Sea charts
     ticketing  deny     till              23        0   136  Ticketing
     wiki       permit   browser          159        0     0  Handbook

@@ -1,5 +1,6 @@
 //! Lists of what there is, as rows with named columns, filtered by a condition, sorted, or counted.
 
+mod access;
 mod assessments;
 mod coverage;
 mod devices;
@@ -39,6 +40,8 @@ pub enum Kind {
     People,
     /// Services, with who reaches them.
     Services,
+    /// Access rules, with whom they hit.
+    Access,
     /// Assessments, newest first.
     Assessments,
     /// Feeds, with how they are doing.
@@ -51,7 +54,7 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 12] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 13] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
@@ -65,6 +68,7 @@ impl Kind {
         (Self::Findings, "findings", ["finding", "findings"], "Findings that run, the longest overdue first"),
         (Self::People, "people", ["person", "people"], "People, with their devices"),
         (Self::Services, "services", ["service", "services"], "Services, with who reaches them"),
+        (Self::Access, "access", ["access rule", "access rules"], "Access rules, with whom they hit"),
         (Self::Assessments, "assessments", ["assessment", "assessments"], "Assessments, newest first"),
         (Self::Sources, "sources", ["source", "sources"], "Feeds, with when they last came and how old they are"),
         (Self::Corrections, "corrections", ["correction", "corrections"], "Facts set by hand, with what the feeds say"),
@@ -84,6 +88,7 @@ impl Kind {
             | Self::Findings
             | Self::People
             | Self::Services
+            | Self::Access
             | Self::Assessments => false,
         }
     }
@@ -172,6 +177,7 @@ impl Reading<'_> {
             Kind::Findings => findings::columns(),
             Kind::People => self.people_columns(),
             Kind::Services => services::columns(),
+            Kind::Access => access::columns(),
             Kind::Assessments => assessments::columns(),
             Kind::Sources => feeds::source_columns(),
             Kind::Corrections => feeds::correction_columns(),
@@ -194,6 +200,7 @@ impl Reading<'_> {
             Kind::Findings => self.list_findings(&mut sink)?,
             Kind::People => self.list_people(&mut sink)?,
             Kind::Services => self.list_services(&mut sink)?,
+            Kind::Access => self.list_access(&mut sink)?,
             Kind::Assessments => self.list_assessments(&mut sink)?,
             Kind::Sources => self.list_sources(&mut sink)?,
             Kind::Corrections => self.list_corrections(&mut sink)?,

@@ -1,7 +1,8 @@
 //! Services, with who reaches them.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
+use fencepost_core::Strictness;
 use fencepost_store::{LedgerError, SpellKind};
 use serde_json::json;
 
@@ -20,23 +21,27 @@ pub(super) fn columns() -> Vec<Column> {
 impl Reading<'_> {
     pub(super) fn list_services(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let mut counts: BTreeMap<String, [u64; 3]> = BTreeMap::new();
-        // Spells come by device, so that each device with its people is counted once for each decision.
+        // Spells come by device. A device with one of its people counts once for a service: as it gets in best.
         let mut last = String::new();
-        let mut seen: BTreeSet<(String, usize, Option<String>)> = BTreeSet::new();
+        let mut best: BTreeMap<(String, Option<String>), Strictness> = BTreeMap::new();
+        let mut add = |best: &mut BTreeMap<(String, Option<String>), Strictness>| {
+            for ((service, _), strictness) in std::mem::take(best) {
+                counts.entry(service).or_default()[strictness as usize] += 1;
+            }
+        };
         self.reader.each_spell(SpellKind::Decision, self.run, |spell| {
             let unreadable = || unreadable(self.project, &spell.device, "a decision");
             let key = DecisionKey::read(&spell.subject).ok_or_else(unreadable)?;
             let decision = StoredDecision::read(&spell.value, &spell.detail).ok_or_else(unreadable)?;
             if last != spell.device {
                 last = spell.device;
-                seen.clear();
+                add(&mut best);
             }
-            let strictness = decision.strictness() as usize;
-            if seen.insert((key.service.clone(), strictness, key.person)) {
-                counts.entry(key.service).or_default()[strictness] += 1;
-            }
+            let own = best.entry((key.service, key.person)).or_insert(Strictness::Denied);
+            *own = (*own).min(decision.strictness());
             Ok::<_, LedgerError>(())
         })?;
+        add(&mut best);
         let rows = self.project.rules.access().services().iter().map(|service| {
             let count = |at: usize| json!(counts.get(service.id.as_str()).map_or(0, |counts| counts[at]));
             row([

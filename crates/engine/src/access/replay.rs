@@ -1,0 +1,554 @@
+//! A log of sign-ins, decided again: by the rules of today or of then, on the state at each sign-in's own moment.
+//!
+//! A sign-in is decided as one by the state of the last assessment before it, moved to its moment. What decides it is kept until the
+//! moment at which time alone may change it, so that most lines of a long log ask only what was found before.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io::{BufRead, Read as _};
+use std::rc::Rc;
+
+use bumpalo::Bump;
+use fencepost_core::limits::RECORD_BYTES;
+use fencepost_core::{
+    Attempt, Cause, Effect, Finding, ReadError, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes,
+};
+use fencepost_store::{DeviceRow, Ledger, Reader, RunRow};
+use jiff::Timestamp;
+use serde::Deserialize;
+
+use crate::assess::outlook::Outlook;
+use crate::error::EngineError;
+use crate::facts::documents::Document;
+use crate::facts::judge::{Judge, People};
+use crate::ledger_view::codec;
+use crate::ledger_view::damage::{damaged, unreadable};
+use crate::workspace::project::Project;
+
+/// By which rules a log is decided.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReplayRules {
+    /// Those of the workspace as it is.
+    Today,
+    /// Those that the last assessment before each sign-in went by.
+    OfThen,
+}
+
+/// What became of the sign-ins under one access rule.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RuleCounts {
+    /// The rule.
+    pub id: String,
+    /// How far it is in force.
+    pub stage: Stage,
+    /// Sign-ins to its services by people whom it is for.
+    pub targeted: u64,
+    /// Of those, the ones that it excused.
+    pub excused: u64,
+    /// Those that met it.
+    pub met: u64,
+    /// Those that did not.
+    pub unmet: u64,
+    /// Those of which it is not known whether it applies or is met.
+    pub unknown: u64,
+}
+
+/// A line that is not counted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BadLine {
+    /// Its number, from 1.
+    pub line: u64,
+    /// Why.
+    pub because: String,
+}
+
+/// A sign-in whose recorded outcome is another one than was decided.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Surprise {
+    /// Its number, from 1.
+    pub line: u64,
+    /// When it was made.
+    pub at: Timestamp,
+    /// Who signed in.
+    pub person: String,
+    /// With which device.
+    pub device: Option<String>,
+    /// To which service.
+    pub service: String,
+    /// What the log says.
+    pub recorded: Effect,
+    /// What was decided.
+    pub effect: Effect,
+    /// The access rules that decide; none where the service's default does.
+    pub access_rules: Vec<String>,
+    /// What would have had to be otherwise for the way to be open.
+    pub causes: Vec<Cause>,
+}
+
+/// A log of sign-ins, decided again.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Replayed {
+    /// Lines that were decided.
+    pub sign_ins: u64,
+    /// How many of them are permitted, permitted with obligations, and denied.
+    pub effects: [u64; 3],
+    /// What became of them under each access rule.
+    pub rules: Vec<RuleCounts>,
+    /// Sign-ins to which no enforced access rule applies.
+    pub unmatched: u64,
+    /// Lines that are not counted: the first [`MOST_KEPT`] of them.
+    pub bad_lines: Vec<BadLine>,
+    /// How many there are.
+    pub bad: u64,
+    /// Sign-ins whose recorded outcome is another one: the first [`MOST_KEPT`] of them.
+    pub surprises: Vec<Surprise>,
+    /// How many there are.
+    pub surprised: u64,
+    /// Devices that the ledger does not know, each once; their sign-ins are decided as with a strange device.
+    pub unknown_devices: Vec<String>,
+    /// People on no list, each once.
+    pub unknown_people: Vec<String>,
+}
+
+/// No more bad lines, surprises and unknown names than this are kept.
+pub const MOST_KEPT: usize = 1_000;
+/// Decisions that are kept at once.
+const MOST_DECISIONS: usize = 100_000;
+/// Devices whose state is kept at once.
+const MOST_DEVICES: usize = 2_000;
+/// Assessments whose people are kept at once.
+const MOST_STATES: usize = 8;
+
+#[derive(Deserialize)]
+struct LogLine {
+    at: Option<String>,
+    person: Option<String>,
+    device: Option<String>,
+    service: Option<String>,
+    client: Option<String>,
+    address: Option<String>,
+    platform: Option<String>,
+    effect: Option<String>,
+}
+
+/// A line that says what it has to.
+struct LoggedSignIn {
+    at: Timestamp,
+    person: String,
+    device: Option<String>,
+    service: usize,
+    sign_in: SignIn,
+    recorded: Option<Effect>,
+}
+
+/// What an assessment left, with the rules that a sign-in after it is decided by.
+struct State {
+    run: RunRow,
+    people: People,
+    /// The rules of then, where those decide.
+    project: Option<Project>,
+}
+
+/// What the ledger holds of a device at an assessment.
+struct DeviceState {
+    name: String,
+    documents: Vec<Document>,
+    findings: Vec<Finding>,
+}
+
+/// A decision, and until when time alone does not change it.
+struct Decided {
+    from: Timestamp,
+    until: Timestamp,
+    strictness: Strictness,
+    effect: Effect,
+    /// One for each access rule.
+    results: Vec<StepResult>,
+    is_matched: bool,
+    access_rules: Vec<String>,
+    causes: Vec<Cause>,
+}
+
+struct Replay<'r> {
+    project: &'r Project,
+    reader: Reader<'r>,
+    rules: ReplayRules,
+    /// The assessments, oldest first.
+    runs: Vec<RunRow>,
+    states: BTreeMap<usize, Rc<State>>,
+    devices: HashMap<(usize, String), Option<Rc<DeviceState>>>,
+    decisions: HashMap<String, Rc<Decided>>,
+    /// Some access rule asks where a sign-in comes from.
+    asks_address: bool,
+    /// Some access rule asks when a sign-in is made, so that nothing can be kept.
+    asks_time: bool,
+    /// Lines by a digest of what they say.
+    seen: HashMap<u64, u64>,
+    out: Replayed,
+}
+
+/// Decides a log of sign-ins again: JSON Lines with `at`, `person`, `device`, `service`, `client`, `address`, `platform` and, as it was
+/// recorded, `effect`. `now` is the moment after which no sign-in can have been made; `progress` is told how many bytes were read.
+///
+/// # Errors
+/// When the log or the ledger cannot be read, or nothing was assessed.
+pub fn replay(
+    project: &Project,
+    ledger: &Ledger,
+    log: &mut dyn BufRead,
+    by: (ReplayRules, Timestamp),
+    progress: &mut dyn FnMut(u64),
+) -> Result<Replayed, EngineError> {
+    let (rules, now) = by;
+    let reader = ledger.reader()?;
+    let mut runs = reader.assessments(None, u32::MAX)?;
+    runs.reverse();
+    if runs.is_empty() {
+        return Err(EngineError::refused("nothing has been assessed yet", "run: fencepost assess"));
+    }
+    let access = project.rules.access();
+    let asks = |name: &str| access.rules().iter().any(|rule| rule.texts().any(|text| text.contains(name)));
+    let counts = access.rules().iter().map(|rule| RuleCounts {
+        id: rule.id.to_string(),
+        stage: rule.stage(now),
+        targeted: 0,
+        excused: 0,
+        met: 0,
+        unmet: 0,
+        unknown: 0,
+    });
+    let mut replay = Replay {
+        project,
+        reader,
+        rules,
+        runs,
+        states: BTreeMap::new(),
+        devices: HashMap::new(),
+        decisions: HashMap::new(),
+        asks_address: asks("signin.address"),
+        asks_time: asks("signin.time"),
+        seen: HashMap::new(),
+        out: Replayed { rules: counts.collect(), ..Replayed::default() },
+    };
+    let (mut number, mut line) = (0, Vec::new());
+    loop {
+        line.clear();
+        let read = log
+            .take(RECORD_BYTES as u64 + 1)
+            .read_until(b'\n', &mut line)
+            .map_err(|error| EngineError::refused(format!("the log cannot be read: {error}"), "try another file"))?;
+        if read == 0 {
+            return Ok(replay.out);
+        }
+        number += 1;
+        progress(read as u64);
+        if line.len() > RECORD_BYTES {
+            return Err(EngineError::refused(
+                format!("line {number} is longer than {RECORD_BYTES} bytes"),
+                "a log has one JSON object a line",
+            ));
+        }
+        if line.trim_ascii().is_empty() {
+            continue;
+        }
+        match replay.parse(&line, number, now)? {
+            Ok(logged) => replay.add(number, &logged)?,
+            Err(because) => {
+                replay.out.bad += 1;
+                if replay.out.bad_lines.len() < MOST_KEPT {
+                    replay.out.bad_lines.push(BadLine { line: number, because });
+                }
+            }
+        }
+    }
+}
+
+impl Replay<'_> {
+    /// Reads a line; the inner error says why it is not counted.
+    fn parse(&mut self, line: &[u8], number: u64, now: Timestamp) -> Result<Result<LoggedSignIn, String>, EngineError> {
+        let said: LogLine = match serde_json::from_slice(line) {
+            Ok(said) => said,
+            Err(error) => return Ok(Err(format!("no sign-in as JSON: {error}"))),
+        };
+        let digest = blake3::hash(line.trim_ascii());
+        let digest = u64::from_le_bytes(std::array::from_fn(|at| digest.as_bytes()[at]));
+        if let Some(first) = self.seen.get(&digest) {
+            return Ok(Err(format!("the same as line {first}")));
+        }
+        self.seen.insert(digest, number);
+        let Some(at) = said.at else { return Ok(Err("it says no `at`: when it was made".to_owned())) };
+        let Ok(at) = at.parse::<Timestamp>() else {
+            return Ok(Err(format!("`{}` is no moment with its offset, such as 2027-03-14T06:00:00Z", cut(&at))));
+        };
+        if at > now {
+            return Ok(Err(format!("{at} is in the future")));
+        }
+        if self.runs[0].as_of > at {
+            return Ok(Err(format!("{at} is before the first assessment, as of {}", self.runs[0].as_of)));
+        }
+        let Some(person) = said.person.filter(|person| !person.is_empty()) else {
+            return Ok(Err("it says no `person`".to_owned()));
+        };
+        let Some(service) = said.service else { return Ok(Err("it says no `service`".to_owned())) };
+        let services = self.project.rules.access().services();
+        let Some(service) = services.iter().position(|known| known.id.as_str() == service) else {
+            return Ok(Err(format!("there is no service `{}` in access.toml", cut(&service))));
+        };
+        let recorded = match said.effect.as_deref() {
+            None => None,
+            Some(word) => match Effect::parse(word) {
+                Some(effect) => Some(effect),
+                None => return Ok(Err(format!("`{}` is no effect: permit or deny", cut(word)))),
+            },
+        };
+        let person = match self.person(&person, at)? {
+            Ok(person) => person,
+            Err(because) => return Ok(Err(because)),
+        };
+        let client = said.client.unwrap_or_default();
+        let sign_in = SignIn {
+            id: client.clone(),
+            client,
+            address: said.address,
+            platform: said.platform,
+            time: Some(at),
+            ..SignIn::default()
+        };
+        let device = said.device.filter(|device| !device.is_empty());
+        Ok(Ok(LoggedSignIn { at, person, device, service, sign_in, recorded }))
+    }
+
+    /// Returns who is meant, by id or, where one person alone is called so, by name; somebody on no list is taken as the id says.
+    fn person(&mut self, said: &str, at: Timestamp) -> Result<Result<String, String>, EngineError> {
+        let state = self.state(self.run_before(at))?;
+        if state.people.get(said).is_some() {
+            return Ok(Ok(said.to_owned()));
+        }
+        let wanted = said.to_lowercase();
+        let named = state.people.all().filter(|person| person.name().to_lowercase() == wanted);
+        let named: Vec<&str> = named.map(|person| person.id.as_str()).collect();
+        match named.as_slice() {
+            [one] => Ok(Ok((*one).to_owned())),
+            [] => {
+                note(&mut self.out.unknown_people, said);
+                Ok(Ok(said.to_owned()))
+            }
+            several => Ok(Err(format!("{} people are called `{}`: {}", several.len(), cut(said), several.join(", ")))),
+        }
+    }
+
+    /// Returns the last assessment at or before a moment, by its place.
+    fn run_before(&self, at: Timestamp) -> usize {
+        self.runs.partition_point(|run| run.as_of <= at).saturating_sub(1)
+    }
+
+    fn state(&mut self, place: usize) -> Result<Rc<State>, EngineError> {
+        if let Some(state) = self.states.get(&place) {
+            return Ok(Rc::clone(state));
+        }
+        if self.states.len() >= MOST_STATES {
+            self.states.pop_first();
+        }
+        let run = self.runs[place].clone();
+        let text = match (self.rules, run.rule_set.as_deref()) {
+            (ReplayRules::OfThen, Some(digest)) if digest != self.project.digest => self.reader.rule_set(digest)?,
+            _ => None,
+        };
+        let project = text.and_then(|text| Project::from_text(&self.project.root, &text));
+        let people =
+            People::load(&self.reader.people(Some(run.id))?, project.as_ref().unwrap_or(self.project), run.as_of);
+        let state = Rc::new(State { run, people, project });
+        self.states.insert(place, Rc::clone(&state));
+        Ok(state)
+    }
+
+    /// Returns what the ledger holds of a device at an assessment; nothing of one that it did not know then.
+    fn device(&mut self, place: usize, name: &str) -> Result<Option<Rc<DeviceState>>, EngineError> {
+        let key = (place, name.to_owned());
+        if let Some(known) = self.devices.get(&key) {
+            return Ok(known.clone());
+        }
+        if self.devices.len() >= MOST_DEVICES {
+            self.devices.clear();
+        }
+        let run = &self.runs[place];
+        let current = match self.reader.device_number(name)? {
+            Some(number) => Some((number, name.to_owned())),
+            None => match self.reader.renamed(name)? {
+                Some(current) => self.reader.device_number(&current)?.map(|number| (number, current)),
+                None => None,
+            },
+        };
+        let mut state = None;
+        if let Some((number, name)) = current {
+            let stored = self.reader.observations_of(&name, Some(run.id))?;
+            let documents = self.project.documents(&name, stored, run.as_of);
+            let row = DeviceRow { number, name: name.clone(), dirty: false };
+            let mut findings = Vec::new();
+            for row in self.reader.findings_of(&row, Some(run.id))? {
+                let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?;
+                findings.push(finding);
+            }
+            state = (!documents.is_empty()).then(|| Rc::new(DeviceState { name, documents, findings }));
+        }
+        self.devices.insert(key, state.clone());
+        Ok(state)
+    }
+
+    /// Decides a sign-in, and counts it.
+    fn add(&mut self, number: u64, logged: &LoggedSignIn) -> Result<(), EngineError> {
+        let decided = self.decided(logged)?;
+        let out = &mut self.out;
+        out.sign_ins += 1;
+        out.effects[decided.strictness as usize] += 1;
+        out.unmatched += u64::from(!decided.is_matched);
+        for (counts, result) in out.rules.iter_mut().zip(&decided.results) {
+            match result {
+                StepResult::OtherService | StepResult::OtherPeople | StepResult::NotEnforced => continue,
+                StepResult::NotNow => {}
+                StepResult::Excused => counts.excused += 1,
+                StepResult::Met => counts.met += 1,
+                StepResult::Unmet => counts.unmet += 1,
+                StepResult::NeedsUnknown | StepResult::Uncertain(_) => counts.unknown += 1,
+            }
+            counts.targeted += 1;
+        }
+        let Some(recorded) = logged.recorded.filter(|recorded| *recorded != decided.effect) else { return Ok(()) };
+        out.surprised += 1;
+        if out.surprises.len() < MOST_KEPT {
+            out.surprises.push(Surprise {
+                line: number,
+                at: logged.at,
+                person: logged.person.clone(),
+                device: logged.device.clone(),
+                service: self.project.rules.access().services()[logged.service].id.to_string(),
+                recorded,
+                effect: decided.effect,
+                access_rules: decided.access_rules.clone(),
+                causes: decided.causes.clone(),
+            });
+        }
+        Ok(())
+    }
+
+    fn decided(&mut self, logged: &LoggedSignIn) -> Result<Rc<Decided>, EngineError> {
+        let place = self.run_before(logged.at);
+        let LoggedSignIn { person, device, service, sign_in, .. } = logged;
+        let address = sign_in.address.as_ref().filter(|_| self.asks_address);
+        let platform = &sign_in.platform;
+        let key = serde_json::json!([place, person, device, service, sign_in.client, address, platform]).to_string();
+        if let Some(known) = self.decisions.get(&key)
+            && known.from <= logged.at
+            && logged.at < known.until
+            && !self.asks_time
+        {
+            return Ok(Rc::clone(known));
+        }
+        if self.decisions.len() >= MOST_DECISIONS {
+            self.decisions.clear();
+        }
+        let state = self.state(place)?;
+        let found = match device {
+            Some(device) => self.device(place, device)?,
+            None => None,
+        };
+        if let (Some(device), None) = (device, &found) {
+            note(&mut self.out.unknown_devices, device);
+        }
+        let decided = Rc::new(self.decide(logged, &state, found.as_deref())?);
+        self.decisions.insert(key, Rc::clone(&decided));
+        Ok(decided)
+    }
+
+    fn decide(
+        &self,
+        logged: &LoggedSignIn,
+        state: &State,
+        device: Option<&DeviceState>,
+    ) -> Result<Decided, EngineError> {
+        let project = state.project.as_ref().unwrap_or(self.project);
+        let (judge, arena) = (Judge::new(project, &state.people, state.run.as_of), Bump::new());
+        let at = logged.at;
+        let (name, documents, findings) = match device {
+            Some(device) => (device.name.as_str(), device.documents.as_slice(), device.findings.as_slice()),
+            None => ("", [].as_slice(), [].as_slice()),
+        };
+        let unread = |error: ReadError| damaged(self.project, name, &error.message);
+        let observations = judge.observations(documents, project.rules.layout(), &arena).map_err(unread)?;
+        let outlook = Outlook { judge: &judge, device: name, observations: &observations, findings };
+        let found = outlook.device_at(at, &arena);
+        let judge_then = judge.as_of(at);
+        let session = judge_then.session(&arena);
+        let running = found.as_ref().map(|found| found.running()).unwrap_or_default();
+        let (input, access_state) = match &found {
+            Some(found) => {
+                let state = project.rules.access_state(&found.judged.input, found.posture(&running), session);
+                (found.judged.input, state)
+            }
+            None => judge_then.stranger(&arena),
+        };
+        let posture = fencepost_core::Posture {
+            running: &running,
+            covered: found.as_ref().is_some_and(|found| found.covered),
+            uncovered: project.config.uncovered_stands,
+        };
+        let mut sign_in = logged.sign_in.clone();
+        sign_in.known = Some(found.is_some());
+        let services = project.rules.access().services();
+        let wanted = &self.project.rules.access().services()[logged.service].id;
+        // A service that there was not yet had no access rules either.
+        let Some(service) = services.iter().position(|service| service.id == *wanted) else {
+            return Ok(Decided::by_default(self.project.rules.access().services()[logged.service].default, at));
+        };
+        let holder = state.people.holder(&logged.person);
+        let attempt = Attempt { input, state: access_state, holder: Some(&holder), service, sign_in: &sign_in };
+        let decision = decide_and_explain(&project.rules, &attempt, session);
+        let causes = find_causes(&project.rules, &attempt, &decision, posture, session);
+        let until = found.as_ref().map_or(Timestamp::MAX, |found| found.until(at)).min(state.people.until());
+        let rules = project.rules.access().rules();
+        Ok(Decided {
+            from: at,
+            // What may change at any moment is asked again at every other one.
+            until: if until > at { until } else { at },
+            strictness: decision.ruling.strictness(),
+            effect: decision.ruling.effect,
+            is_matched: decision.steps.iter().any(|step| step.counts),
+            access_rules: decision.rules.iter().map(|rule| rules[*rule].id.to_string()).collect(),
+            results: self.results(project, decision.steps),
+            causes,
+        })
+    }
+
+    /// Returns what became of the rules of today, by their ids.
+    fn results(&self, project: &Project, steps: Vec<fencepost_core::Step>) -> Vec<StepResult> {
+        let (today, then) = (self.project.rules.access().rules(), project.rules.access().rules());
+        let of = |id: &fencepost_core::AccessRuleId| steps.iter().find(|step| then[step.rule].id == *id);
+        today.iter().map(|rule| of(&rule.id).map_or(StepResult::NotEnforced, |step| step.result.clone())).collect()
+    }
+}
+
+impl Decided {
+    fn by_default(effect: Effect, at: Timestamp) -> Self {
+        let strictness = if effect == Effect::Permit { Strictness::Permitted } else { Strictness::Denied };
+        Self {
+            from: at,
+            until: at,
+            strictness,
+            effect,
+            results: Vec::new(),
+            is_matched: false,
+            access_rules: Vec::new(),
+            causes: Vec::new(),
+        }
+    }
+}
+
+fn note(names: &mut Vec<String>, name: &str) {
+    if names.len() < MOST_KEPT && !names.iter().any(|known| known == name) {
+        names.push(name.to_owned());
+    }
+}
+
+/// A word of a log, cut to what a message can hold.
+fn cut(word: &str) -> String {
+    word.chars().take(fencepost_core::limits::QUOTED_CHARS).collect()
+}
