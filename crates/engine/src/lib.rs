@@ -19,11 +19,11 @@ mod workspace;
 
 pub use access::explain::{AskedDevice, Explanation, RuleTrace, SignInQuestion};
 pub use access::groups::{CauseGroup, PersonGroup, ServiceGroup, group_by_cause, group_by_person};
-pub use access::losses::AccessQuery;
+pub use access::losses::{AccessQuery, DeniedEntries};
 pub use access::readiness::{NotReady, NotReadyCount, Readiness, ToEnforce};
 pub use access::replay::{BadLine, MOST_KEPT, ReplayRules, Replayed, RuleCounts, Surprise, replay};
 pub use access::report::{
-    AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, OtherWay, PersonOrDevice,
+    AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, DeniedCount, OtherWay, PersonOrDevice,
 };
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::device::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, StricterLater, VerdictLine};

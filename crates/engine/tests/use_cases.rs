@@ -386,14 +386,14 @@ fn who_loses_access_is_told_with_the_other_device_that_still_gets_in() {
         bench.import("agent", &shared(encrypted, &day(number)), &day(number)).unwrap();
         bench.assess(&day(number));
     }
-    let report = bench.read(&day(3), |reading| reading.access(AccessQuery::default()).unwrap());
+    let report = bench.read(&day(3), |reading| reading.access(&AccessQuery::default()).unwrap());
     let [lost] = report.lost.as_slice() else { panic!("{:?}", report.lost) };
     assert_eq!((lost.device.as_str(), lost.person.as_deref(), lost.service.as_str()), ("a", Some("ada"), "mail"));
     assert_eq!((lost.moment, lost.causes[0].cause.rule.as_deref()), (moment(&day(3)), Some("encrypted")));
     assert_eq!(lost.other.as_ref().map(|other| other.device.as_str()), Some("b"));
     // A day before it is only about to be lost.
     let ahead = bench.read(&day(3), |reading| {
-        reading.access(AccessQuery { since: Some(moment(&day(2))), ..AccessQuery::default() }).unwrap()
+        reading.access(&AccessQuery { since: Some(moment(&day(2))), ..AccessQuery::default() }).unwrap()
     });
     assert_eq!((ahead.lost.len(), ahead.restored.len()), (1, 0));
 }

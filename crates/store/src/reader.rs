@@ -534,6 +534,47 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Returns the devices about which something may be told of access, by name: a decision changed after the run `since`, time alone
+    /// changes one at or before `at` or certainly later, or something is denied now, by an access rule or, where `by_default`, anyhow.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read; so for every function here.
+    pub fn devices_with_access_news(
+        &self,
+        since: Option<i64>,
+        at: Timestamp,
+        by_default: bool,
+    ) -> Result<Vec<DeviceRow>, LedgerError> {
+        self.all(
+            "SELECT id, name FROM device WHERE id IN ( \
+                 SELECT device FROM spell WHERE kind = 'decision' AND (from_run > ?1 OR to_run > ?1) \
+                 UNION SELECT device FROM coming_decision WHERE only_if_silent = 0 OR at <= ?2 \
+                 UNION SELECT device FROM spell WHERE kind = 'decision' AND to_run IS NULL AND value = 'deny' \
+                     AND (?3 OR instr(detail, '\"access_rules\":[]') = 0)) \
+             ORDER BY name",
+            params![since.unwrap_or(LATEST), micros(at), by_default],
+            |row| Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: false }),
+        )
+    }
+
+    /// Returns how many people lose something after `at` only if a device says nothing until then; of one person or device alone,
+    /// where one is named.
+    pub fn people_who_lose_by_silence(
+        &self,
+        at: Timestamp,
+        person: Option<&str>,
+        device: Option<&str>,
+    ) -> Result<u64, LedgerError> {
+        let count: Vec<i64> = self.all(
+            "SELECT count(DISTINCT subject ->> 0) FROM coming_decision WHERE only_if_silent = 1 AND at > ?1 \
+                 AND (?2 IS NULL OR subject ->> 0 = ?2) \
+                 AND (?3 IS NULL OR device = (SELECT id FROM device WHERE name = ?3))",
+            params![micros(at), person, device],
+            |row| row.get(0),
+        )?;
+        Ok(count.first().copied().map_or(0, i64::unsigned_abs))
+    }
+
     /// Returns the number of the device that has a name now.
     pub fn device_number(&self, name: &str) -> Result<Option<i64>, LedgerError> {
         Ok(self.all("SELECT id FROM device WHERE name = ?1", [name], |row| row.get(0))?.pop())

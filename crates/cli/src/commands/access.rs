@@ -1,7 +1,7 @@
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand, ValueEnum};
-use fencepost_engine::{AccessEntry, AccessQuery};
+use fencepost_engine::{AccessEntry, AccessQuery, DeniedEntries};
 
 use super::explain::{ExplainArgs, cmd_explain};
 use super::readiness::{ReadinessArgs, cmd_readiness};
@@ -10,7 +10,7 @@ use super::{Common, Format, OpenWorkspace, clock_of, note_currency, parse_moment
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::access::{AccessPage, By, Only};
-use crate::view::json;
+use crate::view::json::{AccessJson, access_row};
 use crate::view::text::shell;
 
 /// Show who loses access, why, since when, and what to do
@@ -116,30 +116,49 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;
     let since = parse_moment(&workspace.project, args.since.as_ref())?;
-    let mut report = reading.access(AccessQuery { since, denied_by_default: args.all })?;
-    if let Some(who) = &args.who {
-        let who = reading.person_or_device(who)?;
-        report.keep(|entry| who.is_in(entry));
-    }
+    let denied = match (args.all, args.denied || args.format == Format::Json) {
+        (true, _) => DeniedEntries::All,
+        (false, true) => DeniedEntries::ByRule,
+        (false, false) => DeniedEntries::Counted,
+    };
+    let of = args.who.as_ref().map(|who| reading.person_or_device(who)).transpose()?;
+    let query = AccessQuery { since, denied, of };
+    let report = reading.access(&query)?;
     note_currency(ui, &reading, args.format)?;
     match args.format {
-        Format::Json => write_json(ui, &json::access(&report))?,
+        Format::Json => {
+            let silent = std::cell::Cell::new(Some(reading.silent_losses(&query)?));
+            write_json(ui, &AccessJson { report: &report, silent })?;
+        }
         Format::Jsonl | Format::Csv => {
-            let mut sections: Vec<(&str, &[AccessEntry])> = vec![
+            let sections: [(&str, &[AccessEntry]); 5] = [
                 ("lost", &report.lost),
                 ("reduced", &report.reduced),
                 ("restored", &report.restored),
                 ("losing", &report.losing),
+                ("denied", &report.denied),
             ];
-            if args.denied {
-                sections.push(("denied", &report.denied));
+            let is_shown = |change: &str, entry: &AccessEntry| args.only.is_none_or(|only| only.shows(change, entry));
+            let row = |change: &str, entry: &AccessEntry| is_shown(change, entry).then(|| access_row(change, entry));
+            let rows = sections.iter().flat_map(|(change, own)| own.iter().filter_map(|entry| row(change, entry)));
+            let silent_shown = args.only.is_none_or(|only| only == Only::Losing);
+            let mut failed = None;
+            // What comes only of silence stands last, as it is read.
+            let silent = silent_shown.then(|| reading.silent_losses(&query)).transpose()?.into_iter().flatten();
+            let silent = silent.map_while(|one| one.map_err(|error| failed = Some(error)).ok());
+            let silent = silent.filter_map(|entry| row("losing", &entry));
+            write_rows(ui, args.format, &COLUMNS, rows.chain(silent))?;
+            if let Some(failed) = failed {
+                return Err(failed.into());
             }
-            let rows =
-                json::access_rows(&sections, |change, entry| args.only.is_none_or(|only| only.shows(change, entry)));
-            write_rows(ui, args.format, &COLUMNS, rows)?;
         }
         Format::Table => {
             let clock = clock_of(&reading);
+            // Only where it is asked for is told who would lose something by silence alone.
+            let silent = match args.only {
+                Some(Only::Losing) => reading.silent_losses(&query)?.collect::<Result<Vec<_>, _>>()?,
+                _ => Vec::new(),
+            };
             let page = AccessPage {
                 clock: &clock,
                 styles: &ui.styles,
@@ -147,6 +166,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
                 by: args.by,
                 only: args.only,
                 denied: args.denied,
+                silent: &silent,
             };
             ui.raw(&page.render(&report))?;
             if let Some(first) = report.lost.first().or(report.losing.first()).or(report.denied.first()) {

@@ -140,7 +140,7 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
     let reading = Reading::open(&project, &earlier, &ledger, assessed.as_of, false)?;
     let mut found = args.fail_on.is_some_and(|what| what.found(&assessed.devices));
     if args.fail_on == Some(FailOn::LostAccess) {
-        found = !reading.access(AccessQuery::default())?.lost.is_empty();
+        found = !reading.access(&AccessQuery::default())?.lost.is_empty();
     }
     match args.format {
         Format::Json => write_json(ui, &json::AssessedJson(&assessed))?,

@@ -86,10 +86,18 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
     ui.line("")?;
     ui.raw(&page.fence(&assessed, &reading.fence(None)?))?;
     ui.line("")?;
-    let report = reading.access(AccessQuery::default())?;
+    let report = reading.access(&AccessQuery::default())?;
     ui.raw(
-        &AccessPage { clock: &clock, styles: &ui.styles, width: ui.width, by: None, only: None, denied: false }
-            .render(&report),
+        &AccessPage {
+            clock: &clock,
+            styles: &ui.styles,
+            width: ui.width,
+            by: None,
+            only: None,
+            denied: false,
+            silent: &[],
+        }
+        .render(&report),
     )?;
     let lost = report.lost.first().map_or("tern-tickets", |entry| &entry.device);
     let strong = ui.styles.strong;

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use fencepost_core::{CauseKind, Effect, Ruling, Strictness};
 use fencepost_engine::{
-    AccessEntry, AccessReport, CauseGroup, CauseLine, PersonGroup, group_by_cause, group_by_person,
+    AccessEntry, AccessReport, CauseGroup, CauseLine, DeniedCount, PersonGroup, group_by_cause, group_by_person,
 };
 
 use super::style::Styles;
@@ -68,6 +68,8 @@ pub struct AccessPage<'p> {
     pub only: Option<Only>,
     /// Show what is denied now: by an access rule, or also by default.
     pub denied: bool,
+    /// What is lost only if devices stay silent, where it was asked for.
+    pub silent: &'p [AccessEntry],
 }
 
 /// A part of the page.
@@ -88,8 +90,9 @@ impl AccessPage<'_> {
         for section in self.sections(report) {
             self.section(&mut out, &section);
         }
-        if !self.denied && self.only.is_none() && !report.denied.is_empty() {
-            let denied = people(&report.denied.iter().collect::<Vec<_>>(), "is", "are");
+        let DeniedCount { people, devices_of_nobody } = report.denied_now;
+        if !self.denied && self.only.is_none() && people + devices_of_nobody > 0 {
+            let denied = counted(people, devices_of_nobody, ["is", "are"]);
             out.push_str(&format!("\n{denied} denied a service by an access rule now: fencepost access --denied\n"));
         }
         out
@@ -159,7 +162,7 @@ impl AccessPage<'_> {
         out
     }
 
-    fn sections<'e>(&self, report: &'e AccessReport) -> Vec<Section<'e>> {
+    fn sections<'e>(&'e self, report: &'e AccessReport) -> Vec<Section<'e>> {
         // Everything that somebody loses is told in one place, with what is narrowed together with it.
         let alone: BTreeSet<&str> =
             report.lost.iter().filter(|entry| entry.calls_first()).filter_map(|it| it.person.as_deref()).collect();
@@ -169,19 +172,27 @@ impl AccessPage<'_> {
         };
         let told = report.lost.iter().chain(report.reduced.iter().filter(|entry| is_of(&losers, entry)));
         let (first, rest): (Vec<&AccessEntry>, Vec<&AccessEntry>) = told.partition(|entry| is_of(&alone, entry));
-        let (certain, silent): (Vec<&AccessEntry>, Vec<&AccessEntry>) =
-            report.losing.iter().partition(|entry| !entry.only_if_silent);
+        let is_nobodys = |entry: &&AccessEntry| entry.person.is_none();
+        let lost = match rest.iter().any(is_nobodys) {
+            true => "Also lost",
+            false => "Lost, with another way to the service",
+        };
         let section = |title, entries, option, ahead| Section { title, entries, option, ahead, with_contact: false };
         let mut all = vec![
             Section {
                 with_contact: true,
                 ..section("Call first: no other way to a service", first, "--only call-first", false)
             },
-            section("Lost, with another way to the service", rest, "--only lost", false),
+            section(lost, rest, "--only lost", false),
             section("Only reduced", only_reduced(report), "--only reduced", false),
             section("Restored", report.restored.iter().collect(), "--only restored", false),
-            section("Will lose, if nothing changes", certain, "--only losing", true),
-            section("Will lose, only if nothing is heard of the device", silent, "--only losing", true),
+            section("Will lose, if nothing changes", report.losing.iter().collect(), "--only losing", true),
+            section(
+                "Will lose, only if nothing is heard of the device",
+                self.silent.iter().collect(),
+                "--only losing",
+                true,
+            ),
         ];
         if let Some(only) = self.only {
             let wanted = |section: &Section<'_>| match only {
@@ -195,9 +206,6 @@ impl AccessPage<'_> {
             if only == Only::Reduced {
                 all[0].entries = report.reduced.iter().collect();
             }
-        } else {
-            // What comes of silence alone is counted above.
-            all.truncate(all.len() - 1);
         }
         if self.denied {
             all.push(section("Denied now", report.denied.iter().collect(), "--denied", false));
@@ -366,8 +374,12 @@ fn only_reduced(report: &AccessReport) -> Vec<&AccessEntry> {
 fn people(entries: &[&AccessEntry], one: &str, many: &str) -> String {
     let groups = group_by_person(entries.iter().copied());
     let number = groups.iter().filter(|group| group.person.is_some()).count() as u64;
-    let nobodys = groups.len() as u64 - number;
-    let verb = if groups.len() == 1 { one } else { many };
+    counted(number, groups.len() as u64 - number, [one, many])
+}
+
+/// `3 people and 2 devices that nobody holds lose`.
+fn counted(number: u64, nobodys: u64, verbs: [&str; 2]) -> String {
+    let verb = if number + nobodys == 1 { verbs[0] } else { verbs[1] };
     let people = count(number, "person", "people");
     let devices = count(nobodys, "device that nobody holds", "devices that nobody holds");
     match (number, nobodys) {

@@ -1,10 +1,12 @@
 //! The machine-readable shapes that scripts rely on. Keys are snake_case, values hyphenated words, instants
 //! RFC 3339 in UTC; `schema` stands in the first object of a document, and in every one of JSON Lines.
 
+use std::cell::Cell;
+
 use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, Ruling, VerdictOutcome};
 use fencepost_engine::{
-    AccessEntry, AccessReport, AccessSummary, Assessed, CauseLine, Change, DeviceReport, DeviceVerdicts, FindingLine,
-    Happening, History, Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, StricterLater, What,
+    AccessEntry, AccessReport, AccessSummary, Assessed, CauseLine, Change, DeviceReport, DeviceVerdicts, EngineError,
+    FindingLine, Happening, History, Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, StricterLater, What,
 };
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
@@ -264,45 +266,73 @@ fn access_summary(summary: &AccessSummary) -> Json {
     })
 }
 
-pub fn access(report: &AccessReport) -> Json {
-    let all = |entries: &[AccessEntry], moment: &str| entries.iter().map(|one| entry(one, moment)).collect::<Vec<_>>();
-    json!({
-        "schema": SCHEMA,
-        "as_of": report.as_of.to_string(),
-        "since": report.since.map(|moment| moment.to_string()),
-        "past_valid_until": report.past_valid_until,
-        "summary": access_summary(&report.summary),
-        "lost": all(&report.lost, "since"),
-        "reduced": all(&report.reduced, "since"),
-        "restored": all(&report.restored, "since"),
-        "losing": all(&report.losing, "at"),
-        "denied": all(&report.denied, "since"),
-    })
+/// A report of access as JSON, its entries written as they are read.
+pub struct AccessJson<'a, S> {
+    pub report: &'a AccessReport,
+    /// What is lost only if devices stay silent; taken by the first who writes it.
+    pub silent: Cell<Option<S>>,
 }
 
-/// The rows of an access report that are shown, as flat objects, each with what it tells.
-pub fn access_rows(sections: &[(&str, &[AccessEntry])], is_shown: impl Fn(&str, &AccessEntry) -> bool) -> Vec<Json> {
-    let mut rows = Vec::new();
-    for (change, entries) in sections {
-        for one in entries.iter().filter(|one| is_shown(change, one)) {
-            let rules: Vec<&str> = one.because().filter_map(|line| line.cause.rule.as_deref()).collect();
-            let causes: Vec<&str> = one.causes.iter().map(|line| line.cause.kind.as_str()).collect();
-            let titles: Vec<&str> = one.causes.iter().filter_map(|line| line.title.as_deref()).collect();
-            let facts: Vec<&str> = one.causes.iter().filter_map(|line| line.cause.fact.as_deref()).collect();
-            let due = one.causes.iter().filter_map(|line| line.cause.due).min();
-            let contact = &one.contact;
-            rows.push(json!({
-                "schema": SCHEMA, "change": change, "device": one.device, "person": one.person, "person_name": contact.name,
-                "service": one.service, "client": one.client, "moment": one.moment.to_string(), "decision": one.decision.in_words(),
-                "access_rule": one.access_rules.first(), "cause": causes.first(), "because": rules.join(", "),
-                "other_device": one.other_device(), "access_rules": one.access_rules.join(", "), "causes": causes.join(", "),
-                "call_first": one.calls_first(), "only_if_silent": one.only_if_silent,
-                "title": titles.join("; "), "facts": facts.join(", "), "due": due.map(|due| due.to_string()), "do": to_do(one),
-                "site": one.site, "unit": contact.unit, "mail": contact.mail, "phone": contact.phone, "lead": contact.lead,
-            }));
-        }
+impl<S: Iterator<Item = Result<AccessEntry, EngineError>>> Serialize for AccessJson<'_, S> {
+    fn serialize<W: Serializer>(&self, serializer: W) -> Result<W::Ok, W::Error> {
+        let report = self.report;
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("schema", &SCHEMA)?;
+        map.serialize_entry("as_of", &report.as_of.to_string())?;
+        map.serialize_entry("since", &report.since.map(|moment| moment.to_string()))?;
+        map.serialize_entry("past_valid_until", &report.past_valid_until)?;
+        map.serialize_entry("summary", &access_summary(&report.summary))?;
+        map.serialize_entry("lost", &Entries::of(&report.lost, "since"))?;
+        map.serialize_entry("reduced", &Entries::of(&report.reduced, "since"))?;
+        map.serialize_entry("restored", &Entries::of(&report.restored, "since"))?;
+        let certain = report.losing.iter().map(|one| Ok(entry(one, "at")));
+        let silent = self.silent.take().into_iter().flatten().map(|one| one.map(|one| entry(&one, "at")));
+        map.serialize_entry("losing", &Entries(Cell::new(Some(certain.chain(silent)))))?;
+        map.serialize_entry("denied", &Entries::of(&report.denied, "since"))?;
+        map.end()
     }
-    rows
+}
+
+/// A list whose items are made as they are written.
+struct Entries<I>(Cell<Option<I>>);
+
+impl Entries<()> {
+    fn of<'e>(
+        entries: &'e [AccessEntry],
+        moment: &'e str,
+    ) -> Entries<impl Iterator<Item = Result<Json, EngineError>> + 'e> {
+        Entries(Cell::new(Some(entries.iter().map(move |one| Ok(entry(one, moment))))))
+    }
+}
+
+impl<I: Iterator<Item = Result<Json, EngineError>>> Serialize for Entries<I> {
+    fn serialize<W: Serializer>(&self, serializer: W) -> Result<W::Ok, W::Error> {
+        let mut list = serializer.serialize_seq(None)?;
+        for item in self.0.take().into_iter().flatten() {
+            let item = item.map_err(|error| serde::ser::Error::custom(error.to_string()))?;
+            list.serialize_element(&item)?;
+        }
+        list.end()
+    }
+}
+
+/// An entry of an access report as a flat row.
+pub fn access_row(change: &str, one: &AccessEntry) -> Json {
+    let rules: Vec<&str> = one.because().filter_map(|line| line.cause.rule.as_deref()).collect();
+    let causes: Vec<&str> = one.causes.iter().map(|line| line.cause.kind.as_str()).collect();
+    let titles: Vec<&str> = one.causes.iter().filter_map(|line| line.title.as_deref()).collect();
+    let facts: Vec<&str> = one.causes.iter().filter_map(|line| line.cause.fact.as_deref()).collect();
+    let due = one.causes.iter().filter_map(|line| line.cause.due).min();
+    let contact = &one.contact;
+    json!({
+        "schema": SCHEMA, "change": change, "device": one.device, "person": one.person, "person_name": contact.name,
+        "service": one.service, "client": one.client, "moment": one.moment.to_string(), "decision": one.decision.in_words(),
+        "access_rule": one.access_rules.first(), "cause": causes.first(), "because": rules.join(", "),
+        "other_device": one.other_device(), "access_rules": one.access_rules.join(", "), "causes": causes.join(", "),
+        "call_first": one.calls_first(), "only_if_silent": one.only_if_silent,
+        "title": titles.join("; "), "facts": facts.join(", "), "due": due.map(|due| due.to_string()), "do": to_do(one),
+        "site": one.site, "unit": contact.unit, "mail": contact.mail, "phone": contact.phone, "lead": contact.lead,
+    })
 }
 
 pub fn device(report: &DeviceReport, at: Timestamp) -> Json {

@@ -384,3 +384,66 @@ fn lines_that_are_no_sign_ins_are_told_by_number_and_not_counted() {
     assert_eq!(env.run(&["access", "replay", "log.jsonl", "--strict"]).code, 1);
     env.fails(&["access", "replay", "no.jsonl"], 2, &["no.jsonl"]);
 }
+
+#[test]
+fn vet_finds_holes_in_access_rules() {
+    let env = env();
+    env.write(
+        "people.csv",
+        "id,name,unit,emergency\np1,Brobek,ships/tern,\np2,Drafonn,office,\np9,Spare key,office,yes\n",
+    );
+    env.ok(&["import", "people.csv", "--as-of", "2027-03-01T08:00:00Z"]);
+    env.write("groups.toml", "[[group]]\nid = \"first\"\nof = \"people\"\nwhere = 'unit = \"office\"'\n[[group]]\nid = \"second\"\nof = \"people\"\nwhere = 'unit = \"office\"'\n");
+    let holes = r#"
+[[service]]
+id = "files"
+default = "permit"
+usual = [{ client = "app" }]
+
+[[service]]
+id = "post"
+default = "deny"
+usual = [{ client = "fax" }]
+
+[[access]]
+id = "managed-only"
+services = ["files"]
+when = 'device.managed'
+needs = 'standing = "compliant"'
+tell = "{{ findings }}"
+
+[[access]]
+id = "one"
+services = ["post"]
+when = 'signin.client = "app"'
+except = ["first", "p9"]
+needs = 'standing = "compliant"'
+
+[[access]]
+id = "other"
+services = ["post"]
+except = ["second", "p9"]
+when = 'signin.client = "app"'
+needs = 'standing = "compliant"'
+otherwise = { step_up = true }
+"#;
+    env.write("access.toml", holes);
+    let vetted: Json = serde_json::from_str(&env.run(&["vet", "--format", "json"]).out).expect("JSON");
+    let told: Vec<String> = vetted["mistakes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| format!("{}: {}", one["code"].as_str().unwrap(), one["message"].as_str().unwrap()))
+        .filter(|one| ["sign-in", "exceptions-leave", "shuts-out", "denial-"].iter().any(|code| one.starts_with(code)))
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "sign-in-without-rule: no access rule meets some sign-ins to `files` by app: with a device that is not managed, a device that is not registered, a strange device",
+            "sign-in-without-rule: nobody can reach `post` by fax: no enforced access rule applies to that",
+            "shuts-out-emergency: `managed-only` may shut out an account that is for emergencies",
+            "exceptions-leave-gap: 2 people are excepted from every access rule about `post`",
+            "denial-without-text: whoever `one` stops reads nothing about it",
+        ]
+    );
+}

@@ -30,6 +30,7 @@ const CLEAN: &str = r#"
 id = "mail"
 services = ["mail"]
 needs = 'standing = "compliant"'
+tell = "{{ findings }}"
 
 [[service]]
 id = "mail"

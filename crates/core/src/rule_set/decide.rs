@@ -315,21 +315,23 @@ pub(super) fn applies<'a>(rule: &'a AccessRule, attempt: &Attempt<'a>, evaluator
 /// What is named where it is not known to which people somebody belongs.
 pub(super) const PERSON: &str = "person";
 
-pub(super) fn targets(rule: &AccessRule, holder: Option<&Holder<'_>>) -> Membership {
-    let one_of = |all: &[Whom]| {
-        let Some(holder) = holder else { return Membership::Out };
-        let mut result = Membership::Out;
-        for whom in all {
-            match whom.includes(holder) {
-                Membership::In => return Membership::In,
-                Membership::Out => {}
-                unknown @ Membership::Unknown(_) => result = unknown,
-            }
+/// Returns whether somebody is one of those who are named.
+pub(super) fn is_one_of(all: &[Whom], holder: Option<&Holder<'_>>) -> Membership {
+    let Some(holder) = holder else { return Membership::Out };
+    let mut result = Membership::Out;
+    for whom in all {
+        match whom.includes(holder) {
+            Membership::In => return Membership::In,
+            Membership::Out => {}
+            unknown @ Membership::Unknown(_) => result = unknown,
         }
-        result
-    };
-    let targeted = if rule.people.is_empty() { Membership::In } else { one_of(&rule.people) };
-    match (targeted, one_of(&rule.except)) {
+    }
+    result
+}
+
+pub(super) fn targets(rule: &AccessRule, holder: Option<&Holder<'_>>) -> Membership {
+    let targeted = if rule.people.is_empty() { Membership::In } else { is_one_of(&rule.people, holder) };
+    match (targeted, is_one_of(&rule.except, holder)) {
         (Membership::Out, _) | (_, Membership::In) => Membership::Out,
         (targeted, Membership::Out) => targeted,
         (_, unknown @ Membership::Unknown(_)) => unknown,

@@ -1,6 +1,6 @@
 //! Entries of access put together as they are read out: one cause once, with the people whom it shuts out.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 use fencepost_core::{CauseKind, Effect, Ruling};
 
@@ -52,17 +52,20 @@ fn identity(entry: &AccessEntry) -> CauseIdentity<'_> {
 
 /// Groups entries by what causes them, and under each cause by person; those first by whom most people are hit.
 pub fn group_by_cause<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -> Vec<CauseGroup<'e>> {
-    let mut groups: Vec<(CauseIdentity<'e>, CauseGroup<'e>)> = Vec::new();
+    let mut groups: Vec<CauseGroup<'e>> = Vec::new();
+    let mut places: HashMap<CauseIdentity<'e>, usize> = HashMap::new();
+    let mut entries_of: Vec<Vec<&'e AccessEntry>> = Vec::new();
     for entry in entries {
         let identity = identity(entry);
-        let at = groups.iter().position(|(known, _)| *known == identity).unwrap_or_else(|| {
-            groups.push((identity, CauseGroup { causes: &entry.causes, people: Vec::new() }));
+        let at = *places.entry(identity).or_insert_with(|| {
+            groups.push(CauseGroup { causes: &entry.causes, people: Vec::new() });
+            entries_of.push(Vec::new());
             groups.len() - 1
         });
-        add_to_person(&mut groups[at].1.people, entry);
+        entries_of[at].push(entry);
     }
-    let mut groups: Vec<CauseGroup<'e>> = groups.into_iter().map(|(_, group)| group).collect();
-    for group in &mut groups {
+    for (group, entries) in groups.iter_mut().zip(entries_of) {
+        group.people = group_by_person(entries);
         group.people.sort_by_key(|person| std::cmp::Reverse(person.services()));
     }
     groups.sort_by_key(|group| std::cmp::Reverse(group.people.len()));
@@ -71,24 +74,19 @@ pub fn group_by_cause<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) ->
 
 /// Groups entries by person, in their order.
 pub fn group_by_person<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -> Vec<PersonGroup<'e>> {
-    let mut people = Vec::new();
-    entries.into_iter().for_each(|entry| add_to_person(&mut people, entry));
-    people
-}
-
-fn add_to_person<'e>(people: &mut Vec<PersonGroup<'e>>, entry: &'e AccessEntry) {
-    let is_same = |known: &PersonGroup<'_>| match (&entry.person, known.person) {
-        (Some(person), Some(known)) => person == known,
-        (None, None) => known.entries[0].device == entry.device,
-        _ => false,
-    };
-    // Entries of a person mostly follow one another.
-    match people.iter_mut().rev().find(|known| is_same(known)) {
-        Some(known) => known.entries.push(entry),
-        None => {
-            people.push(PersonGroup { person: entry.person.as_deref(), contact: &entry.contact, entries: vec![entry] })
-        }
+    let mut people: Vec<PersonGroup<'e>> = Vec::new();
+    // A device that nobody holds is as somebody of its own.
+    let mut places: HashMap<(Option<&'e str>, &'e str), usize> = HashMap::new();
+    for entry in entries {
+        let person = entry.person.as_deref();
+        let key = (person, if person.is_some() { "" } else { entry.device.as_str() });
+        let at = *places.entry(key).or_insert_with(|| {
+            people.push(PersonGroup { person, contact: &entry.contact, entries: Vec::new() });
+            people.len() - 1
+        });
+        people[at].entries.push(entry);
     }
+    people
 }
 
 /// What has to be the same for services to be told together.

@@ -1,16 +1,16 @@
 //! Reads from the ledger who lost, loses and regained access.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeSet, HashMap};
+use std::rc::Rc;
 
 use bumpalo::Bump;
 use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Phase, Posture, Subject};
-use fencepost_store::RunRow;
+use fencepost_store::{DeviceRow, Look, RunRow};
 use jiff::Timestamp;
 
 use super::current::{CurrentDecision, CurrentDecisions, KeptDecision};
-use super::report::{AccessEntry, AccessReport, AccessSummary, CauseLine, Contact, PersonOrDevice};
+use super::report::{AccessEntry, AccessReport, AccessSummary, CauseLine, Contact, DeniedCount, PersonOrDevice};
 use crate::assess::decisions::usual_decisions;
-use crate::assess::outlook::ComingDecision;
 use crate::error::EngineError;
 use crate::facts::judge::{Judge, People};
 use crate::ledger_view::batch::DEVICES;
@@ -19,16 +19,44 @@ use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
 
-/// The decisions that time alone brings about after the assessment, by device.
-pub(super) type ComingByDevice = BTreeMap<String, Vec<ComingDecision>>;
-
 /// What is asked about access.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct AccessQuery {
     /// The present is compared with the last assessment at or before this; with the one before the latest, where it is none.
     pub since: Option<Timestamp>,
-    /// What is denied now lists also what no access rule is for.
-    pub denied_by_default: bool,
+    /// Which of what is denied now is listed.
+    pub denied: DeniedEntries,
+    /// Only what is about this person or device is told.
+    pub of: Option<PersonOrDevice>,
+}
+
+/// Which of what is denied now is listed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum DeniedEntries {
+    /// It is counted alone.
+    #[default]
+    Counted,
+    /// What an access rule denies.
+    ByRule,
+    /// Also what is denied since no access rule applies.
+    All,
+}
+
+impl AccessQuery {
+    fn is_asked(&self, key: &DecisionKey, device: &str) -> bool {
+        match &self.of {
+            None => true,
+            Some(PersonOrDevice::Person(person)) => key.person.as_ref() == Some(person),
+            Some(PersonOrDevice::Device(asked)) => asked == device,
+        }
+    }
+}
+
+/// People, and devices that nobody holds, who are denied something by a rule.
+#[derive(Default)]
+struct DeniedBy {
+    people: BTreeSet<String>,
+    devices_of_nobody: BTreeSet<String>,
 }
 
 /// What the present is compared with.
@@ -45,7 +73,7 @@ impl Reading<'_> {
     ///
     /// # Errors
     /// When the ledger cannot be read, nothing was assessed, nothing so early, or the query's `since` is not in the past.
-    pub fn access(&self, query: AccessQuery) -> Result<AccessReport, EngineError> {
+    pub fn access(&self, query: &AccessQuery) -> Result<AccessReport, EngineError> {
         let Some(assessment) = &self.assessment else {
             return Err(EngineError::refused("nothing has been assessed yet", "run: fencepost assess"));
         };
@@ -60,37 +88,159 @@ impl Reading<'_> {
             restored: Vec::new(),
             losing: Vec::new(),
             denied: Vec::new(),
+            denied_now: DeniedCount::default(),
         };
-        let mut coming = ComingByDevice::default();
-        let mut last = String::new();
-        loop {
-            let devices = self.reader.devices_after(&last, DEVICES)?;
-            let Some(end) = devices.last() else { break };
-            last.clone_from(&end.name);
-            for device in &devices {
-                let decisions = self.current_decisions(device)?;
-                let before = match &earlier {
-                    Some(earlier) => self.stored_decisions(device, Some(earlier.run.id))?,
-                    None => Vec::new(),
-                };
-                let compared = earlier.as_ref().map(|earlier| (earlier, before.as_slice()));
-                self.add_entries(&decisions, compared, &mut report)?;
-                if !decisions.coming.is_empty() {
-                    coming.insert(device.name.clone(), decisions.coming);
-                }
+        let mut denied = DeniedBy::default();
+        // As of an earlier assessment nothing is kept of what time alone was to change.
+        let devices = match self.run {
+            None => {
+                let since = earlier.as_ref().map(|earlier| earlier.run.id);
+                self.reader.devices_with_access_news(since, self.at, query.denied == DeniedEntries::All)?
+            }
+            Some(_) => self.reader.devices(Look::All)?,
+        };
+        let mut silent: BTreeSet<String> = BTreeSet::new();
+        for device in &devices {
+            let decisions = self.current_decisions(device)?;
+            let before = match &earlier {
+                Some(earlier) => self.stored_decisions(device, Some(earlier.run.id))?,
+                None => Vec::new(),
+            };
+            let compared = earlier.as_ref().map(|earlier| (earlier, before.as_slice()));
+            self.add_entries(query, &decisions, compared, &mut report)?;
+            self.add_denied(query, &decisions, &mut denied, &mut report)?;
+            if self.run.is_some() {
+                let silently = decisions.losing.into_iter().filter(|it| it.only_if_silent);
+                let asked = silently.filter(|it| query.is_asked(&it.key, &device.name));
+                silent.extend(asked.filter_map(|it| it.key.person));
             }
         }
-        if !query.denied_by_default {
-            report.denied.retain(|entry| !entry.access_rules.is_empty());
-        }
-        self.add_other_ways(&mut report, &coming)?;
+        report.denied_now = DeniedCount {
+            people: denied.people.len() as u64,
+            devices_of_nobody: denied.devices_of_nobody.len() as u64,
+        };
+        self.add_other_ways(&mut report)?;
         self.add_sites(&mut report)?;
+        let only_if_silent = match (self.run, &query.of) {
+            (Some(_), _) => silent.len() as u64,
+            (None, None) => self.reader.people_who_lose_by_silence(self.at, None, None)?,
+            (None, Some(PersonOrDevice::Person(person))) => {
+                self.reader.people_who_lose_by_silence(self.at, Some(person), None)?
+            }
+            (None, Some(PersonOrDevice::Device(device))) => {
+                self.reader.people_who_lose_by_silence(self.at, None, Some(device))?
+            }
+        };
         let order = |entry: &AccessEntry| {
             (entry.moment, entry.device.clone(), entry.person.clone(), entry.service.clone(), entry.client.clone())
         };
         report.losing.sort_by_cached_key(order);
-        report.count();
+        report.count(only_if_silent);
         Ok(report)
+    }
+
+    /// Returns what people lose only if their devices stay silent, device by device, as it is read. Of other ways nothing is said.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read; so for every item.
+    pub fn silent_losses<'s>(
+        &'s self,
+        query: &'s AccessQuery,
+    ) -> Result<impl Iterator<Item = Result<AccessEntry, EngineError>> + 's, EngineError> {
+        let sites = self.sites()?;
+        let mut last = String::new();
+        let mut ended = false;
+        let batches = std::iter::from_fn(move || {
+            let devices = (!ended).then(|| self.reader.devices_after(&last, DEVICES));
+            match devices {
+                Some(Ok(devices)) => {
+                    last.clone_from(&devices.last()?.name);
+                    Some(Ok(devices))
+                }
+                Some(Err(error)) => {
+                    ended = true;
+                    Some(Err(error.into()))
+                }
+                None => None,
+            }
+        });
+        Ok(batches.flat_map(move |devices: Result<Vec<DeviceRow>, EngineError>| {
+            let all = devices.and_then(|devices| {
+                let mut entries = Vec::new();
+                for device in &devices {
+                    let begun = entries.len();
+                    self.add_silent_losses(query, device, &mut entries)?;
+                    let own = entries[begun..].iter_mut();
+                    own.for_each(|entry| entry.site = sites.get(device.name.as_str()).map(|site| site.to_string()));
+                }
+                Ok(entries)
+            });
+            match all {
+                Ok(entries) => entries.into_iter().map(Ok).collect::<Vec<_>>(),
+                Err(error) => vec![Err(error)],
+            }
+        }))
+    }
+
+    /// Returns where every device belongs, where that is known.
+    fn sites(&self) -> Result<HashMap<Box<str>, Rc<str>>, EngineError> {
+        let (mut sites, mut known) = (HashMap::new(), BTreeSet::<Rc<str>>::new());
+        if let Some(fact) = self.project.config.fence_by.as_deref() {
+            self.each_label(fact, |label, device| {
+                let Some(label) = label else { return };
+                let site = known.get(label.as_str()).cloned().unwrap_or_else(|| Rc::from(label.as_str()));
+                known.insert(Rc::clone(&site));
+                sites.insert(Box::from(device), site);
+            })?;
+        }
+        Ok(sites)
+    }
+
+    fn add_silent_losses(
+        &self,
+        query: &AccessQuery,
+        device: &DeviceRow,
+        entries: &mut Vec<AccessEntry>,
+    ) -> Result<(), EngineError> {
+        let of = self.current_decisions(device)?;
+        let silent = of.losing.iter().filter(|it| it.only_if_silent && query.is_asked(&it.key, &of.device));
+        for it in silent {
+            let held = CurrentDecision { decision: it.decision.clone(), since: it.at };
+            entries.push(AccessEntry { only_if_silent: true, ..self.entry(&of, &it.key, &held)? });
+        }
+        Ok(())
+    }
+
+    /// Adds what is denied now with a device.
+    fn add_denied(
+        &self,
+        query: &AccessQuery,
+        of: &CurrentDecisions,
+        denied: &mut DeniedBy,
+        report: &mut AccessReport,
+    ) -> Result<(), EngineError> {
+        let now = of
+            .now
+            .iter()
+            .filter(|(key, held)| held.decision.ruling.effect == Effect::Deny && query.is_asked(key, &of.device));
+        for (key, held) in now {
+            let by_rule = !held.decision.access_rules.is_empty();
+            if by_rule {
+                match &key.person {
+                    Some(person) => denied.people.insert(person.clone()),
+                    None => denied.devices_of_nobody.insert(of.device.clone()),
+                };
+            }
+            let is_listed = match query.denied {
+                DeniedEntries::Counted => false,
+                DeniedEntries::ByRule => by_rule,
+                DeniedEntries::All => true,
+            };
+            if is_listed {
+                report.denied.push(self.entry(of, key, held)?);
+            }
+        }
+        Ok(())
     }
 
     /// Returns the person or the device that somebody means by an id or, of a person, a name.
@@ -157,22 +307,18 @@ impl Reading<'_> {
     /// Adds what is told of a device.
     fn add_entries(
         &self,
+        query: &AccessQuery,
         of: &CurrentDecisions,
         compared: Option<(&Earlier, &[KeptDecision])>,
         report: &mut AccessReport,
     ) -> Result<(), EngineError> {
-        for (key, held) in &of.now {
-            if held.decision.ruling.effect == Effect::Deny {
-                report.denied.push(self.entry(of, key, held)?);
-            }
-        }
-        for it in &of.losing {
+        for it in of.losing.iter().filter(|it| !it.only_if_silent && query.is_asked(&it.key, &of.device)) {
             let held = CurrentDecision { decision: it.decision.clone(), since: it.at };
-            report.losing.push(AccessEntry { only_if_silent: it.only_if_silent, ..self.entry(of, &it.key, &held)? });
+            report.losing.push(self.entry(of, &it.key, &held)?);
         }
         let Some((earlier, before)) = compared else { return Ok(()) };
         let mut by_earlier_rules = None;
-        for before in before {
+        for before in before.iter().filter(|before| query.is_asked(&before.key, &of.device)) {
             let key = &before.key;
             let Some(held) = of.now.get(key) else {
                 if before.decision.ruling.effect == Effect::Permit {
@@ -376,19 +522,12 @@ impl Reading<'_> {
 
     /// Says where each device belongs.
     fn add_sites(&self, report: &mut AccessReport) -> Result<(), EngineError> {
-        let mut sites: BTreeMap<String, Option<String>> = BTreeMap::new();
-        let judge = self.judge();
-        let mut arena = Bump::new();
+        if report.lists().into_iter().all(|list| list.is_empty()) {
+            return Ok(());
+        }
+        let sites = self.sites()?;
         for entry in report.lists().into_iter().flatten() {
-            if !sites.contains_key(&entry.device) {
-                arena.reset();
-                let documents = self.assessed_documents(&entry.device)?;
-                let judged = judge
-                    .device(&entry.device, &documents, &arena)
-                    .map_err(|error| damaged(self.project, &entry.device, &error.message))?;
-                sites.insert(entry.device.clone(), judged.fence.map(str::to_owned));
-            }
-            entry.site = sites.get(&entry.device).cloned().flatten();
+            entry.site = sites.get(entry.device.as_str()).map(|site| site.to_string());
         }
         Ok(())
     }

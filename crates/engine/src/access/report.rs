@@ -133,14 +133,23 @@ pub struct AccessSummary {
     pub devices_of_nobody: u64,
     /// By cause, most people first.
     pub by_cause: Vec<CauseCount>,
-    /// How many people by site, most first.
+    /// How many people and devices that nobody holds, by site, most first.
     pub by_site: Vec<(String, u64)>,
-    /// How many people by service, most first.
+    /// How many people and devices that nobody holds, by service, most first.
     pub by_service: Vec<(String, u64)>,
     /// The next moment at which somebody will certainly lose a service, and how many people then do.
     pub next: Option<(Timestamp, u64)>,
     /// How many people will lose something only if their devices say nothing.
     pub only_if_silent: u64,
+}
+
+/// How many are denied something.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct DeniedCount {
+    /// People.
+    pub people: u64,
+    /// Devices that nobody holds.
+    pub devices_of_nobody: u64,
 }
 
 /// Who loses access, and who gets it back.
@@ -158,10 +167,13 @@ pub struct AccessReport {
     pub reduced: Vec<AccessEntry>,
     /// The door opened, or opened wider.
     pub restored: Vec<AccessEntry>,
-    /// What the clock will take away if nothing else changes, by moment.
+    /// What the clock will certainly take away if nothing else changes, by moment. What comes only if devices stay silent is read
+    /// one by one: [`crate::Reading::silent_losses`].
     pub losing: Vec<AccessEntry>,
-    /// Everything that is denied now by an access rule.
+    /// Everything that is denied now by an access rule, where it was asked for.
     pub denied: Vec<AccessEntry>,
+    /// How many people and devices that nobody holds are denied something now by an access rule.
+    pub denied_now: DeniedCount,
     /// Of how many devices time may have changed the verdicts since the assessment.
     pub past_valid_until: u64,
 }
@@ -172,14 +184,8 @@ impl AccessReport {
         [&mut self.lost, &mut self.reduced, &mut self.restored, &mut self.losing, &mut self.denied]
     }
 
-    /// Keeps only some entries, and counts those.
-    pub fn keep(&mut self, keep: impl Fn(&AccessEntry) -> bool) {
-        self.lists().into_iter().for_each(|list| list.retain(&keep));
-        self.count();
-    }
-
-    /// Counts what is in the lists.
-    pub(crate) fn count(&mut self) {
+    /// Counts what is in the lists; `only_if_silent` people lose something only by silence.
+    pub(crate) fn count(&mut self, only_if_silent: u64) {
         let certain = |entry: &&AccessEntry| entry.decision.effect == Effect::Deny && !entry.only_if_silent;
         let next = self.losing.iter().find(certain).map(|entry| entry.moment);
         let then = self.losing.iter().filter(certain).filter(|entry| Some(entry.moment) == next);
@@ -188,10 +194,10 @@ impl AccessReport {
             call_first: people(self.lost.iter().filter(|entry| entry.calls_first())),
             devices_of_nobody: devices(self.lost.iter().filter(|entry| entry.person.is_none())),
             by_cause: by_cause(&self.lost),
-            by_site: count_people_by(&self.lost, |entry| entry.site.clone().unwrap_or_default()),
-            by_service: count_people_by(&self.lost, |entry| entry.service_title.clone()),
+            by_site: count_by(&self.lost, |entry| entry.site.as_deref().unwrap_or_default()),
+            by_service: count_by(&self.lost, |entry| entry.service_title.as_str()),
             next: next.map(|next| (next, people(then))),
-            only_if_silent: people(self.losing.iter().filter(|entry| entry.only_if_silent)),
+            only_if_silent,
         };
     }
 }
@@ -226,13 +232,19 @@ fn by_cause(entries: &[AccessEntry]) -> Vec<CauseCount> {
     counts
 }
 
-fn count_people_by(entries: &[AccessEntry], key: impl Fn(&AccessEntry) -> String) -> Vec<(String, u64)> {
-    let mut by_key: BTreeMap<String, Vec<&AccessEntry>> = BTreeMap::new();
+/// Counts by a key the people, and the devices that nobody holds.
+fn count_by<'e>(entries: &'e [AccessEntry], key: impl Fn(&'e AccessEntry) -> &'e str) -> Vec<(String, u64)> {
+    let mut by_key: BTreeMap<&str, BTreeSet<(Option<&str>, &str)>> = BTreeMap::new();
     for entry in entries {
-        by_key.entry(key(entry)).or_default().push(entry);
+        // Somebody counts once, whatever the device.
+        let who = match entry.person.as_deref() {
+            Some(person) => (Some(person), ""),
+            None => (None, entry.device.as_str()),
+        };
+        by_key.entry(key(entry)).or_default().insert(who);
     }
     let mut counts: Vec<(String, u64)> =
-        by_key.into_iter().map(|(key, own)| (key, people(own.iter().copied()))).collect();
+        by_key.into_iter().map(|(key, own)| (key.to_owned(), own.len() as u64)).collect();
     counts.sort_by(|one, other| other.1.cmp(&one.1).then_with(|| one.0.cmp(&other.0)));
     counts
 }

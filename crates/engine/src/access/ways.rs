@@ -1,13 +1,13 @@
 //! The ways on which people reach services: with which device and sign-in, and until when.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use fencepost_core::Effect;
-use fencepost_store::SpellKind;
+use fencepost_store::{DeviceRow, SpellKind};
 use jiff::Timestamp;
 
-use super::losses::ComingByDevice;
-use super::report::{AccessReport, OtherWay};
+use super::report::{AccessEntry, AccessReport, OtherWay};
+use crate::assess::outlook::ComingDecision;
 use crate::error::EngineError;
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::damage::unreadable;
@@ -32,15 +32,17 @@ impl Way {
     }
 }
 
+fn door(entry: &AccessEntry) -> Option<Door> {
+    entry.person.as_ref().map(|person| (person.clone(), entry.service.clone()))
+}
+
 impl Reading<'_> {
     /// Says of every entry on which other way the person gets in at the entry's moment; another device comes before another sign-in
     /// with the same one.
-    pub(super) fn add_other_ways(&self, report: &mut AccessReport, coming: &ComingByDevice) -> Result<(), EngineError> {
+    pub(super) fn add_other_ways(&self, report: &mut AccessReport) -> Result<(), EngineError> {
         let mut doors: BTreeMap<Door, Vec<Way>> = BTreeMap::new();
         for entry in report.lists().into_iter().flatten() {
-            if let Some(person) = &entry.person {
-                doors.entry((person.clone(), entry.service.clone())).or_default();
-            }
+            doors.extend(door(entry).map(|door| (door, Vec::new())));
         }
         if doors.is_empty() {
             return Ok(());
@@ -51,12 +53,14 @@ impl Reading<'_> {
             let Some(person) = &key.person else { return Ok(()) };
             let Some(ways) = doors.get_mut(&(person.clone(), key.service.clone())) else { return Ok(()) };
             let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
-            let own = coming.get(&row.device).into_iter().flatten().filter(|it| it.key == key);
-            let changes = own.map(|it| (it.at, it.decision.ruling.effect == Effect::Permit)).collect();
             let is_open = decision.ruling.effect == Effect::Permit;
-            ways.push(Way { device: row.device, client: key.client, is_open, changes });
+            ways.push(Way { device: row.device, client: key.client, is_open, changes: Vec::new() });
             Ok::<_, EngineError>(())
         })?;
+        // What time alone changes is asked only where it may matter: of what lies ahead, and of all when time has passed.
+        let ahead: BTreeSet<Door> = report.losing.iter().filter_map(door).collect();
+        let has_moved = self.at > self.judged_at();
+        self.add_changes(doors.iter_mut().filter(|(door, _)| has_moved || ahead.contains(*door)))?;
         let as_of = report.as_of;
         for entry in report.lists().into_iter().flatten() {
             let Some(person) = entry.person.clone() else { continue };
@@ -66,6 +70,25 @@ impl Reading<'_> {
                 ways.filter(|way| way.is_open_at(at) && (&way.device, &way.client) != (&entry.device, &entry.client));
             let found = open.min_by_key(|way| way.device == entry.device);
             entry.other = found.map(|way| OtherWay { device: way.device.clone(), client: way.client.clone() });
+        }
+        Ok(())
+    }
+
+    /// Says of ways when time alone opens or shuts them.
+    fn add_changes<'d>(&self, doors: impl Iterator<Item = (&'d Door, &'d mut Vec<Way>)>) -> Result<(), EngineError> {
+        let mut known: HashMap<String, Vec<ComingDecision>> = HashMap::new();
+        for ((person, service), ways) in doors {
+            for way in ways.iter_mut() {
+                if !known.contains_key(&way.device) {
+                    let number = self.reader.device_number(&way.device)?.unwrap_or_default();
+                    let row = DeviceRow { number, name: way.device.clone(), dirty: false };
+                    known.insert(way.device.clone(), self.current_decisions(&row)?.coming);
+                }
+                let own = known.get(&way.device).into_iter().flatten().filter(|it| {
+                    it.key.person.as_ref() == Some(person) && it.key.service == *service && it.key.client == way.client
+                });
+                way.changes = own.map(|it| (it.at, it.decision.ruling.effect == Effect::Permit)).collect();
+            }
         }
         Ok(())
     }

@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CauseKind, DeviceId, Finding, Observation, Posture, Ruling, SettleContext, SettleInput, Strictness, Watch,
-    moments_ahead,
+    AccessChange, CauseKind, DeviceId, Finding, Observation, Posture, Ruling, SettleContext, SettleInput, Strictness,
+    Watch, moments_ahead,
 };
 use fencepost_store::ComingRow;
 use jiff::{SignedDuration, Timestamp};
@@ -198,6 +198,13 @@ impl<'a> Outlook<'_, 'a> {
             };
             for one in &mut coming {
                 one.only_if_silent = !is_certain(one);
+            }
+            // Only what gets stricter is lost.
+            let mut held: Rulings = now.iter().map(|(key, decision)| (key.clone(), decision.ruling.clone())).collect();
+            for one in &mut coming {
+                let before = held.insert(one.key.clone(), one.decision.ruling.clone());
+                let change = before.and_then(|before| one.decision.ruling.change_since(&before));
+                one.only_if_silent &= matches!(change, Some(AccessChange::Lost | AccessChange::Reduced));
             }
             // A certain change that follows one that silence would have brought before.
             let silently = |one: &ComingDecision| {

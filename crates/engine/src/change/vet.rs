@@ -5,8 +5,8 @@ use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Diagnostic, Evidence, Facts, Fleet, Severity, Surroundings, Verdicts, Vet, VetInput, few_of_each_file,
-    join_unknown, severities,
+    Diagnostic, Evidence, Facts, Fleet, Holder, Session, Severity, Surroundings, Verdicts, Vet, VetInput,
+    few_of_each_file, join_unknown, severities,
 };
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, LedgerError, Reader};
@@ -19,6 +19,7 @@ use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
 use crate::change::examples;
 use crate::error::EngineError;
+use crate::facts::judge::People;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
@@ -87,6 +88,15 @@ impl Vetted {
     }
 }
 
+/// Looks for holes in the access rules, with the people of a ledger where there is one.
+fn holes(project: &Project, reader: Option<&Reader<'_>>, at: Timestamp) -> Result<Vec<Diagnostic>, EngineError> {
+    let rows = reader.map(|reader| reader.people(None)).transpose()?.unwrap_or_default();
+    let (people, arena) = (People::load(&rows, project, at), Bump::new());
+    let holders: Vec<Holder<'_>> = people.all().map(|person| people.holder(person.id.as_str())).collect();
+    let session = Session::new(at, &project.config.calendar.zone, &arena);
+    Ok(project.rules.vet_access(&project.source, &holders, session))
+}
+
 /// Looks for mistakes, as of a moment; on the devices of a ledger where there is one.
 ///
 /// # Errors
@@ -104,6 +114,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     let mut told: Vec<Diagnostic> = project.warnings.iter().chain(&project.asides).cloned().collect();
     let reader = ledger.map(Ledger::reader).transpose()?;
     told.extend(by_hand(project, reader.as_ref(), at)?);
+    told.extend(holes(&trial, reader.as_ref(), at)?);
     let mut devices = None;
     let around = Surroundings {
         controls: project.has_controls().then_some(&project.controls),

@@ -37,6 +37,28 @@ impl Reading<'_> {
         Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
     }
 
+    /// Hands on the value of a fact of every device, as shown, with its name, ascending by name; none where it is not known.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub(crate) fn each_label(&self, fact: &str, mut each: impl FnMut(Option<String>, &str)) -> Result<(), EngineError> {
+        let judge = self.judge();
+        let mut layout = self.project.rules.layout().clone();
+        let slot = layout.want(fact, &self.project.dictionary);
+        let wanted = [slot];
+        let look = |job: &Job<'_>, facts: &Facts<'_>, _: &Bump| {
+            let label = match facts.slot(slot).value {
+                Value::Unknown(_) | Value::Null => None,
+                value => Some(value.show()),
+            };
+            Ok((label, job.device.name.clone()))
+        };
+        self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |(label, device)| {
+            each(label, &device);
+            Ok(())
+        })
+    }
+
     /// Hands on the label, name and standing of every assessed device, ascending by name; once for each of its labels: its
     /// groups, or the value of a fact.
     ///

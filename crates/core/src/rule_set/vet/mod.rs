@@ -3,6 +3,7 @@
 //! [`Vet`] knows the rule set; [`Vet::see`] gathers what a fleet shows of how it fits; [`Vet::tell`] says what is probably not as
 //! meant. What needs a fleet is left unsaid where there is none.
 
+mod access;
 mod fleet;
 mod values;
 
@@ -31,7 +32,7 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 30] = [
+pub const CODES: [(&str, &str); 34] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
@@ -39,8 +40,10 @@ pub const CODES: [(&str, &str); 30] = [
     ("draft-forgotten", "A rule has been a draft for more than 30 days"),
     ("everybody-meets", "A threshold that every device meets, and always did"),
     ("example-fails", "A rule says something else of a made-up device than is expected"),
+    ("exceptions-leave-gap", "Somebody is excepted from every access rule about a service"),
     ("exception-over", "An exception has ended"),
     ("exception-spares-nobody", "An exception spares no device"),
+    ("denial-without-text", "An access rule denies, and tells nobody why"),
     ("device-lives-on", "A device is renamed to another that lives"),
     ("fact-of-others", "A rule asks for a fact that only other platforms report"),
     ("former-name", "A device is called by a name that it has no more"),
@@ -49,6 +52,8 @@ pub const CODES: [(&str, &str); 30] = [
     ("nobody-passes", "No device that a rule covers passes it"),
     ("overtaken", "Another rule asks for more, of the same devices"),
     ("scoped-by-people", "Whether a rule about machines covers one hangs on who holds it"),
+    ("shuts-out-emergency", "An access rule may shut out an account that is for emergencies"),
+    ("sign-in-without-rule", "No access rule meets a kind of sign-in"),
     ("unknown-clause", "A rule answers for a clause that is not in controls.toml"),
     ("unknown-device", "A correction, a retirement or a renaming names a device that is not known"),
     ("unknown-everywhere", "A rule is unknown on every device that it covers"),

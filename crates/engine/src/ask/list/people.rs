@@ -8,7 +8,7 @@ use serde_json::{Value as Json, json};
 
 use super::Column;
 use super::rows::RowSink;
-use crate::access::losses::AccessQuery;
+use crate::access::losses::{AccessQuery, DeniedEntries};
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 
@@ -34,7 +34,8 @@ impl Reading<'_> {
         let devices = self.devices_by_holder()?;
         let mut denied: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         if self.assessment.is_some() {
-            for entry in self.access(AccessQuery::default())?.denied {
+            let query = AccessQuery { denied: DeniedEntries::ByRule, ..AccessQuery::default() };
+            for entry in self.access(&query)?.denied {
                 denied.entry(entry.person.unwrap_or_default()).or_default().insert(entry.service);
             }
         }
