@@ -6,7 +6,7 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 15] {
+pub fn workspace_files() -> [(&'static str, &'static str); 16] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
@@ -22,6 +22,7 @@ pub fn workspace_files() -> [(&'static str, &'static str); 15] {
         ("rules/ships.toml", include_str!("../demo/rules/ships.toml")),
         ("controls.toml", include_str!("../demo/controls.toml")),
         ("examples/handhelds.toml", include_str!("../demo/examples/handhelds.toml")),
+        ("logs/sign-ins.jsonl", include_str!("../demo/logs/sign-ins.jsonl")),
         ("examples/laptops.toml", include_str!("../demo/examples/laptops.toml")),
     ]
 }

@@ -64,6 +64,11 @@ fn every_output_in_the_tour_is_true() {
 }
 
 #[test]
+fn every_output_in_the_manual_of_access_is_true() {
+    assert!(check("docs/access.md") >= 5);
+}
+
+#[test]
 fn every_output_in_the_manual_of_feeds_is_true() {
     assert!(check("docs/feeds.md") >= 8);
 }

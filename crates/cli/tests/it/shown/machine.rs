@@ -529,9 +529,9 @@ fn access() {
     {"schema":1,"change":"lost","device":"puffin-bridge-1","person":"B-1034","person_name":"Ljusprett","service":"roster","client":"app","moment":"2027-03-14T06:00:00Z","decision":"deny","access_rule":"good-device","cause":"finding","because":"charts-current","other_device":"puffin-laptop-master","access_rules":"good-device","causes":"finding","call_first":false,"only_if_silent":false,"title":"Sea charts are of this year's edition","facts":"","due":"2027-03-14T06:00:00Z","do":"Let the tablet download the charts in port, over the quay's network.","site":"Puffin","unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
     {"schema":1,"change":"reduced","device":"puffin-bridge-1","person":"B-1034","person_name":"Ljusprett","service":"mail","client":"browser","moment":"2027-03-14T06:00:00Z","decision":"permit with no download","access_rule":"browser-with-limits","cause":"finding","because":"charts-current","other_device":"puffin-laptop-master","access_rules":"browser-with-limits","causes":"finding","call_first":false,"only_if_silent":false,"title":"Sea charts are of this year's edition","facts":"","due":"2027-03-14T06:00:00Z","do":"Let the tablet download the charts in port, over the quay's network.","site":"Puffin","unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
     {"schema":1,"change":"reduced","device":"puffin-bridge-1","person":"B-1034","person_name":"Ljusprett","service":"roster","client":"browser","moment":"2027-03-14T06:00:00Z","decision":"permit with no download","access_rule":"browser-with-limits","cause":"finding","because":"charts-current","other_device":"puffin-laptop-master","access_rules":"browser-with-limits","causes":"finding","call_first":false,"only_if_silent":false,"title":"Sea charts are of this year's edition","facts":"","due":"2027-03-14T06:00:00Z","do":"Let the tablet download the charts in port, over the quay's network.","site":"Puffin","unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
-    {"schema":1,"change":"losing","device":"puffin-bridge-1","person":"B-1034","person_name":"Ljusprett","service":"wiki","client":"browser","moment":"2027-03-17T03:16:00Z","decision":"permit with step-up","access_rule":"handbook-for-known-devices","cause":"condition","because":"","other_device":null,"access_rules":"handbook-for-known-devices","causes":"condition","call_first":false,"only_if_silent":true,"title":"","facts":"device.managed","due":null,"do":"","site":null,"unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
-    {"schema":1,"change":"losing","device":"puffin-laptop-master","person":"B-1034","person_name":"Ljusprett","service":"wiki","client":"browser","moment":"2027-03-17T00:36:00Z","decision":"permit with step-up","access_rule":"handbook-for-known-devices","cause":"condition","because":"","other_device":null,"access_rules":"handbook-for-known-devices","causes":"condition","call_first":false,"only_if_silent":true,"title":"","facts":"device.managed","due":null,"do":"","site":null,"unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
-    {"schema":1,"change":"losing","device":"puffin-phone-9","person":"B-1034","person_name":"Ljusprett","service":"wiki","client":"browser","moment":"2027-03-16T04:30:00Z","decision":"permit with step-up","access_rule":"handbook-for-known-devices","cause":"condition","because":"","other_device":null,"access_rules":"handbook-for-known-devices","causes":"condition","call_first":false,"only_if_silent":true,"title":"","facts":"device.managed","due":null,"do":"","site":null,"unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
+    {"schema":1,"change":"losing","device":"puffin-bridge-1","person":"B-1034","person_name":"Ljusprett","service":"wiki","client":"browser","moment":"2027-03-17T03:16:00Z","decision":"permit with step-up","access_rule":"handbook-for-known-devices","cause":"condition","because":"","other_device":null,"access_rules":"handbook-for-known-devices","causes":"condition","call_first":false,"only_if_silent":true,"title":"","facts":"device.managed","due":null,"do":"","site":"Puffin","unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
+    {"schema":1,"change":"losing","device":"puffin-laptop-master","person":"B-1034","person_name":"Ljusprett","service":"wiki","client":"browser","moment":"2027-03-17T00:36:00Z","decision":"permit with step-up","access_rule":"handbook-for-known-devices","cause":"condition","because":"","other_device":null,"access_rules":"handbook-for-known-devices","causes":"condition","call_first":false,"only_if_silent":true,"title":"","facts":"device.managed","due":null,"do":"","site":"Puffin","unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
+    {"schema":1,"change":"losing","device":"puffin-phone-9","person":"B-1034","person_name":"Ljusprett","service":"wiki","client":"browser","moment":"2027-03-16T04:30:00Z","decision":"permit with step-up","access_rule":"handbook-for-known-devices","cause":"condition","because":"","other_device":null,"access_rules":"handbook-for-known-devices","causes":"condition","call_first":false,"only_if_silent":true,"title":"","facts":"device.managed","due":null,"do":"","site":"Puffin","unit":"ships/puffin/bridge","mail":"ljusprett@bredesound.example","phone":null,"lead":null}
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["access", "B-1034", "--format", "csv"]), @r#"
     $ fencepost access B-1034 --format csv
@@ -541,9 +541,9 @@ fn access() {
     lost,puffin-bridge-1,B-1034,Ljusprett,roster,app,2027-03-14T06:00:00Z,deny,good-device,finding,charts-current,puffin-laptop-master,false,false,Sea charts are of this year's edition,,2027-03-14T06:00:00Z,"Let the tablet download the charts in port, over the quay's network.",Puffin,ships/puffin/bridge,ljusprett@bredesound.example,,,good-device,finding
     reduced,puffin-bridge-1,B-1034,Ljusprett,mail,browser,2027-03-14T06:00:00Z,permit with no download,browser-with-limits,finding,charts-current,puffin-laptop-master,false,false,Sea charts are of this year's edition,,2027-03-14T06:00:00Z,"Let the tablet download the charts in port, over the quay's network.",Puffin,ships/puffin/bridge,ljusprett@bredesound.example,,,browser-with-limits,finding
     reduced,puffin-bridge-1,B-1034,Ljusprett,roster,browser,2027-03-14T06:00:00Z,permit with no download,browser-with-limits,finding,charts-current,puffin-laptop-master,false,false,Sea charts are of this year's edition,,2027-03-14T06:00:00Z,"Let the tablet download the charts in port, over the quay's network.",Puffin,ships/puffin/bridge,ljusprett@bredesound.example,,,browser-with-limits,finding
-    losing,puffin-bridge-1,B-1034,Ljusprett,wiki,browser,2027-03-17T03:16:00Z,permit with step-up,handbook-for-known-devices,condition,,,false,true,,device.managed,,,,ships/puffin/bridge,ljusprett@bredesound.example,,,handbook-for-known-devices,condition
-    losing,puffin-laptop-master,B-1034,Ljusprett,wiki,browser,2027-03-17T00:36:00Z,permit with step-up,handbook-for-known-devices,condition,,,false,true,,device.managed,,,,ships/puffin/bridge,ljusprett@bredesound.example,,,handbook-for-known-devices,condition
-    losing,puffin-phone-9,B-1034,Ljusprett,wiki,browser,2027-03-16T04:30:00Z,permit with step-up,handbook-for-known-devices,condition,,,false,true,,device.managed,,,,ships/puffin/bridge,ljusprett@bredesound.example,,,handbook-for-known-devices,condition
+    losing,puffin-bridge-1,B-1034,Ljusprett,wiki,browser,2027-03-17T03:16:00Z,permit with step-up,handbook-for-known-devices,condition,,,false,true,,device.managed,,,Puffin,ships/puffin/bridge,ljusprett@bredesound.example,,,handbook-for-known-devices,condition
+    losing,puffin-laptop-master,B-1034,Ljusprett,wiki,browser,2027-03-17T00:36:00Z,permit with step-up,handbook-for-known-devices,condition,,,false,true,,device.managed,,,Puffin,ships/puffin/bridge,ljusprett@bredesound.example,,,handbook-for-known-devices,condition
+    losing,puffin-phone-9,B-1034,Ljusprett,wiki,browser,2027-03-16T04:30:00Z,permit with step-up,handbook-for-known-devices,condition,,,false,true,,device.managed,,,Puffin,ships/puffin/bridge,ljusprett@bredesound.example,,,handbook-for-known-devices,condition
     "#);
 }
 
@@ -1053,7 +1053,7 @@ fn vet() {
       "examples": 6,
       "errors": 0,
       "warnings": 2,
-      "notes": 5,
+      "notes": 4,
       "mistakes": [
         {
           "file": "rules/handhelds.toml",
@@ -1105,19 +1105,6 @@ fn vet() {
           "message": "nothing names group `bridge-devices`",
           "label": "",
           "help": "name it in a rule, a baseline or an access rule, or take it away",
-          "also": []
-        },
-        {
-          "file": "access.toml",
-          "line": 57,
-          "column": 12,
-          "end_line": 57,
-          "end_column": 19,
-          "level": "note",
-          "code": "denial-without-text",
-          "message": "whoever `tills` stops reads nothing about it",
-          "label": "",
-          "help": "say what is wrong and the way out: tell = \"Your device is not in order: {{ findings }}. Mend it, and let it report again.\"",
           "also": []
         },
         {

@@ -2320,14 +2320,6 @@ fn vetting() {
        |
        = help: name it in a rule, a baseline or an access rule, or take it away
 
-    note[denial-without-text]: whoever `tills` stops reads nothing about it
-      --> access.toml:57:12
-       |
-    57 | id       = "tills"
-       |            ^^^^^^^
-       |
-       = help: say what is wrong and the way out: tell = "Your device is not in order: {{ findings }}. Mend it, and let it report again."
-
     note[everybody-meets]: all 69 devices meet this, and none ever failed rule `phone-lock`
       --> rules/handhelds.toml:39:13
        |
@@ -2344,7 +2336,7 @@ fn vetting() {
       |
       = help: if it could be stricter, preview a stricter one
 
-    2 warnings, 5 notes in 15 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
+    2 warnings, 4 notes in 15 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
