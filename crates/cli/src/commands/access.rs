@@ -1,17 +1,21 @@
+use std::collections::BTreeSet;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand, ValueEnum};
-use fencepost_engine::{AccessEntry, AccessQuery, DeniedEntries};
+use fencepost_engine::{AccessEntry, AccessQuery, DeniedEntries, Kind, ListQuery, Reading};
 
 use super::explain::{ExplainArgs, cmd_explain};
+use super::list::mistakes_in_condition;
 use super::readiness::{ReadinessArgs, cmd_readiness};
 use super::replay::{ReplayArgs, cmd_replay};
-use super::{Common, Format, OpenWorkspace, clock_of, note_currency, parse_moment, write_json, write_rows};
+use super::{
+    Common, Format, OpenWorkspace, as_file, clock_of, note_currency, parse_moment, warn, write_json, write_rows,
+};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::access::{AccessPage, By, Only};
 use crate::view::json::{AccessJson, access_row};
-use crate::view::text::shell;
+use crate::view::text::{count, shell};
 
 /// Show who loses access, why, since when, and what to do
 ///
@@ -25,6 +29,7 @@ use crate::view::text::shell;
   fencepost access --only call-first            whom to call, all of them
   fencepost access --by service
   fencepost access B-1034                       one person, or one device
+  fencepost access --where 'site = \"Puffin\"'
   fencepost access --since 2027-03-10 --format csv
   fencepost access --denied                     all that is denied, whenever it began
   fencepost access explain --device puffin-bridge-1 --person Vravuld --service charts
@@ -37,6 +42,9 @@ pub struct AccessArgs {
     /// Only this person, by id or name, or this device
     #[arg(value_name = "PERSON|DEVICE")]
     who: Option<String>,
+    /// Only devices of which a condition holds
+    #[arg(long = "where", value_name = "CONDITION")]
+    filter: Option<String>,
     /// Compare with the last assessment at or before TIME
     #[arg(long, value_name = "TIME")]
     since: Option<String>,
@@ -106,6 +114,23 @@ const COLUMNS: [&str; 25] = [
     "causes",
 ];
 
+/// Returns the devices of which a condition holds.
+fn devices_where(ui: &mut Ui, reading: &Reading<'_>, filter: &str) -> Result<BTreeSet<String>, CommandError> {
+    let files = as_file("--where", filter);
+    let columns = ["device".to_owned()];
+    let query = ListQuery { kind: Kind::Devices, filter: Some(filter), columns: &columns, sort: None, by: None };
+    let listing = match reading.list(query)? {
+        Ok(listing) => listing,
+        Err(mistakes) => return Err(mistakes_in_condition(ui, &files, &mistakes)),
+    };
+    warn(ui, &files, &listing.warnings);
+    if listing.untold > 0 {
+        ui.note(format!("Of {} it could not be told", count(listing.untold, "device", "devices")));
+    }
+    let names = listing.rows.iter().map(|row| row.map(|row| row[0].as_str().unwrap_or_default().to_owned()));
+    Ok(names.collect::<Result<_, _>>()?)
+}
+
 pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<ExitCode, CommandError> {
     match &args.command {
         Some(AccessCommand::Explain(args)) => return cmd_explain(ui, common, args),
@@ -122,7 +147,8 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
         (false, false) => DeniedEntries::Counted,
     };
     let of = args.who.as_ref().map(|who| reading.person_or_device(who)).transpose()?;
-    let query = AccessQuery { since, denied, of };
+    let devices = args.filter.as_deref().map(|filter| devices_where(ui, &reading, filter)).transpose()?;
+    let query = AccessQuery { since, denied, of, devices };
     let report = reading.access(&query)?;
     note_currency(ui, &reading, args.format)?;
     match args.format {

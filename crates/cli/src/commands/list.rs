@@ -3,8 +3,9 @@ use std::sync::LazyLock;
 
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
-use fencepost_core::Standing;
+use fencepost_core::{Diagnostic, Standing};
 use fencepost_engine::{Kind, ListQuery, Listing};
+use fencepost_formats::FileText;
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -70,6 +71,13 @@ impl ValueEnum for KindArg {
     }
 }
 
+/// Prints the mistakes in a condition that was given as an option.
+pub(super) fn mistakes_in_condition(ui: &mut Ui, files: &[FileText], mistakes: &[Diagnostic]) -> CommandError {
+    let errors = crate::view::diagnostics::print(ui, files, mistakes);
+    let noun = if errors == 1 { "mistake" } else { "mistakes" };
+    CommandError::Usage { message: format!("{errors} {noun} in the condition"), help: None }
+}
+
 pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let of_state = args.kind.0.is_of_state();
@@ -84,11 +92,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     };
     let listing = match reading.list(query)? {
         Ok(listing) => listing,
-        Err(mistakes) => {
-            let errors = crate::view::diagnostics::print(ui, &files, &mistakes);
-            let noun = if errors == 1 { "mistake" } else { "mistakes" };
-            return Err(CommandError::Usage { message: format!("{errors} {noun} in the condition"), help: None });
-        }
+        Err(mistakes) => return Err(mistakes_in_condition(ui, &files, &mistakes)),
     };
     warn(ui, &files, &listing.warnings);
     if !of_state {

@@ -1,7 +1,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::{PersonReport, Reading};
+use fencepost_engine::{PersonOrDevice, PersonReport, Reading};
 
 use super::{Common, Format, OpenWorkspace, clock_of, note_currency, page, write_json, write_rows};
 use crate::error::CommandError;
@@ -16,10 +16,10 @@ use crate::view::text::shell;
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost show tern-tickets
-  fencepost show B-1056
+  fencepost show B-1056                       a person, by id or name
   fencepost show tern-tickets --format json")]
 pub struct ShowArgs {
-    /// The device, or the person
+    /// The device, or the person by id or name
     #[arg(value_name = "DEVICE|PERSON")]
     id: String,
     /// Show it as of TIME
@@ -34,7 +34,15 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;
     if !reading.knows_device(&args.id)? {
-        return match reading.person(&args.id)? {
+        // By id or, where one person alone is called so, by name.
+        let person = match reading.person(&args.id)? {
+            Some(person) => Some(person),
+            None => match reading.person_or_device(&args.id)? {
+                PersonOrDevice::Person(person) => reading.person(&person)?,
+                PersonOrDevice::Device(_) => None,
+            },
+        };
+        return match person {
             Some(person) => show_person(ui, &reading, &person, args.format),
             None => Err(reading.nobody(&args.id, true)?.into()),
         };

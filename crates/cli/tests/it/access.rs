@@ -409,3 +409,21 @@ fn more_obligations_are_a_reduction_and_limits_stay_whole() {
     assert_eq!(entry["access_rules"], json!(["good", "other"]));
     assert_eq!(causes(entry), ["condition - dry", "condition - warm"]);
 }
+
+#[test]
+fn access_is_narrowed_by_a_condition_and_people_are_found_by_name() {
+    let env = units("p1,Brobek,ships/tern,b@x.example\np2,Drafonn,ships/tern,d@x.example\np3,drafonn,ships/tern,\n");
+    env.rules(&[("fine", "0", "ok")]);
+    let at_site = |id: &str, at: &str, ok: bool, person: &str, site: &str| json!({"device": id, "collected_at": at, "ok": ok, "person": person, "site": site});
+    let first = day(1);
+    env.morning(&day(1), &[at_site("a", &first, true, "p1", "Tern"), at_site("b", &first, true, "p2", "Puffin")]);
+    let then = "2027-03-02T05:00:00Z";
+    env.morning(&day(2), &[at_site("a", then, false, "p1", "Tern"), at_site("b", then, false, "p2", "Puffin")]);
+    assert_eq!(keys(&env.json(&["access"]), "lost"), ["a app", "b app"]);
+    let narrowed = env.json(&["access", "--where", "site = \"Tern\""]);
+    assert_eq!((keys(&narrowed, "lost"), &narrowed["summary"]["people"]), (vec!["a app".to_owned()], &json!(1)));
+    assert_eq!(keys(&env.json(&["access", "--denied", "--where", "site = \"Puffin\""]), "denied"), ["b app"]);
+    env.fails(&["access", "--where", "site ="], 2, &["1 mistake in the condition"]);
+    assert_eq!(env.json(&["show", "brobek"])["person"], "p1");
+    env.fails(&["show", "Drafonn"], 2, &["2 people are called `Drafonn`", "p2, p3"]);
+}

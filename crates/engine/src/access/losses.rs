@@ -28,6 +28,8 @@ pub struct AccessQuery {
     pub denied: DeniedEntries,
     /// Only what is about this person or device is told.
     pub of: Option<PersonOrDevice>,
+    /// Only what is about one of these devices is told.
+    pub devices: Option<BTreeSet<String>>,
 }
 
 /// Which of what is denied now is listed.
@@ -44,11 +46,12 @@ pub enum DeniedEntries {
 
 impl AccessQuery {
     fn is_asked(&self, key: &DecisionKey, device: &str) -> bool {
-        match &self.of {
+        let is_of = match &self.of {
             None => true,
             Some(PersonOrDevice::Person(person)) => key.person.as_ref() == Some(person),
             Some(PersonOrDevice::Device(asked)) => asked == device,
-        }
+        };
+        is_of && self.devices.as_ref().is_none_or(|devices| devices.contains(device))
     }
 }
 
@@ -121,7 +124,13 @@ impl Reading<'_> {
         };
         self.add_other_ways(&mut report)?;
         self.add_sites(&mut report)?;
+        if self.run.is_none() && query.devices.is_some() {
+            for entry in self.silent_losses(query)? {
+                silent.extend(entry?.person);
+            }
+        }
         let only_if_silent = match (self.run, &query.of) {
+            _ if query.devices.is_some() => silent.len() as u64,
             (Some(_), _) => silent.len() as u64,
             (None, None) => self.reader.people_who_lose_by_silence(self.at, None, None)?,
             (None, Some(PersonOrDevice::Person(person))) => {

@@ -99,16 +99,6 @@ pub enum PersonOrDevice {
     Device(String),
 }
 
-impl PersonOrDevice {
-    /// Returns whether an entry is about it.
-    pub fn is_in(&self, entry: &AccessEntry) -> bool {
-        match self {
-            Self::Person(person) => entry.person.as_deref() == Some(person),
-            Self::Device(device) => entry.device == *device,
-        }
-    }
-}
-
 /// How many people and devices lose something by one cause.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CauseCount {
