@@ -1,6 +1,7 @@
 //! The built binary, run on files in a temporary folder, as its users run it.
 
 mod access;
+mod access_model;
 mod assess;
 mod baselines;
 mod damage;

@@ -108,6 +108,11 @@ impl ComingDecision {
     }
 }
 
+/// Returns whether a decision takes something away that an earlier one gave.
+fn gets_stricter_than(ruling: &Ruling, earlier: &Ruling) -> bool {
+    matches!(ruling.change_since(earlier), Some(AccessChange::Lost | AccessChange::Reduced))
+}
+
 /// Whether what a source said grows old.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Freshness {
@@ -194,7 +199,7 @@ impl<'a> Outlook<'_, 'a> {
                 let by_then = certain.iter().rfind(|it| it.at <= one.at && it.key == one.key);
                 let before = now.iter().find(|(key, _)| *key == one.key).map(|(_, decision)| decision);
                 let then = by_then.map(|it| &it.decision).or(before);
-                then.is_some_and(|then| then.strictness() >= one.decision.strictness())
+                then.is_some_and(|then| !gets_stricter_than(&one.decision.ruling, &then.ruling))
             };
             for one in &mut coming {
                 one.only_if_silent = !is_certain(one);
@@ -203,8 +208,7 @@ impl<'a> Outlook<'_, 'a> {
             let mut held: Rulings = now.iter().map(|(key, decision)| (key.clone(), decision.ruling.clone())).collect();
             for one in &mut coming {
                 let before = held.insert(one.key.clone(), one.decision.ruling.clone());
-                let change = before.and_then(|before| one.decision.ruling.change_since(&before));
-                one.only_if_silent &= matches!(change, Some(AccessChange::Lost | AccessChange::Reduced));
+                one.only_if_silent &= before.is_some_and(|before| gets_stricter_than(&one.decision.ruling, &before));
             }
             // A certain change that follows one that silence would have brought before.
             let silently = |one: &ComingDecision| {
