@@ -76,6 +76,11 @@ id_type!(
     AccessRuleId
 );
 
+id_type!(
+    /// Terms that people accept.
+    TermsId
+);
+
 /// Returns whether `text` is a well-formed workspace id: lower-case words with hyphens.
 pub fn is_slug(text: &str) -> bool {
     !text.is_empty()

@@ -25,6 +25,7 @@ pub use access::decision::{
     AccessChange, AccessState, Attempt, Decision, Obligation, Ruling, Step, StepResult, Strictness,
 };
 pub use access::service::{AccessRule, AccessSet, AccessSource, Effect, Otherwise, Service, ServiceSource, SignIn};
+pub use access::terms::{Terms, TermsSource};
 pub use canonical::{Canonical, Encode};
 pub use condition::evidence::{Blame, Evidence, EvidenceSummary, FactUse, ItemEvidence, Outcome};
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
@@ -49,9 +50,9 @@ pub use findings::finding::{
 pub use findings::standing::{Standing, Uncovered, standing_at};
 pub use fleet::group::{GroupKind, GroupSource, Membership};
 pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
-pub use fleet::people::{Holder, Person};
+pub use fleet::people::{Acceptance, Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
-pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, is_slug};
+pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, TermsId, is_slug};
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };

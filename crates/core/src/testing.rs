@@ -95,6 +95,7 @@ pub(crate) fn access(id: &str, needs: &str) -> AccessSource {
         unless: None,
         needs: Some(Text::loose(needs)),
         otherwise: Otherwise::default(),
+        terms: None,
         tell: None,
     }
 }
@@ -128,7 +129,7 @@ pub(crate) fn on_device<T>(
         person.map(|person| set.memberships_of_person(person, at, &zone, &Watch::default())).unwrap_or_default();
     let holders: Vec<Holder<'_>> = person
         .iter()
-        .map(|person| Holder { id: person.id.as_str(), person: Some(person), memberships: &memberships })
+        .map(|person| Holder { id: person.id.as_str(), person: Some(person), memberships: &memberships, accepted: &[] })
         .collect();
     let input = DeviceInput { id: "d1", facts: &facts, holders: &holders };
     ask(set, &input, &zone, &arena)

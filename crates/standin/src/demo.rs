@@ -6,12 +6,14 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 16] {
+pub fn workspace_files() -> [(&'static str, &'static str); 18] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
         ("groups.toml", include_str!("../demo/groups.toml")),
         ("access.toml", include_str!("../demo/access.toml")),
+        ("terms.toml", include_str!("../demo/terms.toml")),
+        ("terms/own-devices.txt", include_str!("../demo/terms/own-devices.txt")),
         ("corrections.toml", include_str!("../demo/corrections.toml")),
         ("baselines/kiosks.toml", include_str!("../demo/baselines/kiosks.toml")),
         ("baselines/laptops.toml", include_str!("../demo/baselines/laptops.toml")),
@@ -56,6 +58,7 @@ pub fn days() -> Vec<Day> {
             let mut feeds = Vec::new();
             if day == 1 {
                 feeds.push(FeedFile { path: "feeds/people-2027-03.csv".to_owned(), text: people_csv(&people) });
+                feeds.push(FeedFile { path: "feeds/accepted-2027-03.csv".to_owned(), text: accepted_csv(&devices) });
             }
             feeds.push(FeedFile {
                 path: format!("feeds/agents-2027-03-{day:02}.jsonl"),
@@ -139,6 +142,18 @@ fn people_csv(people: &[Person]) -> String {
             "{},{},{mail},{},{},{}\r\n",
             person.id, person.name, person.unit, person.lead, person.post
         ));
+    }
+    out
+}
+
+/// Who accepted the terms for private devices: all but two, of whom one accepted an earlier version.
+fn accepted_csv(devices: &[Device]) -> String {
+    let mut out = String::from("person,device,terms,version\r\n");
+    for device in devices.iter().filter(|device| device.ownership == "personal" && device.id != "petrel-phone-6") {
+        let version = if device.id == "tern-phone-7" { "2025" } else { "2026" };
+        for holder in &device.holders {
+            out.push_str(&format!("{holder},{},own-devices,{version}\r\n", device.id));
+        }
     }
     out
 }

@@ -12,9 +12,9 @@ use crate::Access;
 use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
-    AssessedRow, BatchFacts, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow, FormerName,
-    ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PersonRow, RejectRow, RunRow, SourceRow, SpellKind,
-    SpellRow, StoredObservation, micros, moment,
+    AcceptanceRow, AssessedRow, BatchFacts, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow,
+    FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PeopleRows, PersonRow, RejectRow,
+    RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -535,7 +535,8 @@ impl<'c> Reader<'c> {
     }
 
     /// Returns the devices about which something may be told of access, by name: a decision changed after the run `since`, time alone
-    /// changes one at or before `at` or certainly later, or something is denied now, by an access rule or, where `by_default`, anyhow.
+    /// changes one at or before `at` or certainly later, terms are yet to be accepted, or something is denied now, by an access rule or,
+    /// where `by_default`, anyhow.
     ///
     /// # Errors
     /// Fails if the ledger cannot be read; so for every function here.
@@ -550,7 +551,8 @@ impl<'c> Reader<'c> {
                  SELECT device FROM spell WHERE kind = 'decision' AND (from_run > ?1 OR to_run > ?1) \
                  UNION SELECT device FROM coming_decision WHERE only_if_silent = 0 OR at <= ?2 \
                  UNION SELECT device FROM spell WHERE kind = 'decision' AND to_run IS NULL AND value = 'deny' \
-                     AND (?3 OR instr(detail, '\"access_rules\":[]') = 0)) \
+                     AND (?3 OR instr(detail, '\"access_rules\":[]') = 0) \
+                 UNION SELECT device FROM spell WHERE kind = 'decision' AND to_run IS NULL AND value LIKE '%terms %') \
              ORDER BY name",
             params![since.unwrap_or(LATEST), micros(at), by_default],
             |row| Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: false }),
@@ -791,6 +793,25 @@ impl<'c> Reader<'c> {
             [run.unwrap_or(LATEST)],
             |row| Ok(PersonRow { id: row.get(0)?, source: row.get(1)?, body: row.get(2)? }),
         )
+    }
+
+    /// Returns the people on lists, and which terms were accepted, as of a run.
+    pub fn people_and_acceptances(&self, run: Option<i64>) -> Result<PeopleRows, LedgerError> {
+        let accepted = self.all(
+            "SELECT person, device, terms, version, source FROM acceptance WHERE from_run <= ?1 \
+             ORDER BY person, device, terms, version",
+            [run.unwrap_or(LATEST)],
+            |row| {
+                Ok(AcceptanceRow {
+                    person: row.get(0)?,
+                    device: row.get(1)?,
+                    terms: row.get(2)?,
+                    version: row.get(3)?,
+                    source: row.get(4)?,
+                })
+            },
+        )?;
+        Ok(PeopleRows { listed: self.people(run)?, accepted })
     }
 
     /// Returns the spells of a kind that held at a run, by device and subject; of one device when named.

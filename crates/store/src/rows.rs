@@ -327,6 +327,30 @@ pub struct PersonRow {
     pub body: String,
 }
 
+/// Terms that somebody accepted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AcceptanceRow {
+    /// Who.
+    pub person: String,
+    /// With which device, as the feed calls it.
+    pub device: String,
+    /// Which terms.
+    pub terms: String,
+    /// In which version.
+    pub version: String,
+    /// The source that says so.
+    pub source: String,
+}
+
+/// What the ledger holds of people.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct PeopleRows {
+    /// Those on lists.
+    pub listed: Vec<PersonRow>,
+    /// What people accepted.
+    pub accepted: Vec<AcceptanceRow>,
+}
+
 /// A file that was imported.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ImportRow {

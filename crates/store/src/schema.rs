@@ -287,6 +287,16 @@ const EIGHTH: &str = "
         PRIMARY KEY (device, seq)
     ) STRICT, WITHOUT ROWID;
     CREATE INDEX coming_at ON coming_decision (at, only_if_silent);
+    -- Terms that people accepted.
+    CREATE TABLE acceptance (
+        person TEXT NOT NULL,
+        device TEXT NOT NULL,
+        terms TEXT NOT NULL,
+        version TEXT NOT NULL,
+        source TEXT NOT NULL,
+        from_run INTEGER NOT NULL REFERENCES run (id),
+        PRIMARY KEY (person, device, terms, version)
+    ) STRICT, WITHOUT ROWID;
     UPDATE setting SET value = '' WHERE key = 'assessed_by';
 ";
 

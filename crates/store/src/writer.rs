@@ -12,7 +12,8 @@ use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
 use crate::reader::{COMMITS, Reader};
 use crate::rows::{
-    AssessedRow, ComingRow, EventRow, FindingRow, FormerName, RejectRow, RunKind, SpellKind, micros, moment,
+    AcceptanceRow, AssessedRow, ComingRow, EventRow, FindingRow, FormerName, RejectRow, RunKind, SpellKind, micros,
+    moment,
 };
 
 const LEVEL: i32 = 3;
@@ -673,6 +674,28 @@ impl<'l> Writer<'l> {
         )?;
         self.touch_devices_of(id)?;
         Ok(Added::Current { new_device: before.is_none(), changed: true })
+    }
+
+    /// Keeps that somebody accepted terms; returns whether that is new.
+    pub fn add_acceptance(&self, run: i64, row: &AcceptanceRow) -> Result<bool, LedgerError> {
+        let known: Option<i64> = self
+            .transaction
+            .query_row(
+                "SELECT 1 FROM acceptance WHERE person = ?1 AND device = ?2 AND terms = ?3 AND version = ?4",
+                params![row.person, row.device, row.terms, row.version],
+                |row| row.get(0),
+            )
+            .optional()
+            .map_err(self.failed())?;
+        if known.is_some() {
+            return Ok(false);
+        }
+        self.run_sql(
+            "INSERT INTO acceptance (person, device, terms, version, source, from_run) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![row.person, row.device, row.terms, row.version, row.source, run],
+        )?;
+        self.touch_devices_of(&row.person)?;
+        Ok(true)
     }
 
     /// Ends what a source says of a person.

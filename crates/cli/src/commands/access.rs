@@ -157,12 +157,13 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
             write_json(ui, &AccessJson { report: &report, silent })?;
         }
         Format::Jsonl | Format::Csv => {
-            let sections: [(&str, &[AccessEntry]); 5] = [
+            let sections: [(&str, &[AccessEntry]); 6] = [
                 ("lost", &report.lost),
                 ("reduced", &report.reduced),
                 ("restored", &report.restored),
                 ("losing", &report.losing),
                 ("denied", &report.denied),
+                ("terms", &report.terms_open),
             ];
             let is_shown = |change: &str, entry: &AccessEntry| args.only.is_none_or(|only| only.shows(change, entry));
             let row = |change: &str, entry: &AccessEntry| is_shown(change, entry).then(|| access_row(change, entry));

@@ -40,6 +40,8 @@ pub enum Only {
     Restored,
     /// Who will lose a service if nothing changes
     Losing,
+    /// Who has terms to accept first
+    Terms,
 }
 
 impl Only {
@@ -51,6 +53,7 @@ impl Only {
             Self::Reduced => change == "reduced",
             Self::Restored => change == "restored",
             Self::Losing => change == "losing",
+            Self::Terms => change == "terms",
         }
     }
 }
@@ -150,6 +153,12 @@ impl AccessPage<'_> {
             0 => String::new(),
             many => format!("{} only if nothing is heard of their devices", count(many, "person", "people")),
         };
+        if !summary.terms_open.is_empty() {
+            let open = summary.terms_open.iter().map(|(terms, people)| {
+                format!("{} yet to accept {}", count(*people, "person has", "people have"), harmless(terms))
+            });
+            line("terms", open.collect::<Vec<_>>().join(", "));
+        }
         match summary.next {
             Some((at, 0)) => line("next", format!("a device that nobody holds on {}", self.clock.both(at))),
             Some((at, people)) => {
@@ -186,6 +195,12 @@ impl AccessPage<'_> {
             section(lost, rest, "--only lost", false),
             section("Only reduced", only_reduced(report), "--only reduced", false),
             section("Restored", report.restored.iter().collect(), "--only restored", false),
+            section(
+                "Terms to accept",
+                if self.only == Some(Only::Terms) { report.terms_open.iter().collect() } else { Vec::new() },
+                "--only terms",
+                false,
+            ),
             section("Will lose, if nothing changes", report.losing.iter().collect(), "--only losing", true),
             section(
                 "Will lose, only if nothing is heard of the device",
@@ -201,6 +216,7 @@ impl AccessPage<'_> {
                 Only::Reduced => section.option == "--only reduced",
                 Only::Restored => section.option == "--only restored",
                 Only::Losing => section.option == "--only losing",
+                Only::Terms => section.option == "--only terms",
             };
             all.retain(wanted);
             if only == Only::Reduced {
@@ -448,6 +464,7 @@ pub fn cause(line: &CauseLine) -> String {
             (None, Some(rule)) => format!("they do not belong any more to those whom {rule} is for"),
             (_, None) => "the device is not theirs any more".to_owned(),
         },
+        CauseKind::Terms => format!("terms {} are not accepted", fact.unwrap_or("of the access rule")),
         CauseKind::Left => "they are on no list of people any more".to_owned(),
         CauseKind::Retired => "the device was retired".to_owned(),
         CauseKind::RuleChanged => match &cause.access_rule {

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use fencepost_engine::{Change, Imported};
+use fencepost_formats::SourceKind;
 use serde_json::Value as Json;
 
 use super::style::Styles;
@@ -97,7 +98,7 @@ impl Batch {
         sum.files += 1;
         sum.already += u64::from(imported.already);
         sum.set_aside += imported.rejects.count();
-        sum.imported.people = imported.people;
+        sum.imported.kind = imported.kind;
         sum.imported.records += imported.records;
         sum.imported.new += imported.new;
         sum.imported.changed += imported.changed;
@@ -161,7 +162,11 @@ fn is_remarkable(imported: &Imported) -> bool {
 }
 
 fn nouns(imported: &Imported) -> (&'static str, &'static str) {
-    if imported.people { ("person", "people") } else { ("device", "devices") }
+    match imported.kind {
+        SourceKind::State => ("device", "devices"),
+        SourceKind::People => ("person", "people"),
+        SourceKind::Acceptances => ("acceptance of terms", "acceptances of terms"),
+    }
 }
 
 fn outcome(imported: &Imported) -> String {

@@ -187,10 +187,10 @@ pub fn cause(line: &CauseLine) -> Json {
 
 /// The parts of a decision, each with the key that it has wherever one is told.
 pub fn ruling(ruling: &Ruling) -> Map<String, Json> {
-    let obligations: Vec<&str> = ruling.obligations.iter().map(Obligation::as_str).collect();
+    let obligations: Vec<_> = ruling.obligations.iter().map(Obligation::in_words).collect();
     let limits = ruling.obligations.iter().filter_map(|one| match one {
         Obligation::Limit(limit) => Some(limit.as_str()),
-        Obligation::StepUp => None,
+        Obligation::StepUp | Obligation::Terms(_) => None,
     });
     let limits: Vec<&str> = limits.collect();
     let step_up = ruling.obligations.contains(&Obligation::StepUp);
@@ -199,7 +199,7 @@ pub fn ruling(ruling: &Ruling) -> Map<String, Json> {
         ("obligations", json!(obligations)),
         ("limits", json!(limits)),
         ("step_up", json!(step_up)),
-        ("terms", json!([])),
+        ("terms", json!(ruling.open_terms().collect::<Vec<_>>())),
     ];
     parts.into_iter().map(|(key, value)| (key.to_owned(), value)).collect()
 }
@@ -263,6 +263,7 @@ fn access_summary(summary: &AccessSummary) -> Json {
         "by_service": by("service", &summary.by_service),
         "next": summary.next.map(|(at, people)| json!({ "at": at.to_string(), "people": people })),
         "only_if_silent": summary.only_if_silent,
+        "terms_open": summary.terms_open.iter().map(|(terms, people)| json!({ "terms": terms, "people": people })).collect::<Vec<_>>(),
     })
 }
 
@@ -289,6 +290,7 @@ impl<S: Iterator<Item = Result<AccessEntry, EngineError>>> Serialize for AccessJ
         let silent = self.silent.take().into_iter().flatten().map(|one| one.map(|one| entry(&one, "at")));
         map.serialize_entry("losing", &Entries(Cell::new(Some(certain.chain(silent)))))?;
         map.serialize_entry("denied", &Entries::of(&report.denied, "since"))?;
+        map.serialize_entry("terms_open", &Entries::of(&report.terms_open, "since"))?;
         map.end()
     }
 }

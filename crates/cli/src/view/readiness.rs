@@ -55,6 +55,12 @@ impl ReadinessPage<'_> {
             let people = count(found.step_up_not_enrolled, "person", "people");
             out.push_str(&format!("{people} would be asked for a stronger sign-in without being enrolled in it\n"));
         }
+        if found.terms_open > 0 {
+            out.push_str(&format!(
+                "{} terms to accept first\n",
+                count(found.terms_open, "person would have", "people would have")
+            ));
+        }
         out.push_str(&format!("{} to expect at the helpdesk\n", count(found.calls, "call", "calls")));
         self.kinds(&mut out, found);
         self.list(&mut out, found);
@@ -126,6 +132,9 @@ fn fate(one: &NotReady) -> String {
     if !one.step_up.is_empty() {
         parts.push(format!("asked for a stronger sign-in to {}", one.step_up.join(", ")));
     }
+    if !one.terms.is_empty() {
+        parts.push(format!("asked to accept {}", one.terms.join(", ")));
+    }
     if parts.is_empty() { "denied nothing more".to_owned() } else { parts.join("; ") }
 }
 
@@ -135,7 +144,7 @@ pub fn readiness(found: &Readiness, as_of: Timestamp) -> Json {
             "device": one.device, "person": one.person, "causes": one.causes.iter().map(json::cause).collect::<Vec<_>>(),
             "platform": one.platform, "model": one.model, "unit": one.contact.unit, "person_name": one.contact.name,
             "mail": one.contact.mail, "phone": one.contact.phone, "lead": one.contact.lead, "denied": one.denied,
-            "step_up": one.step_up, "call_first": one.call_first,
+            "step_up": one.step_up, "terms": one.terms, "call_first": one.call_first,
         })
     };
     json!({
@@ -144,7 +153,7 @@ pub fn readiness(found: &Readiness, as_of: Timestamp) -> Json {
         "devices": { "ready": found.ready, "not_ready": found.not_ready, "unknown": found.unknown },
         "people": {
             "denied": found.denied, "call_first": found.call_first, "step_up_not_enrolled": found.step_up_not_enrolled,
-            "terms_open": 0,
+            "terms_open": found.terms_open,
         },
         "calls": found.calls,
         "by": found.by.iter().map(|kind| json!({
@@ -154,7 +163,7 @@ pub fn readiness(found: &Readiness, as_of: Timestamp) -> Json {
     })
 }
 
-pub const COLUMNS: [&str; 14] = [
+pub const COLUMNS: [&str; 15] = [
     "person",
     "person_name",
     "mail",
@@ -166,6 +175,7 @@ pub const COLUMNS: [&str; 14] = [
     "model",
     "denied",
     "step_up",
+    "terms",
     "call_first",
     "causes",
     "do",
@@ -180,7 +190,7 @@ pub fn rows(found: &Readiness) -> Vec<Json> {
             "schema": SCHEMA, "person": one.person, "person_name": one.contact.name, "mail": one.contact.mail,
             "phone": one.contact.phone, "lead": one.contact.lead, "unit": one.contact.unit, "device": one.device,
             "platform": one.platform, "model": one.model, "denied": one.denied.join(", "),
-            "step_up": one.step_up.join(", "), "call_first": one.call_first, "causes": causes.join("; "),
+            "step_up": one.step_up.join(", "), "terms": one.terms.join(", "), "call_first": one.call_first, "causes": causes.join("; "),
             "do": fixes.join("; "),
         })
     };

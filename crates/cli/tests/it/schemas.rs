@@ -8,8 +8,19 @@ use toml::Value;
 
 use crate::env::Env;
 
-const NAMES: [&str; 10] =
-    ["fencepost", "facts", "groups", "access", "corrections", "devices", "rules", "baselines", "controls", "examples"];
+const NAMES: [&str; 11] = [
+    "fencepost",
+    "facts",
+    "groups",
+    "access",
+    "terms",
+    "corrections",
+    "devices",
+    "rules",
+    "baselines",
+    "controls",
+    "examples",
+];
 
 fn json_of(value: &Value) -> Json {
     match value {

@@ -260,7 +260,7 @@ fn readiness_says_who_would_be_shut_out_before_a_rule_is() {
     assert_eq!(found["devices"], json!({ "ready": 1, "not_ready": 3, "unknown": 0 }));
     assert_eq!((&found["people"]["step_up_not_enrolled"], &found["people"]["denied"]), (&json!(2), &json!(0)));
     let csv = env.ok(&["access", "readiness", "proof", "--format", "csv"]);
-    assert!(csv.contains("p1,Brobek,b@x.example,,,ships/tern,a,android,T10,,Handbook,false"), "{csv}");
+    assert!(csv.contains("p1,Brobek,b@x.example,,,ships/tern,a,android,T10,,Handbook,,false"), "{csv}");
     // What is foreseen comes when it is enforced.
     let rules = std::fs::read_to_string(env.path("rules/test.toml")).unwrap();
     env.write("rules/test.toml", rules.replace("stage = \"trial\"\ngrace = \"30d\"\n", ""));
@@ -446,4 +446,107 @@ otherwise = { step_up = true }
             "denial-without-text: whoever `one` stops reads nothing about it",
         ]
     );
+}
+
+const WITH_TERMS: &str = r#"
+[[service]]
+id = "mail"
+title = "Mail"
+default = "deny"
+usual = [{ client = "app" }]
+
+[[access]]
+id = "good"
+services = ["mail"]
+needs = 'ok'
+terms = "own-device"
+"#;
+
+fn env_with_terms() -> Env {
+    let env = Env::new();
+    let sources = "[[source]]\nid = \"agents\"\nfiles = [\"state-*.jsonl\"]\n[[source]]\nid = \"people\"\nfiles = [\"people.csv\"]\nformat = \"csv\"\nperson = \"id\"\n[[source]]\nid = \"accepted\"\nabout = \"terms\"\nfiles = [\"accepted*.csv\"]\nformat = \"csv\"\nfields = { Gadget = \"device\" }\n";
+    env.write("fencepost.toml", format!("{STEPPED}{sources}"));
+    env.write("people.csv", "id,name,unit\np1,Brobek,ships/tern\np2,Drafonn,office\np3,Kolm,office\n");
+    env.write("access.toml", WITH_TERMS);
+    env.write(
+        "terms.toml",
+        "[[terms]]\nid = \"own-device\"\ntitle = \"Own devices\"\nversion = \"2\"\nfile = \"terms.txt\"\npeople = [\"ships\", \"office\"]\n",
+    );
+    env.rules(&[("fine", "1d", "ok")]);
+    env.ok(&["import", "people.csv", "--as-of", "2027-03-01T06:00:00Z"]);
+    let device = |id: &str, ok: bool, person: &str| json!({"device": id, "collected_at": "2027-03-01T05:00:00Z", "ok": ok, "person": person});
+    env.morning("2027-03-01T06:00:00Z", &[device("a", true, "p1"), device("b", true, "p2"), device("c", false, "p3")]);
+    env
+}
+
+#[test]
+fn terms_are_an_obligation_until_they_are_accepted_and_no_loss() {
+    let env = env_with_terms();
+    let terms = |env: &Env| {
+        let report = env.json(&["access"]);
+        let open =
+            report["terms_open"].as_array().unwrap().iter().map(|entry| entry["device"].as_str().unwrap().to_owned());
+        (open.collect::<Vec<_>>(), report)
+    };
+    let (open, report) = terms(&env);
+    assert_eq!(
+        (open, &report["summary"]["terms_open"]),
+        (vec!["a".to_owned(), "b".to_owned()], &json!([{ "terms": "own-device", "people": 2 }]))
+    );
+    let found = explained(&env, &["--device", "a", "--service", "mail"]);
+    assert_eq!(
+        (&found["decision"], &found["terms"], &found["obligations"]),
+        (&json!("permit"), &json!(["own-device"]), &json!(["terms own-device"]))
+    );
+    assert_eq!((&found["causes"][0]["cause"], &found["causes"][0]["fact"]), (&json!("terms"), &json!("own-device")));
+    // An earlier version, and one on another device, count for nothing; what cannot be used is told.
+    env.write("accepted.csv", "person,Gadget,terms,version,at\np1,a,own-device,1,2027-03-01\np2,a,own-device,2,2027-03-01\np1,a,own-devise,2,2027-03-01\n,a,own-device,2,2027-03-01\n");
+    let imported = env.run(&["import", "accepted.csv", "--as-of", "2027-03-01T07:00:00Z"]);
+    let said = format!("{}{}", imported.out, imported.err);
+    for words in
+        ["2 new acceptances of terms", "there are no terms `own-devise` in terms.toml", "the record names no person"]
+    {
+        assert!(said.contains(words), "{said}");
+    }
+    env.ok(&["assess", "--as-of", "2027-03-01T07:00:00Z"]);
+    assert_eq!(terms(&env).0, ["a", "b"]);
+    let vetted = env.run(&["vet"]).out;
+    assert!(vetted.contains("1 person accepted `own-device` in another version than 2"), "{vetted}");
+    // In the version that is asked for, on the device, the way is open; nobody lost or regained anything.
+    env.write("accepted-2.csv", "person,Gadget,terms,version,at\np1,a,own-device,2,2027-03-02\n");
+    env.ok(&["import", "accepted-2.csv", "--as-of", "2027-03-02T06:00:00Z"]);
+    env.ok(&["assess", "--as-of", "2027-03-02T06:00:00Z"]);
+    let (open, report) = terms(&env);
+    assert_eq!(open, ["b"]);
+    for list in ["lost", "reduced", "restored"] {
+        assert_eq!(report[list], json!([]), "{list}");
+    }
+    assert_eq!(explained(&env, &["--device", "a", "--service", "mail"])["obligations"], json!([]));
+    assert!(env.ok(&["access"]).contains("1 person has yet to accept own-device"));
+    assert!(env.ok(&["access", "--only", "terms"]).contains("Drafonn"));
+    // As of then it was as it was.
+    assert_eq!(
+        explained(&env, &["--device", "a", "--service", "mail", "--at", "2027-03-01T08:00:00Z"])["terms"],
+        json!(["own-device"])
+    );
+    let ready = env.json(&["access", "readiness", "good"]);
+    assert_eq!((&ready["people"]["terms_open"], &ready["people"]["denied"]), (&json!(1), &json!(0)));
+    let sources = env.json(&["list", "sources"]);
+    let accepted = sources["rows"].as_array().unwrap().iter().find(|row| row["source"] == "accepted").unwrap();
+    assert_eq!((&accepted["about"], &accepted["lists"]), (&json!("terms"), &json!(3)));
+}
+
+#[test]
+fn mistakes_about_terms_are_told_with_their_place() {
+    let env = env_with_terms();
+    env.write("access.toml", WITH_TERMS.replace("terms = \"own-device\"", "terms = \"own-devise\""));
+    env.fails(
+        &["assess", "--as-of", "2027-03-01T07:00:00Z"],
+        2,
+        &["unknown-terms", "access.toml", "did you mean `own-device`"],
+    );
+    env.write("access.toml", WITH_TERMS);
+    assert!(env.run(&["vet"]).out.contains("the text of terms `own-device` is not at terms.txt"));
+    env.write("terms.toml", "[[terms]]\nid = \"own-device\"\n");
+    env.fails(&["assess", "--as-of", "2027-03-01T07:00:00Z"], 2, &["terms.toml", "version"]);
 }

@@ -23,13 +23,15 @@ pub enum CauseKind {
     Left,
     /// The device was retired.
     Retired,
+    /// Terms that the person has not accepted on this device, in this version.
+    Terms,
     /// An access rule, or the service, was edited.
     RuleChanged,
 }
 
 impl CauseKind {
     /// All kinds.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Finding,
         Self::Silence,
         Self::Uncovered,
@@ -39,6 +41,7 @@ impl CauseKind {
         Self::Membership,
         Self::Left,
         Self::Retired,
+        Self::Terms,
         Self::RuleChanged,
     ];
 
@@ -54,6 +57,7 @@ impl CauseKind {
             Self::Membership => "membership",
             Self::Left => "left",
             Self::Retired => "retired",
+            Self::Terms => "terms",
             Self::RuleChanged => "rule-changed",
         }
     }

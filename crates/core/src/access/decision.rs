@@ -1,5 +1,7 @@
 //! The decision for one sign-in, with what became of every access rule.
 
+use std::borrow::Cow;
+
 use super::service::{Effect, SignIn};
 use crate::condition::evidence::Blame;
 use crate::facts::value::Value;
@@ -91,15 +93,23 @@ pub enum Obligation {
     Limit(String),
     /// The person must prove themselves again, more strongly (RFC 9470).
     StepUp,
+    /// The person has to accept terms, by id.
+    Terms(String),
 }
 
 impl Obligation {
     /// Returns it in words.
-    pub fn as_str(&self) -> &str {
+    pub fn in_words(&self) -> Cow<'_, str> {
         match self {
-            Self::Limit(limit) => limit,
-            Self::StepUp => "step-up",
+            Self::Limit(limit) => Cow::Borrowed(limit),
+            Self::StepUp => Cow::Borrowed("step-up"),
+            Self::Terms(terms) => Cow::Owned(format!("terms {terms}")),
         }
+    }
+
+    /// Returns whether it takes something away. Terms do not: whoever accepts them gets in as before.
+    fn takes_away(&self) -> bool {
+        !matches!(self, Self::Terms(_))
     }
 }
 
@@ -157,7 +167,9 @@ impl Ruling {
 
     /// Returns what has changed since `earlier`: nothing where the two ask for the same.
     pub fn change_since(&self, earlier: &Self) -> Option<AccessChange> {
-        let is_more = |one: &Self, other: &Self| one.obligations.iter().any(|asked| !other.obligations.contains(asked));
+        let is_more = |one: &Self, other: &Self| {
+            one.obligations.iter().any(|asked| asked.takes_away() && !other.obligations.contains(asked))
+        };
         match (earlier.effect, self.effect) {
             (Effect::Permit, Effect::Deny) => Some(AccessChange::Lost),
             (Effect::Deny, Effect::Permit) => Some(AccessChange::Restored),
@@ -175,9 +187,17 @@ impl Ruling {
         }
     }
 
+    /// Returns the terms that are yet to be accepted.
+    pub fn open_terms(&self) -> impl Iterator<Item = &str> {
+        self.obligations.iter().filter_map(|one| match one {
+            Obligation::Terms(terms) => Some(terms.as_str()),
+            Obligation::Limit(_) | Obligation::StepUp => None,
+        })
+    }
+
     /// Returns its obligations in words: `no download, step-up`.
     pub fn obligations_in_words(&self) -> String {
-        self.obligations.iter().map(Obligation::as_str).collect::<Vec<_>>().join(", ")
+        self.obligations.iter().map(Obligation::in_words).collect::<Vec<_>>().join(", ")
     }
 }
 

@@ -7,3 +7,4 @@
 pub(crate) mod cause;
 pub(crate) mod decision;
 pub(crate) mod service;
+pub(crate) mod terms;

@@ -5,10 +5,11 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 
 use super::decision::Strictness;
+use super::terms::{Terms, TermsSource};
 use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Text, did_you_mean};
 use crate::fleet::group::{Groups, Whom, resolve_whom};
-use crate::id::{AccessRuleId, ServiceId};
+use crate::id::{AccessRuleId, ServiceId, TermsId};
 use crate::rules::rule::{Stage, stage_at};
 
 /// Whether a door opens.
@@ -104,6 +105,8 @@ pub struct AccessSource {
     pub needs: Option<Text>,
     /// What holds where that is not met.
     pub otherwise: Otherwise,
+    /// The terms that have to be accepted.
+    pub terms: Option<Named>,
     /// What the person reads then.
     pub tell: Option<String>,
 }
@@ -148,6 +151,8 @@ pub struct AccessRule {
     pub(crate) unless: Option<Condition>,
     pub(crate) needs: Condition,
     pub(crate) otherwise: Otherwise,
+    /// The terms that have to be accepted, by index.
+    pub(crate) terms: Option<usize>,
 }
 
 impl AccessRule {
@@ -203,6 +208,7 @@ impl AccessRule {
 pub struct AccessSet {
     services: Vec<Service>,
     rules: Vec<AccessRule>,
+    terms: Vec<Terms>,
     /// What makes a device managed; a fresh observation, where nothing is said.
     managed: Option<Condition>,
     /// Some condition asks whether the device is managed.
@@ -214,6 +220,7 @@ pub struct AccessSet {
 pub(crate) struct AccessSources<'s> {
     pub services: &'s [ServiceSource],
     pub rules: &'s [AccessSource],
+    pub terms: &'s [TermsSource],
     pub managed: Option<&'s Text>,
 }
 
@@ -229,6 +236,11 @@ impl AccessSet {
     /// Returns the services in the order in which they are written.
     pub fn services(&self) -> &[Service] {
         &self.services
+    }
+
+    /// Returns the terms in the order in which they are written.
+    pub fn terms(&self) -> &[Terms] {
+        &self.terms
     }
 
     /// Returns the access rules in the order in which they are written.
@@ -257,7 +269,7 @@ impl AccessSet {
         vocabulary: &mut Vocabulary<'_>,
         mistakes: &mut Vec<Diagnostic>,
     ) -> Self {
-        let AccessSources { services, rules, managed } = sources;
+        let AccessSources { services, rules, terms, managed } = sources;
         let managed = managed.and_then(|text| Condition::compile(text, Place::Devices, vocabulary, mistakes));
         let index: HashMap<&str, usize> =
             groups.all.iter().enumerate().map(|(at, group)| (group.id.as_str(), at)).collect();
@@ -265,6 +277,7 @@ impl AccessSet {
         for (what, ids) in [
             ("services", services.iter().map(|one| &one.id).collect::<Vec<_>>()),
             ("access rules", rules.iter().map(|one| &one.id).collect()),
+            ("terms", terms.iter().map(|one| &one.id).collect()),
         ] {
             let mut seen: HashMap<&str, &Named> = HashMap::new();
             for id in ids {
@@ -299,6 +312,17 @@ impl AccessSet {
             }
             found
         };
+        let find_terms = |named: &Named, mistakes: &mut Vec<Diagnostic>| {
+            let found = terms.iter().position(|terms| terms.id.text == named.text);
+            if found.is_none() {
+                let help = did_you_mean(&named.text, terms.iter().map(|terms| terms.id.text.as_str()), || {
+                    "define them as [[terms]] in terms.toml".to_owned()
+                });
+                let what = format!("unknown terms `{}`", named.text);
+                mistakes.push(Diagnostic::error("unknown-terms", what, named.span.clone()).help(help));
+            }
+            found
+        };
         let mut made = Vec::new();
         for source in rules {
             if source.services.is_empty() {
@@ -311,6 +335,7 @@ impl AccessSet {
                     .help("name them in `services`"),
                 );
             }
+            let asked_terms = source.terms.as_ref().and_then(|named| find_terms(named, mistakes));
             let of = source.services.iter().filter_map(|named| find_service(named, mistakes)).collect();
             let mut whom = |named: &Named| resolve_whom(named, &index, &kinds, mistakes);
             let people = source.people.iter().map(&mut whom).collect();
@@ -338,8 +363,18 @@ impl AccessSet {
                 unless,
                 needs,
                 otherwise: source.otherwise.clone(),
+                terms: asked_terms,
             });
         }
+        let terms = terms
+            .iter()
+            .map(|source| Terms {
+                id: TermsId::new(source.id.text.as_str()),
+                title: source.title.clone().unwrap_or_else(|| source.id.text.clone()),
+                version: source.version.clone(),
+                people: source.people.iter().map(|named| resolve_whom(named, &index, &kinds, mistakes)).collect(),
+            })
+            .collect();
         let services = services
             .iter()
             .map(|source| Service {
@@ -350,6 +385,6 @@ impl AccessSet {
             })
             .collect();
         let asks_managed = made.iter().flat_map(AccessRule::conditions).any(Condition::asks_managed);
-        Self { services, rules: made, managed, asks_managed }
+        Self { services, rules: made, terms, managed, asks_managed }
     }
 }

@@ -32,6 +32,17 @@ impl Person {
     }
 }
 
+/// That somebody accepted terms, in a version, on a device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Acceptance {
+    /// The device.
+    pub device: String,
+    /// The terms, by id.
+    pub terms: String,
+    /// The version.
+    pub version: String,
+}
+
 /// A person who uses a device.
 #[derive(Clone, Copy, Debug)]
 pub struct Holder<'a> {
@@ -41,6 +52,8 @@ pub struct Holder<'a> {
     pub person: Option<&'a Person>,
     /// The person's memberships, one a group of the rule set.
     pub memberships: &'a [Membership],
+    /// The terms that the person accepted.
+    pub accepted: &'a [Acceptance],
 }
 
 #[cfg(test)]

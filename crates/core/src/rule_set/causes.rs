@@ -138,7 +138,25 @@ impl<'a> CauseFinder<'_, 'a> {
                 fixes.push((rule, fix));
             }
         }
-        fixes.iter().map(|(rule, fix)| self.cause(fix, *rule)).collect()
+        let mut causes: Vec<Cause> = fixes.iter().map(|(rule, fix)| self.cause(fix, *rule)).collect();
+        causes.extend(self.open_terms(decision));
+        causes
+    }
+
+    /// Returns the terms that are yet to be accepted.
+    fn open_terms(&self, decision: &Decision) -> Vec<Cause> {
+        let access = self.set.access();
+        let asks = |terms: &str| {
+            let asked =
+                |rule: &&usize| access.rules()[**rule].terms.is_some_and(|at| access.terms()[at].id.as_str() == terms);
+            decision.rules.iter().find(asked)
+        };
+        let cause = |terms: &str| Cause {
+            fact: Some(terms.to_owned()),
+            access_rule: asks(terms).map(|rule| access.rules()[*rule].id.to_string()),
+            ..Cause::of_kind(CauseKind::Terms)
+        };
+        decision.ruling.open_terms().map(cause).collect()
     }
 
     fn needs_of(&self, rule: usize) -> Asked<'a> {

@@ -6,13 +6,14 @@ use super::RuleSet;
 use super::session::Session;
 use crate::access::decision::{AccessState, Attempt, Decision, Obligation, Ruling, Step, StepResult};
 use crate::access::service::{AccessRule, Effect};
+use crate::access::terms::Terms;
 use crate::condition::evidence::{Blame, Evidence};
 use crate::condition::{Ambient, Condition, Evaluator};
 use crate::facts::value::Value;
 use crate::findings::finding::{Finding, Subject};
 use crate::findings::standing::{Standing, Uncovered, standing_at};
 use crate::fleet::group::{Membership, Whom};
-use crate::fleet::people::Holder;
+use crate::fleet::people::{Acceptance, Holder};
 use crate::rules::rule::Stage;
 use crate::rules::verdict::DeviceInput;
 
@@ -170,7 +171,7 @@ fn decide_asking<'a>(
             steps[index].counts = true;
         }
     }
-    deciding.into_decision(set, default, steps)
+    deciding.into_decision(attempt, set, steps)
 }
 
 /// Returns what becomes of a rule that applies.
@@ -204,7 +205,24 @@ impl DecidingRules {
         self.met.is_empty() && self.limiting.is_empty() && self.denying.is_empty()
     }
 
-    fn into_decision(self, set: &RuleSet, default: Effect, steps: Vec<Step>) -> Decision {
+    /// Returns the rules whose terms are yet to be accepted, each with the terms.
+    fn open_terms<'a>(&self, attempt: &Attempt<'_>, set: &'a RuleSet) -> Vec<(usize, &'a Terms)> {
+        let Some(holder) = attempt.holder else { return Vec::new() };
+        let access = set.access();
+        let asked = self.met.iter().chain(&self.limiting).filter_map(|rule| {
+            let terms = &access.terms()[access.rules()[*rule].terms?];
+            Some((*rule, terms))
+        });
+        let is_open = |(_, terms): &(usize, &'a Terms)| {
+            let asks = terms.people.is_empty() || !matches!(is_one_of(&terms.people, Some(holder)), Membership::Out);
+            asks && !has_accepted(holder, attempt.input.id, terms)
+        };
+        asked.filter(is_open).collect()
+    }
+
+    fn into_decision(self, attempt: &Attempt<'_>, set: &RuleSet, steps: Vec<Step>) -> Decision {
+        let default = set.access.services()[attempt.service].default;
+        let open_terms = self.open_terms(attempt, set);
         let (mut obligations, mut limiting) = (Vec::new(), self.limiting);
         limiting.sort_unstable();
         let (effect, mut rules) = if !self.denying.is_empty() {
@@ -216,12 +234,25 @@ impl DecidingRules {
             }
             let steps_up = limiting.iter().any(|rule| set.access.rules()[*rule].otherwise.step_up);
             obligations.extend(steps_up.then_some(Obligation::StepUp));
+            let more = open_terms.iter().map(|(rule, _)| *rule).filter(|rule| !limiting.contains(rule));
+            let more: Vec<usize> = more.collect();
+            limiting.extend(more);
             (Effect::Permit, limiting)
+        } else if !open_terms.is_empty() {
+            (Effect::Permit, open_terms.iter().map(|(rule, _)| *rule).collect())
         } else if !self.met.is_empty() {
             (Effect::Permit, self.met)
         } else {
             (default, Vec::new())
         };
+        if effect == Effect::Permit {
+            for (_, terms) in open_terms {
+                let asked = Obligation::Terms(terms.id.to_string());
+                if !obligations.contains(&asked) {
+                    obligations.push(asked);
+                }
+            }
+        }
         rules.sort_unstable();
         Decision { ruling: Ruling { effect, obligations }, rules, steps }
     }
@@ -274,6 +305,13 @@ pub fn step_evidence<'a>(
         }
     };
     Some((which, evaluator.explain(condition, which == AccessCondition::Needs).1))
+}
+
+/// Returns whether somebody accepted terms on a device, in the version that is asked for.
+pub(super) fn has_accepted(holder: &Holder<'_>, device: &str, terms: &Terms) -> bool {
+    let accepted =
+        |one: &Acceptance| one.device == device && one.terms == terms.id.as_str() && one.version == terms.version;
+    holder.accepted.iter().any(accepted)
 }
 
 pub(super) enum Applies {

@@ -22,6 +22,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::access::service::{AccessRule, AccessSet, AccessSource, AccessSources, ServiceSource};
+use crate::access::terms::TermsSource;
 use crate::condition::{Ambient, Condition, Evaluator, Uses, Vocabulary};
 use crate::diagnostic::{Diagnostic, Text, each_once};
 use crate::facts::dictionary::Dictionary;
@@ -50,6 +51,8 @@ pub struct RuleSetSource {
     pub services: Vec<ServiceSource>,
     /// Access rules.
     pub access: Vec<AccessSource>,
+    /// Terms that access rules may ask for.
+    pub terms: Vec<TermsSource>,
     /// What makes a device managed; a fresh observation, where nothing is said.
     pub managed: Option<Text>,
 }
@@ -86,8 +89,12 @@ impl RuleSet {
             Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids, rules: &rule_ids };
         let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
         let rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
-        let written =
-            AccessSources { services: &source.services, rules: &source.access, managed: source.managed.as_ref() };
+        let written = AccessSources {
+            services: &source.services,
+            rules: &source.access,
+            terms: &source.terms,
+            managed: source.managed.as_ref(),
+        };
         let access = AccessSet::compile(written, &groups, &mut vocabulary, &mut mistakes);
         let mistakes = each_once(mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);

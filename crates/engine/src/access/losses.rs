@@ -91,6 +91,7 @@ impl Reading<'_> {
             restored: Vec::new(),
             losing: Vec::new(),
             denied: Vec::new(),
+            terms_open: Vec::new(),
             denied_now: DeniedCount::default(),
         };
         let mut denied = DeniedBy::default();
@@ -112,6 +113,11 @@ impl Reading<'_> {
             let compared = earlier.as_ref().map(|earlier| (earlier, before.as_slice()));
             self.add_entries(query, &decisions, compared, &mut report)?;
             self.add_denied(query, &decisions, &mut denied, &mut report)?;
+            let with_terms =
+                decisions.now.iter().filter(|(_, held)| held.decision.ruling.open_terms().next().is_some());
+            for (key, held) in with_terms.filter(|(key, _)| query.is_asked(key, &device.name)) {
+                report.terms_open.push(self.entry(&decisions, key, held)?);
+            }
             if self.run.is_some() {
                 let silently = decisions.losing.into_iter().filter(|it| it.only_if_silent);
                 let asked = silently.filter(|it| query.is_asked(&it.key, &device.name));
@@ -305,7 +311,7 @@ impl Reading<'_> {
         let project = text.and_then(|text| Project::from_text(&self.project.root, &text));
         let rules = match project {
             Some(project) => {
-                let people = People::load(&self.reader.people(self.run)?, &project, self.judged_at());
+                let people = People::load(&self.reader.people_and_acceptances(self.run)?, &project, self.judged_at());
                 Some((project, people))
             }
             None => None,

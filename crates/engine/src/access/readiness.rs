@@ -62,6 +62,8 @@ pub struct NotReady {
     pub denied: Vec<String>,
     /// Titles of services for which a stronger sign-in would be asked, in which the person is not enrolled.
     pub step_up: Vec<String>,
+    /// Terms that the person would have to accept first.
+    pub terms: Vec<String>,
     /// A service to which the person would have no way left.
     pub call_first: bool,
     /// What has to change.
@@ -100,6 +102,8 @@ pub struct Readiness {
     pub call_first: u64,
     /// People of whom a stronger sign-in would be asked, and who are not enrolled in it.
     pub step_up_not_enrolled: u64,
+    /// People who would have terms to accept.
+    pub terms_open: u64,
     /// People from whom a call is to be expected: any of the above, each once.
     pub calls: u64,
     /// By platform, model and unit, most devices first.
@@ -215,7 +219,8 @@ impl Reading<'_> {
         }
         let Some(ready) = self.is_ready(&tally.what, found, &decided, arena) else { return Ok(()) };
         tally.ready[ready as usize] += 1;
-        if ready == Ready::Yes {
+        let has_open_terms = decided.iter().any(|one| one.decision.ruling.open_terms().next().is_some());
+        if ready == Ready::Yes && !has_open_terms {
             return Ok(());
         }
         let [platform, model] = self.texts(found.judged.input.id, ["platform", "model"])?;
@@ -247,6 +252,12 @@ impl Reading<'_> {
                 model: model.clone(),
                 denied: self.titles(lost.into_iter()),
                 step_up: self.titles(own().filter(steps_up)),
+                terms: own()
+                    .flat_map(|one| one.decision.ruling.open_terms())
+                    .map(str::to_owned)
+                    .collect::<BTreeSet<_>>()
+                    .into_iter()
+                    .collect(),
                 call_first: false,
                 causes,
                 person,
@@ -403,12 +414,16 @@ impl Tally {
         let alone: BTreeSet<&str> = alone.into_iter().map(|(person, _)| person.as_str()).collect();
         let denied: BTreeSet<&str> = self.denied.iter().map(|(person, _)| person.as_str()).collect();
         let mut by: BTreeMap<[Option<String>; 3], BTreeSet<&str>> = BTreeMap::new();
-        let (mut step_up, mut calls) = (BTreeSet::new(), denied.clone());
+        let (mut step_up, mut terms, mut calls) = (BTreeSet::new(), BTreeSet::new(), denied.clone());
         for one in &self.list {
             let kind = [one.platform.clone(), one.model.clone(), one.contact.unit.clone()];
             by.entry(kind).or_default().insert(&one.device);
             if let Some(person) = one.person.as_deref().filter(|_| !one.step_up.is_empty()) {
                 step_up.insert(person);
+                calls.insert(person);
+            }
+            if let Some(person) = one.person.as_deref().filter(|_| !one.terms.is_empty()) {
+                terms.insert(person);
                 calls.insert(person);
             }
         }
@@ -424,6 +439,7 @@ impl Tally {
         by.sort_by_key(|count| std::cmp::Reverse(count.devices));
         let (denied, call_first) = (denied.len() as u64, alone.len() as u64);
         let (step_up_not_enrolled, calls) = (step_up.len() as u64, calls.len() as u64);
+        let terms_open = terms.len() as u64;
         let alone: BTreeSet<String> = alone.into_iter().map(str::to_owned).collect();
         for one in &mut self.list {
             one.call_first = !one.denied.is_empty() && one.person.as_ref().is_some_and(|person| alone.contains(person));
@@ -431,6 +447,19 @@ impl Tally {
         self.list.sort_by_key(|one| (!one.call_first, one.denied.is_empty(), one.step_up.is_empty()));
         let [ready, unknown, not_ready] = self.ready;
         let (what, list) = (self.what, self.list);
-        Readiness { what, stage, ready, not_ready, unknown, denied, call_first, step_up_not_enrolled, calls, by, list }
+        Readiness {
+            what,
+            stage,
+            ready,
+            not_ready,
+            unknown,
+            denied,
+            call_first,
+            step_up_not_enrolled,
+            terms_open,
+            calls,
+            by,
+            list,
+        }
     }
 }

@@ -354,8 +354,11 @@ impl Replay<'_> {
             _ => None,
         };
         let project = text.and_then(|text| Project::from_text(&self.project.root, &text));
-        let people =
-            People::load(&self.reader.people(Some(run.id))?, project.as_ref().unwrap_or(self.project), run.as_of);
+        let people = People::load(
+            &self.reader.people_and_acceptances(Some(run.id))?,
+            project.as_ref().unwrap_or(self.project),
+            run.as_of,
+        );
         let state = Rc::new(State { run, people, project });
         self.states.insert(place, Rc::clone(&state));
         Ok(state)

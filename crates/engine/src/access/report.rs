@@ -131,6 +131,8 @@ pub struct AccessSummary {
     pub next: Option<(Timestamp, u64)>,
     /// How many people will lose something only if their devices say nothing.
     pub only_if_silent: u64,
+    /// How many people have yet to accept terms, by terms.
+    pub terms_open: Vec<(String, u64)>,
 }
 
 /// How many are denied something.
@@ -162,6 +164,8 @@ pub struct AccessReport {
     pub losing: Vec<AccessEntry>,
     /// Everything that is denied now by an access rule, where it was asked for.
     pub denied: Vec<AccessEntry>,
+    /// Ways that are open to whoever accepts terms first.
+    pub terms_open: Vec<AccessEntry>,
     /// How many people and devices that nobody holds are denied something now by an access rule.
     pub denied_now: DeniedCount,
     /// Of how many devices time may have changed the verdicts since the assessment.
@@ -170,8 +174,25 @@ pub struct AccessReport {
 
 impl AccessReport {
     /// Returns all its lists.
-    pub(crate) fn lists(&mut self) -> [&mut Vec<AccessEntry>; 5] {
-        [&mut self.lost, &mut self.reduced, &mut self.restored, &mut self.losing, &mut self.denied]
+    pub(crate) fn lists(&mut self) -> [&mut Vec<AccessEntry>; 6] {
+        [
+            &mut self.lost,
+            &mut self.reduced,
+            &mut self.restored,
+            &mut self.losing,
+            &mut self.denied,
+            &mut self.terms_open,
+        ]
+    }
+
+    fn count_terms(&self) -> Vec<(String, u64)> {
+        let mut by_terms: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+        for entry in &self.terms_open {
+            for terms in entry.decision.open_terms() {
+                by_terms.entry(terms).or_default().extend(entry.person.as_deref());
+            }
+        }
+        by_terms.into_iter().map(|(terms, people)| (terms.to_owned(), people.len() as u64)).collect()
     }
 
     /// Counts what is in the lists; `only_if_silent` people lose something only by silence.
@@ -188,6 +209,7 @@ impl AccessReport {
             by_service: count_by(&self.lost, |entry| entry.service_title.as_str()),
             next: next.map(|next| (next, people(then))),
             only_if_silent,
+            terms_open: self.count_terms(),
         };
     }
 }

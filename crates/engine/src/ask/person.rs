@@ -209,7 +209,7 @@ impl Reading<'_> {
         let what = if persons.is_empty() { "no device" } else { "no device and no person" };
         let came_since = self.imported_since > 0
             && (devices.iter().any(|device| device == id)
-                || People::load(&self.reader.people(None)?, self.project, self.at)
+                || People::load(&self.reader.people_and_acceptances(None)?, self.project, self.at)
                     .all()
                     .any(|person| person.id.to_string() == id));
         let is_person = !people && self.people.all().any(|person| person.id.to_string() == id);

@@ -277,7 +277,7 @@ struct Pass<'a, 'l> {
 impl Pass<'_, '_> {
     /// Evaluates devices on the workers, and writes what each came to.
     fn assess_devices(&mut self, devices: Vec<DeviceRow>, options: AssessOptions<'_>) -> Result<(), EngineError> {
-        let people = People::load(&self.writer.reader().people(None)?, self.project, self.at);
+        let people = People::load(&self.writer.reader().people_and_acceptances(None)?, self.project, self.at);
         let judge = Judge::new(self.project, &people, self.at);
         let bodies = self.writer.reader().bodies()?;
         let rule_set_diff = self.rule_set_diff.take();

@@ -139,7 +139,7 @@ pub fn assess_file<T: Default + Send>(
         source_of(project, path, source)?.source
     };
     let key = project.key_for_reading()?;
-    if source.kind == SourceKind::People {
+    if source.kind != SourceKind::State {
         return Err(EngineError::refused(
             format!("source `{}` is a list of people, not state", source.id),
             "name a source of devices with --source",

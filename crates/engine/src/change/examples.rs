@@ -40,7 +40,7 @@ pub(crate) fn check(project: &Project, key: &SecretKey, example: &Example, at: T
     let said =
         [Observation { source: "example", trust: 0, collected, fresh_for: None, calendar: None, slots: read.slots }];
     let facts = merge(&said, std::iter::empty(), layout, at, &arena);
-    let people = People::load(&[], project, at);
+    let people = People::load(&fencepost_store::PeopleRows::default(), project, at);
     let judge = Judge::new(project, &people, at);
     let judged = judge.judged(example.device.as_deref().unwrap_or("example"), &facts, &arena);
     let input: DeviceInput<'_> = judged.input;

@@ -9,7 +9,7 @@ use fencepost_core::{
     few_of_each_file, join_unknown, severities,
 };
 use fencepost_formats::FileText;
-use fencepost_store::{Ledger, LedgerError, Reader};
+use fencepost_store::{AcceptanceRow, Ledger, LedgerError, PeopleRows, Reader};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
@@ -90,11 +90,44 @@ impl Vetted {
 
 /// Looks for holes in the access rules, with the people of a ledger where there is one.
 fn holes(project: &Project, reader: Option<&Reader<'_>>, at: Timestamp) -> Result<Vec<Diagnostic>, EngineError> {
-    let rows = reader.map(|reader| reader.people(None)).transpose()?.unwrap_or_default();
+    let rows = reader.map(|reader| reader.people_and_acceptances(None)).transpose()?.unwrap_or_default();
     let (people, arena) = (People::load(&rows, project, at), Bump::new());
     let holders: Vec<Holder<'_>> = people.all().map(|person| people.holder(person.id.as_str())).collect();
     let session = Session::new(at, &project.config.calendar.zone, &arena);
-    Ok(project.rules.vet_access(&project.source, &holders, session))
+    let mut told = project.rules.vet_access(&project.source, &holders, session);
+    tell_terms(project, &rows, &mut told);
+    Ok(told)
+}
+
+/// Says of terms whose text is not there, and of those that people accepted in another version alone.
+fn tell_terms(project: &Project, rows: &PeopleRows, told: &mut Vec<Diagnostic>) {
+    for terms in &project.source.terms {
+        if let Some(file) = terms.file.as_ref().filter(|file| !project.root.join(&file.text).is_file()) {
+            let message = format!("the text of terms `{}` is not at {}", terms.id.text, file.text);
+            told.push(
+                Diagnostic::warning("terms-without-text", message, file.span.clone())
+                    .help("write its path from the workspace's root, and keep the text there"),
+            );
+        }
+        let accepted = || rows.accepted.iter().filter(|row| row.terms == terms.id.text);
+        let is_current = |row: &AcceptanceRow| {
+            accepted().any(|it| (&it.person, &it.device) == (&row.person, &row.device) && it.version == terms.version)
+        };
+        let older: BTreeSet<&str> = accepted().filter(|row| !is_current(row)).map(|row| row.person.as_str()).collect();
+        if !older.is_empty() {
+            let people = if older.len() == 1 { "person" } else { "people" };
+            let message = format!(
+                "{} {people} accepted `{}` in another version than {}",
+                older.len(),
+                terms.id.text,
+                terms.version
+            );
+            told.push(
+                Diagnostic::remark("terms-of-other-version", message, terms.id.span.clone())
+                    .help("they have it to accept again: fencepost access --only terms"),
+            );
+        }
+    }
 }
 
 /// Looks for mistakes, as of a moment; on the devices of a ledger where there is one.

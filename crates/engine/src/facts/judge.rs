@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, HashMap};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    AccessState, Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts,
-    Finding, Holder, Layout, Membership, Observation, Person, PersonId, ReadError, Session, SlotId, Standing, Subject,
-    Value, Verdict, Verdicts, Watch, merge, unpack_some,
+    Acceptance, AccessState, Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence,
+    EvidenceSummary, Facts, Finding, Holder, Layout, Membership, Observation, Person, PersonId, ReadError, Session,
+    SlotId, Standing, Subject, Value, Verdict, Verdicts, Watch, merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, datum_of_json};
-use fencepost_store::{FactsRow, PersonRow};
+use fencepost_store::{FactsRow, PeopleRows};
 use jiff::Timestamp;
 
 use crate::facts::documents::Document;
@@ -20,6 +20,8 @@ use crate::workspace::project::Project;
 pub struct People {
     persons: BTreeMap<PersonId, Person>,
     memberships: HashMap<PersonId, Vec<Membership>>,
+    /// The terms that people accepted, those on no list among them.
+    accepted: HashMap<PersonId, Vec<Acceptance>>,
     /// What a holder belongs to whom the list does not know.
     stranger: Vec<Membership>,
     /// Of everything that is known of a person.
@@ -30,9 +32,9 @@ pub struct People {
 
 impl People {
     /// Reads the people of the ledger; what a later source says of somebody adds to what an earlier one did.
-    pub fn load(rows: &[PersonRow], project: &Project, at: Timestamp) -> Self {
+    pub fn load(rows: &PeopleRows, project: &Project, at: Timestamp) -> Self {
         let mut persons: BTreeMap<PersonId, Person> = BTreeMap::new();
-        for row in rows {
+        for row in &rows.listed {
             let Ok(json) = serde_json::from_str(&row.body) else { continue };
             let Datum::Object(fields) = datum_of_json(&json) else { continue };
             let id = PersonId::from(row.id.as_str());
@@ -41,6 +43,12 @@ impl People {
                 known.retain(|(key, _)| !fields.iter().any(|(new, _)| new == key));
                 known.extend(fields);
             }
+        }
+        let mut accepted: HashMap<PersonId, Vec<Acceptance>> = HashMap::new();
+        for row in &rows.accepted {
+            let device = project.lifecycles.name(&row.device, at).to_owned();
+            let acceptance = Acceptance { device, terms: row.terms.clone(), version: row.version.clone() };
+            accepted.entry(PersonId::from(row.person.as_str())).or_default().push(acceptance);
         }
         let (zone, watch) = (&project.config.calendar.zone, Watch::default());
         let memberships: HashMap<PersonId, Vec<Membership>> = persons
@@ -52,13 +60,16 @@ impl People {
             .map(|person| {
                 let mut known = Canonical::default();
                 known.add(&person.facts).add(&memberships.get(&person.id));
+                for one in accepted.get(&person.id).into_iter().flatten() {
+                    known.add(&one.device).add(&one.terms).add(&one.version);
+                }
                 let digest = blake3::hash(&known.into_bytes());
                 (person.id.clone(), std::array::from_fn(|at| digest.as_bytes()[at]))
             })
             .collect();
         let groups = project.rules.groups().count();
         let stranger = vec![Membership::Unknown(fencepost_core::Reason::Missing); groups];
-        Self { persons, memberships, stranger, digests, until: Some(watch.until()) }
+        Self { persons, memberships, accepted, stranger, digests, until: Some(watch.until()) }
     }
 
     /// Returns the first moment at which time alone may change who belongs to which groups.
@@ -88,9 +99,11 @@ impl People {
 
     /// Returns somebody as the holder of a device.
     pub(crate) fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
-        match self.persons.get_key_value(&PersonId::from(id)) {
-            Some((key, person)) => Holder { id, person: Some(person), memberships: self.memberships(key) },
-            None => Holder { id, person: None, memberships: &self.stranger },
+        let key = PersonId::from(id);
+        let accepted = self.accepted.get(&key).map_or(&[][..], Vec::as_slice);
+        match self.persons.get_key_value(&key) {
+            Some((key, person)) => Holder { id, person: Some(person), memberships: self.memberships(key), accepted },
+            None => Holder { id, person: None, memberships: &self.stranger, accepted },
         }
     }
 }

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use bumpalo::Bump;
 use fencepost_core::limits::ID_BYTES;
 use fencepost_formats::{DocumentSplitter, RawDocument, Record, RejectKind, SecretKey, assemble, mask_secrets};
-use fencepost_store::{Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
+use fencepost_store::{AcceptanceRow, Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
 use jiff::Timestamp;
 
 use super::prepare::{Prepared, Preparer, Refusal, Unprepared, WorkerScratch};
@@ -206,6 +206,42 @@ impl<'i> Intake<'i, '_> {
             Added::Current { new_device: true, .. } => self.imported.new += 1,
             Added::Current { changed: true, .. } => self.imported.changed += 1,
             _ => self.imported.unchanged += 1,
+        }
+        Ok(())
+    }
+
+    /// Takes one record of terms that were accepted; the error is that the ledger would not have it.
+    pub(super) fn take_acceptance(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
+        self.imported.records += 1;
+        let place = RecordPlace { line: record.line, offset: record.offset };
+        let taken = self.acceptance(record);
+        self.unless_refused(place, taken)
+    }
+
+    fn acceptance(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
+        let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
+        let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
+        let json: serde_json::Value = serde_json::from_slice(document.bytes())
+            .map_err(|error| refused(RejectKind::Unreadable, error.to_string(), None))?;
+        let text = |key: &str| match &json[key] {
+            serde_json::Value::String(text) if !text.is_empty() && text.len() <= ID_BYTES => Ok(text.clone()),
+            serde_json::Value::Number(number) => Ok(number.to_string()),
+            _ => Err(refused(
+                RejectKind::NoId,
+                format!("no `{key}`: person, device, terms and version are all needed"),
+                None,
+            )),
+        };
+        let (person, device, terms, version) = (text("person")?, text("device")?, text("terms")?, text("version")?);
+        if !self.project.rules.access().terms().iter().any(|known| known.id.as_str() == terms) {
+            let reason = format!("there are no terms `{}` in terms.toml", escaped(&terms));
+            return Err(refused(RejectKind::Unreadable, reason, Some(person)));
+        }
+        self.listed.insert(person.clone());
+        let row = AcceptanceRow { person, device, terms, version, source: self.source.to_owned() };
+        match self.writer.add_acceptance(self.run, &row).map_err(Unprepared::Failed)? {
+            true => self.imported.new += 1,
+            false => self.imported.unchanged += 1,
         }
         Ok(())
     }

@@ -74,8 +74,8 @@ pub struct Imported {
     pub because: String,
     /// The format it was read in.
     pub format: &'static str,
-    /// State or people.
-    pub people: bool,
+    /// What it is about.
+    pub kind: SourceKind,
     /// It was imported before: nothing was done.
     pub already: bool,
     /// Records read, the bad ones among them.
@@ -221,7 +221,8 @@ impl Importer<'_> {
             add_dictionary(&mut writer, by, &sample, &with)?;
         }
         let bodies = writer.reader().bodies()?;
-        let kept = if people { HashSet::new() } else { writer.reader().known_bodies()? };
+        let of_state = source.kind == SourceKind::State;
+        let kept = if !of_state { HashSet::new() } else { writer.reader().known_bodies()? };
         let preparer = Preparer::new(by, &bodies, kept);
         let mut intake = Intake {
             project,
@@ -235,7 +236,7 @@ impl Importer<'_> {
             at: moment.as_of,
             dry_run: options.dry_run,
             listed: HashSet::new(),
-            people: known_people(&writer.reader(), project, people)?,
+            people: known_people(&writer.reader(), project, !of_state)?,
             new_devices: Vec::new(),
             writer,
             unnamed: 0,
@@ -245,7 +246,11 @@ impl Importer<'_> {
         let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
         let is_part = take_all(&mut intake, &preparer, &with, buffered)?;
         let Intake { mut writer, mut imported, listed, unnamed, newest, new_devices, .. } = intake;
-        imported.listed = listed.len() as u64;
+        imported.listed = match source.kind {
+            // Somebody may accept several.
+            SourceKind::Acceptances => imported.new + imported.unchanged,
+            SourceKind::State | SourceKind::People => listed.len() as u64,
+        };
         if !new_devices.is_empty() {
             imported.doubts.compare_spellings(&new_devices, &writer.reader().device_names()?);
         }
@@ -306,7 +311,7 @@ impl Imported {
             source: source.id.to_string(),
             because,
             format: source.format.as_str(),
-            people: source.kind == SourceKind::People,
+            kind: source.kind,
             ..Self::default()
         }
     }
@@ -533,15 +538,17 @@ fn take_records<'i>(
     with: &Mapped<'_>,
     input: impl BufRead + Send,
 ) -> Result<bool, NotImported> {
-    let people = preparer.source.kind == SourceKind::People;
+    let kind = preparer.source.kind;
     let (mut scratch, mut failure) = (preparer.scratch(), None);
     let read = read_records(input, preparer.source, with, |record| {
         let (line, offset) = (record.line, record.offset);
-        let taken = if people {
-            intake.take_person(record)
-        } else {
-            let prepared = preparer.record(&mut scratch, record);
-            intake.take(RecordPlace { line, offset }, prepared, preparer, &mut scratch)
+        let taken = match kind {
+            SourceKind::People => intake.take_person(record),
+            SourceKind::Acceptances => intake.take_acceptance(record),
+            SourceKind::State => {
+                let prepared = preparer.record(&mut scratch, record);
+                intake.take(RecordPlace { line, offset }, prepared, preparer, &mut scratch)
+            }
         };
         taken.map_err(|error| {
             failure = Some(error);

@@ -128,7 +128,8 @@ impl StoredDecision {
         if read_obligations(&self.ruling.obligations_in_words()) != self.ruling.obligations {
             let obligation = |one: &Obligation| match one {
                 Obligation::Limit(limit) => json!({ "limit": limit }),
-                Obligation::StepUp => json!(Obligation::StepUp.as_str()),
+                Obligation::StepUp => json!(STEP_UP),
+                Obligation::Terms(terms) => json!({ "terms": terms }),
             };
             detail["obligations"] = self.ruling.obligations.iter().map(obligation).collect();
         }
@@ -143,7 +144,10 @@ impl StoredDecision {
         };
         let obligation = |json: &Json| match json.as_str() {
             Some(_) => Some(Obligation::StepUp),
-            None => Some(Obligation::Limit(json["limit"].as_str()?.to_owned())),
+            None => match json["terms"].as_str() {
+                Some(terms) => Some(Obligation::Terms(terms.to_owned())),
+                None => Some(Obligation::Limit(json["limit"].as_str()?.to_owned())),
+            },
         };
         let obligations = match &detail["obligations"] {
             Json::Array(all) => all.iter().map(obligation).collect::<Option<_>>()?,
@@ -206,11 +210,17 @@ fn read_cause(json: &Json) -> Option<Cause> {
     })
 }
 
+/// What a ledger calls a stronger sign-in.
+const STEP_UP: &str = "step-up";
+
 /// Reads obligations in words, where no limit has a comma and none is called as the step-up is.
 fn read_obligations(words: &str) -> Vec<Obligation> {
     let obligation = |word: &str| match word {
-        "step-up" => Obligation::StepUp,
-        limit => Obligation::Limit(limit.to_owned()),
+        STEP_UP => Obligation::StepUp,
+        words => match words.strip_prefix("terms ") {
+            Some(terms) => Obligation::Terms(terms.to_owned()),
+            None => Obligation::Limit(words.to_owned()),
+        },
     };
     if words.is_empty() { Vec::new() } else { words.split(", ").map(obligation).collect() }
 }

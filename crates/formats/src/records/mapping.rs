@@ -93,6 +93,7 @@ fn map_named(
     let id_key = match source.kind {
         SourceKind::State => "device",
         SourceKind::People => "id",
+        SourceKind::Acceptances => "person",
     };
     out.member(id_key, &Json::from(id));
     if source.kind == SourceKind::State {

@@ -59,6 +59,7 @@ static ACCESS: Shape = Shape::new(
             Kind::Or(&Kind::Word(|| vec!["deny"]), &OTHERWISE),
             "What happens where it does not hold: \"deny\", or obligations under which the way stays open.",
         ),
+        Key::new("terms", Kind::Text, "The terms that the person must have accepted on the device, of terms.toml."),
         Key::new("tell", Kind::Text, "What a person is told who is stopped by it."),
     ]],
 )
@@ -96,6 +97,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
             unless: reader.text(&table, "unless"),
             needs: reader.text(&table, "needs"),
             otherwise: otherwise(reader, &table),
+            terms: reader.named(&table, "terms"),
             tell: tell(reader, &table),
         });
     }

@@ -88,12 +88,15 @@ impl NameFrom {
 }
 
 /// What a source is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum SourceKind {
     /// State of devices.
+    #[default]
     State,
     /// The list of people.
     People,
+    /// Which terms people accepted, with which device.
+    Acceptances,
 }
 
 impl SourceKind {
@@ -101,7 +104,16 @@ impl SourceKind {
     pub fn noun(self) -> &'static str {
         match self {
             Self::State => "device",
-            Self::People => "person",
+            Self::People | Self::Acceptances => "person",
+        }
+    }
+
+    /// Returns the word for what it is about.
+    pub fn about(self) -> &'static str {
+        match self {
+            Self::State => "devices",
+            Self::People => "people",
+            Self::Acceptances => "terms",
         }
     }
 }
@@ -434,6 +446,7 @@ static SOURCE: Shape = Shape::new(
         ),
         Key::new("delimiter", Kind::Text, "What stands between the cells of a CSV file."),
         Key::new("records", Kind::Text, "The path of the list of records inside a JSON document."),
+        Key::new("about", Kind::Word(|| vec!["terms"]), "What it is about, where that is neither devices nor people: which terms were accepted, with the fields person, device, terms and version."),
         Key::new("device", Kind::Text, "The field that names the device."),
         Key::new(
             "device_from",
@@ -594,6 +607,11 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
             );
         }
     }
+    if reader.word(table, "about", &[("terms", ())]).is_some() {
+        source.kind = SourceKind::Acceptances;
+        source.collected_field = None;
+        source.id_field = "person".to_owned();
+    }
     for named in reader.names(table, "files") {
         match Pattern::new(&named.text) {
             Ok(pattern) => source.files.push(pattern),
@@ -618,7 +636,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
     }
     let id_key = match source.kind {
         SourceKind::State => "device",
-        SourceKind::People => "person",
+        SourceKind::People | SourceKind::Acceptances => "person",
     };
     if let Some(field) = reader.string(table, id_key) {
         source.id_field = field;
@@ -638,7 +656,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
         (SourceKind::State, None) if !matches!(source.format, Format::JsonLines | Format::Json) => {
             source.collected_field = None;
         }
-        (SourceKind::State, None) | (SourceKind::People, _) => {}
+        (SourceKind::State, None) | (SourceKind::People | SourceKind::Acceptances, _) => {}
     }
     check_fit(reader, table, &source);
     source.time_zone = zone(reader, table);
@@ -659,7 +677,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
 
 /// Reports keys that say nothing in a source of its kind and format.
 fn check_fit(reader: &mut Reader<'_>, table: &Table<'_>, source: &Source) {
-    let (people, word) = (source.kind == SourceKind::People, source.format.as_str());
+    let (people, word) = (source.kind != SourceKind::State, source.format.as_str());
     let json = source.format == Format::Json;
     let idle = [
         ("records", !json, "only a file with format = \"json\" has a list of records inside"),
@@ -668,6 +686,7 @@ fn check_fit(reader: &mut Reader<'_>, table: &Table<'_>, source: &Source) {
         ("device_from", people, "a list of people names each person in a field"),
         ("under", people, "facts of people are not put under a path"),
         ("speaks_for", people, "a list of people speaks for no device"),
+        ("complete", source.kind == SourceKind::Acceptances, "what was accepted once stays so"),
         ("complete", source.format.is_of_one(), "a file of this format describes one device, not the whole feed"),
     ];
     for (key, is_idle, why) in idle {

@@ -16,6 +16,7 @@ mod rules;
 mod schema;
 mod shape;
 mod table;
+mod terms;
 
 use std::fs;
 use std::io::{self, Read as _};
@@ -76,6 +77,8 @@ pub enum WorkspaceFile {
     Groups,
     /// Services and access rules.
     Access,
+    /// Terms that people accept.
+    Terms,
     /// Facts set by hand.
     Corrections,
     /// Devices that were retired or renamed.
@@ -92,11 +95,12 @@ pub enum WorkspaceFile {
 
 impl WorkspaceFile {
     /// All kinds, in the order in which they are read: the time zone of the first decides what a bare date means in the others.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Config,
         Self::Facts,
         Self::Groups,
         Self::Access,
+        Self::Terms,
         Self::Corrections,
         Self::Devices,
         Self::Rules,
@@ -117,6 +121,7 @@ impl WorkspaceFile {
             Self::Facts => "facts.toml",
             Self::Groups => "groups.toml",
             Self::Access => "access.toml",
+            Self::Terms => "terms.toml",
             Self::Corrections => "corrections.toml",
             Self::Devices => "devices.toml",
             Self::Rules => "rules/*.toml",
@@ -133,6 +138,7 @@ impl WorkspaceFile {
             Self::Facts => "The fact dictionary: types, units and descriptions of facts",
             Self::Groups => "Groups of devices and people",
             Self::Access => "Services, and who may reach them with which device",
+            Self::Terms => "Terms that people accept before a service lets them in",
             Self::Corrections => "Facts set by hand",
             Self::Devices => "Devices that were retired or renamed",
             Self::Rules => "Rules: what the devices that they cover must meet",
@@ -169,6 +175,7 @@ impl WorkspaceFile {
             Self::Facts => &facts::FILE,
             Self::Groups => &groups::FILE,
             Self::Access => &access::FILE,
+            Self::Terms => &terms::FILE,
             Self::Corrections => &corrections::FILE,
             Self::Devices => &devices::FILE,
             Self::Rules => &rules::FILE,
@@ -315,6 +322,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             WorkspaceFile::Facts => facts::read(reader, root, &mut dictionary),
             WorkspaceFile::Groups => groups::read(reader, root, &mut rules),
             WorkspaceFile::Access => access::read(reader, root, &config.calendar.zone, &mut rules),
+            WorkspaceFile::Terms => terms::read(reader, root, &mut rules),
             WorkspaceFile::Corrections => corrections::read(reader, root, &config.calendar.zone, &mut corrections),
             WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.calendar.zone),
             WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.calendar.zone)),

@@ -348,7 +348,7 @@ fn every_command_has_its_help() {
 
     Arguments:
       <DEVICE|PERSON>
-              The device, or the person
+              The device, or the person by id or name
 
     Options:
           --as-of <TIME>
@@ -394,7 +394,7 @@ fn every_command_has_its_help() {
 
     Examples:
       fencepost show tern-tickets
-      fencepost show B-1056
+      fencepost show B-1056                       a person, by id or name
       fencepost show tern-tickets --format json
     "#);
     insta::assert_snapshot!(env.shows(&["vet", "--help"]), @r#"
@@ -725,6 +725,9 @@ fn every_command_has_its_help() {
               Only this person, by id or name, or this device
 
     Options:
+          --where <CONDITION>
+              Only devices of which a condition holds
+
           --since <TIME>
               Compare with the last assessment at or before TIME
 
@@ -747,6 +750,7 @@ fn every_command_has_its_help() {
               - reduced:    Who is let in with more obligations than before
               - restored:   Who got a service back
               - losing:     Who will lose a service if nothing changes
+              - terms:      Who has terms to accept first
 
           --denied
               Show everything that an access rule denies now
@@ -807,6 +811,7 @@ fn every_command_has_its_help() {
       fencepost access --only call-first            whom to call, all of them
       fencepost access --by service
       fencepost access B-1034                       one person, or one device
+      fencepost access --where 'site = "Puffin"'
       fencepost access --since 2027-03-10 --format csv
       fencepost access --denied                     all that is denied, whenever it began
       fencepost access explain --device puffin-bridge-1 --person Vravuld --service charts
@@ -1130,6 +1135,7 @@ fn every_command_has_its_help() {
               - facts:       The fact dictionary: types, units and descriptions of facts
               - groups:      Groups of devices and people
               - access:      Services, and who may reach them with which device
+              - terms:       Terms that people accept before a service lets them in
               - corrections: Facts set by hand
               - devices:     Devices that were retired or renamed
               - rules:       Rules: what the devices that they cover must meet

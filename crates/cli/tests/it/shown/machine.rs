@@ -491,6 +491,18 @@ fn list_sources() {
           "expected_every": null,
           "late": null,
           "set_aside": 0
+        },
+        {
+          "source": "accepted-terms",
+          "about": "terms",
+          "lists": 56,
+          "absent": 0,
+          "last_import": "2027-03-01T06:00:00Z",
+          "newest": null,
+          "median": null,
+          "expected_every": null,
+          "late": null,
+          "set_aside": 0
         }
       ]
     }
@@ -1029,7 +1041,7 @@ fn history() {
     {
       "schema": 1,
       "whole": true,
-      "runs": 43,
+      "runs": 44,
       "devices": 141,
       "documents": 149,
       "findings": 22,
@@ -1047,13 +1059,13 @@ fn vet() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
-      "files": 15,
+      "files": 16,
       "rules": 24,
       "devices": 141,
       "examples": 6,
       "errors": 0,
       "warnings": 2,
-      "notes": 4,
+      "notes": 5,
       "mistakes": [
         {
           "file": "rules/handhelds.toml",
@@ -1105,6 +1117,19 @@ fn vet() {
           "message": "nothing names group `bridge-devices`",
           "label": "",
           "help": "name it in a rule, a baseline or an access rule, or take it away",
+          "also": []
+        },
+        {
+          "file": "terms.toml",
+          "line": 4,
+          "column": 11,
+          "end_line": 4,
+          "end_column": 24,
+          "level": "note",
+          "code": "terms-of-other-version",
+          "message": "1 person accepted `own-devices` in another version than 2026",
+          "label": "",
+          "help": "they have it to accept again: fencepost access --only terms",
           "also": []
         },
         {

@@ -842,8 +842,8 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list services --as-of 2027-03-05
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     113        1    45  Crew roster
-    mail       deny     app, browser     113        1    45  Mail
+    roster     deny     app, browser     111        3    45  Crew roster
+    mail       deny     app, browser     111        3    45  Mail
     charts     deny     app               30        0   129  Sea charts
     ticketing  deny     till              24        0   135  Ticketing
     wiki       permit   browser          159        0     0  Handbook
@@ -854,8 +854,8 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list services --as-of 2027-03-10
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     111        3    45  Crew roster
-    mail       deny     app, browser     111        3    45  Mail
+    roster     deny     app, browser     109        5    45  Crew roster
+    mail       deny     app, browser     109        5    45  Mail
     charts     deny     app               30        0   129  Sea charts
     ticketing  deny     till              23        0   136  Ticketing
     wiki       permit   browser          156        3     0  Handbook
@@ -866,8 +866,8 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list services --as-of 2027-03-14
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     108        6    45  Crew roster
-    mail       deny     app, browser     108        6    45  Mail
+    roster     deny     app, browser     106        8    45  Crew roster
+    mail       deny     app, browser     106        8    45  Mail
     charts     deny     app               30        0   129  Sea charts
     ticketing  deny     till              23        0   136  Ticketing
     wiki       permit   browser          159        0     0  Handbook
@@ -948,33 +948,36 @@ fn list_assessments() {
 fn list_sources() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list sources --as-of 2027-03-05
-    SOURCE     ABOUT    LISTS  ABSENT  LAST IMPORT  NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
-    agents     devices     72       0  Thu 07:00    Thu 04:59  Thu 00:40  1d              no            1
-    handhelds  devices     81       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
-    crew-list  people      90       0  Mon 07:00                                                        0
+    SOURCE          ABOUT    LISTS  ABSENT  LAST IMPORT  NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents          devices     72       0  Thu 07:00    Thu 04:59  Thu 00:40  1d              no            1
+    handhelds       devices     81       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
+    crew-list       people      90       0  Mon 07:00                                                        0
+    accepted-terms  terms       56       0  Mon 07:00                                                        0
     ------- standard error -------
 
-    3 sources, as of Fri 5 Mar 2027 00:00
+    4 sources, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list sources --as-of 2027-03-10
-    SOURCE     ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
-    agents     devices     72       0  Tue 07:00        Tue 04:56  Tue 00:55  1d              no            0
-    handhelds  devices     81       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
-    crew-list  people      90       0  Mon 1 Mar 07:00                                                      0
+    SOURCE          ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents          devices     72       0  Tue 07:00        Tue 04:56  Tue 00:55  1d              no            0
+    handhelds       devices     81       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
+    crew-list       people      90       0  Mon 1 Mar 07:00                                                      0
+    accepted-terms  terms       56       0  Mon 1 Mar 07:00                                                      0
     ------- standard error -------
 
-    3 sources, as of Wed 10 Mar 2027 00:00
+    4 sources, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list sources --as-of 2027-03-14
-    SOURCE     ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
-    agents     devices     72       0  Sat 07:00        Sat 04:59  Sat 00:46  1d              no            0
-    handhelds  devices     81       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
-    crew-list  people      90       0  Mon 1 Mar 07:00                                                      0
+    SOURCE          ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents          devices     72       0  Sat 07:00        Sat 04:59  Sat 00:46  1d              no            0
+    handhelds       devices     81       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
+    crew-list       people      90       0  Mon 1 Mar 07:00                                                      0
+    accepted-terms  terms       56       0  Mon 1 Mar 07:00                                                      0
     ------- standard error -------
 
-    3 sources, as of Sun 14 Mar 2027 00:00
+    4 sources, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -1238,6 +1241,7 @@ fn access_tells_who_loses_what() {
     1 person loses a service, with another way to it; 0 only reduced, 0 restored
       because  not-rooted 1
       what     Crew roster 1, Mail 1
+      terms    2 people have yet to accept own-devices
       next     1 person on Fri 07:00, in 7 h; 81 people only if nothing is heard of their devices
 
     Lost, with another way to the service
@@ -1277,6 +1281,7 @@ fn access_tells_who_loses_what() {
     $ fencepost access --as-of 2027-03-10
     Access as of Wed 10 Mar 2027 00:00 (Europe/Oslo), since Mon 8 Mar 2027 07:00
     0 people lose a service; 0 only reduced, 0 restored
+      terms    2 people have yet to accept own-devices
       next     2 people on Wed 07:00, in 7 h; 81 people only if nothing is heard of their devices
 
     Will lose, if nothing changes
@@ -1313,6 +1318,7 @@ fn access_tells_who_loses_what() {
     $ fencepost access --as-of 2027-03-14
     Access as of Sun 14 Mar 2027 00:00 (Europe/Oslo), since Fri 12 Mar 2027 07:00
     0 people lose a service; 0 only reduced, 0 restored
+      terms    2 people have yet to accept own-devices
       next     3 people on Sun 07:00, in 7 h; 81 people only if nothing is heard of their devices
 
     Will lose, if nothing changes
@@ -1346,6 +1352,7 @@ fn access_by_service_and_by_rule() {
     3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
       because  charts-current 3
       what     Crew roster 3, Mail 3, Sea charts 3
+      terms    2 people have yet to accept own-devices
       next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
@@ -1391,6 +1398,7 @@ fn access_by_service_and_by_rule() {
     3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
       because  charts-current 3
       what     Crew roster 3, Mail 3, Sea charts 3
+      terms    2 people have yet to accept own-devices
       next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
@@ -1453,6 +1461,7 @@ fn access_by_service_and_by_rule() {
     3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
       because  charts-current 3
       what     Crew roster 3, Mail 3, Sea charts 3
+      terms    2 people have yet to accept own-devices
       next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
@@ -1492,6 +1501,7 @@ fn access_by_service_and_by_rule() {
     3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
       because  charts-current 3
       what     Crew roster 3, Mail 3, Sea charts 3
+      terms    2 people have yet to accept own-devices
       next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
@@ -1535,6 +1545,7 @@ fn everything_that_is_denied() {
     3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
       because  charts-current 3
       what     Crew roster 3, Mail 3, Sea charts 3
+      terms    2 people have yet to accept own-devices
       next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
@@ -2320,6 +2331,14 @@ fn vetting() {
        |
        = help: name it in a rule, a baseline or an access rule, or take it away
 
+    note[terms-of-other-version]: 1 person accepted `own-devices` in another version than 2026
+     --> terms.toml:4:11
+      |
+    4 | id      = "own-devices"
+      |           ^^^^^^^^^^^^^
+      |
+      = help: they have it to accept again: fencepost access --only terms
+
     note[everybody-meets]: all 69 devices meet this, and none ever failed rule `phone-lock`
       --> rules/handhelds.toml:39:13
        |
@@ -2336,7 +2355,7 @@ fn vetting() {
       |
       = help: if it could be stricter, preview a stricter one
 
-    2 warnings, 4 notes in 15 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
+    2 warnings, 5 notes in 16 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
@@ -2435,7 +2454,7 @@ fn drafts() {
 fn the_whole_ledger_is_verified() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
     $ fencepost history --verify
-    The ledger is whole. Read: 43 runs, 141 devices, 149 documents, 22 versions of findings, 1351 standings and decisions, 1 rule set.
+    The ledger is whole. Read: 44 runs, 141 devices, 149 documents, 22 versions of findings, 1351 standings and decisions, 1 rule set.
     "#);
 }
 

@@ -32,7 +32,7 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 34] = [
+pub const CODES: [(&str, &str); 36] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
@@ -54,6 +54,8 @@ pub const CODES: [(&str, &str); 34] = [
     ("scoped-by-people", "Whether a rule about machines covers one hangs on who holds it"),
     ("shuts-out-emergency", "An access rule may shut out an account that is for emergencies"),
     ("sign-in-without-rule", "No access rule meets a kind of sign-in"),
+    ("terms-of-other-version", "Terms were accepted in another version than is asked for"),
+    ("terms-without-text", "The text of terms is not where it is said to be"),
     ("unknown-clause", "A rule answers for a clause that is not in controls.toml"),
     ("unknown-device", "A correction, a retirement or a renaming names a device that is not known"),
     ("unknown-everywhere", "A rule is unknown on every device that it covers"),

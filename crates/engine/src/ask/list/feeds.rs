@@ -3,6 +3,7 @@
 use bumpalo::Bump;
 use fencepost_core::{Datum, Layout, SlotId, Value};
 use fencepost_formats::{SourceKind, json_of_datum};
+use fencepost_store::PeopleRows;
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -44,7 +45,7 @@ pub(super) fn reject_columns() -> Vec<Column> {
 impl Reading<'_> {
     pub(super) fn list_sources(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let told = self.reader.sources(self.run)?;
-        let people = self.reader.people(self.run)?;
+        let PeopleRows { listed: people, accepted } = self.reader.people_and_acceptances(self.run)?;
         let rejects = self.reader.rejects_by_source()?;
         let sources = self.project.sources();
         let mut rows = Vec::new();
@@ -56,6 +57,7 @@ impl Reading<'_> {
             let listed = match source.kind {
                 SourceKind::State => own.map_or(0, |row| row.devices),
                 SourceKind::People => people.iter().filter(|person| person.source == id).count() as i64,
+                SourceKind::Acceptances => accepted.iter().filter(|row| row.source == id).count() as i64,
             };
             // What is due and has not come is late; what never came is late from the start.
             let late = source.expected_every.map(|every| match last {
@@ -65,7 +67,7 @@ impl Reading<'_> {
             let moment = |moment: Option<Timestamp>| json!(moment.map(|moment| moment.to_string()));
             rows.push(row([
                 ("source", json!(id)),
-                ("about", json!(if source.kind == SourceKind::People { "people" } else { "devices" })),
+                ("about", json!(source.kind.about())),
                 ("format", json!(source.format.as_str())),
                 ("lists", json!(listed)),
                 ("absent", json!(own.map_or(0, |row| row.absent))),
