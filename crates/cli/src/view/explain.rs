@@ -88,6 +88,9 @@ impl ExplanationPage<'_> {
 
     fn rule(&self, out: &mut String, rule: &RuleTrace) {
         let (word, style) = match &rule.result {
+            StepResult::Met if !rule.causes.is_empty() => {
+                ("met, once its terms are accepted".to_owned(), self.styles.notice)
+            }
             StepResult::Met => ("met".to_owned(), self.styles.good),
             StepResult::Unmet => (format!("not met: {}", rule.otherwise), self.styles.bad),
             StepResult::NeedsUnknown => {

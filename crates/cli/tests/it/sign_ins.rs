@@ -460,6 +460,7 @@ id = "good"
 services = ["mail"]
 needs = 'ok'
 terms = "own-device"
+tell = "Accept the terms, {{ person.name }}."
 "#;
 
 fn env_with_terms() -> Env {
@@ -499,6 +500,7 @@ fn terms_are_an_obligation_until_they_are_accepted_and_no_loss() {
         (&json!("permit"), &json!(["own-device"]), &json!(["terms own-device"]))
     );
     assert_eq!((&found["causes"][0]["cause"], &found["causes"][0]["fact"]), (&json!("terms"), &json!("own-device")));
+    assert_eq!((&found["tell"], &found["rules"][0]["became"]), (&json!("Accept the terms, Brobek."), &json!("met")));
     // An earlier version, and one on another device, count for nothing; what cannot be used is told.
     env.write("accepted.csv", "person,Gadget,terms,version,at\np1,a,own-device,1,2027-03-01\np2,a,own-device,2,2027-03-01\np1,a,own-devise,2,2027-03-01\n,a,own-device,2,2027-03-01\n");
     let imported = env.run(&["import", "accepted.csv", "--as-of", "2027-03-01T07:00:00Z"]);

@@ -2,8 +2,9 @@
 
 use bumpalo::Bump;
 use fencepost_core::{
-    AccessCondition, Attempt, Cause, Decision, DocumentReader as _, Evidence, Finding, Holder, Layout, Observation,
-    Posture, Ruling, SignIn, Stage, StepResult, decide_and_explain, find_causes, find_causes_of_rule, step_evidence,
+    AccessCondition, Attempt, Cause, CauseKind, Decision, DocumentReader as _, Evidence, Finding, Holder, Layout,
+    Observation, Posture, Ruling, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes,
+    find_causes_of_rule, step_evidence,
 };
 use fencepost_formats::{
     JsonDocuments, SecretKey, TemplateValues, facts_in_template, fill_in, json_of_value, mask_secrets,
@@ -144,9 +145,15 @@ impl Reading<'_> {
         let lines = |causes: Vec<Cause>| -> Result<Vec<CauseLine>, EngineError> {
             causes.iter().map(|cause| self.line_of(device.as_deref(), findings, cause)).collect()
         };
-        let causes = lines(find_causes(&self.project.rules, &attempt, &decision, posture, session))?;
+        let all = find_causes(&self.project.rules, &attempt, &decision, posture, session);
+        let open_terms: Vec<Cause> = all.iter().filter(|cause| cause.kind == CauseKind::Terms).cloned().collect();
+        let causes = lines(all)?;
         let rules = decision.steps.iter().map(|step| {
             let rule = &self.project.rules.access().rules()[step.rule];
+            let mut own = find_causes_of_rule(&self.project.rules, &attempt, step, posture, session);
+            own.extend(
+                open_terms.iter().filter(|cause| cause.access_rule.as_deref() == Some(rule.id.as_str())).cloned(),
+            );
             Ok(RuleTrace {
                 id: rule.id.to_string(),
                 stage: step.stage,
@@ -155,7 +162,7 @@ impl Reading<'_> {
                 otherwise: rule.otherwise_in_words(),
                 because: step_evidence(&self.project.rules, &attempt, step, session)
                     .map(|(which, evidence)| (which, evidence.map_values(&mask_secrets))),
-                causes: lines(find_causes_of_rule(&self.project.rules, &attempt, step, posture, session))?,
+                causes: lines(own)?,
             })
         });
         let rules = rules.collect::<Result<Vec<_>, EngineError>>()?;
@@ -190,8 +197,11 @@ impl Reading<'_> {
         said: &AskedFacts,
     ) -> Result<Vec<String>, EngineError> {
         let rules = self.project.rules.access().rules();
-        let stops = |at: &&usize| decision.steps[**at].result != StepResult::Met;
-        let texts = decision.rules.iter().filter(stops).filter_map(|at| rules[*at].tell.as_deref());
+        if decision.ruling.strictness() == Strictness::Permitted {
+            return Ok(Vec::new());
+        }
+        // Those that decide are the ones that deny, or ask for something.
+        let texts = decision.rules.iter().filter_map(|at| rules[*at].tell.as_deref());
         let mut told = Vec::new();
         for text in texts {
             let mut values = TemplateValues {

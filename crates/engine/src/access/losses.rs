@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::rc::Rc;
 
 use bumpalo::Bump;
-use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Phase, Posture, Subject};
+use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Phase, Posture, Subject, Terms};
 use fencepost_store::{DeviceRow, Look, RunRow};
 use jiff::Timestamp;
 
@@ -517,6 +517,12 @@ impl Reading<'_> {
                 Some("no enforced rule covers the device".to_owned()),
                 Some("Write a rule that covers it, or widen the scope of one".to_owned()),
             ),
+            (CauseKind::Terms, _) => {
+                let all = self.project.rules.access().terms();
+                let terms = all.iter().find(|terms| Some(terms.id.as_str()) == cause.fact.as_deref());
+                let accept = |terms: &Terms| format!("Accept the terms: {}, version {}", terms.title, terms.version);
+                (terms.map(|terms| terms.title.clone()), terms.map(accept))
+            }
             _ => (None, None),
         };
         Ok(CauseLine { cause: cause.clone(), title, fix })
