@@ -366,7 +366,7 @@ fn lines_that_are_no_sign_ins_are_told_by_number_and_not_counted() {
         .map(|bad| (bad["line"].as_u64().unwrap(), bad["because"].as_str().unwrap()))
         .collect();
     let expected = [
-        (2, "the same as line 1"),
+        (2, "an earlier line says the same"),
         (4, "no sign-in as JSON"),
         (5, "no `person`"),
         (6, "2 people are called `Drafonn`: p2, p3"),

@@ -3,7 +3,10 @@
 //! A sign-in is decided as one by the state of the last assessment before it, moved to its moment. What decides it is kept until the
 //! moment at which time alone may change it, so that most lines of a long log ask only what was found before.
 
-use std::collections::{BTreeMap, HashMap};
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fmt::Write as _;
+use std::hash::{BuildHasher as _, RandomState};
 use std::io::{BufRead, Read as _};
 use std::rc::Rc;
 
@@ -118,26 +121,54 @@ const MOST_DEVICES: usize = 2_000;
 /// Assessments whose people are kept at once.
 const MOST_STATES: usize = 8;
 
+/// A text of a line, read in place where it has no escapes.
 #[derive(Deserialize)]
-struct LogLine {
-    at: Option<String>,
-    person: Option<String>,
-    device: Option<String>,
-    service: Option<String>,
-    client: Option<String>,
-    address: Option<String>,
-    platform: Option<String>,
-    effect: Option<String>,
+struct Word<'l>(#[serde(borrow)] Cow<'l, str>);
+
+#[derive(Deserialize)]
+struct LogLine<'l> {
+    #[serde(borrow)]
+    at: Option<Word<'l>>,
+    #[serde(borrow)]
+    person: Option<Word<'l>>,
+    #[serde(borrow)]
+    device: Option<Word<'l>>,
+    #[serde(borrow)]
+    service: Option<Word<'l>>,
+    #[serde(borrow)]
+    client: Option<Word<'l>>,
+    #[serde(borrow)]
+    address: Option<Word<'l>>,
+    #[serde(borrow)]
+    platform: Option<Word<'l>>,
+    #[serde(borrow)]
+    effect: Option<Word<'l>>,
 }
 
 /// A line that says what it has to.
-struct LoggedSignIn {
+struct LoggedSignIn<'l> {
     at: Timestamp,
-    person: String,
-    device: Option<String>,
+    person: Cow<'l, str>,
+    device: Option<Cow<'l, str>>,
     service: usize,
-    sign_in: SignIn,
+    client: Cow<'l, str>,
+    address: Option<Cow<'l, str>>,
+    platform: Option<Cow<'l, str>>,
     recorded: Option<Effect>,
+}
+
+impl LoggedSignIn<'_> {
+    /// Returns it as a sign-in, with a device that the ledger knows or not.
+    fn sign_in(&self, known: bool) -> SignIn {
+        let text = |text: &Option<Cow<'_, str>>| text.as_deref().map(str::to_owned);
+        SignIn {
+            address: text(&self.address),
+            platform: text(&self.platform),
+            time: Some(self.at),
+            known: Some(known),
+            ..SignIn::of_client(&self.client)
+        }
+    }
 }
 
 /// What an assessment left, with the rules that a sign-in after it is decided by.
@@ -181,8 +212,11 @@ struct Replay<'r> {
     asks_address: bool,
     /// Some access rule asks when a sign-in is made, so that nothing can be kept.
     asks_time: bool,
-    /// Lines by a digest of what they say.
-    seen: HashMap<u64, u64>,
+    /// Digests of what lines say.
+    seen: HashSet<u64>,
+    digests: RandomState,
+    /// What a decision is kept by; its room is used again.
+    key: String,
     out: Replayed,
 }
 
@@ -226,7 +260,9 @@ pub fn replay(
         decisions: HashMap::new(),
         asks_address: asks("signin.address"),
         asks_time: asks("signin.time"),
-        seen: HashMap::new(),
+        seen: HashSet::new(),
+        digests: RandomState::new(),
+        key: String::new(),
         out: Replayed { rules: counts.collect(), ..Replayed::default() },
     };
     let (mut number, mut line) = (0, Vec::new());
@@ -250,7 +286,7 @@ pub fn replay(
         if line.trim_ascii().is_empty() {
             continue;
         }
-        match replay.parse(&line, number, now)? {
+        match replay.parse(&line, now)? {
             Ok(logged) => replay.add(number, &logged)?,
             Err(because) => {
                 replay.out.bad += 1;
@@ -264,18 +300,16 @@ pub fn replay(
 
 impl Replay<'_> {
     /// Reads a line; the inner error says why it is not counted.
-    fn parse(&mut self, line: &[u8], number: u64, now: Timestamp) -> Result<Result<LoggedSignIn, String>, EngineError> {
-        let said: LogLine = match serde_json::from_slice(line) {
+    fn parse<'l>(&mut self, line: &'l [u8], now: Timestamp) -> Result<Result<LoggedSignIn<'l>, String>, EngineError> {
+        let said: LogLine<'l> = match serde_json::from_slice(line) {
             Ok(said) => said,
             Err(error) => return Ok(Err(format!("no sign-in as JSON: {error}"))),
         };
-        let digest = blake3::hash(line.trim_ascii());
-        let digest = u64::from_le_bytes(std::array::from_fn(|at| digest.as_bytes()[at]));
-        if let Some(first) = self.seen.get(&digest) {
-            return Ok(Err(format!("the same as line {first}")));
+        if !self.seen.insert(self.digests.hash_one(line.trim_ascii())) {
+            return Ok(Err("an earlier line says the same".to_owned()));
         }
-        self.seen.insert(digest, number);
-        let Some(at) = said.at else { return Ok(Err("it says no `at`: when it was made".to_owned())) };
+        let word = |word: Option<Word<'l>>| word.map(|Word(text)| text).filter(|text| !text.is_empty());
+        let Some(at) = word(said.at) else { return Ok(Err("it says no `at`: when it was made".to_owned())) };
         let Ok(at) = at.parse::<Timestamp>() else {
             return Ok(Err(format!("`{}` is no moment with its offset, such as 2027-03-14T06:00:00Z", cut(&at))));
         };
@@ -285,54 +319,53 @@ impl Replay<'_> {
         if self.runs[0].as_of > at {
             return Ok(Err(format!("{at} is before the first assessment, as of {}", self.runs[0].as_of)));
         }
-        let Some(person) = said.person.filter(|person| !person.is_empty()) else {
+        let Some(person) = word(said.person) else {
             return Ok(Err("it says no `person`".to_owned()));
         };
-        let Some(service) = said.service else { return Ok(Err("it says no `service`".to_owned())) };
+        let Some(service) = word(said.service) else { return Ok(Err("it says no `service`".to_owned())) };
         let services = self.project.rules.access().services();
         let Some(service) = services.iter().position(|known| known.id.as_str() == service) else {
             return Ok(Err(format!("there is no service `{}` in access.toml", cut(&service))));
         };
-        let recorded = match said.effect.as_deref() {
+        let recorded = match word(said.effect) {
             None => None,
-            Some(word) => match Effect::parse(word) {
+            Some(word) => match Effect::parse(&word) {
                 Some(effect) => Some(effect),
-                None => return Ok(Err(format!("`{}` is no effect: permit or deny", cut(word)))),
+                None => return Ok(Err(format!("`{}` is no effect: permit or deny", cut(&word)))),
             },
         };
-        let person = match self.person(&person, at)? {
+        let person = match self.person(person, at)? {
             Ok(person) => person,
             Err(because) => return Ok(Err(because)),
         };
-        let client = said.client.unwrap_or_default();
-        let sign_in = SignIn {
-            id: client.clone(),
-            client,
-            address: said.address,
-            platform: said.platform,
-            time: Some(at),
-            ..SignIn::default()
-        };
-        let device = said.device.filter(|device| !device.is_empty());
-        Ok(Ok(LoggedSignIn { at, person, device, service, sign_in, recorded }))
+        Ok(Ok(LoggedSignIn {
+            at,
+            person,
+            device: word(said.device),
+            service,
+            client: word(said.client).unwrap_or_default(),
+            address: word(said.address),
+            platform: word(said.platform),
+            recorded,
+        }))
     }
 
     /// Returns who is meant, by id or, where one person alone is called so, by name; somebody on no list is taken as the id says.
-    fn person(&mut self, said: &str, at: Timestamp) -> Result<Result<String, String>, EngineError> {
+    fn person<'l>(&mut self, said: Cow<'l, str>, at: Timestamp) -> Result<Result<Cow<'l, str>, String>, EngineError> {
         let state = self.state(self.run_before(at))?;
-        if state.people.get(said).is_some() {
-            return Ok(Ok(said.to_owned()));
+        if state.people.get(&said).is_some() {
+            return Ok(Ok(said));
         }
         let wanted = said.to_lowercase();
         let named = state.people.all().filter(|person| person.name().to_lowercase() == wanted);
         let named: Vec<&str> = named.map(|person| person.id.as_str()).collect();
         match named.as_slice() {
-            [one] => Ok(Ok((*one).to_owned())),
+            [one] => Ok(Ok(Cow::Owned((*one).to_owned()))),
             [] => {
-                note(&mut self.out.unknown_people, said);
-                Ok(Ok(said.to_owned()))
+                note(&mut self.out.unknown_people, &said);
+                Ok(Ok(said))
             }
-            several => Ok(Err(format!("{} people are called `{}`: {}", several.len(), cut(said), several.join(", ")))),
+            several => Ok(Err(format!("{} people are called `{}`: {}", several.len(), cut(&said), several.join(", ")))),
         }
     }
 
@@ -398,7 +431,7 @@ impl Replay<'_> {
     }
 
     /// Decides a sign-in, and counts it.
-    fn add(&mut self, number: u64, logged: &LoggedSignIn) -> Result<(), EngineError> {
+    fn add(&mut self, number: u64, logged: &LoggedSignIn<'_>) -> Result<(), EngineError> {
         let decided = self.decided(logged)?;
         let out = &mut self.out;
         out.sign_ins += 1;
@@ -421,8 +454,8 @@ impl Replay<'_> {
             out.surprises.push(Surprise {
                 line: number,
                 at: logged.at,
-                person: logged.person.clone(),
-                device: logged.device.clone(),
+                person: logged.person.to_string(),
+                device: logged.device.as_deref().map(str::to_owned),
                 service: self.project.rules.access().services()[logged.service].id.to_string(),
                 recorded,
                 effect: decided.effect,
@@ -433,13 +466,11 @@ impl Replay<'_> {
         Ok(())
     }
 
-    fn decided(&mut self, logged: &LoggedSignIn) -> Result<Rc<Decided>, EngineError> {
+    fn decided(&mut self, logged: &LoggedSignIn<'_>) -> Result<Rc<Decided>, EngineError> {
         let place = self.run_before(logged.at);
-        let LoggedSignIn { person, device, service, sign_in, .. } = logged;
-        let address = sign_in.address.as_ref().filter(|_| self.asks_address);
-        let platform = &sign_in.platform;
-        let key = serde_json::json!([place, person, device, service, sign_in.client, address, platform]).to_string();
-        if let Some(known) = self.decisions.get(&key)
+        let device = logged.device.as_deref();
+        self.set_key(place, logged);
+        if let Some(known) = self.decisions.get(self.key.as_str())
             && known.from <= logged.at
             && logged.at < known.until
             && !self.asks_time
@@ -458,13 +489,33 @@ impl Replay<'_> {
             note(&mut self.out.unknown_devices, device);
         }
         let decided = Rc::new(self.decide(logged, &state, found.as_deref())?);
-        self.decisions.insert(key, Rc::clone(&decided));
+        self.decisions.insert(self.key.clone(), Rc::clone(&decided));
         Ok(decided)
+    }
+
+    /// Makes the key of everything that a decision hangs on but the moment: each part behind its length, so that no two are alike.
+    fn set_key(&mut self, place: usize, logged: &LoggedSignIn<'_>) {
+        let address = logged.address.as_deref().filter(|_| self.asks_address);
+        let texts = [
+            Some(&*logged.person),
+            logged.device.as_deref(),
+            Some(&*logged.client),
+            address,
+            logged.platform.as_deref(),
+        ];
+        self.key.clear();
+        let _ = write!(self.key, "{place},{}", logged.service);
+        for text in texts {
+            let _ = match text {
+                Some(text) => write!(self.key, ",{}:{text}", text.len()),
+                None => self.key.write_char('-'),
+            };
+        }
     }
 
     fn decide(
         &self,
-        logged: &LoggedSignIn,
+        logged: &LoggedSignIn<'_>,
         state: &State,
         device: Option<&DeviceState>,
     ) -> Result<Decided, EngineError> {
@@ -494,8 +545,7 @@ impl Replay<'_> {
             covered: found.as_ref().is_some_and(|found| found.covered),
             uncovered: project.config.uncovered_stands,
         };
-        let mut sign_in = logged.sign_in.clone();
-        sign_in.known = Some(found.is_some());
+        let sign_in = logged.sign_in(found.is_some());
         let services = project.rules.access().services();
         let wanted = &self.project.rules.access().services()[logged.service].id;
         // A service that there was not yet had no access rules either.
