@@ -534,9 +534,12 @@ mod tests {
         let mut changed = after.clone();
         *changed.last_mut().unwrap() ^= 1;
         std::fs::write(&path, &changed).unwrap();
-        let ledger = Ledger::open(&path, Purpose::Read, Duration::ZERO).unwrap();
-        let found = ledger.reader().unwrap().integrity();
-        assert!(!matches!(found, Ok(None)), "its pages are checked from now on: {found:?}");
+        // Whether opening the ledger reads the last page depends on what the page holds.
+        let is_found = match Ledger::open(&path, Purpose::Read, Duration::ZERO) {
+            Ok(ledger) => !matches!(ledger.reader().unwrap().integrity(), Ok(None)),
+            Err(error) => matches!(error, LedgerError::Damaged { .. }),
+        };
+        assert!(is_found, "its pages are checked from now on");
     }
 
     #[test]

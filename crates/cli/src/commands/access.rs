@@ -170,7 +170,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
             let rows = sections.iter().flat_map(|(change, own)| own.iter().filter_map(|entry| row(change, entry)));
             let silent_shown = args.only.is_none_or(|only| only == Only::Losing);
             let mut failed = None;
-            // What comes only of silence stands last, as it is read.
+            // Losses by silence come last; they are streamed from the ledger.
             let silent = silent_shown.then(|| reading.silent_losses(&query)).transpose()?.into_iter().flatten();
             let silent = silent.map_while(|one| one.map_err(|error| failed = Some(error)).ok());
             let silent = silent.filter_map(|entry| row("losing", &entry));
@@ -181,7 +181,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
         }
         Format::Table => {
             let clock = clock_of(&reading);
-            // Only where it is asked for is told who would lose something by silence alone.
+            // Losses by silence are shown only with `--only losing`.
             let silent = match args.only {
                 Some(Only::Losing) => reading.silent_losses(&query)?.collect::<Result<Vec<_>, _>>()?,
                 _ => Vec::new(),

@@ -29,7 +29,7 @@ pub struct ReadinessArgs {
 
 pub fn cmd_readiness(ui: &mut Ui, common: &Common, args: &ReadinessArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
-    // Of a rule that was written since the last assessment it is asked as well.
+    // Uses the current files, so that a rule added since the last assessment can be named.
     let reading = workspace.reading()?.by_rules_of(&workspace.project)?;
     let found = reading.readiness(&args.what)?;
     note_currency(ui, &reading, args.format)?;

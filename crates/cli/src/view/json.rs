@@ -267,10 +267,10 @@ fn access_summary(summary: &AccessSummary) -> Json {
     })
 }
 
-/// A report of access as JSON, its entries written as they are read.
+/// Serializes an access report without holding the whole document in memory.
 pub struct AccessJson<'a, S> {
     pub report: &'a AccessReport,
-    /// What is lost only if devices stay silent; taken by the first who writes it.
+    /// Losses that happen only if devices stay silent; a cell, since serializing consumes the iterator.
     pub silent: Cell<Option<S>>,
 }
 
@@ -295,7 +295,7 @@ impl<S: Iterator<Item = Result<AccessEntry, EngineError>>> Serialize for AccessJ
     }
 }
 
-/// A list whose items are made as they are written.
+/// A JSON array whose items are produced while it is serialized.
 struct Entries<I>(Cell<Option<I>>);
 
 impl Entries<()> {

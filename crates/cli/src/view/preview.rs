@@ -16,7 +16,7 @@ use crate::ui::Ui;
 
 /// So many devices are named in a line.
 const NAMES: usize = 6;
-/// So many people, and definitions, are told.
+/// Maximum number of people, and of definitions, that are shown.
 const MOST_TOLD: usize = 12;
 
 pub struct PreviewPage<'p> {
@@ -28,7 +28,7 @@ pub struct PreviewPage<'p> {
     pub titles: &'p HashMap<String, String>,
 }
 
-/// What flips for a person, or a device that nobody holds, on the same terms.
+/// Decisions that change in the same way for one person, or for one device without a holder.
 struct PersonRow<'f> {
     who: &'f str,
     person: Option<&'f str>,
@@ -42,7 +42,7 @@ struct PersonRow<'f> {
 }
 
 impl PersonRow<'_> {
-    /// Returns whether the same becomes of the same person, whatever the service and the devices.
+    /// Returns whether two rows differ only in their services and devices.
     fn is_like(&self, other: &Self) -> bool {
         self.person == other.person
             && (self.change, self.call_first) == (other.change, other.call_first)
@@ -124,7 +124,7 @@ impl PreviewPage<'_> {
         ));
     }
 
-    /// What comes whether or not the rules are edited.
+    /// Tells what the next assessment changes even without the edits.
     fn besides(&self, out: &mut String, found: &Preview) {
         if found.decided_otherwise_anyway > 0 {
             let sign_ins = count(found.decided_otherwise_anyway, "sign-in", "sign-ins");
@@ -201,7 +201,7 @@ impl PreviewPage<'_> {
         self.more(out, all, "row", "rows");
     }
 
-    /// Returns what flips for people, those first who have no other way, services on the same terms together.
+    /// Groups the changed decisions by person; people without another way come first, and services with the same change are merged.
     fn person_rows<'f>(&self, found: &'f Preview) -> Vec<PersonRow<'f>> {
         let mut rows: Vec<PersonRow<'f>> = Vec::new();
         for flip in &found.access.decisions {

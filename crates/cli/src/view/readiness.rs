@@ -12,7 +12,7 @@ use super::table::{Cell, Column, Table};
 use super::text::{count, harmless};
 use super::time::Clock;
 
-/// No more rows than this are told; CSV has all of them.
+/// Maximum number of rows that are shown; CSV has all of them.
 const MOST_TOLD: usize = 12;
 
 pub struct ReadinessPage<'p> {
@@ -122,7 +122,7 @@ fn more(out: &mut String, all: usize, one: &str, many: &str) {
     }
 }
 
-/// What would become of somebody.
+/// Describes the effect on one person.
 fn fate(one: &NotReady) -> String {
     let mut parts = Vec::new();
     if !one.denied.is_empty() {

@@ -11,7 +11,7 @@ use super::table::{Cell, Column, Table, wrap};
 use super::text::{count, harmless};
 use super::time::Clock;
 
-/// No more surprises, bad lines and names than this are told; JSON has more of them.
+/// Maximum number of surprises, bad lines and names that are shown; JSON has more.
 const MOST_TOLD: usize = 10;
 
 pub struct ReplayPage<'p> {

@@ -28,9 +28,9 @@ pub struct Attempt<'a> {
 /// How a device stands, as access rules ask about it.
 #[derive(Clone, Copy, Debug)]
 pub struct AccessState<'a> {
-    /// The device's standing; none of one that is not ours.
+    /// The device's standing; none if the ledger does not know the device.
     pub standing: Option<Standing>,
-    /// The rules that have a running finding on it; none of one that is not ours.
+    /// The rules that have a running finding on it; none if the ledger does not know the device.
     pub failing: Option<&'a [&'a str]>,
     /// The device's memberships, one value a group, worked out with its standing known.
     pub memberships: &'a [Value<'a>],
@@ -53,7 +53,7 @@ pub enum StepResult {
     Met,
     /// What it needs is not met.
     Unmet,
-    /// It applies, and it is not known whether what it needs is met; it does what it does where that is not met.
+    /// It applies, and it is unknown whether `needs` holds; the rule acts as if it did not.
     NeedsUnknown,
     /// It is not known whether it applies; it counts where that is the stricter.
     Uncertain(Vec<Blame>),
@@ -80,9 +80,9 @@ pub struct Step {
     pub rule: usize,
     /// How far it is in force.
     pub stage: Stage,
-    /// What became of it; of a rule that is not enforced, what would, where that was asked for.
+    /// The result; for a rule that is not enforced, the result it would have, if the caller asked for it.
     pub result: StepResult,
-    /// It had a part in the decision.
+    /// Whether the rule contributed to the decision.
     pub counts: bool,
 }
 

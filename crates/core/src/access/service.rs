@@ -62,7 +62,7 @@ pub struct SignIn {
     pub platform: Option<String>,
     /// When it is made; none of a usual one, which is made at whatever moment is asked about.
     pub time: Option<Timestamp>,
-    /// Whether the device is known to the ledger: of one that is not, nothing else is known.
+    /// Whether the ledger knows the device. If it does not, every other fact of the device is missing.
     pub known: Option<bool>,
     /// Whether the device has an id of ours.
     pub registered: Option<bool>,
@@ -225,7 +225,7 @@ pub(crate) struct AccessSources<'s> {
 }
 
 impl AccessSet {
-    /// Enforces access rules now, whatever is written of their stage.
+    /// Makes the selected access rules enforced from now on.
     pub(crate) fn enforce_now(&mut self, is_meant: impl Fn(&AccessRule) -> bool) {
         for rule in self.rules.iter_mut().filter(|rule| is_meant(rule)) {
             rule.stage = Stage::Enforced;

@@ -339,7 +339,7 @@ impl<'a> CauseFinder<'_, 'a> {
 
     /// Returns how the device would stand once the fixes of findings are made.
     fn state_after<'x>(&self, fixes: impl IntoIterator<Item = &'x Fix>) -> AccessState<'a> {
-        // Of a device that is not ours there are no findings.
+        // A device that the ledger does not know has no findings.
         if self.attempt.state.standing.is_none() {
             return self.attempt.state;
         }

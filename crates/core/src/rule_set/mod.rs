@@ -133,7 +133,7 @@ impl RuleSet {
         self.rules.iter().position(|rule| rule.id.as_str() == id)
     }
 
-    /// Enforces rules now and without grace, whatever is written of their stage, and access rules now.
+    /// Makes the selected rules enforced from now on without grace, and the selected access rules enforced from now on.
     pub fn enforce_now(&mut self, is_meant: impl Fn(&Rule) -> bool, is_access_meant: impl Fn(&AccessRule) -> bool) {
         self.rules.iter_mut().filter(|rule| is_meant(rule)).for_each(Rule::enforce_now);
         self.access.enforce_now(is_access_meant);

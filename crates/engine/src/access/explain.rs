@@ -50,11 +50,11 @@ pub struct RuleTrace {
     pub id: String,
     /// How far it is in force.
     pub stage: Stage,
-    /// What became of it; of one that is not enforced, what would.
+    /// The result; for a rule that is not enforced, the result it would have.
     pub result: StepResult,
-    /// It had a part in the decision.
+    /// Whether the rule contributed to the decision.
     pub counts: bool,
-    /// What holds where what it needs is not met, in words.
+    /// What the rule yields if `needs` does not hold, in words.
     pub otherwise: String,
     /// The condition that decided that, with its proof.
     pub because: Option<(AccessCondition, Evidence)>,
@@ -200,7 +200,7 @@ impl Reading<'_> {
         if decision.ruling.strictness() == Strictness::Permitted {
             return Ok(Vec::new());
         }
-        // Those that decide are the ones that deny, or ask for something.
+        // The deciding rules are those that deny or add an obligation.
         let texts = decision.rules.iter().filter_map(|at| rules[*at].tell.as_deref());
         let mut told = Vec::new();
         for text in texts {
@@ -219,7 +219,7 @@ impl Reading<'_> {
                     .and_then(|person| fencepost_formats::json_of_datum(&person.facts).as_object().cloned());
                 values.person.extend(known.unwrap_or_default());
             }
-            // A text that cannot be filled in is told as it is written, rather than not at all.
+            // A text that cannot be filled in is shown as it is written.
             told.push(fill_in(text, &values).unwrap_or_else(|_| text.to_owned()));
         }
         Ok(told)
@@ -379,7 +379,7 @@ impl AskedFacts {
     }
 }
 
-/// A cause that a text can go through, where it is a finding.
+/// Returns a cause as the template value of a finding; none if the cause is not a finding.
 fn finding_value(line: &CauseLine) -> Option<Json> {
     let cause = &line.cause;
     let rule = cause.rule.as_deref()?;

@@ -12,7 +12,7 @@ use crate::ledger_view::codec;
 use crate::ledger_view::damage::{damaged, unreadable};
 use crate::ledger_view::reading::Reading;
 
-/// What is done with each device.
+/// Called for each device.
 pub(crate) type EachDevice<'e> = &'e mut dyn for<'a> FnMut(&DeviceAt<'a>, &'a Bump) -> Result<(), EngineError>;
 
 impl Reading<'_> {

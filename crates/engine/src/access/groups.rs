@@ -75,7 +75,7 @@ pub fn group_by_cause<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) ->
 /// Groups entries by person, in their order.
 pub fn group_by_person<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -> Vec<PersonGroup<'e>> {
     let mut people: Vec<PersonGroup<'e>> = Vec::new();
-    // A device that nobody holds is as somebody of its own.
+    // A device without a holder forms a group of its own.
     let mut places: HashMap<(Option<&'e str>, &'e str), usize> = HashMap::new();
     for entry in entries {
         let person = entry.person.as_deref();

@@ -24,15 +24,15 @@ use crate::workspace::project::Project;
 pub struct AccessQuery {
     /// The present is compared with the last assessment at or before this; with the one before the latest, where it is none.
     pub since: Option<Timestamp>,
-    /// Which of what is denied now is listed.
+    /// Which current denials are listed.
     pub denied: DeniedEntries,
-    /// Only what is about this person or device is told.
+    /// Restricts the report to this person or device.
     pub of: Option<PersonOrDevice>,
-    /// Only what is about one of these devices is told.
+    /// Restricts the report to these devices.
     pub devices: Option<BTreeSet<String>>,
 }
 
-/// Which of what is denied now is listed.
+/// Which current denials are listed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum DeniedEntries {
     /// It is counted alone.
@@ -95,7 +95,7 @@ impl Reading<'_> {
             denied_now: DeniedCount::default(),
         };
         let mut denied = DeniedBy::default();
-        // As of an earlier assessment nothing is kept of what time alone was to change.
+        // Coming decisions are stored for the latest assessment only.
         let devices = match self.run {
             None => {
                 let since = earlier.as_ref().map(|earlier| earlier.run.id);
@@ -154,7 +154,7 @@ impl Reading<'_> {
         Ok(report)
     }
 
-    /// Returns what people lose only if their devices stay silent, device by device, as it is read. Of other ways nothing is said.
+    /// Iterates over the losses that happen only if a device stays silent, ordered by device. Their `other` way is not worked out.
     ///
     /// # Errors
     /// When the ledger cannot be read; so for every item.
@@ -226,7 +226,7 @@ impl Reading<'_> {
         Ok(())
     }
 
-    /// Adds what is denied now with a device.
+    /// Adds the current denials of a device.
     fn add_denied(
         &self,
         query: &AccessQuery,

@@ -83,12 +83,12 @@ pub struct NotReadyCount {
     pub devices: u64,
 }
 
-/// What would come of enforcing something now, its own grace over.
+/// The effect of enforcing something now, with its own grace over.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Readiness {
     /// What.
     pub what: ToEnforce,
-    /// How far it is in force, of a baseline the least far of its rules.
+    /// The stage; for a baseline, the lowest stage of its rules.
     pub stage: Stage,
     /// Devices that meet it.
     pub ready: u64,
@@ -112,7 +112,7 @@ pub struct Readiness {
     pub list: Vec<NotReady>,
 }
 
-/// What is found of one device.
+/// Whether one device meets what would be enforced.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Ready {
     Yes,
@@ -123,7 +123,7 @@ enum Ready {
 /// A person and a service.
 type Door = (String, String);
 
-/// What is gathered while the devices are gone through.
+/// Collects the results of all devices.
 struct Tally {
     what: ToEnforce,
     ready: [u64; 3],
@@ -205,7 +205,7 @@ impl Reading<'_> {
         stages.into_iter().min().unwrap_or(Stage::Enforced)
     }
 
-    /// Adds what would come with a device.
+    /// Adds the effect on the people of one device.
     fn tally_device<'a>(
         &self,
         found: &DeviceAt<'a>,
@@ -278,7 +278,7 @@ impl Reading<'_> {
         let answers: Vec<Ready> = match what {
             ToEnforce::Access(id) => {
                 let rules = project.rules.access().rules();
-                // A sign-in with a strange device says nothing of this one.
+                // A sign-in with a strange device does not depend on this one.
                 let with_it = decided.iter().filter(|one| !one.attempt.sign_in.is_strange());
                 let steps = with_it.flat_map(|one| &one.decision.steps);
                 let own = steps.filter(|step| rules[step.rule].id.as_str() == id);

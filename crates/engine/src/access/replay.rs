@@ -1,7 +1,7 @@
 //! A log of sign-ins, decided again: by the rules of today or of then, on the state at each sign-in's own moment.
 //!
-//! A sign-in is decided as one by the state of the last assessment before it, moved to its moment. What decides it is kept until the
-//! moment at which time alone may change it, so that most lines of a long log ask only what was found before.
+//! Each sign-in is decided on the state of the last assessment before it, advanced to the time of the sign-in. Decisions are cached
+//! until the first moment at which time alone may change them, so that most lines of a long log are cache hits.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -30,9 +30,9 @@ use crate::workspace::project::Project;
 /// By which rules a log is decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ReplayRules {
-    /// Those of the workspace as it is.
+    /// The rules of the workspace as they are now.
     Today,
-    /// Those that the last assessment before each sign-in went by.
+    /// The rules used by the last assessment before each sign-in.
     OfThen,
 }
 

@@ -1,4 +1,4 @@
-//! Holes in the access rules: sign-ins that none of them meets, exceptions that leave somebody to none, emergency accounts that are
+//! Holes in the access rules: sign-ins that none of them meets, exceptions that leave somebody without any rule, emergency accounts that are
 //! shut out, and denials that tell nobody what to do.
 
 use std::collections::BTreeMap;
@@ -32,7 +32,7 @@ const KINDS: [DeviceKind; 4] = [
 ];
 
 impl RuleSet {
-    /// Says where the access rules probably leave a hole. `people` are those of the list.
+    /// Reports probable gaps in the access rules. `people` are the persons of the people list.
     pub fn vet_access(&self, source: &RuleSetSource, people: &[Holder<'_>], session: Session<'_>) -> Vec<Diagnostic> {
         let vet = AccessVet { rules: self, source, people, session };
         let mut told = Vec::new();
@@ -70,7 +70,7 @@ impl<'v> AccessVet<'v> {
         rules.iter().filter(move |rule| rule.is_about(service) && rule.stage(at) == Stage::Enforced)
     }
 
-    /// One person of each kind, of those who differ in which access rules are for them; nobody, where no people are listed.
+    /// Returns one person for each distinct set of access rules that target somebody; `None` if no people are listed.
     fn kinds_of_people(&self) -> Vec<Option<&'v Holder<'v>>> {
         let mut kinds: BTreeMap<Vec<u8>, &'v Holder<'v>> = BTreeMap::new();
         for holder in self.people {
@@ -86,7 +86,7 @@ impl<'v> AccessVet<'v> {
     }
 
     fn tell_unmet(&self, service: usize, about: &Service, told: &mut Vec<Diagnostic>) {
-        // A service without rules is decided by its default, as it is meant.
+        // A service without rules is meant to be decided by its default.
         if self.rules_of(service).next().is_none() {
             return;
         }
@@ -146,7 +146,7 @@ impl<'v> AccessVet<'v> {
         let attempt = Attempt { input, state, holder, service, sign_in };
         let mut evaluator = self.rules.access_evaluator(&attempt, self.session);
         self.rules_of(service).any(|rule| match holder {
-            // Whom a rule is for is not known where no people are listed.
+            // Without a list of people it is unknown whom a rule targets.
             None if !rule.people.is_empty() => true,
             _ => !matches!(applies(rule, &attempt, &mut evaluator), Applies::No(_)),
         })
