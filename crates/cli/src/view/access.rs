@@ -9,7 +9,7 @@ use fencepost_engine::{
 
 use super::style::Styles;
 use super::table::{Cell, Column, Table, wrap};
-use super::text::{count, harmless};
+use super::text::{count, harmless, without_another_way};
 use super::time::Clock;
 
 /// What the entries are grouped by.
@@ -109,14 +109,7 @@ impl AccessPage<'_> {
         let mut out = format!("Access as of {} ({}), {since}\n", self.clock.full(report.as_of), self.clock.zone_name());
         let (bad, summary) = (self.styles.bad, &report.summary);
         let lost = people(&report.lost.iter().collect::<Vec<_>>(), "loses", "lose");
-        let alone = match (summary.people, summary.call_first) {
-            (0, _) => String::new(),
-            (1, 0) => ", with another way to it".to_owned(),
-            (_, 0) => ", each with another way to it".to_owned(),
-            (1, 1) => ", with no other way to it".to_owned(),
-            (all, alone) if all == alone => ", all with no other way to it".to_owned(),
-            (_, alone) => format!(", {alone} of them with no other way to it"),
-        };
+        let alone = without_another_way(summary.people, summary.call_first);
         let number = |entries: Vec<&AccessEntry>| group_by_person(entries).len();
         out.push_str(&format!(
             "{bad}{lost} a service{alone}{bad:#}; {} only reduced, {} restored\n",

@@ -10,7 +10,7 @@ use serde_json::{Map, Value as Json, json};
 use super::fence::{post, spaced};
 use super::json::{SCHEMA, ruling};
 use super::table::{Cell, Column, Table};
-use super::text::{count, harmless};
+use super::text::{count, harmless, without_another_way};
 use super::time::Clock;
 use crate::ui::Ui;
 
@@ -98,14 +98,7 @@ impl PreviewPage<'_> {
         let only = |change| who(change).difference(&lost).count();
         if !found.access.decisions.is_empty() {
             let bad = if lost.is_empty() { self.ui.styles.faint } else { self.ui.styles.bad };
-            let alone = match (lost.len(), alone) {
-                (0, _) => String::new(),
-                (1, 0) => ", with another way to it".to_owned(),
-                (_, 0) => ", each with another way to it".to_owned(),
-                (1, _) => ", with no other way to it".to_owned(),
-                (all, alone) if all == alone => ", all with no other way to it".to_owned(),
-                (_, alone) => format!(", {alone} of them with no other way to it"),
-            };
+            let alone = without_another_way(lost.len() as u64, alone as u64);
             out.push_str(&format!(
                 "{bad}{} would lose a way to a service{alone}{bad:#}; {} only reduced, {} restored\n",
                 count(lost.len() as u64, "person", "people"),

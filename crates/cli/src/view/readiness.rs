@@ -9,7 +9,7 @@ use super::access::cause;
 use super::json::{self, SCHEMA};
 use super::style::Styles;
 use super::table::{Cell, Column, Table};
-use super::text::{count, harmless};
+use super::text::{count, harmless, without_another_way};
 use super::time::Clock;
 
 /// Maximum number of rows that are shown; CSV has all of them.
@@ -44,11 +44,7 @@ impl ReadinessPage<'_> {
             found.not_ready
         ));
         let style = if found.denied > 0 { self.styles.bad } else { self.styles.good };
-        let alone = match (found.denied, found.call_first) {
-            (0, _) => String::new(),
-            (_, 0) => ", each with another way to it".to_owned(),
-            (_, alone) => format!(", {alone} of them with no other way to it"),
-        };
+        let alone = without_another_way(found.denied, found.call_first);
         let denied = count(found.denied, "person", "people");
         out.push_str(&format!("{style}{denied} would be denied a service{alone}{style:#}\n"));
         if found.step_up_not_enrolled > 0 {

@@ -32,6 +32,18 @@ fn quoted(device: &str) -> String {
     if plain { device.to_owned() } else { format!("'{}'", harmless(device).replace('\'', "'\\''")) }
 }
 
+/// `, 2 of them with no other way to it`: how many of those who lose something have no other way.
+pub fn without_another_way(people: u64, alone: u64) -> String {
+    match (people, alone) {
+        (0, _) => String::new(),
+        (1, 0) => ", with another way to it".to_owned(),
+        (_, 0) => ", each with another way to it".to_owned(),
+        (1, _) => ", with no other way to it".to_owned(),
+        (all, alone) if all == alone => ", all with no other way to it".to_owned(),
+        (_, alone) => format!(", {alone} of them with no other way to it"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

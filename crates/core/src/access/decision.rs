@@ -179,6 +179,11 @@ impl Ruling {
         }
     }
 
+    /// Returns whether it takes something away that an earlier decision gave.
+    pub fn is_stricter_than(&self, earlier: &Self) -> bool {
+        matches!(self.change_since(earlier), Some(AccessChange::Lost | AccessChange::Reduced))
+    }
+
     /// Returns it in words: `permit`, `deny`, `permit with no download, step-up`.
     pub fn in_words(&self) -> String {
         match self.strictness() {

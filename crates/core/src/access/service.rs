@@ -243,6 +243,11 @@ impl AccessSet {
         &self.terms
     }
 
+    /// Returns the terms that an access rule asks for.
+    pub fn terms_of(&self, rule: &AccessRule) -> Option<&Terms> {
+        rule.terms.map(|at| &self.terms[at])
+    }
+
     /// Returns the access rules in the order in which they are written.
     pub fn rules(&self) -> &[AccessRule] {
         &self.rules

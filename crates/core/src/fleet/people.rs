@@ -19,6 +19,15 @@ impl Person {
         self.facts.at(field).and_then(Datum::as_text).filter(|text| !text.is_empty())
     }
 
+    /// Returns whether the list says yes in a field; a CSV file knows no types, so that words count too.
+    pub fn says_yes(&self, field: &str) -> bool {
+        match self.facts.at(field) {
+            Some(Datum::Boolean(truth)) => *truth,
+            Some(Datum::Text(word)) => matches!(word.to_lowercase().as_str(), "true" | "yes" | "1"),
+            _ => false,
+        }
+    }
+
     /// Returns the person's name, or the id where the list has none.
     pub fn name(&self) -> &str {
         self.text("name").unwrap_or(self.id.as_str())

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use bumpalo::Bump;
-use fencepost_core::{AccessChange, Finding, Ruling};
+use fencepost_core::{Finding, Ruling};
 use fencepost_store::{DeviceRow, SpellKind, SpellRow};
 use jiff::Timestamp;
 
@@ -45,10 +45,7 @@ pub(crate) struct CurrentDecisions {
 impl Reading<'_> {
     /// Returns the decisions about the sign-ins with a device, as they are at the moment of reading and will be.
     pub(crate) fn current_decisions(&self, device: &DeviceRow) -> Result<CurrentDecisions, EngineError> {
-        let mut findings = Vec::new();
-        for row in self.reader.findings_of(device, self.run)? {
-            findings.push(codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?);
-        }
+        let findings = codec::findings_of(&self.reader, self.project, device, self.run)?;
         let mut now = BTreeMap::new();
         for kept in self.stored_decisions(device, self.run)? {
             let since = self.began(&kept)?;
@@ -129,8 +126,7 @@ fn losing<'c>(
         if !it.only_if_silent {
             any.insert(&it.key, ruling);
         }
-        let change = before.and_then(|before| ruling.change_since(before));
-        if matches!(change, Some(AccessChange::Lost | AccessChange::Reduced)) {
+        if before.is_some_and(|before| ruling.is_stricter_than(before)) {
             losing.push(it.clone());
         }
     }

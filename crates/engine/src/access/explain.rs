@@ -122,11 +122,16 @@ impl Reading<'_> {
             ));
         }
         let stranger_judge = judge.as_of(self.at);
+        let running = found.as_ref().map(DeviceAt::running).unwrap_or_default();
+        let posture = Posture {
+            running: &running,
+            covered: found.as_ref().is_some_and(|found| found.covered),
+            uncovered: self.project.config.uncovered_stands,
+        };
         let (input, state) = match &found {
-            Some(DeviceAt { judge, judged, covered, .. }) => {
-                let running = found.as_ref().map(DeviceAt::running).unwrap_or_default();
-                let posture = self.posture_of(&running, *covered);
-                (judged.input, self.project.rules.access_state(&judged.input, posture, judge.session(&arena)))
+            Some(found) => {
+                let input = found.judged.input;
+                (input, self.project.rules.access_state(&input, posture, found.judge.session(&arena)))
             }
             None => stranger_judge.stranger(&arena),
         };
@@ -139,8 +144,6 @@ impl Reading<'_> {
         let sign_in = self.completed(service, &question.sign_in, found.is_none());
         let attempt = Attempt { input, state, holder: own.as_ref(), service, sign_in: &sign_in };
         let decision = decide_and_explain(&self.project.rules, &attempt, session);
-        let running = found.as_ref().map(DeviceAt::running).unwrap_or_default();
-        let posture = self.posture_of(&running, found.as_ref().is_some_and(|found| found.covered));
         let findings = found.as_ref().map(|found| found.findings.as_slice()).unwrap_or_default();
         let lines = |causes: Vec<Cause>| -> Result<Vec<CauseLine>, EngineError> {
             causes.iter().map(|cause| self.line_of(device.as_deref(), findings, cause)).collect()
@@ -266,11 +269,7 @@ impl Reading<'_> {
         }
     }
 
-    pub(super) fn posture_of<'f>(&self, running: &'f [&'f Finding], covered: bool) -> Posture<'f> {
-        Posture { running, covered, uncovered: self.project.config.uncovered_stands }
-    }
-
-    pub(super) fn ids_of(&self, decision: &Decision) -> Vec<String> {
+    fn ids_of(&self, decision: &Decision) -> Vec<String> {
         let rules = self.project.rules.access().rules();
         decision.rules.iter().map(|at| rules[*at].id.to_string()).collect()
     }

@@ -9,7 +9,7 @@ use crate::error::EngineError;
 use crate::facts::judge::Judge;
 use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::codec;
-use crate::ledger_view::damage::{damaged, unreadable};
+use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 
 /// Called for each device.
@@ -29,12 +29,7 @@ impl Reading<'_> {
                 let unread = |error: fencepost_core::ReadError| damaged(self.project, &device.name, &error.message);
                 let observations: Vec<Observation<'_>> =
                     judge.observations(&documents, judge.project.rules.layout(), &arena).map_err(unread)?;
-                let mut findings = Vec::new();
-                for row in self.reader.findings_of(device, self.run)? {
-                    let finding =
-                        codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?;
-                    findings.push(finding);
-                }
+                let findings = codec::findings_of(&self.reader, self.project, device, self.run)?;
                 let outlook = Outlook { judge, device: &device.name, observations: &observations, findings: &findings };
                 if let Some(found) = outlook.device_at(self.at, &arena) {
                     each(&found, &arena)?;

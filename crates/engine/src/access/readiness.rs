@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Cause, CauseKind, Datum, Effect, Obligation, Ruling, Stage, StepResult, Value, VerdictOutcome, find_causes_of_rule,
+    Cause, CauseKind, Effect, Obligation, Ruling, Stage, StepResult, Value, VerdictOutcome, find_causes_of_rule,
 };
 
 use super::report::{CauseLine, Contact};
@@ -15,6 +15,7 @@ use crate::facts::judge::Judge;
 use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
+use crate::workspace::project::Project;
 
 /// What is to be enforced.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -219,8 +220,8 @@ impl Reading<'_> {
         }
         let Some(ready) = self.is_ready(&tally.what, found, &decided, arena) else { return Ok(()) };
         tally.ready[ready as usize] += 1;
-        let has_open_terms = decided.iter().any(|one| one.decision.ruling.open_terms().next().is_some());
-        if ready == Ready::Yes && !has_open_terms {
+        let terms_of = |one: &UsualDecision<'_>| open_terms_of(&tally.what, found.judge.project, one);
+        if ready == Ready::Yes && decided.iter().all(|one| terms_of(one).is_none()) {
             return Ok(());
         }
         let [platform, model] = self.texts(found.judged.input.id, ["platform", "model"])?;
@@ -252,12 +253,7 @@ impl Reading<'_> {
                 model: model.clone(),
                 denied: self.titles(lost.into_iter()),
                 step_up: self.titles(own().filter(steps_up)),
-                terms: own()
-                    .flat_map(|one| one.decision.ruling.open_terms())
-                    .map(str::to_owned)
-                    .collect::<BTreeSet<_>>()
-                    .into_iter()
-                    .collect(),
+                terms: own().filter_map(terms_of).collect::<BTreeSet<_>>().into_iter().collect(),
                 call_first: false,
                 causes,
                 person,
@@ -372,13 +368,7 @@ impl Reading<'_> {
 
     /// Returns whether somebody is enrolled in the stronger sign-in, as the list of people says.
     fn is_enrolled(&self, person: &str) -> bool {
-        let said = self.people.get(person).and_then(|person| person.facts.at("enrolled"));
-        match said {
-            Some(Datum::Boolean(enrolled)) => *enrolled,
-            // A CSV file knows no types.
-            Some(Datum::Text(word)) => matches!(word.to_lowercase().as_str(), "true" | "yes" | "1"),
-            _ => false,
-        }
+        self.people.get(person).is_some_and(|person| person.says_yes("enrolled"))
     }
 
     /// Returns facts of a device as texts.
@@ -394,6 +384,15 @@ impl Reading<'_> {
             value => Some(value.show()),
         }))
     }
+}
+
+/// Returns the terms that an access rule asks for and that are not accepted yet; what enforcing something else asks for is no effect of it.
+fn open_terms_of(what: &ToEnforce, project: &Project, one: &UsualDecision<'_>) -> Option<String> {
+    let ToEnforce::Access(id) = what else { return None };
+    let access = project.rules.access();
+    let rule = access.rules().iter().find(|rule| rule.id.as_str() == id)?;
+    let terms = access.terms_of(rule)?.id.as_str();
+    one.decision.ruling.open_terms().find(|open| *open == terms).map(str::to_owned)
 }
 
 fn is_open(ruling: &Ruling) -> bool {

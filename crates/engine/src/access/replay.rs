@@ -24,7 +24,7 @@ use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, People};
 use crate::ledger_view::codec;
-use crate::ledger_view::damage::{damaged, unreadable};
+use crate::ledger_view::damage::damaged;
 use crate::workspace::project::Project;
 
 /// By which rules a log is decided.
@@ -419,11 +419,7 @@ impl Replay<'_> {
             let stored = self.reader.observations_of(&name, Some(run.id))?;
             let documents = self.project.documents(&name, stored, run.as_of);
             let row = DeviceRow { number, name: name.clone(), dirty: false };
-            let mut findings = Vec::new();
-            for row in self.reader.findings_of(&row, Some(run.id))? {
-                let finding = codec::finding(&row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?;
-                findings.push(finding);
-            }
+            let findings = codec::findings_of(&self.reader, self.project, &row, Some(run.id))?;
             state = (!documents.is_empty()).then(|| Rc::new(DeviceState { name, documents, findings }));
         }
         self.devices.insert(key, state.clone());

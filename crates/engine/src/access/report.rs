@@ -214,7 +214,7 @@ impl AccessReport {
     }
 }
 
-/// Returns how many people the entries are about; a device that nobody holds counts as one.
+/// Returns how many people the entries are about.
 fn people<'e>(entries: impl Iterator<Item = &'e AccessEntry>) -> u64 {
     let who: BTreeSet<&str> = entries.filter_map(|entry| entry.person.as_deref()).collect();
     who.len() as u64

@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    AccessChange, CauseKind, DeviceId, Finding, Observation, Posture, Ruling, SettleContext, SettleInput, Strictness,
-    Watch, moments_ahead,
+    CauseKind, DeviceId, Finding, Observation, Posture, Ruling, SettleContext, SettleInput, Strictness, Watch,
+    moments_ahead,
 };
 use fencepost_store::ComingRow;
 use jiff::{SignedDuration, Timestamp};
@@ -108,11 +108,6 @@ impl ComingDecision {
     }
 }
 
-/// Returns whether a decision takes something away that an earlier one gave.
-fn gets_stricter_than(ruling: &Ruling, earlier: &Ruling) -> bool {
-    matches!(ruling.change_since(earlier), Some(AccessChange::Lost | AccessChange::Reduced))
-}
-
 /// Whether what a source said grows old.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Freshness {
@@ -199,7 +194,7 @@ impl<'a> Outlook<'_, 'a> {
                 let by_then = certain.iter().rfind(|it| it.at <= one.at && it.key == one.key);
                 let before = now.iter().find(|(key, _)| *key == one.key).map(|(_, decision)| decision);
                 let then = by_then.map(|it| &it.decision).or(before);
-                then.is_some_and(|then| !gets_stricter_than(&one.decision.ruling, &then.ruling))
+                then.is_some_and(|then| !one.decision.ruling.is_stricter_than(&then.ruling))
             };
             for one in &mut coming {
                 one.only_if_silent = !is_certain(one);
@@ -208,7 +203,7 @@ impl<'a> Outlook<'_, 'a> {
             let mut held: Rulings = now.iter().map(|(key, decision)| (key.clone(), decision.ruling.clone())).collect();
             for one in &mut coming {
                 let before = held.insert(one.key.clone(), one.decision.ruling.clone());
-                one.only_if_silent &= before.is_some_and(|before| gets_stricter_than(&one.decision.ruling, &before));
+                one.only_if_silent &= before.is_some_and(|before| one.decision.ruling.is_stricter_than(&before));
             }
             // A certain change that follows one that silence would have brought before.
             let silently = |one: &ComingDecision| {

@@ -4,10 +4,13 @@ use fencepost_core::{
     Blame, Cause, CauseKind, CloseReason, DeviceId, Effect, Finding, FindingClock, FindingId, Obligation, Period,
     Reason, RuleId, Ruling, Strictness, Subject,
 };
-use fencepost_store::FindingRow;
+use fencepost_store::{DeviceRow, FindingRow, LedgerError, Reader};
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Value as Json, json};
+
+use crate::ledger_view::damage::unreadable;
+use crate::workspace::project::Project;
 
 /// What a finding's row says in its body; written without being a value first, since there may be half a million.
 struct FindingBody<'f>(&'f Finding);
@@ -51,6 +54,20 @@ pub(crate) fn finding_row(finding: &Finding, run: i64) -> FindingRow {
         body: written(&FindingBody(finding)),
         from_run: run,
     }
+}
+
+/// Returns the findings of a device as of a run.
+///
+/// # Errors
+/// When the ledger cannot be read, or holds what this version does not know.
+pub(crate) fn findings_of(
+    reader: &Reader<'_>,
+    project: &Project,
+    device: &DeviceRow,
+    run: Option<i64>,
+) -> Result<Vec<Finding>, LedgerError> {
+    let read = |row: FindingRow| finding(&row).ok_or_else(|| unreadable(project, &row.device, "a finding"));
+    reader.findings_of(device, run)?.into_iter().map(read).collect()
 }
 
 /// Reads a finding back; none when the row is not as this program writes it.

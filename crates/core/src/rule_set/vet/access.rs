@@ -8,7 +8,6 @@ use crate::access::decision::{AccessState, Attempt};
 use crate::access::service::{AccessRule, Effect, Service, SignIn};
 use crate::diagnostic::{Diagnostic, Span};
 use crate::facts::merge::merge;
-use crate::facts::value::Datum;
 use crate::fleet::group::Membership;
 use crate::fleet::people::Holder;
 use crate::rule_set::decide::{Applies, applies, is_one_of, targets};
@@ -181,7 +180,8 @@ impl<'v> AccessVet<'v> {
     }
 
     fn tell_emergency(&self, told: &mut Vec<Diagnostic>) {
-        let accounts: Vec<&Holder<'_>> = self.people.iter().filter(|holder| is_emergency(holder)).collect();
+        let is_emergency = |holder: &&Holder<'_>| holder.person.is_some_and(|person| person.says_yes("emergency"));
+        let accounts: Vec<&Holder<'_>> = self.people.iter().filter(is_emergency).collect();
         let rules = self.rules.access().rules().iter();
         for rule in rules.filter(|rule| rule.stage(self.session.at) != Stage::Draft && !rule.otherwise.permit) {
             let hit: Vec<&str> = accounts
@@ -228,14 +228,4 @@ fn named(ids: &[&str]) -> String {
     let more = ids.len().saturating_sub(MOST_LOOKED_UP);
     let rest = if more > 0 { format!(" and {more} more") } else { String::new() };
     format!("{}{rest}", ids.iter().take(MOST_LOOKED_UP).copied().collect::<Vec<_>>().join(", "))
-}
-
-/// Returns whether the list of people marks an account as one for emergencies.
-fn is_emergency(holder: &Holder<'_>) -> bool {
-    match holder.person.and_then(|person| person.facts.at("emergency")) {
-        Some(Datum::Boolean(truth)) => *truth,
-        // A CSV file knows no types.
-        Some(Datum::Text(word)) => matches!(word.to_lowercase().as_str(), "true" | "yes" | "1"),
-        _ => false,
-    }
 }
