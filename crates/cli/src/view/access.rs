@@ -90,8 +90,10 @@ struct Section<'e> {
 impl AccessPage<'_> {
     pub fn render(&self, report: &AccessReport) -> String {
         let mut out = self.summary(report);
-        for section in self.sections(report) {
-            self.section(&mut out, &section);
+        let sections = self.sections(report);
+        sections.iter().for_each(|section| self.section(&mut out, section));
+        if sections.is_empty() && (self.only.is_some() || self.denied) {
+            out.push_str("\nNone\n");
         }
         let DeniedCount { people, devices_of_nobody } = report.denied_now;
         if !self.denied && self.only.is_none() && people + devices_of_nobody > 0 {
@@ -269,7 +271,10 @@ impl AccessPage<'_> {
         let is_back = first.decision.strictness() == Strictness::Permitted;
         let because = because(group.causes);
         let because = if is_back { format!("what shut it is over: {because}") } else { because };
-        for part in wrap(&harmless(&because), self.width.saturating_sub(indent)) {
+        // A heading has said a single cause already.
+        let is_said = self.by == Some(By::Cause) && group.causes.len() == 1 && !is_back;
+        let told = if is_said { String::new() } else { harmless(&because) };
+        for part in wrap(&told, self.width.saturating_sub(indent)).into_iter().filter(|_| !is_said) {
             out.push_str(&format!("{pad}{part}\n"));
         }
         let mut fixes: Vec<&str> = group.causes.iter().filter_map(|line| line.fix.as_deref()).collect();
