@@ -48,7 +48,7 @@ pub use findings::finding::{
     Subject, moments_ahead,
 };
 pub use findings::standing::{Standing, Uncovered, standing_at};
-pub use fleet::group::{GroupKind, GroupSource, Membership};
+pub use fleet::group::{GroupKind, GroupSource, GroupSummary, Membership};
 pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
 pub use fleet::people::{Acceptance, Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};

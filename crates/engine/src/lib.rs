@@ -11,6 +11,7 @@ mod change;
 mod draft;
 mod error;
 mod facts;
+mod grouped;
 mod import;
 mod ledger_view;
 mod spool;
@@ -26,10 +27,11 @@ pub use access::report::{
     AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, DeniedCount, OtherWay, PersonOrDevice,
 };
 pub use ask::baseline::{BaselineReport, Expectation};
-pub use ask::device::{Cost, DeviceReport, FactLine, HolderLine, ReachLine, Said, StricterLater, VerdictLine};
+pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
 pub use ask::history::{Happening, History, What};
 pub use ask::list::{Kind, ListQuery, Listing};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
+pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, group_costs, group_reach};
 pub use ask::tried::{Against, Tried, try_expression};
 pub use assess::sealed_verdicts::SealedVerdicts;
 pub use assess::stateless::{DeviceVerdicts, Judgement, RefusedLine, Sealed, StateInput, Stateless, assess_file};

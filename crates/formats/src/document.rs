@@ -16,7 +16,7 @@ use rust_decimal::Decimal;
 use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, Step, Walker};
 use crate::padded::{Padded, RawDocument};
 use crate::secret::{Secrecy, SecretKey};
-use crate::shapes::{Alike, How, Inside, Meaning, Member, Met, Run, ShapeId, Shapes};
+use crate::shapes::{Alike, ExpectedMember, How, Inside, Meaning, Member, Met, Run, ShapeId, Shapes};
 
 /// Reads JSON documents, one after the other; quicker from one to the next where they are alike.
 #[derive(Debug, Default)]
@@ -123,7 +123,7 @@ impl<'a> Walk<'a, '_, '_> {
         loop {
             let mut run = Run::new(self.shapes, shape, &self.cursor, next, first);
             let mut known = None;
-            while let Some((place, _, member)) = run.key() {
+            while let Some(ExpectedMember { place, member, .. }) = run.key() {
                 if member.how != How::Skip || run.text().is_none() {
                     known = Some((*member, Some(place)));
                     break;
@@ -405,7 +405,7 @@ impl<'a> Walk<'a, '_, '_> {
             let mut run = Run::new(self.shapes, shape, &self.cursor, next, first);
             let document = self.cursor.bytes();
             let mut known = None;
-            while let Some((place, from, member)) = run.key() {
+            while let Some(ExpectedMember { place, comma_at: from, member }) = run.key() {
                 match member.how {
                     How::Skip if run.text().is_some() => {}
                     How::Text if let Some(text) = run.text() => {

@@ -141,6 +141,15 @@ pub(crate) struct Run<'s, 'a> {
     pub keys: usize,
 }
 
+/// The member whose key was gone past.
+pub(crate) struct ExpectedMember<'s> {
+    /// Its position in the shape.
+    pub place: usize,
+    /// Where the comma before its key stands, or the key where it is the first.
+    pub comma_at: usize,
+    pub member: &'s Member,
+}
+
 impl<'s, 'a> Run<'s, 'a> {
     #[inline(always)]
     pub fn new(shapes: &'s Shapes, shape: ShapeId, cursor: &Cursor<'a>, next: usize, first: bool) -> Self {
@@ -152,9 +161,9 @@ impl<'s, 'a> Run<'s, 'a> {
     }
 
     /// Goes past the next key if it is one of those that may follow, and before it past members that nobody looks at; returns
-    /// which, and where the comma before it stands.
+    /// which.
     #[inline(always)]
-    pub fn key(&mut self) -> Option<(usize, usize, &'s Member)> {
+    pub fn key(&mut self) -> Option<ExpectedMember<'s>> {
         let mut place = self.next;
         let mut member = self.members.get(place)?;
         if member.how == How::Skip && !self.first {
@@ -174,7 +183,7 @@ impl<'s, 'a> Run<'s, 'a> {
         self.at = member.expected.value_at(from);
         (self.next, self.first) = (place + 1, false);
         self.keys += 1;
-        Some((place, from, member))
+        Some(ExpectedMember { place, comma_at: from, member })
     }
 
     /// Goes past a text in which nothing is escaped, if one is at hand, and returns it.
@@ -349,7 +358,7 @@ mod tests {
         assert_eq!(cursor.enter(b'}'), Ok(true));
         let mut run = Run::new(shapes, shapes.document(), &cursor, 0, true);
         let mut found = Vec::new();
-        while let Some((place, ..)) = run.key() {
+        while let Some(ExpectedMember { place, .. }) = run.key() {
             found.push(place);
             if run.text().is_none() {
                 break;

@@ -30,9 +30,9 @@ pub use finding_ids::IDS_IN_FRONT;
 use reader::show_names_of_now;
 pub use reader::{Reader, SnapshotReader};
 pub use rows::{
-    AcceptanceRow, AssessedRow, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FactsRow, FindingRow,
-    FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PeopleRows, PersonRow, RejectRow,
-    RunKind, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation,
+    Absence, AcceptanceRow, AssessedRow, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FactsRow,
+    FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PeopleRows, PersonRow,
+    PersonSpell, RejectRow, RunKind, RunRow, SourceRow, Spell, SpellKind, SpellRow, StoredObservation,
 };
 pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewBody, NewObservation, NewRun, PackedFacts, Writer};

@@ -12,9 +12,9 @@ use crate::Access;
 use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
-    AcceptanceRow, AssessedRow, BatchFacts, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow, FindingRow,
-    FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PeopleRows, PersonRow, RejectRow,
-    RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
+    Absence, AcceptanceRow, AssessedRow, BatchFacts, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow,
+    FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PeopleRows, PersonRow,
+    PersonSpell, RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -594,18 +594,10 @@ impl<'c> Reader<'c> {
 
     /// Returns the same with bodies as they are kept.
     pub fn packed_observations(&self, device: &str, run: Option<i64>) -> Result<Vec<PackedObservation>, LedgerError> {
-        let rows = self.observation_rows(device, run)?;
-        let packed = rows.into_iter().map(|(source, collected, body, volatile_parts, document)| PackedObservation {
-            source,
-            collected: moment(collected),
-            body,
-            volatile_parts,
-            document,
-        });
-        Ok(packed.collect())
+        self.observation_rows(device, run)
     }
 
-    fn observation_rows(&self, device: &str, run: Option<i64>) -> Result<Vec<ObservationColumns>, LedgerError> {
+    fn observation_rows(&self, device: &str, run: Option<i64>) -> Result<Vec<PackedObservation>, LedgerError> {
         match run {
             None => self.all(CURRENT, [device], observation_row),
             // What is still current has all its volatile facts; of what was, those remain that an assessment read.
@@ -622,17 +614,9 @@ impl<'c> Reader<'c> {
         }
     }
 
-    fn observation(
-        &self,
-        (source, collected, body, volatile_parts, document): ObservationColumns,
-    ) -> Result<StoredObservation, LedgerError> {
-        Ok(StoredObservation {
-            source,
-            collected: moment(collected),
-            body: self.unpack(&body)?,
-            volatile_parts,
-            document,
-        })
+    fn observation(&self, packed: PackedObservation) -> Result<StoredObservation, LedgerError> {
+        let PackedObservation { source, collected, body, volatile_parts, document } = packed;
+        Ok(StoredObservation { source, collected, body: self.unpack(&body)?, volatile_parts, document })
     }
 
     /// Returns everything that was ever said of a device up to a run, by source and moment of collection; of what was
@@ -777,12 +761,15 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Returns every entry of a person, oldest first: the source, what it says, and from which run up to which.
-    pub fn person_history(&self, id: &str) -> Result<Vec<(PersonRow, i64, Option<i64>)>, LedgerError> {
+    /// Returns every entry of a person, oldest first.
+    pub fn person_history(&self, id: &str) -> Result<Vec<PersonSpell>, LedgerError> {
         self.all(
             "SELECT id, source, body, from_run, to_run FROM person WHERE id = ?1 ORDER BY from_run, source",
             [id],
-            |row| Ok((PersonRow { id: row.get(0)?, source: row.get(1)?, body: row.get(2)? }, row.get(3)?, row.get(4)?)),
+            |row| {
+                let entry = PersonRow { id: row.get(0)?, source: row.get(1)?, body: row.get(2)? };
+                Ok(PersonSpell { entry, from_run: row.get(3)?, to_run: row.get(4)? })
+            },
         )
     }
 
@@ -867,13 +854,16 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Returns every absence of a device from a source, oldest first, with when it began and ended.
-    pub fn absence_history(&self, device: &str) -> Result<Vec<(String, Timestamp, Option<Timestamp>)>, LedgerError> {
+    /// Returns every absence of a device from a source, oldest first.
+    pub fn absence_history(&self, device: &str) -> Result<Vec<Absence>, LedgerError> {
         self.all(
             "SELECT s.name, r.as_of, e.as_of FROM absence a JOIN device d ON d.id = a.device JOIN source s ON s.id = a.source \
              JOIN run r ON r.id = a.from_run LEFT JOIN run e ON e.id = a.to_run WHERE d.name = ?1 ORDER BY a.from_run",
             [device],
-            |row| Ok((row.get(0)?, moment(row.get(1)?), row.get::<_, Option<i64>>(2)?.map(moment))),
+            |row| {
+                let until = row.get::<_, Option<i64>>(2)?.map(moment);
+                Ok(Absence { source: row.get(0)?, from: moment(row.get(1)?), until })
+            },
         )
     }
 
@@ -1043,10 +1033,14 @@ const EVENT: &str = "SELECT d.name, e.at, e.what, e.finding, e.subject, e.opened
 const EVENT_OF_RUN: &str = "SELECT d.name, e.at, e.what, e.finding, e.subject, e.opened, e.due, e.spell, e.detail, r.number \
     FROM event e JOIN device d ON d.id = e.device JOIN run r ON r.id = e.run";
 
-type ObservationColumns = (String, i64, Vec<u8>, Option<Vec<u8>>, i64);
-
-fn observation_row(row: &Row<'_>) -> rusqlite::Result<ObservationColumns> {
-    Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?))
+fn observation_row(row: &Row<'_>) -> rusqlite::Result<PackedObservation> {
+    Ok(PackedObservation {
+        source: row.get(0)?,
+        collected: moment(row.get(1)?),
+        body: row.get(2)?,
+        volatile_parts: row.get(3)?,
+        document: row.get(4)?,
+    })
 }
 
 fn assessed_row<B>(

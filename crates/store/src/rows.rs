@@ -72,6 +72,17 @@ impl SpellKind {
     }
 }
 
+/// Something that holds for a device from a run on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Spell {
+    /// What it is about, by kind of spell: a rule, a decision's key, nothing for the standing.
+    pub subject: String,
+    /// What holds of the subject.
+    pub value: String,
+    /// More about it, in the form that the engine gives it.
+    pub detail: String,
+}
+
 /// Something that held from one run up to another.
 #[derive(Clone, Debug, PartialEq)]
 pub struct SpellRow {
@@ -325,6 +336,28 @@ pub struct PersonRow {
     pub source: String,
     /// What it says, as JSON.
     pub body: String,
+}
+
+/// What a list said of a person, and for how long.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PersonSpell {
+    /// What it said.
+    pub entry: PersonRow,
+    /// The run that brought it.
+    pub from_run: i64,
+    /// The run that ended it.
+    pub to_run: Option<i64>,
+}
+
+/// A time in which a source did not list a device that it had listed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Absence {
+    /// The source.
+    pub source: String,
+    /// Since when.
+    pub from: Timestamp,
+    /// Until when.
+    pub until: Option<Timestamp>,
 }
 
 /// Terms that somebody accepted.

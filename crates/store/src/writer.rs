@@ -12,8 +12,8 @@ use crate::bodies::{SharedBodies, body_hash};
 use crate::error::{LedgerError, doing, holder_file};
 use crate::reader::{COMMITS, Reader};
 use crate::rows::{
-    AcceptanceRow, AssessedRow, ComingRow, EventRow, FindingRow, FormerName, RejectRow, RunKind, SpellKind, micros,
-    moment,
+    AcceptanceRow, AssessedRow, ComingRow, EventRow, FindingRow, FormerName, RejectRow, RunKind, Spell, SpellKind,
+    micros, moment,
 };
 
 const LEVEL: i32 = 3;
@@ -708,19 +708,12 @@ impl<'l> Writer<'l> {
         .map(|_| ())
     }
 
-    /// Makes the spells of a kind on a device be `now`, pairs of subject with value and detail; returns
-    /// whether any began or ended. A spell goes on while its value is the same, that of a standing or a decision while its detail is,
+    /// Makes the spells of a kind on a device be `now`; returns whether any began or ended. A spell goes on while its value is the same, that of a standing or a decision while its detail is,
     /// too.
-    pub fn set_spells(
-        &mut self,
-        run: i64,
-        kind: SpellKind,
-        device: &str,
-        now: &[(String, String, String)],
-    ) -> Result<bool, LedgerError> {
+    pub fn set_spells(&mut self, run: i64, kind: SpellKind, device: &str, now: &[Spell]) -> Result<bool, LedgerError> {
         let failed = self.failed();
         let (device, _) = self.device(run, device)?;
-        let before: Vec<([i64; 2], (String, String, String))> = {
+        let before: Vec<([i64; 2], Spell)> = {
             let mut statement = self
                 .transaction
                 .prepare_cached(
@@ -730,14 +723,17 @@ impl<'l> Writer<'l> {
                 .map_err(&failed)?;
             let rows = statement
                 .query_map(params![device, kind.as_str()], |row| {
-                    Ok(([row.get(0)?, row.get(1)?], (row.get(2)?, row.get(3)?, row.get(4)?)))
+                    let spell = Spell { subject: row.get(2)?, value: row.get(3)?, detail: row.get(4)? };
+                    Ok(([row.get(0)?, row.get(1)?], spell))
                 })
                 .map_err(&failed)?;
             rows.collect::<Result<_, _>>().map_err(&failed)?
         };
         let mut changed = false;
-        let same = |one: &(String, String, String), other: &(String, String, String)| {
-            one.0 == other.0 && one.1 == other.1 && (kind == SpellKind::Verdict || one.2 == other.2)
+        let same = |one: &Spell, other: &Spell| {
+            one.subject == other.subject
+                && one.value == other.value
+                && (kind == SpellKind::Verdict || one.detail == other.detail)
         };
         for ([from_run, seq], held) in &before {
             if !now.iter().any(|holds| same(holds, held)) {
@@ -777,13 +773,7 @@ impl<'l> Writer<'l> {
     }
 
     /// Makes the spells of a kind on a device be `now`, of which no spell of that kind is known.
-    pub fn add_spells(
-        &mut self,
-        run: i64,
-        kind: SpellKind,
-        device: i64,
-        now: &[(String, String, String)],
-    ) -> Result<(), LedgerError> {
+    pub fn add_spells(&mut self, run: i64, kind: SpellKind, device: i64, now: &[Spell]) -> Result<(), LedgerError> {
         now.iter().try_for_each(|holds| self.add_spell(run, kind, device, holds))
     }
 
@@ -792,7 +782,7 @@ impl<'l> Writer<'l> {
         run: i64,
         kind: SpellKind,
         device: i64,
-        (subject, value, detail): &(String, String, String),
+        Spell { subject, value, detail }: &Spell,
     ) -> Result<(), LedgerError> {
         self.rows += 1;
         self.run_sql(

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use fencepost_store::{
     Added, AssessedRow, DeviceBatch, FileRow, FindingRow, LayoutFingerprints, Ledger, LedgerError, Look, NewBody,
-    NewObservation, NewRun, PackedFacts, Purpose, Reader, RunKind, SpellKind, Writer,
+    NewObservation, NewRun, PackedFacts, Purpose, Reader, RunKind, Spell, SpellKind, Writer,
 };
 use jiff::Timestamp;
 
@@ -146,7 +146,11 @@ fn spells_go_on_while_their_value_is_the_same() {
 
 fn spells_go_on(known_first: bool) {
     let mut ledger = Ledger::in_memory().unwrap();
-    let spell = |subject: &str, value: &str| (subject.to_owned(), value.to_owned(), "{}".to_owned());
+    let spell = |subject: &str, value: &str| Spell {
+        subject: subject.to_owned(),
+        value: value.to_owned(),
+        detail: "{}".to_owned(),
+    };
     let mut writer = ledger.writer("test").unwrap();
     let brought = begin(&mut writer, RunKind::Import, D1);
     writer.add_observation(brought, &said("a", D1, "{}", "")).unwrap();

@@ -1,11 +1,10 @@
 //! One device: the proof of its verdicts (`why`), and all that is known of it (`show`).
 
 use fencepost_core::{Dictionary, Effect, Finding, Phase, Stage, Standing, Subject, VerdictOutcome};
-use fencepost_engine::{Cost, DeviceReport, VerdictLine};
+use fencepost_engine::{CorrectedBy, Cost, CostGroup, DeviceReport, ReachGroup, VerdictLine, group_costs, group_reach};
 
 use super::evidence;
 use super::fence::{post, spaced};
-use super::gather::Gathered;
 use super::reach;
 use super::style::Styles;
 use super::table::{Cell, Column, Table, wrap};
@@ -321,12 +320,12 @@ impl Page<'_> {
                 value.push_str(" (wrong type)");
             }
             let source = match (&fact.source, &fact.corrected) {
-                (_, Some((by, ..))) => format!("corrected by {by}"),
+                (_, Some(CorrectedBy { by, .. })) => format!("corrected by {by}"),
                 (Some(source), None) => source.clone(),
                 (None, None) => String::new(),
             };
             let age = match (fact.collected, &fact.corrected) {
-                (_, Some((_, _, until))) => format!("until {}", self.clock.moment(*until)),
+                (_, Some(CorrectedBy { until, .. })) => format!("until {}", self.clock.moment(*until)),
                 (Some(at), None) => format!("{}{}", self.clock.distance(at), if fact.stale { ", too old" } else { "" }),
                 (None, None) => String::new(),
             };
@@ -353,27 +352,17 @@ impl Page<'_> {
 
     /// Reach as a table: people and kinds of client of whom the same is told share a line.
     fn reach(&self, report: &DeviceReport) -> Table {
-        let by_person = Gathered::of(report.reach.iter().map(|reach| {
-            let person = reach.person.as_deref().map(|id| {
-                let known =
-                    report.holders.iter().find(|holder| holder.id == id).and_then(|holder| holder.name.as_deref());
-                known.unwrap_or(id)
-            });
-            let (decision, style) = (reach::in_words(reach, self.clock), reach::style(reach, self.styles));
-            ((person, reach.title.as_str(), decision, style), reach.client.as_str())
-        }));
-        let lines = Gathered::of(
-            by_person
-                .into_iter()
-                .map(|((person, title, decision, style), clients)| ((title, decision, style, clients), person)),
-        );
         let mut table = Table::new(&[("", Column::Fixed), ("", Column::Text), ("", Column::Text)]).indent(2);
-        for ((title, decision, style, clients), people) in lines {
-            let people: Vec<&str> = people.into_iter().flatten().collect();
-            let decision = format!("{decision} ({})", clients.join(", "));
+        let name_of = |id: &str| {
+            let known = report.holders.iter().find(|holder| holder.id == id).and_then(|holder| holder.name.clone());
+            known.unwrap_or_else(|| id.to_owned())
+        };
+        for ReachGroup { line, clients, people } in group_reach(&report.reach) {
+            let decision = format!("{} ({})", reach::in_words(line, self.clock), clients.join(", "));
+            let people: Vec<String> = people.into_iter().map(name_of).collect();
             table.row(vec![
-                Cell::new(title),
-                Cell::styled(decision, style),
+                Cell::new(&line.title),
+                Cell::styled(decision, reach::style(line, self.styles)),
                 Cell::styled(people.join(", "), self.styles.faint),
             ]);
         }
@@ -383,21 +372,17 @@ impl Page<'_> {
 
 /// `denied now: Crew roster, Mail (app)`, one text for each decision and moment.
 fn costs(costs: &[Cost], clock: &Clock) -> Vec<String> {
-    let told = Gathered::of(costs.iter().map(|cost| {
-        let what = match cost.decision.effect {
+    let heading = |group: &CostGroup<'_>| {
+        let what = match group.decision.effect {
             Effect::Deny => "denied".to_owned(),
-            Effect::Permit => cost.decision.in_words(),
+            Effect::Permit => group.decision.in_words(),
         };
-        let when = if cost.moment > clock.now { format!("from {}", clock.both(cost.moment)) } else { "now".to_owned() };
-        (format!("{what} {when}"), (harmless(&cost.title), cost.client.as_str()))
-    }));
-    told.into_iter()
-        .map(|(heading, services)| {
-            let services: Vec<String> = Gathered::of(services)
-                .into_iter()
-                .map(|(title, clients)| format!("{title} ({})", clients.join(", ")))
-                .collect();
-            format!("{heading}: {}", services.join(", "))
-        })
-        .collect()
+        group.from.map_or_else(|| format!("{what} now"), |from| format!("{what} from {}", clock.both(from)))
+    };
+    let service = |(title, clients): &(&str, Vec<&str>)| format!("{} ({})", harmless(title), clients.join(", "));
+    let line = |group: CostGroup<'_>| {
+        let services: Vec<String> = group.services.iter().map(service).collect();
+        format!("{}: {}", heading(&group), services.join(", "))
+    };
+    group_costs(costs, clock.now).into_iter().map(line).collect()
 }

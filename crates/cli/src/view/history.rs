@@ -25,12 +25,12 @@ pub fn show(history: &History, clock: &Clock, width: usize, styles: &Styles, uni
         let when = clock.full(happening.at);
         let shown = if when == last { String::new() } else { when.clone() };
         last = when;
-        for (at, (who, what, style)) in lines(happening, clock, styles, unicode).into_iter().enumerate() {
+        for (at, line) in lines(happening, clock, styles, unicode).into_iter().enumerate() {
             let when = if at == 0 { shown.clone() } else { String::new() };
             table.row(vec![
                 Cell::styled(when, styles.faint),
-                Cell::styled(who, styles.faint),
-                Cell::styled(what, style),
+                Cell::styled(line.who, styles.faint),
+                Cell::styled(line.what, line.style),
             ]);
         }
     }
@@ -38,15 +38,17 @@ pub fn show(history: &History, clock: &Clock, width: usize, styles: &Styles, uni
     out
 }
 
-/// Who tells of it, what it was, and in which style.
-fn lines(
-    happening: &Happening,
-    clock: &Clock,
-    styles: &Styles,
-    unicode: bool,
-) -> Vec<(String, String, anstyle::Style)> {
+/// A line of what happened to a device.
+struct HistoryLine {
+    /// The source or the part of Fence Post that it comes from; empty where it is that of the line above.
+    who: String,
+    what: String,
+    style: anstyle::Style,
+}
+
+fn lines(happening: &Happening, clock: &Clock, styles: &Styles, unicode: bool) -> Vec<HistoryLine> {
     let plain = anstyle::Style::new();
-    let one = |who: &str, what: String, style| vec![(who.to_owned(), what, style)];
+    let one = |who: &str, what: String, style| vec![HistoryLine { who: who.to_owned(), what, style }];
     match &happening.what {
         What::FirstSeen { source, facts, earlier_removed } => {
             let facts = count(*facts as u64, "fact", "facts");
@@ -56,7 +58,11 @@ fn lines(
         What::Changed { source, changes } => changes
             .iter()
             .enumerate()
-            .map(|(at, one)| (if at == 0 { source.clone() } else { String::new() }, change(one), plain))
+            .map(|(at, one)| HistoryLine {
+                who: if at == 0 { source.clone() } else { String::new() },
+                what: change(one),
+                style: plain,
+            })
             .collect(),
         What::Absent { source } => one(source, "no longer lists it".to_owned(), styles.notice),
         What::ListedAgain { source } => one(source, "lists it again".to_owned(), plain),

@@ -355,7 +355,7 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "facts": report.facts.iter().map(|fact| json!({
             "fact": fact.path, "value": fact.value, "unit": fact.unit, "label": fact.label, "source": fact.source,
             "collected_at": fact.collected.map(|moment| moment.to_string()), "stale": fact.stale, "wrong_type": fact.wrong_type,
-            "corrected": fact.corrected.as_ref().map(|(by, because, until)| json!({ "by": by, "because": because, "until": until.to_string() })),
+            "corrected": fact.corrected.as_ref().map(|one| json!({ "by": one.by, "because": one.because, "until": one.until.to_string() })),
             "losers": fact.losers.iter().map(|said| json!({ "source": said.source, "value": said.value, "collected_at": said.collected.map(|moment| moment.to_string()) })).collect::<Vec<_>>(),
         })).collect::<Vec<_>>(),
         "verdicts": report.verdicts.iter().map(|verdict| json!({

@@ -6,7 +6,6 @@ pub mod diagnostics;
 pub mod evidence;
 pub mod explain;
 pub mod fence;
-pub mod gather;
 pub mod history;
 pub mod import;
 pub mod json;

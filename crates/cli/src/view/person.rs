@@ -1,9 +1,8 @@
 //! One person, as `show` tells of them.
 
-use fencepost_engine::{PersonReport, Remark};
+use fencepost_engine::{PersonReport, ReachGroup, Remark, group_reach};
 
 use super::fence::{post, spaced};
-use super::gather::Gathered;
 use super::reach;
 use super::style::Styles;
 use super::table::{Cell, Column, Table};
@@ -54,14 +53,10 @@ pub fn show(person: &PersonReport, clock: &Clock, width: usize, styles: &Styles,
             "  {strong}{}{strong:#}  {style}{stands}{style:#}  {faint}collected {collected}{shared}{faint:#}\n",
             harmless(&held.device)
         ));
-        let told = Gathered::of(held.reach.iter().map(|reach| {
-            let (decision, style) = (reach::in_words(reach, clock), reach::style(reach, styles));
-            ((reach.title.as_str(), decision, style), reach.client.as_str())
-        }));
         let mut table = Table::new(&[("", Column::Fixed), ("", Column::Text)]).indent(4);
-        for ((title, decision, style), clients) in told {
-            let decision = format!("{decision} ({})", clients.join(", "));
-            table.row(vec![Cell::new(title), Cell::styled(decision, style)]);
+        for ReachGroup { line, clients, .. } in group_reach(&held.reach) {
+            let decision = format!("{} ({})", reach::in_words(line, clock), clients.join(", "));
+            table.row(vec![Cell::new(&line.title), Cell::styled(decision, reach::style(line, styles))]);
         }
         out.push_str(&table.render(width, styles));
     }

@@ -8,7 +8,7 @@ use super::decision::Strictness;
 use super::terms::{Terms, TermsSource};
 use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Text, did_you_mean};
-use crate::fleet::group::{Groups, Whom, resolve_whom};
+use crate::fleet::group::{GroupKind, Groups, Whom, resolve_whom};
 use crate::id::{AccessRuleId, ServiceId, TermsId};
 use crate::rules::rule::{Stage, stage_at};
 
@@ -274,122 +274,137 @@ impl AccessSet {
         vocabulary: &mut Vocabulary<'_>,
         mistakes: &mut Vec<Diagnostic>,
     ) -> Self {
-        let AccessSources { services, rules, terms, managed } = sources;
-        let managed = managed.and_then(|text| Condition::compile(text, Place::Devices, vocabulary, mistakes));
-        let index: HashMap<&str, usize> =
-            groups.all.iter().enumerate().map(|(at, group)| (group.id.as_str(), at)).collect();
-        let kinds: Vec<_> = groups.all.iter().map(|group| group.kind).collect();
-        for (what, ids) in [
-            ("services", services.iter().map(|one| &one.id).collect::<Vec<_>>()),
-            ("access rules", rules.iter().map(|one| &one.id).collect()),
-            ("terms", terms.iter().map(|one| &one.id).collect()),
-        ] {
-            let mut seen: HashMap<&str, &Named> = HashMap::new();
-            for id in ids {
-                if let Some(first) = seen.insert(&id.text, id) {
-                    mistakes.push(
-                        Diagnostic::error(
-                            "doubled-id",
-                            format!("two {what} are called `{}`", id.text),
-                            id.span.clone(),
-                        )
+        refuse_doubled_ids(sources, mistakes);
+        let managed = sources.managed.and_then(|text| Condition::compile(text, Place::Devices, vocabulary, mistakes));
+        let group_index = groups.all.iter().enumerate().map(|(at, group)| (group.id.as_str(), at)).collect();
+        let group_kinds = groups.all.iter().map(|group| group.kind).collect();
+        let mut compiler = AccessCompiler { sources, group_index, group_kinds, vocabulary, mistakes };
+        let rules: Vec<AccessRule> = sources.rules.iter().filter_map(|source| compiler.rule(source)).collect();
+        let terms = sources.terms.iter().map(|source| compiler.terms(source)).collect();
+        let services = sources.services.iter().map(Service::of_source).collect();
+        let asks_managed = rules.iter().flat_map(AccessRule::conditions).any(Condition::asks_managed);
+        Self { services, rules, terms, managed, asks_managed }
+    }
+}
+
+impl Service {
+    fn of_source(source: &ServiceSource) -> Self {
+        Self {
+            id: ServiceId::new(source.id.text.as_str()),
+            title: source.title.clone().unwrap_or_else(|| source.id.text.clone()),
+            default: source.default,
+            usual: source.usual.clone(),
+        }
+    }
+}
+
+/// Refuses services, access rules and terms that share an id with others of their kind.
+fn refuse_doubled_ids(sources: AccessSources<'_>, mistakes: &mut Vec<Diagnostic>) {
+    let AccessSources { services, rules, terms, .. } = sources;
+    for (what, ids) in [
+        ("services", services.iter().map(|one| &one.id).collect::<Vec<_>>()),
+        ("access rules", rules.iter().map(|one| &one.id).collect()),
+        ("terms", terms.iter().map(|one| &one.id).collect()),
+    ] {
+        let mut seen: HashMap<&str, &Named> = HashMap::new();
+        for id in ids {
+            if let Some(first) = seen.insert(&id.text, id) {
+                let message = format!("two {what} are called `{}`", id.text);
+                mistakes.push(
+                    Diagnostic::error("doubled-id", message, id.span.clone())
                         .label("the second")
                         .note(first.span.clone(), "the first")
                         .help("give one of them another id"),
-                    );
-                }
+                );
             }
         }
-        let find_service = |named: &Named, mistakes: &mut Vec<Diagnostic>| {
-            let found = services.iter().position(|service| service.id.text == named.text);
-            if found.is_none() {
-                let help = did_you_mean(&named.text, services.iter().map(|service| service.id.text.as_str()), || {
-                    "define it as a [[service]] in access.toml".to_owned()
-                });
-                mistakes.push(
-                    Diagnostic::error(
-                        "unknown-service",
-                        format!("unknown service `{}`", named.text),
-                        named.span.clone(),
-                    )
-                    .help(help),
-                );
-            }
-            found
-        };
-        let find_terms = |named: &Named, mistakes: &mut Vec<Diagnostic>| {
-            let found = terms.iter().position(|terms| terms.id.text == named.text);
-            if found.is_none() {
-                let help = did_you_mean(&named.text, terms.iter().map(|terms| terms.id.text.as_str()), || {
-                    "define them as [[terms]] in terms.toml".to_owned()
-                });
-                let what = format!("unknown terms `{}`", named.text);
-                mistakes.push(Diagnostic::error("unknown-terms", what, named.span.clone()).help(help));
-            }
-            found
-        };
-        let mut made = Vec::new();
-        for source in rules {
-            if source.services.is_empty() {
-                mistakes.push(
-                    Diagnostic::error(
-                        "scope-for-nobody",
-                        format!("access rule `{}` is about no service", source.id.text),
-                        source.id.span.clone(),
-                    )
-                    .help("name them in `services`"),
-                );
-            }
-            let asked_terms = source.terms.as_ref().and_then(|named| find_terms(named, mistakes));
-            let of = source.services.iter().filter_map(|named| find_service(named, mistakes)).collect();
-            let mut whom = |named: &Named| resolve_whom(named, &index, &kinds, mistakes);
-            let people = source.people.iter().map(&mut whom).collect();
-            let except = source.except.iter().map(&mut whom).collect();
-            let mut condition = |text: &Option<Text>| {
-                text.as_ref().and_then(|text| Condition::compile(text, Place::Access, vocabulary, mistakes))
-            };
-            let (when, unless, needs) = (condition(&source.when), condition(&source.unless), condition(&source.needs));
-            if source.needs.is_none() {
-                mistakes.push(
-                    Diagnostic::error("no-requirement", format!("access rule `{}` needs nothing", source.id.text), source.id.span.clone())
-                        .help("write what the device must meet as `needs`, such as 'standing in (\"compliant\", \"on-notice\")'"),
-                );
-            }
-            let Some(needs) = needs else { continue };
-            made.push(AccessRule {
-                id: AccessRuleId::new(source.id.text.as_str()),
-                stage: source.stage,
-                enforced_from: source.enforced_from,
-                tell: source.tell.clone(),
-                services: of,
-                people,
-                except,
-                when,
-                unless,
-                needs,
-                otherwise: source.otherwise.clone(),
-                terms: asked_terms,
-            });
+    }
+}
+
+/// Compiles access rules and terms, and gathers the mistakes in them.
+struct AccessCompiler<'c, 's, 'v> {
+    sources: AccessSources<'s>,
+    /// Positions of the groups, by id.
+    group_index: HashMap<&'c str, usize>,
+    group_kinds: Vec<GroupKind>,
+    vocabulary: &'c mut Vocabulary<'v>,
+    mistakes: &'c mut Vec<Diagnostic>,
+}
+
+impl AccessCompiler<'_, '_, '_> {
+    /// Returns a rule; none where nothing can be told of what it needs.
+    fn rule(&mut self, source: &AccessSource) -> Option<AccessRule> {
+        if source.services.is_empty() {
+            let message = format!("access rule `{}` is about no service", source.id.text);
+            let mistake = Diagnostic::error("scope-for-nobody", message, source.id.span.clone());
+            self.mistakes.push(mistake.help("name them in `services`"));
         }
-        let terms = terms
-            .iter()
-            .map(|source| Terms {
-                id: TermsId::new(source.id.text.as_str()),
-                title: source.title.clone().unwrap_or_else(|| source.id.text.clone()),
-                version: source.version.clone(),
-                people: source.people.iter().map(|named| resolve_whom(named, &index, &kinds, mistakes)).collect(),
-            })
-            .collect();
-        let services = services
-            .iter()
-            .map(|source| Service {
-                id: ServiceId::new(source.id.text.as_str()),
-                title: source.title.clone().unwrap_or_else(|| source.id.text.clone()),
-                default: source.default,
-                usual: source.usual.clone(),
-            })
-            .collect();
-        let asks_managed = made.iter().flat_map(AccessRule::conditions).any(Condition::asks_managed);
-        Self { services, rules: made, terms, managed, asks_managed }
+        let terms = source.terms.as_ref().and_then(|named| self.find_terms(named));
+        let services = source.services.iter().filter_map(|named| self.find_service(named)).collect();
+        let people = source.people.iter().map(|named| self.whom(named)).collect();
+        let except = source.except.iter().map(|named| self.whom(named)).collect();
+        let (when, unless) = (self.condition(source.when.as_ref()), self.condition(source.unless.as_ref()));
+        let needs = self.condition(source.needs.as_ref());
+        if source.needs.is_none() {
+            let message = format!("access rule `{}` needs nothing", source.id.text);
+            self.mistakes.push(Diagnostic::error("no-requirement", message, source.id.span.clone()).help(
+                "write what the device must meet as `needs`, such as 'standing in (\"compliant\", \"on-notice\")'",
+            ));
+        }
+        Some(AccessRule {
+            id: AccessRuleId::new(source.id.text.as_str()),
+            stage: source.stage,
+            enforced_from: source.enforced_from,
+            tell: source.tell.clone(),
+            services,
+            people,
+            except,
+            when,
+            unless,
+            needs: needs?,
+            otherwise: source.otherwise.clone(),
+            terms,
+        })
+    }
+
+    fn terms(&mut self, source: &TermsSource) -> Terms {
+        Terms {
+            id: TermsId::new(source.id.text.as_str()),
+            title: source.title.clone().unwrap_or_else(|| source.id.text.clone()),
+            version: source.version.clone(),
+            people: source.people.iter().map(|named| self.whom(named)).collect(),
+        }
+    }
+
+    fn whom(&mut self, named: &Named) -> Whom {
+        resolve_whom(named, &self.group_index, &self.group_kinds, self.mistakes)
+    }
+
+    fn condition(&mut self, text: Option<&Text>) -> Option<Condition> {
+        Condition::compile(text?, Place::Access, self.vocabulary, self.mistakes)
+    }
+
+    /// Returns the position of a service.
+    fn find_service(&mut self, named: &Named) -> Option<usize> {
+        let ids = self.sources.services.iter().map(|service| service.id.text.as_str());
+        let found = ids.clone().position(|id| id == named.text);
+        if found.is_none() {
+            let help = did_you_mean(&named.text, ids, || "define it as a [[service]] in access.toml".to_owned());
+            let message = format!("unknown service `{}`", named.text);
+            self.mistakes.push(Diagnostic::error("unknown-service", message, named.span.clone()).help(help));
+        }
+        found
+    }
+
+    /// Returns the position of terms.
+    fn find_terms(&mut self, named: &Named) -> Option<usize> {
+        let ids = self.sources.terms.iter().map(|terms| terms.id.text.as_str());
+        let found = ids.clone().position(|id| id == named.text);
+        if found.is_none() {
+            let help = did_you_mean(&named.text, ids, || "define them as [[terms]] in terms.toml".to_owned());
+            let message = format!("unknown terms `{}`", named.text);
+            self.mistakes.push(Diagnostic::error("unknown-terms", message, named.span.clone()).help(help));
+        }
+        found
     }
 }

@@ -81,6 +81,21 @@ pub struct Evaluator<'a> {
     watch: Option<&'a Watch>,
 }
 
+/// Two parts that were compared.
+struct Comparison<'a> {
+    left: Value<'a>,
+    right: Value<'a>,
+    outcome: Value<'a>,
+}
+
+/// The part whose membership an `in` tests.
+struct TestedPart<'a> {
+    node: &'a Node,
+    value: Value<'a>,
+    /// How the value moves with the clock.
+    moving: Option<clock::Moving>,
+}
+
 impl<'a> Evaluator<'a> {
     /// Creates an evaluator; `zone` is the workspace's, for `today()`.
     pub fn new(facts: Option<&'a Facts<'a>>, now: Timestamp, zone: &'a TimeZone, arena: &'a Bump) -> Self {
@@ -325,7 +340,7 @@ impl<'a> Evaluator<'a> {
         let not = if wanted { "" } else { "not " };
         let (value, subject, observed, required) = match &node.op {
             Op::Compare(op, left, right) => {
-                let (l, r, value) = self.compared(condition, *op, left, right);
+                let Comparison { left: l, right: r, outcome: value } = self.compared(condition, *op, left, right);
                 // The side that reads a fact is what was looked at.
                 let (op, subject, observed, bound) = if left.label.is_none() && right.label.is_some() {
                     (op.flipped(), right, r, l)
@@ -606,7 +621,7 @@ impl<'a> Evaluator<'a> {
                     unknown => unknown,
                 }
             }
-            Op::Compare(op, left, right) => self.compared(condition, *op, left, right).2,
+            Op::Compare(op, left, right) => self.compared(condition, *op, left, right).outcome,
             Op::Between { value, low, high } => self.between(condition, value, low, high).1,
             Op::In(value, tests) => self.membership(condition, value, tests).1,
             Op::Filter { list, item, condition: filter } => self.filter(condition, list, *item, filter),
@@ -660,14 +675,8 @@ impl<'a> Evaluator<'a> {
         }
     }
 
-    /// Compares two parts; returns both, and the outcome. Notes when it changes, where a part moves with the clock.
-    fn compared(
-        &mut self,
-        condition: &'a Condition,
-        op: CompareOp,
-        left: &'a Node,
-        right: &'a Node,
-    ) -> (Value<'a>, Value<'a>, Value<'a>) {
+    /// Compares two parts. Notes when the outcome changes, where a part moves with the clock.
+    fn compared(&mut self, condition: &'a Condition, op: CompareOp, left: &'a Node, right: &'a Node) -> Comparison<'a> {
         let ((l, left_moves), (r, right_moves)) = (self.moving(condition, left), self.moving(condition, right));
         match (left_moves, right_moves) {
             (None, None) => {}
@@ -676,8 +685,8 @@ impl<'a> Evaluator<'a> {
             (Some(_), Some(_)) => self.note_always(true),
         }
         match self.budget.spend_comparison(&l, &r) {
-            Some(()) => (l, r, compare(op, l, r, left, right)),
-            None => (l, r, OUT_OF_BUDGET),
+            Some(()) => Comparison { left: l, right: r, outcome: compare(op, l, r, left, right) },
+            None => Comparison { left: l, right: r, outcome: OUT_OF_BUDGET },
         }
     }
 
@@ -790,6 +799,7 @@ impl<'a> Evaluator<'a> {
         tests: &'a [NodeTest],
     ) -> (Value<'a>, Value<'a>) {
         let (value, moving) = self.moving(condition, node);
+        let tested = TestedPart { node, value, moving };
         let mut result = Value::Boolean(false);
         for test in tests {
             let one = match test {
@@ -798,7 +808,7 @@ impl<'a> Evaluator<'a> {
                     moving.into_iter().for_each(|moving| self.note_comparison(*op, moving, bound_value));
                     compare(*op, value, bound_value, node, bound)
                 }
-                NodeTest::Value(member) => self.is_member(condition, (node, value, moving), member),
+                NodeTest::Value(member) => self.is_member(condition, &tested, member),
             };
             result = kleene_or(result, one);
             if matches!(result, Value::Boolean(true)) {
@@ -808,13 +818,9 @@ impl<'a> Evaluator<'a> {
         (value, result)
     }
 
-    /// Whether the value of a part, with how it moves with the clock, is one member of an `in`, or within it.
-    fn is_member(
-        &mut self,
-        condition: &'a Condition,
-        (node, value, moving): (&'a Node, Value<'a>, Option<clock::Moving>),
-        member: &'a Node,
-    ) -> Value<'a> {
+    /// Whether the value of a part is one member of an `in`, or within it.
+    fn is_member(&mut self, condition: &'a Condition, tested: &TestedPart<'a>, member: &'a Node) -> Value<'a> {
+        let TestedPart { node, value, moving } = *tested;
         match &member.op {
             // Compared with both ends, without a range being built.
             Op::Range { low, low_included, high, high_included } => {

@@ -36,14 +36,23 @@ pub struct Keeping {
     pub company_only: bool,
 }
 
+/// One of the few keys of a node.
+#[derive(Clone, Debug)]
+struct FewKey {
+    key: Box<str>,
+    /// Where it leads.
+    node: NodeId,
+    /// The position in `few` of the next key of its kind, plus one; 0 for the last.
+    next: u16,
+}
+
 /// The keys that lead on from a node. The few that a rule set names are found by length, first and last byte before they are
 /// compared; the many that a device may report are hashed.
 #[derive(Clone, Debug, Default)]
 struct Keys {
     /// Where the keys of each of 64 kinds begin in `few`, plus one; empty where there are no keys.
     first: Vec<u16>,
-    /// Key, where it leads, and the next of its kind, plus one.
-    few: Vec<(Box<str>, NodeId, u16)>,
+    few: Vec<FewKey>,
     /// All keys, once there are too many for the above.
     many: HashMap<Box<str>, NodeId>,
 }
@@ -70,18 +79,18 @@ impl Keys {
         }
         let mut at = *self.first.get(Self::kind(key))?;
         while at != 0 {
-            let (known, node, next) = &self.few[usize::from(at) - 1];
-            if **known == *key {
-                return Some(*node);
+            let known = &self.few[usize::from(at) - 1];
+            if *known.key == *key {
+                return Some(known.node);
             }
-            at = *next;
+            at = known.next;
         }
         None
     }
 
     fn insert(&mut self, key: &str, node: NodeId) {
         if self.few.len() == FEW_KEYS {
-            self.many.extend(self.few.drain(..).map(|(key, node, _)| (key, node)));
+            self.many.extend(self.few.drain(..).map(|known| (known.key, known.node)));
         }
         if !self.many.is_empty() {
             self.many.insert(key.into(), node);
@@ -89,7 +98,7 @@ impl Keys {
         }
         self.first.resize(64, 0);
         let first = &mut self.first[Self::kind(key)];
-        self.few.push((key.into(), node, *first));
+        self.few.push(FewKey { key: key.into(), node, next: *first });
         *first = u16::try_from(self.few.len()).unwrap_or(0);
     }
 }

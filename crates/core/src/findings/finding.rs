@@ -335,7 +335,7 @@ impl SettleContext<'_> {
         step.note_fallen_due(&overdue_before);
         let Settling { findings, events, .. } = step;
         let subjects: Vec<Subject> = findings.keys().cloned().collect();
-        let transitions = events.into_iter().map(|(subject, at, event)| Transition {
+        let transitions = events.into_iter().map(|SettledEvent { subject, at, event }| Transition {
             finding: subjects.binary_search(&subject).expect("every event is of a finding at hand"),
             at,
             event,
@@ -347,18 +347,24 @@ impl SettleContext<'_> {
     }
 }
 
+/// What happened to the finding of a subject, and when.
+struct SettledEvent {
+    subject: Subject,
+    at: Timestamp,
+    event: FindingEvent,
+}
+
 /// One device on its way through settling.
 struct Settling<'s> {
     device: &'s DeviceId,
     context: SettleContext<'s>,
     findings: BTreeMap<Subject, Finding>,
-    /// What happened, to the finding of which subject and when.
-    events: Vec<(Subject, Timestamp, FindingEvent)>,
+    events: Vec<SettledEvent>,
 }
 
 impl Settling<'_> {
     fn note(&mut self, subject: &Subject, event: FindingEvent) {
-        self.events.push((subject.clone(), self.context.at, event));
+        self.events.push(SettledEvent { subject: subject.clone(), at: self.context.at, event });
     }
 
     /// Takes over an earlier finding, under the id that its rule has now.
@@ -477,15 +483,15 @@ impl Settling<'_> {
                 continue;
             }
             let is_closing = |event: &FindingEvent| matches!(event, FindingEvent::Closed(_));
-            let mut of_finding = self.events.iter().enumerate().filter(|(_, (of, ..))| *of == finding.subject);
-            let place = of_finding.clone().find(|(_, (.., event))| is_closing(event)).map(|(place, _)| place);
+            let mut of_finding = self.events.iter().enumerate().filter(|(_, noted)| noted.subject == finding.subject);
+            let place = of_finding.clone().find(|(_, noted)| is_closing(&noted.event)).map(|(place, _)| place);
             if finding.clock.closed.is_some() && place.is_none() {
                 continue;
             }
             // What came back or was given another moment is overdue from now on.
-            let by_clock = of_finding.all(|(_, (.., event))| is_closing(event));
+            let by_clock = of_finding.all(|(_, noted)| is_closing(&noted.event));
             let moment = if by_clock { finding.clock.due } else { at };
-            let event = (finding.subject.clone(), moment, FindingEvent::FellDue);
+            let event = SettledEvent { subject: finding.subject.clone(), at: moment, event: FindingEvent::FellDue };
             self.events.insert(place.unwrap_or(self.events.len()), event);
         }
     }

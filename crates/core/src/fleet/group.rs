@@ -101,6 +101,17 @@ impl Whom {
     }
 }
 
+/// What is shown of a group.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct GroupSummary<'g> {
+    /// The id.
+    pub id: &'g GroupId,
+    /// What people call it.
+    pub title: Option<&'g str>,
+    /// What it is made of.
+    pub kind: GroupKind,
+}
+
 /// A group, ready to be asked.
 #[derive(Clone, Debug)]
 pub(crate) struct Group {

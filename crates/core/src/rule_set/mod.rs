@@ -30,9 +30,8 @@ use crate::facts::layout::{Layout, SlotId};
 use crate::facts::merge::Facts;
 use crate::facts::validity::Watch;
 use crate::facts::value::{Reason, Value};
-use crate::fleet::group::{GroupKind, GroupSource, Groups, Membership, any, group_ids};
+use crate::fleet::group::{GroupSource, GroupSummary, Groups, Membership, any, group_ids};
 use crate::fleet::people::Person;
-use crate::id::GroupId;
 use crate::rules::baseline::{self, BaselineSource};
 use crate::rules::compile::{compile_rules, rule_ids};
 use crate::rules::rule::{Exception, Fix, Override, Rule, RuleSource, Scope, stage_at};
@@ -166,9 +165,13 @@ impl RuleSet {
         &self.access
     }
 
-    /// Returns the groups: id, title, kind.
-    pub fn groups(&self) -> impl Iterator<Item = (&GroupId, Option<&str>, GroupKind)> {
-        self.groups.all.iter().map(|group| (&group.id, group.title.as_deref(), group.kind))
+    /// Returns the groups, in the order of their indexes.
+    pub fn groups(&self) -> impl Iterator<Item = GroupSummary<'_>> {
+        self.groups.all.iter().map(|group| GroupSummary {
+            id: &group.id,
+            title: group.title.as_deref(),
+            kind: group.kind,
+        })
     }
 
     /// Returns whether some group of devices asks how its members stand, or which rules fail on them.

@@ -2,6 +2,7 @@ use super::*;
 use crate::condition::evidence::EvidenceSummary;
 use crate::diagnostic::Text;
 use crate::facts::period::Period;
+use crate::fleet::group::GroupKind;
 use crate::rules::baseline::Settings;
 use crate::rules::rule::{ExceptSource, FixSource, Stage};
 use crate::rules::verdict::VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};

@@ -459,12 +459,19 @@ impl<'s> Book<'s, '_> {
     }
 }
 
-/// What a child names to change it.
-fn key_of(what: What<'_>) -> (u8, &str, &str) {
+/// What a child names to change an item.
+#[derive(PartialEq, Eq)]
+enum ItemKey<'s> {
+    Fact(&'s str),
+    Entry { list: &'s str, name: &'s str },
+    Rule(&'s str),
+}
+
+fn key_of(what: What<'_>) -> ItemKey<'_> {
     match what {
-        What::Fact(expect) => (0, &expect.fact.text, ""),
-        What::Entry(list, entry) => (1, &list.name.text, &entry.name.text),
-        What::Rule(rule) => (2, &rule.id.text, ""),
+        What::Fact(expect) => ItemKey::Fact(&expect.fact.text),
+        What::Entry(list, entry) => ItemKey::Entry { list: &list.name.text, name: &entry.name.text },
+        What::Rule(rule) => ItemKey::Rule(&rule.id.text),
     }
 }
 

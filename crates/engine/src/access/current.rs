@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use crate::assess::outlook::{ComingDecision, Outlook};
 use crate::error::EngineError;
 use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
-use crate::ledger_view::damage::{damaged, unreadable};
+use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::reading::Reading;
 
 /// A decision as the ledger holds it.
@@ -77,9 +77,7 @@ impl Reading<'_> {
         }
         let documents = self.assessed_documents(&device.name)?;
         let (judge, arena) = (self.assessing_judge(), Bump::new());
-        let observations = judge
-            .observations(&documents, self.project.rules.layout(), &arena)
-            .map_err(|error| damaged(self.project, &device.name, &error.message))?;
+        let observations = judge.observations(&device.name, &documents, self.project.rules.layout(), &arena)?;
         let now: Vec<(DecisionKey, StoredDecision)> =
             now.iter().map(|(key, held)| (key.clone(), held.decision.clone())).collect();
         let outlook = Outlook { judge: &judge, device: &device.name, observations: &observations, findings };

@@ -3,8 +3,8 @@
 use bumpalo::Bump;
 use fencepost_core::{
     AccessCondition, Attempt, Cause, CauseKind, Decision, DocumentReader as _, Evidence, Finding, Holder, Layout,
-    Observation, Posture, Ruling, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes,
-    find_causes_of_rule, step_evidence,
+    Observation, Ruling, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes, find_causes_of_rule,
+    step_evidence,
 };
 use fencepost_formats::{
     JsonDocuments, SecretKey, TemplateValues, facts_in_template, fill_in, json_of_value, mask_secrets,
@@ -12,6 +12,7 @@ use fencepost_formats::{
 use serde_json::{Map, Value as Json, json};
 
 use super::report::CauseLine;
+use crate::assess::decisions::SignInContext;
 use crate::assess::outlook::{DeviceAt, Outlook};
 use crate::error::EngineError;
 use crate::facts::documents::Document;
@@ -121,21 +122,10 @@ impl Reading<'_> {
                 "ask about a device that the workspace still has, or with --strange about one that it does not know",
             ));
         }
-        let stranger_judge = judge.as_of(self.at);
+        let judge = judge.as_of(self.at);
         let running = found.as_ref().map(DeviceAt::running).unwrap_or_default();
-        let posture = Posture {
-            running: &running,
-            covered: found.as_ref().is_some_and(|found| found.covered),
-            uncovered: self.project.config.uncovered_stands,
-        };
-        let (input, state) = match &found {
-            Some(found) => {
-                let input = found.judged.input;
-                (input, self.project.rules.access_state(&input, posture, found.judge.session(&arena)))
-            }
-            None => stranger_judge.stranger(&arena),
-        };
-        let session = found.as_ref().map_or(&stranger_judge, |found| found.judge).session(&arena);
+        let SignInContext { input, state, posture } = SignInContext::of(found.as_ref(), &running, &judge, &arena);
+        let session = judge.session(&arena);
         let person = match question.person {
             Some(who) => Some(self.person_called(who)?),
             None => self.only_holder(input.holders, device.as_deref())?,

@@ -9,7 +9,6 @@ use crate::error::EngineError;
 use crate::facts::judge::Judge;
 use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::codec;
-use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 
 /// Called for each device.
@@ -26,9 +25,8 @@ impl Reading<'_> {
             last.clone_from(&end.name);
             for device in &devices {
                 let (documents, arena) = (self.assessed_documents(&device.name)?, Bump::new());
-                let unread = |error: fencepost_core::ReadError| damaged(self.project, &device.name, &error.message);
                 let observations: Vec<Observation<'_>> =
-                    judge.observations(&documents, judge.project.rules.layout(), &arena).map_err(unread)?;
+                    judge.observations(&device.name, &documents, judge.project.rules.layout(), &arena)?;
                 let findings = codec::findings_of(&self.reader, self.project, device, self.run)?;
                 let outlook = Outlook { judge, device: &device.name, observations: &observations, findings: &findings };
                 if let Some(found) = outlook.device_at(self.at, &arena) {

@@ -37,15 +37,20 @@ pub struct ServiceGroup<'e> {
     pub entry: &'e AccessEntry,
 }
 
-/// What tells causes apart, whatever device they are of: kind, rule and fact of each.
-type CauseIdentity<'e> = Vec<(CauseKind, Option<&'e str>, Option<&'e str>)>;
+/// What tells causes apart, whatever device they are of.
+#[derive(PartialEq, Eq, Hash)]
+struct CauseIdentity<'e> {
+    kind: CauseKind,
+    rule: Option<&'e str>,
+    fact: Option<&'e str>,
+}
 
-fn identity(entry: &AccessEntry) -> CauseIdentity<'_> {
+fn identity(entry: &AccessEntry) -> Vec<CauseIdentity<'_>> {
     let parts = entry.causes.iter().map(|line| {
         let cause = &line.cause;
         // Of a finding it is the same whichever access rule asks for it.
         let rule = cause.rule.as_deref().or(cause.access_rule.as_deref());
-        (cause.kind, rule, cause.fact.as_deref())
+        CauseIdentity { kind: cause.kind, rule, fact: cause.fact.as_deref() }
     });
     parts.collect()
 }
@@ -53,7 +58,7 @@ fn identity(entry: &AccessEntry) -> CauseIdentity<'_> {
 /// Groups entries by what causes them, and under each cause by person; those first by whom most people are hit.
 pub fn group_by_cause<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -> Vec<CauseGroup<'e>> {
     let mut groups: Vec<CauseGroup<'e>> = Vec::new();
-    let mut places: HashMap<CauseIdentity<'e>, usize> = HashMap::new();
+    let mut places: HashMap<Vec<CauseIdentity<'e>>, usize> = HashMap::new();
     let mut entries_of: Vec<Vec<&'e AccessEntry>> = Vec::new();
     for entry in entries {
         let identity = identity(entry);

@@ -15,7 +15,6 @@ use crate::error::EngineError;
 use crate::facts::judge::{Judge, People};
 use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
-use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
 
@@ -274,6 +273,7 @@ impl Reading<'_> {
         let named: Vec<&str> = named.map(|person| person.id.as_str()).collect();
         match named.as_slice() {
             [one] => Ok(PersonOrDevice::Person((*one).to_owned())),
+            [] if self.devices_by_holder()?.contains_key(who) => Ok(PersonOrDevice::Person(who.to_owned())),
             [] => Err(self.nobody(who, true)?),
             several => Err(EngineError::refused(
                 format!("{} people are called `{who}`", several.len()),
@@ -418,9 +418,7 @@ impl Reading<'_> {
         let Some((project, people)) = &earlier.rules else { return Ok(Vec::new()) };
         let (judge, arena) = (Judge::new(project, people, self.at), Bump::new());
         let documents = self.assessed_documents(&of.device)?;
-        let judged = judge
-            .device(&of.device, &documents, &arena)
-            .map_err(|error| damaged(self.project, &of.device, &error.message))?;
+        let judged = judge.device(&of.device, &documents, &arena)?;
         let running: Vec<&Finding> = of.findings.iter().filter(|finding| finding.is_running()).collect();
         let covered = running.iter().all(|finding| finding.subject != Subject::Uncovered);
         let posture = Posture { running: &running, covered, uncovered: project.config.uncovered_stands };
@@ -535,8 +533,7 @@ impl Reading<'_> {
             return Ok(rule.fix.clone());
         }
         let (judge, documents, arena) = (self.assessing_judge(), self.assessed_documents(device)?, Bump::new());
-        let judged =
-            judge.device(device, &documents, &arena).map_err(|error| damaged(self.project, device, &error.message))?;
+        let judged = judge.device(device, &documents, &arena)?;
         let fix = self.project.rules.fix(at, &judged.input, judge.session(&arena));
         Ok(fix.say.map(str::to_owned))
     }

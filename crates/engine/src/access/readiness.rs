@@ -13,7 +13,6 @@ use crate::assess::outlook::DeviceAt;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
 use crate::ledger_view::codec::DecisionKey;
-use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
 
@@ -376,9 +375,7 @@ impl Reading<'_> {
         let mut layout = self.project.rules.layout().clone();
         let slots = paths.map(|path| layout.want(path, &self.project.dictionary));
         let (judge, arena, documents) = (self.assessing_judge(), Bump::new(), self.assessed_documents(device)?);
-        let facts = judge
-            .facts(device, &documents, &layout, &arena)
-            .map_err(|error| damaged(self.project, device, &error.message))?;
+        let facts = judge.facts(device, &documents, &layout, &arena)?;
         Ok(slots.map(|slot| match facts.slot(slot).value {
             Value::Unknown(_) | Value::Null => None,
             value => Some(value.show()),

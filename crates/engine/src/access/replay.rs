@@ -13,18 +13,18 @@ use std::rc::Rc;
 use bumpalo::Bump;
 use fencepost_core::limits::RECORD_BYTES;
 use fencepost_core::{
-    Attempt, Cause, Effect, Finding, ReadError, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes,
+    Attempt, Cause, Effect, Finding, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes,
 };
 use fencepost_store::{DeviceRow, Ledger, Reader, RunRow};
 use jiff::Timestamp;
 use serde::Deserialize;
 
+use crate::assess::decisions::SignInContext;
 use crate::assess::outlook::Outlook;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, People};
 use crate::ledger_view::codec;
-use crate::ledger_view::damage::damaged;
 use crate::workspace::project::Project;
 
 /// By which rules a log is decided.
@@ -522,25 +522,14 @@ impl Replay<'_> {
             Some(device) => (device.name.as_str(), device.documents.as_slice(), device.findings.as_slice()),
             None => ("", [].as_slice(), [].as_slice()),
         };
-        let unread = |error: ReadError| damaged(self.project, name, &error.message);
-        let observations = judge.observations(documents, project.rules.layout(), &arena).map_err(unread)?;
+        let observations = judge.observations(name, documents, project.rules.layout(), &arena)?;
         let outlook = Outlook { judge: &judge, device: name, observations: &observations, findings };
         let found = outlook.device_at(at, &arena);
         let judge_then = judge.as_of(at);
         let session = judge_then.session(&arena);
         let running = found.as_ref().map(|found| found.running()).unwrap_or_default();
-        let (input, access_state) = match &found {
-            Some(found) => {
-                let state = project.rules.access_state(&found.judged.input, found.posture(&running), session);
-                (found.judged.input, state)
-            }
-            None => judge_then.stranger(&arena),
-        };
-        let posture = fencepost_core::Posture {
-            running: &running,
-            covered: found.as_ref().is_some_and(|found| found.covered),
-            uncovered: project.config.uncovered_stands,
-        };
+        let context = SignInContext::of(found.as_ref(), &running, &judge_then, &arena);
+        let SignInContext { input, state: access_state, posture } = context;
         let sign_in = logged.sign_in(found.is_some());
         let services = project.rules.access().services();
         let wanted = &self.project.rules.access().services()[logged.service].id;

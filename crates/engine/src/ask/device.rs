@@ -4,19 +4,19 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Correction, Declaration, Evidence, Exception, Facts, Finding, Holder, Origin, Reason, Rule, Ruling, SlotId, Stage,
-    Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, standing_at,
+    Correction, Declaration, Evidence, Exception, Facts, Finding, GroupSummary, Holder, Origin, Reason, Rule, SlotId,
+    Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::{DeviceRow, SpellKind};
 use jiff::Timestamp;
 
 use crate::access::current::{CurrentDecision, CurrentDecisions};
+use crate::ask::reach::{Cost, ReachLine, StricterLater};
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, Judged, surroundings};
 use crate::ledger_view::codec::DecisionKey;
-use crate::ledger_view::damage::damaged;
 use crate::ledger_view::outcome::UNCOVERED;
 use crate::ledger_view::reading::Reading;
 use crate::ledger_view::survey::leaves;
@@ -51,10 +51,21 @@ pub struct FactLine {
     pub stale: bool,
     /// It is not of its declared type.
     pub wrong_type: bool,
-    /// Who corrected it, why, and until when.
-    pub corrected: Option<(String, String, Timestamp)>,
+    /// The correction that it comes from.
+    pub corrected: Option<CorrectedBy>,
     /// What the sources say that lost.
     pub losers: Vec<Said>,
+}
+
+/// Who corrected a fact, why, and until when.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CorrectedBy {
+    /// Who.
+    pub by: String,
+    /// Why.
+    pub because: String,
+    /// The end of the correction.
+    pub until: Timestamp,
 }
 
 /// A person who uses the device.
@@ -66,55 +77,6 @@ pub struct HolderLine {
     pub name: Option<String>,
     /// The person's unit.
     pub unit: Option<String>,
-}
-
-/// What a service costs.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Cost {
-    /// The person.
-    pub person: Option<String>,
-    /// The service.
-    pub service: String,
-    /// What people call it.
-    pub title: String,
-    /// The kind of client.
-    pub client: String,
-    /// The decision.
-    pub decision: Ruling,
-    /// From when on, or since when.
-    pub moment: Timestamp,
-    /// The overdue findings that bring it about, by their rules; where only several of them do together, all of them.
-    pub findings: Vec<String>,
-}
-
-/// What the device may reach.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ReachLine {
-    /// The person.
-    pub person: Option<String>,
-    /// The service.
-    pub service: String,
-    /// What people call it.
-    pub title: String,
-    /// The kind of client.
-    pub client: String,
-    /// The decision.
-    pub decision: Ruling,
-    /// The access rule that decides; none when the default does.
-    pub access_rule: Option<String>,
-    /// When time alone will make it stricter, and to what: what comes in any case before what comes of silence.
-    pub later: Option<StricterLater>,
-}
-
-/// A decision that time alone will make stricter.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct StricterLater {
-    /// From when on.
-    pub at: Timestamp,
-    /// The decision then.
-    pub decision: Ruling,
-    /// It comes about only if the device says nothing until then.
-    pub only_if_silent: bool,
 }
 
 /// A rule on the device, with its proof.
@@ -206,16 +168,13 @@ impl Reading<'_> {
         let mut layout = self.project.rules.layout().clone();
         let paths = self.reported_paths(device, &documents);
         let slots: Vec<SlotId> = paths.iter().map(|path| layout.want(path, &self.project.dictionary)).collect();
-        let facts = judge
-            .facts(device, &documents, &layout, &arena)
-            .map_err(|error| damaged(self.project, device, &error.message))?;
+        let facts = judge.facts(device, &documents, &layout, &arena)?;
         // Verdicts change in an assessment alone, whatever came in since; a device that it did not know is judged by what is known.
         let assessed_documents = Some(self.assessed_documents(device)?).filter(|documents| !documents.is_empty());
         let assessed_facts = match &assessed_documents {
-            Some(documents) => assessing.facts(device, documents, &layout, &arena),
-            None => Ok(facts),
+            Some(documents) => assessing.facts(device, documents, &layout, &arena)?,
+            None => facts,
         };
-        let assessed_facts = assessed_facts.map_err(|error| damaged(self.project, device, &error.message))?;
         let lines = paths
             .iter()
             .zip(&slots)
@@ -290,7 +249,10 @@ impl Reading<'_> {
         let declared = self.project.dictionary.facts.get(path);
         let (source, collected, corrected) = match found.origin {
             Some(Origin::Observed { source, collected }) => (Some(source.to_owned()), collected, None),
-            Some(Origin::Corrected(one)) => (None, None, Some((one.by.clone(), one.because.clone(), one.until))),
+            Some(Origin::Corrected(one)) => {
+                let Correction { by, because, until, .. } = one;
+                (None, None, Some(CorrectedBy { by: by.clone(), because: because.clone(), until: *until }))
+            }
             None => (None, None, None),
         };
         let wrong_type = matches!(found.value, Value::Unknown(Unknown { reason: Reason::WrongType, .. }));
@@ -384,7 +346,8 @@ impl<'d> AssessedDevice<'d, '_> {
             stale_holder.iter().map(|path| ("holder".to_owned(), vec![(*path).to_owned()])).collect();
         let mut groups = Vec::new();
         let member = rules.groups().zip(memberships).enumerate();
-        for (at, ((id, ..), _)) in member.filter(|(_, (_, value))| matches!(value, Value::Boolean(true))) {
+        for (at, (GroupSummary { id, .. }, _)) in member.filter(|(_, (_, value))| matches!(value, Value::Boolean(true)))
+        {
             if id.as_str() == "every-device" {
                 continue;
             }

@@ -1,6 +1,7 @@
 //! What became of a device, moment by moment: what its sources said anew, how it stood, and what was found.
 
 use fencepost_core::{FindingEvent, Standing};
+use fencepost_store::Absence;
 use jiff::Timestamp;
 
 use crate::error::EngineError;
@@ -142,10 +143,10 @@ impl Reading<'_> {
             }
             before = Some((document, number));
         }
-        for (source, from, to) in self.reader.absence_history(&device)? {
+        for Absence { source, from, until } in self.reader.absence_history(&device)? {
             tell(from, What::Absent { source: source.clone() });
-            if let Some(to) = to {
-                tell(to, What::ListedAgain { source });
+            if let Some(until) = until {
+                tell(until, What::ListedAgain { source });
             }
         }
         for (row, assessment) in self.reader.events_of(&device, self.run)? {

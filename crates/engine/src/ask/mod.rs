@@ -5,4 +5,5 @@ pub(crate) mod device;
 pub(crate) mod history;
 pub(crate) mod list;
 pub(crate) mod person;
+pub(crate) mod reach;
 pub(crate) mod tried;

@@ -7,7 +7,7 @@ use fencepost_core::{Datum, Facts, Membership, Standing};
 use fencepost_formats::datum_of_json;
 use jiff::Timestamp;
 
-use crate::ask::device::ReachLine;
+use crate::ask::reach::ReachLine;
 use crate::error::EngineError;
 use crate::facts::judge::People;
 use crate::ledger_view::batch::Job;
@@ -100,8 +100,13 @@ impl Reading<'_> {
             return Ok(inactive.then_some(Remark::Inactive));
         }
         let limit = self.run.unwrap_or(i64::MAX);
-        let ended =
-            self.reader.person_history(id)?.into_iter().filter_map(|(_, _, to)| to).filter(|to| *to <= limit).max();
+        let ended = self
+            .reader
+            .person_history(id)?
+            .into_iter()
+            .filter_map(|spell| spell.to_run)
+            .filter(|to| *to <= limit)
+            .max();
         match ended.map(|run| self.reader.run(run)).transpose()?.flatten() {
             Some(run) => Ok(Some(Remark::Left(run.as_of))),
             None => Ok(Some(Remark::Unlisted)),
@@ -115,7 +120,7 @@ impl Reading<'_> {
     pub fn person(&self, id: &str) -> Result<Option<PersonReport>, EngineError> {
         let limit = self.run.unwrap_or(i64::MAX);
         let entries: Vec<_> =
-            self.reader.person_history(id)?.into_iter().filter(|(_, from, _)| *from <= limit).collect();
+            self.reader.person_history(id)?.into_iter().filter(|spell| spell.from_run <= limit).collect();
         let held = self.devices_by_holder()?.remove(id).unwrap_or_default();
         if entries.is_empty() && held.is_empty() {
             return Ok(None);
@@ -126,7 +131,7 @@ impl Reading<'_> {
             // What was last said of somebody who left.
             None => entries
                 .last()
-                .and_then(|(row, ..)| serde_json::from_str(&row.body).ok())
+                .and_then(|spell| serde_json::from_str(&spell.entry.body).ok())
                 .map_or_else(|| Datum::Object(Vec::new()), |json| datum_of_json(&json)),
         };
         let mut flat = Vec::new();
@@ -159,14 +164,14 @@ impl Reading<'_> {
                 .groups()
                 .zip(self.people.memberships(&person.id))
                 .filter(|(_, membership)| **membership == Membership::In)
-                .map(|((group, ..), _)| group.to_string())
+                .map(|(group, _)| group.id.to_string())
                 .collect(),
             None => Vec::new(),
         };
         let mut sources: Vec<String> = entries
             .iter()
-            .filter(|(_, _, to)| to.is_none_or(|to| to > limit))
-            .map(|(row, ..)| row.source.clone())
+            .filter(|spell| spell.to_run.is_none_or(|to| to > limit))
+            .map(|spell| spell.entry.source.clone())
             .collect();
         sources.dedup();
         let mut devices = Vec::new();

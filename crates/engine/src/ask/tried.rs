@@ -58,7 +58,7 @@ pub fn try_expression(
 ) -> Result<Result<Tried, Vec<Diagnostic>>, EngineError> {
     let mut layout = project.rules.layout().clone();
     let mut people = Layout::new(&Dictionary::default());
-    let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
+    let groups: Vec<GroupId> = project.rules.groups().map(|group| group.id.clone()).collect();
     let rules: Vec<String> = project.rules.rules().iter().map(|rule| rule.id.to_string()).collect();
     let mut mistakes = Vec::new();
     let text = Text::whole(expression, FileId(0));
@@ -109,9 +109,7 @@ pub fn try_expression(
             let device = name.as_str();
             documents = reading.documents(device)?;
             judge = reading.judge();
-            let facts = judge
-                .facts(device, &documents, &layout, &arena)
-                .map_err(|error| crate::ledger_view::damage::damaged(project, device, &error.message))?;
+            let facts = judge.facts(device, &documents, &layout, &arena)?;
             let judged = judge.judged(device, facts, &arena);
             let standing = reading.standings()?.get(device).map(|(standing, _)| *standing);
             let own = reading.findings(Some(device), false)?.remove(device).unwrap_or_default();

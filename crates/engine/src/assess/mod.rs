@@ -20,8 +20,8 @@ use std::collections::BTreeMap;
 
 use fencepost_core::{Standing, join_unknown};
 use fencepost_store::{
-    ComingRow, DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, SpellKind,
-    Writer,
+    ComingRow, DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, Spell,
+    SpellKind, Writer,
 };
 use jiff::Timestamp;
 use serde_json::Value as Json;
@@ -45,7 +45,7 @@ use crate::workspace::project::Project;
 use inputs::Inputs;
 use rule_set_diff::RuleSetDiff;
 use tally::{Counted, Tally};
-use weigh::{FindingChanges, Judgement, Settling, Spell, Weighed, Weigher, WorkerScratch, needs_documents};
+use weigh::{FindingChanges, Judgement, Settling, Weighed, Weigher, WorkerScratch, needs_documents};
 
 /// Which workspace it was of.
 const WORKSPACE: &str = "assessed_workspace";
@@ -460,7 +460,7 @@ impl Pass<'_, '_> {
             coming = reader.coming_decisions(device.number)?;
         }
         let spells = decisions.iter().map(|(key, decision)| {
-            let (subject, value, _) = decision.spell(key);
+            let Spell { subject, value, .. } = decision.spell(key);
             let goes_on = held.get(&subject).filter(|(before, _)| *before == value).map(|(_, since)| *since);
             let by_time = || {
                 let own = coming.iter().rfind(|row| row.subject == subject && row.at <= self.at);

@@ -9,7 +9,7 @@ use fencepost_core::{
     CauseKind, DeviceId, Finding, Observation, Posture, Ruling, SettleContext, SettleInput, Strictness, Watch,
     moments_ahead,
 };
-use fencepost_store::ComingRow;
+use fencepost_store::{ComingRow, Spell};
 use jiff::{SignedDuration, Timestamp};
 
 use crate::assess::decisions::{UsualDecision, UsualSignIns};
@@ -93,7 +93,7 @@ pub(crate) struct ComingDecision {
 impl ComingDecision {
     /// Returns it as the ledger keeps it.
     pub(crate) fn row(&self) -> ComingRow {
-        let (subject, value, detail) = self.decision.spell(&self.key);
+        let Spell { subject, value, detail } = self.decision.spell(&self.key);
         ComingRow { at: self.at, subject, value, detail, only_if_silent: self.only_if_silent }
     }
 

@@ -9,7 +9,9 @@ use fencepost_core::{
     SettleInput, Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
-use fencepost_store::{AssessedRow, Bodies, BodyUnpacker, DeviceBatch, DeviceRow, FactsRow, FindingRow, LedgerError};
+use fencepost_store::{
+    AssessedRow, Bodies, BodyUnpacker, DeviceBatch, DeviceRow, FactsRow, FindingRow, LedgerError, Spell,
+};
 use jiff::Timestamp;
 use serde_json::json;
 
@@ -29,9 +31,6 @@ use crate::ledger_view::packed_findings::{pack_findings, unpack_findings};
 
 /// How long most packs are, so that their buffers do not grow.
 const LIKELY_PACK: usize = 1024;
-
-/// A spell: subject, value and detail.
-pub(super) type Spell = (String, String, String);
 
 /// What is to be written of a device.
 pub(super) struct Weighed {
@@ -382,7 +381,7 @@ impl Weigher<'_> {
             stale: !judged.input.facts.is_fresh(),
             kept: [
                 kept_verdicts(judge, &verdicts),
-                digest(decided.iter().flat_map(|(subject, words, detail)| [subject.as_str(), words, detail])),
+                digest(decided.iter().flat_map(|spell| [spell.subject.as_str(), &spell.value, &spell.detail])),
                 digest(holders.iter().map(String::as_str)),
             ],
             verdicts: codes,
@@ -411,7 +410,11 @@ impl Weigher<'_> {
             decisions: differs(1).then_some(decisions),
             coming: (job.before.is_some() || !coming.is_empty()).then_some(coming),
             holders: differs(2).then_some(holders),
-            standing: stands_otherwise.then(|| (String::new(), settled.standing.as_str().to_owned(), cover.to_owned())),
+            standing: stands_otherwise.then(|| Spell {
+                subject: String::new(),
+                value: settled.standing.as_str().to_owned(),
+                detail: cover.to_owned(),
+            }),
             row: (job.before.as_ref() != Some(&row.borrowed())).then_some(row),
             changes: FindingChanges::of(&earlier, &settled, self.run),
             outcome,
@@ -501,7 +504,7 @@ fn verdict_spell((rule, verdict): (&Rule, &Verdict), at: Timestamp) -> Spell {
         VerdictOutcome::Pass | VerdictOutcome::Fail | VerdictOutcome::NotApplicable => None,
     };
     let detail = json!({ "reason": reason, "stage": rule.stage(at).as_str() });
-    (rule.id.to_string(), verdict.outcome.as_str().to_owned(), detail.to_string())
+    Spell { subject: rule.id.to_string(), value: verdict.outcome.as_str().to_owned(), detail: detail.to_string() }
 }
 
 fn digest<'t>(texts: impl IntoIterator<Item = &'t str>) -> Digest {

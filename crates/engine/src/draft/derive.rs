@@ -15,7 +15,6 @@ use serde_json::Value as Json;
 
 use crate::error::EngineError;
 use crate::facts::documents::Document;
-use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 use crate::ledger_view::survey::leaves;
 use crate::workspace::files::{shown_path, source_of};
@@ -271,9 +270,7 @@ impl Reading<'_> {
         let mut said: BTreeMap<String, Vec<Option<Json>>> = BTreeMap::new();
         for Pattern { name, documents } in patterns {
             let arena = Bump::new();
-            let facts = judge
-                .facts(name, documents, &layout, &arena)
-                .map_err(|error| damaged(self.project, name, &error.message))?;
+            let facts = judge.facts(name, documents, &layout, &arena)?;
             for (slot, path) in &slots {
                 let found = facts.slot(*slot);
                 let value = found.origin.map(|_| json_of_value(&found.raw)).filter(|value| !value.is_null());
@@ -434,8 +431,7 @@ impl Reading<'_> {
         let judge = self.judge();
         for Pattern { name, documents } in patterns {
             let arena = Bump::new();
-            let judged =
-                judge.device(name, documents, &arena).map_err(|error| damaged(self.project, name, &error.message))?;
+            let judged = judge.device(name, documents, &arena)?;
             for verdict in judge.verdicts(&judged.input, &arena).all {
                 let rule = &self.project.rules.rules()[verdict.rule];
                 let Some(from) = rule.baseline.as_ref().filter(|from| from.baseline == id) else { continue };

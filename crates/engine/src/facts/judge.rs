@@ -5,14 +5,15 @@ use std::collections::{BTreeMap, HashMap};
 use bumpalo::Bump;
 use fencepost_core::{
     Acceptance, AccessState, Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence,
-    EvidenceSummary, Facts, Finding, Holder, Layout, Membership, Observation, Person, PersonId, ReadError, Session,
-    SlotId, Standing, Subject, Value, Verdict, Verdicts, Watch, merge, unpack_some,
+    EvidenceSummary, Facts, Finding, Holder, Layout, Membership, Observation, Person, PersonId, Session, SlotId,
+    Standing, Subject, Value, Verdict, Verdicts, Watch, merge, unpack_some,
 };
 use fencepost_formats::{JsonDocuments, datum_of_json};
-use fencepost_store::{FactsRow, PeopleRows};
+use fencepost_store::{FactsRow, LedgerError, PeopleRows};
 use jiff::Timestamp;
 
 use crate::facts::documents::Document;
+use crate::ledger_view::damage::damaged;
 use crate::workspace::project::Project;
 
 /// The people of a workspace, and which groups they belong to.
@@ -166,30 +167,33 @@ impl<'p> Judge<'p> {
     /// Merges what the sources said of a device, by the slots of `layout`.
     ///
     /// # Errors
-    /// When a document cannot be read; a stored one always can.
+    /// When a document cannot be read: the ledger is damaged.
     pub fn facts<'a>(
         &'a self,
         device: &str,
         documents: &'a [Document],
         layout: &'a Layout,
         arena: &'a Bump,
-    ) -> Result<&'a Facts<'a>, ReadError> {
-        let observations = self.observations(documents, layout, arena)?;
+    ) -> Result<&'a Facts<'a>, LedgerError> {
+        let observations = self.observations(device, documents, layout, arena)?;
         Ok(arena.alloc(self.merged(device, &observations, layout, arena)))
     }
 
     /// Reads what the sources said of a device, by the slots of `layout`.
     ///
     /// # Errors
-    /// When a document cannot be read; a stored one always can.
+    /// When a document cannot be read: the ledger is damaged.
     pub(crate) fn observations<'a>(
         &'a self,
+        device: &str,
         documents: &'a [Document],
         layout: &'a Layout,
         arena: &'a Bump,
-    ) -> Result<Vec<Observation<'a>>, ReadError> {
+    ) -> Result<Vec<Observation<'a>>, LedgerError> {
         let read = |said: &'a Document| {
-            let read = JsonDocuments::default().read(&said.json, layout, arena)?;
+            let read = JsonDocuments::default()
+                .read(&said.json, layout, arena)
+                .map_err(|error| damaged(self.project, device, &error.message))?;
             Ok(self.observation(&said.source, Some(said.collected), read.slots))
         };
         documents.iter().map(read).collect()
@@ -303,13 +307,13 @@ impl<'p> Judge<'p> {
     /// Reads a stored device by the slots of the rule set.
     ///
     /// # Errors
-    /// When a document cannot be read.
+    /// When a document cannot be read: the ledger is damaged.
     pub fn device<'a>(
         &'a self,
         device: &'a str,
         documents: &'a [Document],
         arena: &'a Bump,
-    ) -> Result<Judged<'a>, ReadError> {
+    ) -> Result<Judged<'a>, LedgerError> {
         let facts = self.facts(device, documents, self.project.rules.layout(), arena)?;
         Ok(self.judged(device, facts, arena))
     }

@@ -186,7 +186,6 @@ impl Importer<'_> {
         refuse_going_back(ledger, moment)?;
         let Input { claim, path, file: sample, digest, written } = input;
         let source = &claim.source;
-        let people = source.kind == SourceKind::People;
         let mut imported = Imported::begun(source, claim.because, &path);
         // A dry run keeps nothing, its key neither.
         let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
@@ -245,7 +244,27 @@ impl Importer<'_> {
         let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
         let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
         let is_part = take_all(&mut intake, &preparer, &with, buffered)?;
-        let Intake { mut writer, mut imported, listed, unnamed, newest, new_devices, .. } = intake;
+        if file.is_none() {
+            let name = known_files.name_of_stream(&mut hashed)?;
+            if known_files.find(&intake.writer, &name)?.is_some_and(|known| known_files.is_done(&known)) {
+                return Ok(Imported { already: true, records: 0, ..intake.imported });
+            }
+            file = Some(name);
+        }
+        let read = ReadFile { name: file.unwrap_or_default(), is_new: before.is_none(), is_part };
+        self.finish(intake, &known_files, &read)
+    }
+
+    /// Checks what was taken of a file as a whole, marks what it no longer lists, and ends the run.
+    fn finish(
+        &self,
+        intake: Intake<'_, '_>,
+        known_files: &KnownFiles<'_>,
+        read: &ReadFile,
+    ) -> Result<Imported, EngineError> {
+        let Self { options, moment, .. } = *self;
+        let source = known_files.source;
+        let Intake { mut writer, mut imported, run, listed, unnamed, newest, new_devices, .. } = intake;
         imported.listed = match source.kind {
             // Somebody may accept several.
             SourceKind::Acceptances => imported.new + imported.unchanged,
@@ -257,26 +276,26 @@ impl Importer<'_> {
         if options.strict {
             refuse_rejects(&imported)?;
         }
-        if file.is_none() {
-            let digest = known_files.name_of_stream(&mut hashed)?;
-            if known_files.find(&writer, &digest)?.is_some_and(|known| known_files.is_done(&known)) {
-                return Ok(Imported { already: true, records: 0, ..imported });
-            }
-            file = Some(digest);
-        }
-        if source.complete && !is_part {
-            let absent =
-                Missing { run, at: moment.as_of, source: source.id.as_str(), people, listed: &listed, unnamed, newest };
+        if source.complete && !read.is_part {
+            let absent = Missing {
+                run,
+                at: moment.as_of,
+                source: source.id.as_str(),
+                people: source.kind == SourceKind::People,
+                listed: &listed,
+                unnamed,
+                newest,
+            };
             absent.mark(&mut writer, options, &mut imported)?;
         }
-        if before.is_none() {
+        if read.is_new {
             for reject in imported.rejects.rows() {
                 writer.add_reject(&reject)?;
             }
         }
         // What lies in the future today may be taken tomorrow, so such a file is read again.
         if !imported.rejects.has_clock() {
-            known_files.add(&mut writer, run, file.as_deref().unwrap_or_default(), &imported)?;
+            known_files.add(&mut writer, run, &read.name, &imported)?;
         }
         end_import(&mut writer, run, &imported)?;
         if !options.dry_run {
@@ -284,6 +303,16 @@ impl Importer<'_> {
         }
         Ok(imported)
     }
+}
+
+/// A file that was read to its end.
+struct ReadFile {
+    /// By what name it is known.
+    name: String,
+    /// It was not imported before, whole or in part.
+    is_new: bool,
+    /// Only a part of it could be read.
+    is_part: bool,
 }
 
 /// Adds a dictionary for compressing bodies, made of the beginning of a file, where the ledger has none.
@@ -580,8 +609,13 @@ struct Passage<'a, 'i, 'l, R> {
     lines: u64,
 }
 
-/// What came of a chunk: the chunk, how many lines it has, and each of its records with line and offset.
-type Worked = (Chunk, u64, Vec<(u64, u64, Result<Prepared, Unprepared>)>);
+/// What came of a chunk.
+struct PreparedChunk {
+    chunk: Chunk,
+    lines: u64,
+    /// Its records; the lines of their places count from the chunk's beginning.
+    records: Vec<(RecordPlace, Result<Prepared, Unprepared>)>,
+}
 
 /// Takes a file of JSON Lines: its records are prepared on all cores, and taken in their order.
 fn take_chunks<'i>(
@@ -603,20 +637,20 @@ fn take_chunks<'i>(
                 Err(error) => Err(NotImported::Unreadable(error.to_string())),
             }
         },
-        |scratch: &mut WorkerScratch<'i>, mut chunk: Chunk| -> Worked {
+        |scratch: &mut WorkerScratch<'i>, mut chunk: Chunk| -> PreparedChunk {
             let mut records = Vec::new();
             let lines = read_chunk(&mut chunk, preparer.source, with, |record| {
-                let (line, offset) = (record.line, record.offset);
-                records.push((line, offset, preparer.record(scratch, record)));
+                let place = RecordPlace { line: record.line, offset: record.offset };
+                records.push((place, preparer.record(scratch, record)));
                 Ok(())
             });
-            (chunk, lines.unwrap_or(0), records)
+            PreparedChunk { chunk, lines: lines.unwrap_or(0), records }
         },
-        |passage, (chunk, lines, records): Worked| {
-            for (line, offset, prepared) in records {
+        |passage, PreparedChunk { chunk, lines, records }| {
+            for (place, prepared) in records {
                 let Passage { intake, scratch, lines: before, .. } = passage;
                 intake
-                    .take(RecordPlace { line: *before + line, offset }, prepared, preparer, scratch)
+                    .take(RecordPlace { line: *before + place.line, ..place }, prepared, preparer, scratch)
                     .map_err(NotImported::Failed)?;
             }
             passage.lines += lines;

@@ -4,7 +4,7 @@ use fencepost_core::{
     Blame, Cause, CauseKind, CloseReason, DeviceId, Effect, Finding, FindingClock, FindingId, Obligation, Period,
     Reason, RuleId, Ruling, Strictness, Subject,
 };
-use fencepost_store::{DeviceRow, FindingRow, LedgerError, Reader};
+use fencepost_store::{DeviceRow, FindingRow, LedgerError, Reader, Spell};
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Value as Json, json};
@@ -128,9 +128,9 @@ impl StoredDecision {
         self.ruling.strictness()
     }
 
-    /// Returns it as the subject, value and detail of a spell.
-    pub fn spell(&self, key: &DecisionKey) -> (String, String, String) {
-        (key.subject(), self.ruling.in_words(), self.detail())
+    /// Returns it as the ledger keeps it.
+    pub fn spell(&self, key: &DecisionKey) -> Spell {
+        Spell { subject: key.subject(), value: self.ruling.in_words(), detail: self.detail() }
     }
 
     pub fn detail(&self) -> String {

@@ -9,7 +9,6 @@ use fencepost_core::{Facts, Layout, SlotId, Value};
 use fencepost_store::{Bodies, BodyUnpacker, LayoutFingerprints, Reader};
 
 use super::batch::{Batch, DEVICES, Job};
-use super::damage::damaged;
 use super::reading::Reading;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
@@ -124,8 +123,7 @@ impl Loader<'_> {
         if documents.is_empty() {
             return Ok(None);
         }
-        let facts = self.judge.facts(name, &documents, self.layout, arena);
-        let facts = facts.map_err(|error| damaged(self.project, name, &error.message))?;
+        let facts = self.judge.facts(name, &documents, self.layout, arena)?;
         look(job, facts, arena).map(Some)
     }
 }

@@ -69,7 +69,7 @@ impl Reading<'_> {
         let asks_for_findings = by == "groups" && self.project.rules.groups_read_standing();
         let mut layout = self.project.rules.layout().clone();
         let slot = (by != "groups").then(|| layout.want(by, &self.project.dictionary));
-        let groups: Vec<String> = self.project.rules.groups().map(|(id, ..)| id.to_string()).collect();
+        let groups: Vec<String> = self.project.rules.groups().map(|group| group.id.to_string()).collect();
         let wanted: Vec<SlotId> = slot.into_iter().collect();
         let (project, posture) = (self.project, self.posture());
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {

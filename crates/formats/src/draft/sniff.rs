@@ -3,7 +3,7 @@
 use serde_json::{Map, Value as Json};
 
 use super::Sample;
-use crate::records::{csv_sample, property_list_sample, scim_sample, settings_sample};
+use crate::records::{CsvSample, csv_sample, property_list_sample, scim_sample, settings_sample};
 use crate::workspace::Format;
 
 /// How much of a file is looked at, in bytes.
@@ -14,28 +14,24 @@ const RECORDS: usize = 2_000;
 type Record = Map<String, Json>;
 
 pub(super) fn sample(start: &[u8], whole: bool) -> Result<Sample, String> {
-    let of = |format: Format, records: Vec<Record>, more: bool| Sample {
-        format,
-        delimiter: b',',
-        records_at: None,
-        records,
-        more,
-    };
     if start.starts_with(b"bplist") || is_xml_list(start) {
         if !whole {
             return Err(format!("a property list is read whole, and this one is longer than {} MiB", SAMPLE >> 20));
         }
-        return Ok(of(Format::PropertyList, property_list_sample(start)?, false));
+        return Ok(sample_of(Format::PropertyList, property_list_sample(start)?, false));
     }
     let text = text_of(start, whole)?;
     match text.trim_start().chars().next() {
         None => Err("the file is empty".to_owned()),
         Some('[') if is_section(text) => plain(text, whole),
-        Some('{' | '[') => json(text, whole)
-            .map(|(format, records_at, records, more)| Sample { records_at, ..of(format, records, more) }),
+        Some('{' | '[') => json(text, whole),
         Some('<') => Err("this looks like XML, of which only property lists are read".to_owned()),
         Some(_) => plain(text, whole),
     }
+}
+
+fn sample_of(format: Format, records: Vec<Record>, more: bool) -> Sample {
+    Sample { format, delimiter: b',', records_at: None, records, more }
 }
 
 /// Whether the first line is a section of INI, and not the beginning of a JSON list.
@@ -67,9 +63,7 @@ fn text_of(start: &[u8], whole: bool) -> Result<&str, String> {
     Ok(text.trim_start_matches('\u{feff}'))
 }
 
-type Found = (Format, Option<String>, Vec<Record>, bool);
-
-fn json(text: &str, whole: bool) -> Result<Found, String> {
+fn json(text: &str, whole: bool) -> Result<Sample, String> {
     // Objects one a line: the first line is one, and the second, if there is one, begins another.
     let mut lines = text.lines().filter(|line| !line.trim().is_empty());
     let first = lines.next().and_then(|line| serde_json::from_str::<Record>(line).ok());
@@ -80,11 +74,11 @@ fn json(text: &str, whole: bool) -> Result<Found, String> {
             let records: Vec<Record> =
                 text.lines().filter_map(|line| serde_json::from_str(line).ok()).take(RECORDS).collect();
             let more = !whole || records.len() == RECORDS;
-            return Ok((Format::JsonLines, None, records, more));
+            return Ok(sample_of(Format::JsonLines, records, more));
         }
     }
     if whole && let Ok(people) = scim_sample(text.as_bytes()) {
-        return Ok((Format::Scim, None, people.into_iter().take(RECORDS).collect(), false));
+        return Ok(sample_of(Format::Scim, people.into_iter().take(RECORDS).collect(), false));
     }
     if !whole {
         // The records at the root can be told one by one, and no others.
@@ -95,7 +89,7 @@ fn json(text: &str, whole: bool) -> Result<Found, String> {
                 SAMPLE >> 20
             ));
         }
-        return Ok((Format::Json, None, records, true));
+        return Ok(sample_of(Format::Json, records, true));
     }
     let document: Json = serde_json::from_str(text).map_err(|error| format!("this is no JSON document: {error}"))?;
     let mut lists = Vec::new();
@@ -105,10 +99,11 @@ fn json(text: &str, whole: bool) -> Result<Found, String> {
     match (lists.into_iter().next(), document) {
         (Some((path, records)), _) => {
             let more = records.len() > RECORDS;
-            let at = (!path.is_empty()).then_some(path);
-            Ok((Format::Json, at, records.into_iter().take(RECORDS).collect(), more))
+            let records_at = (!path.is_empty()).then_some(path);
+            let records = records.into_iter().take(RECORDS).collect();
+            Ok(Sample { records_at, ..sample_of(Format::Json, records, more) })
         }
-        (None, Json::Object(record)) => Ok((Format::Json, None, vec![record], false)),
+        (None, Json::Object(record)) => Ok(sample_of(Format::Json, vec![record], false)),
         (None, _) => Err("the JSON document holds no object".to_owned()),
     }
 }
@@ -172,25 +167,23 @@ fn plain(text: &str, whole: bool) -> Result<Sample, String> {
     if whole && settings(&['=']) > 0 && all(&['=', ':']) {
         let format = if sections > 0 || !all(&['=']) { Format::Ini } else { Format::KeyValue };
         if let Ok(record) = settings_sample(text.as_bytes(), format == Format::Ini) {
-            return Ok(Sample { format, delimiter: b',', records_at: None, records: vec![record], more: false });
+            return Ok(sample_of(format, vec![record], false));
         }
     }
     // The delimiter that parts the most rows into as many cells as there are headings.
     let best = [b',', b';', b'\t', b'|']
         .into_iter()
-        .map(|delimiter| {
-            let (headings, records, odd) = csv_sample(text.as_bytes(), delimiter, RECORDS);
-            (records.len().saturating_sub(odd) * usize::from(headings > 1), headings, delimiter, records)
-        })
-        .max_by_key(|(whole, headings, ..)| (*whole, *headings));
-    let (headings, delimiter, records) =
-        best.map_or((0, b',', Vec::new()), |(_, headings, delimiter, records)| (headings, delimiter, records));
+        .map(|delimiter| (delimiter, csv_sample(text.as_bytes(), delimiter, RECORDS)))
+        .max_by_key(|(_, sample)| {
+            let whole_rows = sample.records.len().saturating_sub(sample.uneven_rows);
+            (whole_rows * usize::from(sample.headings > 1), sample.headings)
+        });
     // What is not parted into columns is no table; its first line may be anything, and is not repeated.
-    if headings < 2 {
+    let Some((delimiter, CsvSample { records, .. })) = best.filter(|(_, sample)| sample.headings > 1) else {
         return Err(
             "this is no table, and no file of settings alone: no delimiter parts its lines into columns".to_owned()
         );
-    }
+    };
     let more = !whole || records.len() == RECORDS;
-    Ok(Sample { format: Format::Csv, delimiter, records_at: None, records, more })
+    Ok(Sample { delimiter, ..sample_of(Format::Csv, records, more) })
 }

@@ -70,10 +70,10 @@ pub(super) fn draft(sample: &Sample, columns: &[Column], context: &DraftFor<'_>)
     }
     if !fields.is_empty() {
         out.push_str("\n[source.fields]\n");
-        let width = fields.iter().map(|(key, ..)| key.chars().count()).max().unwrap_or(0);
-        for (key, value, remark) in fields {
-            let pad = width - key.chars().count();
-            out.push_str(&beside(&format!("{key}{} = {value}", " ".repeat(pad)), &remark, 50));
+        let width = fields.iter().map(|field| field.column.chars().count()).max().unwrap_or(0);
+        for FieldLine { column, value, remark } in fields {
+            let pad = width - column.chars().count();
+            out.push_str(&beside(&format!("{column}{} = {value}", " ".repeat(pad)), &remark, 50));
         }
     }
     if !facts.is_empty() {
@@ -289,8 +289,17 @@ fn person_fact(column: &Column) -> String {
     known.map_or_else(|| words.join("_"), |(_, fact)| (*fact).to_owned())
 }
 
-/// How a column is mapped; none when its name and its values are a fact already.
-fn field_line(column: &Column, fact: &str, ty: Option<FactType>, records: usize) -> Option<(String, String, String)> {
+/// How a column is mapped to a fact.
+struct FieldLine {
+    /// The column, in quotes.
+    column: String,
+    /// What stands beside it.
+    value: String,
+    remark: String,
+}
+
+/// Returns how a column is mapped; none when its name and its values are a fact already.
+fn field_line(column: &Column, fact: &str, ty: Option<FactType>, records: usize) -> Option<FieldLine> {
     let mut remark = if column.secret {
         "its name says that it is a secret: kept as a digest alone".to_owned()
     } else {
@@ -334,7 +343,7 @@ fn field_line(column: &Column, fact: &str, ty: Option<FactType>, records: usize)
             quoted(fact)
         }
     };
-    Some((quoted(&column.name), value, remark))
+    Some(FieldLine { column: quoted(&column.name), value, remark })
 }
 
 /// What the dictionary would say of a fact; none where what comes is what it is.

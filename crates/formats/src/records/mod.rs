@@ -232,10 +232,19 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     }
 }
 
-/// The first records of a CSV text: how many headings it has, the records, and how many rows had another number of cells.
-pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> (usize, Vec<Map<String, Json>>, usize) {
+/// The first records of a CSV text.
+pub(crate) struct CsvSample {
+    /// How many columns have a heading.
+    pub headings: usize,
+    pub records: Vec<Map<String, Json>>,
+    /// How many rows had another number of cells; they are left out.
+    pub uneven_rows: usize,
+}
+
+/// Reads up to `most` records from a CSV text.
+pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> CsvSample {
     let names: RefCell<Vec<String>> = RefCell::default();
-    let (mut records, mut odd) = (Vec::new(), 0);
+    let (mut records, mut uneven_rows) = (Vec::new(), 0);
     let keep = |headings: &[String]| {
         names.borrow_mut().extend_from_slice(headings);
         Ok(())
@@ -248,12 +257,12 @@ pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> (usize, Vec
                 let told = names.iter().cloned().zip(cells).filter(|(name, _)| !name.is_empty());
                 records.push(told.map(|(name, cell)| (name, Json::String(cell))).collect());
             }
-            Err(_) => odd += 1,
+            Err(_) => uneven_rows += 1,
         }
-        if records.len() + odd < most { Ok(()) } else { Err(String::new()) }
+        if records.len() + uneven_rows < most { Ok(()) } else { Err(String::new()) }
     });
     let headings = names.borrow().len();
-    (headings, records, odd)
+    CsvSample { headings, records, uneven_rows }
 }
 
 /// The records of a property list.

@@ -2,7 +2,7 @@
 
 use super::rules::{self, SCOPE, SETTINGS, settings};
 use super::shape::{Key, Kind, Shape, words};
-use super::table::{Item, Reader, Table, Value};
+use super::table::{Entry, Item, Reader, Table, Value};
 use fencepost_core::{
     BaselineSource, EntrySource, ExpectSource, Expected, ListSource, Named, Others, Presence, RuleSetSource,
     ScopeSource, Settings,
@@ -111,12 +111,12 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
         rules: rules::all(reader, root, zone),
     };
     if let Some(table) = reader.table(root, "expect") {
-        for (key, span, value) in table.entries() {
+        for Entry { key, span, value } in table.entries() {
             let fact = Named { text: key, span: Some(reader.span(span)) };
             source.expect.extend(expectation(reader, &table, fact, value, zone));
         }
     }
-    for (name, span, value) in root.others() {
+    for Entry { key: name, span, value } in root.others() {
         let Some(table) = reader.inner(root, &name, value) else { continue };
         let name = Named { text: name, span: Some(reader.span(span)) };
         source.lists.push(section(reader, name, &table, zone));

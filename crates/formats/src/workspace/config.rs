@@ -10,7 +10,7 @@ use glob::Pattern;
 use jiff::tz::TimeZone;
 
 use super::shape::{Key, Kind, Shape, words};
-use super::table::{Reader, Table};
+use super::table::{Entry, Reader, Table};
 use super::{FileText, holidays};
 
 /// Whose clock the ledger goes by.
@@ -140,6 +140,14 @@ impl Field {
     }
 }
 
+/// A unit that a field is read in.
+#[derive(Clone, Debug)]
+pub(crate) struct FieldUnit {
+    pub fact: String,
+    pub unit: String,
+    pub span: Span,
+}
+
 /// A feed of state or people.
 #[derive(Clone, Debug)]
 pub struct Source {
@@ -179,8 +187,8 @@ pub struct Source {
     pub complete: bool,
     /// Export names to facts.
     pub fields: Vec<(String, Field)>,
-    /// Places of the units in `fields`.
-    pub(crate) units: Vec<(String, String, Span)>,
+    /// The units in `fields`.
+    pub(crate) units: Vec<FieldUnit>,
 }
 
 impl Source {
@@ -336,7 +344,7 @@ impl Config {
 
     /// Checks the units of fields against those that facts are declared in.
     pub(super) fn check_units(&self, dictionary: &Dictionary, mistakes: &mut Vec<Diagnostic>) {
-        for (fact, unit, span) in self.sources.iter().flat_map(|source| &source.units) {
+        for FieldUnit { fact, unit, span } in self.sources.iter().flat_map(|source| &source.units) {
             let problem = match dictionary.facts.get(fact).and_then(|declared| declared.unit.as_deref()) {
                 Some(to) => Conversion::between(unit, to).err(),
                 None => Some(format!(
@@ -664,7 +672,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
     source.fresh_for = reader.period(table, "fresh_for");
     source.complete = reader.boolean(table, "complete").unwrap_or(false);
     if let Some(fields) = reader.table(table, "fields") {
-        for (name, span, value) in fields.entries() {
+        for Entry { key: name, span, value } in fields.entries() {
             let field = match reader.inner(&fields, &name, value) {
                 Some(detail) => field(reader, &detail, span, &mut source.units),
                 None => reader.string(&fields, &name).map(Field::of),
@@ -720,7 +728,7 @@ fn field(
     reader: &mut Reader<'_>,
     table: &Table<'_>,
     key: std::ops::Range<usize>,
-    units: &mut Vec<(String, String, Span)>,
+    units: &mut Vec<FieldUnit>,
 ) -> Option<Field> {
     if reader.boolean(table, "leave_out") == Some(true) {
         if let Some(fact) = table.get("fact") {
@@ -734,7 +742,7 @@ fn field(
     };
     let unit = reader.named(table, "unit");
     if let Some(Named { text, span: Some(span) }) = &unit {
-        units.push((fact.clone(), text.clone(), span.clone()));
+        units.push(FieldUnit { fact: fact.clone(), unit: text.clone(), span: span.clone() });
     }
     Some(Field {
         fact,

@@ -5,7 +5,7 @@ use fencepost_core::{Declaration, Dictionary, FactType};
 use toml::de::DeValue;
 
 use super::shape::{Key, Kind, Shape, words};
-use super::table::{Reader, Table, Value};
+use super::table::{Entry, Reader, Table, Value};
 
 pub(super) static FILE: Shape = Shape::new(
     "facts.toml",
@@ -40,7 +40,7 @@ fn is_unquoted(value: &Value<'_>) -> bool {
 
 pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut Dictionary) {
     let Some(facts) = reader.table(root, "facts") else { return };
-    for (path, span, value) in facts.entries() {
+    for Entry { key: path, span, value } in facts.entries() {
         if is_unquoted(value) {
             reader.error(
                 "unquoted-path",
@@ -76,7 +76,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut D
             reader.error("wrong-type", format!("`{path}` is secret, and so a text"), at, help);
         }
         if let Some(labels) = reader.table(&table, "labels") {
-            for (value, _, _) in labels.entries() {
+            for Entry { key: value, .. } in labels.entries() {
                 if let Some(label) = reader.string(&labels, &value) {
                     declaration.labels.insert(value, label);
                 }

@@ -4,7 +4,7 @@ use fencepost_core::{ExceptSource, FixSource, Named, RuleSeverity, RuleSource, S
 use jiff::tz::TimeZone;
 
 use super::shape::{Key, Kind, Shape};
-use super::table::{Item, Reader, Table};
+use super::table::{Entry, Item, Reader, Table};
 
 pub(super) static FILE: Shape = Shape::new(
     "a file of rules",
@@ -95,7 +95,7 @@ pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) ->
         let Some(id) = reader.id(&table, "a [[rule]]") else { continue };
         let mut checks = Vec::new();
         if let Some(table) = reader.table(&table, "checks") {
-            for (name, span, _) in table.entries() {
+            for Entry { key: name, span, .. } in table.entries() {
                 if !fencepost_core::is_slug(&name) {
                     reader.error(
                         "bad-id",

@@ -465,20 +465,31 @@ impl<'t> Table<'t> {
     }
 
     /// What stands at keys of any name, in the order of the file.
-    pub fn others(&self) -> Vec<(String, Range<usize>, &'t Value<'t>)> {
+    pub fn others(&self) -> Vec<Entry<'t>> {
         let mut all = self.entries();
         let is_known = |name: &str| self.shape.keys().any(|key| key.name == name);
-        all.retain(|(name, _, value)| !is_known(name) && is_other(self.shape, value));
+        all.retain(|entry| !is_known(&entry.key) && is_other(self.shape, entry.value));
         all
     }
 
     /// Keys with their values, in the order of the file.
-    pub fn entries(&self) -> Vec<(String, Range<usize>, &'t Value<'t>)> {
-        let mut all: Vec<_> =
-            self.table.iter().map(|(key, value)| (key.get_ref().to_string(), key.span(), value)).collect();
-        all.sort_by_key(|(_, span, _)| span.start);
+    pub fn entries(&self) -> Vec<Entry<'t>> {
+        let entry = |(key, value): (&'t Spanned<_>, &'t Value<'t>)| {
+            let name: &std::borrow::Cow<'_, str> = key.get_ref();
+            Entry { key: name.to_string(), span: key.span(), value }
+        };
+        let mut all: Vec<_> = self.table.iter().map(entry).collect();
+        all.sort_by_key(|entry| entry.span.start);
         all
     }
+}
+
+/// A key of a table with its value.
+pub(crate) struct Entry<'t> {
+    pub key: String,
+    /// Where the key stands.
+    pub span: Range<usize>,
+    pub value: &'t Value<'t>,
 }
 
 /// Notes where every piece of a decoded string came from: `push_str` gets slices of the source, so their

@@ -126,6 +126,15 @@ pub struct VetInput<'a> {
     pub zone: &'a TimeZone,
 }
 
+/// What a warning about rules names: a rule, or the item that several were expanded from.
+struct RuleOwner {
+    /// As in "baseline `office-mac`".
+    label: String,
+    place: Option<Span>,
+    /// Position of the rule, or of the first of several.
+    rule: usize,
+}
+
 impl<'a> Vet<'a> {
     /// Begins with a rule set whose drafts are on trial.
     pub fn new(of: VetInput<'a>) -> Self {
@@ -238,8 +247,9 @@ impl<'a> Vet<'a> {
         each_once(told)
     }
 
-    /// Returns what rules are told of: each by itself, or what they were written as where it holds of all that became of that.
-    fn owners(&self, holds: impl Fn(usize) -> bool) -> Vec<(String, Option<Span>, usize)> {
+    /// Groups the rules that something holds for by the item they were expanded from: the item where it holds for all of its
+    /// rules, else each rule by itself.
+    fn owners(&self, holds: impl Fn(usize) -> bool) -> Vec<RuleOwner> {
         let mut owners: BTreeMap<(bool, &str), Vec<usize>> = BTreeMap::new();
         for (at, rule) in self.rules.rules().iter().enumerate() {
             let own = rule.id.as_str();
@@ -257,10 +267,13 @@ impl<'a> Vet<'a> {
                     false => self.source.rules.iter().map(|own| &own.id).find(|id| id.text == name),
                 };
                 let label = if is_baseline { format!("baseline `{name}`") } else { format!("rule `{name}`") };
-                found.push((label, place.and_then(|id| id.span.clone()), rules[0]));
+                found.push(RuleOwner { label, place: place.and_then(|id| id.span.clone()), rule: rules[0] });
             } else {
                 let some = rules.into_iter().filter(|rule| holds(*rule));
-                found.extend(some.map(|at| (format!("rule `{}`", self.rule(at).id), self.rule(at).place.clone(), at)));
+                found.extend(some.map(|rule| {
+                    let of = self.rule(rule);
+                    RuleOwner { label: format!("rule `{}`", of.id), place: of.place.clone(), rule }
+                }));
             }
         }
         found
@@ -270,7 +283,7 @@ impl<'a> Vet<'a> {
     fn tell_unknown(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
         let fit = |rule: usize| &fleet.rules[rule];
         let is_unknown = |rule: usize| fit(rule).unknown >= ENOUGH && fit(rule).pass + fit(rule).fail == 0;
-        for (label, place, rule) in self.owners(is_unknown) {
+        for RuleOwner { label, place, rule } in self.owners(is_unknown) {
             let mut warning = unknown_everywhere(self.rule(rule), &label, fit(rule).unknown, self.stage(rule));
             warning.span = self.place(self.rule(rule)).or(place);
             told.push(warning);
@@ -280,7 +293,7 @@ impl<'a> Vet<'a> {
     fn tell_reach(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
         let fit = |rule: usize| &fleet.rules[rule];
         let nobody = |rule: usize| fit(rule).covered() + fit(rule).excepted + fit(rule).given_up == 0;
-        for (label, place, rule) in self.owners(nobody) {
+        for RuleOwner { label, place, rule } in self.owners(nobody) {
             let covers = self.rule(rule).scope_condition();
             let help = match covers {
                 Some(condition) => {
@@ -300,7 +313,7 @@ impl<'a> Vet<'a> {
             );
         }
         let all = |rule: usize| fit(rule).covered() + fit(rule).given_up == 0 && fit(rule).excepted > 0;
-        for (label, place, rule) in self.owners(all) {
+        for RuleOwner { label, place, rule } in self.owners(all) {
             let span = self.rule(rule).exceptions().iter().find_map(|exception| exception.place.clone()).or(place);
             let spared = fit(rule).excepted;
             told.push(
@@ -569,7 +582,7 @@ impl<'a> Vet<'a> {
                 || holder.is_some() && reads_holder(rule.requirement());
             by_people && !asks_people
         };
-        for (label, place, _) in self.owners(is_so) {
+        for RuleOwner { label, place, .. } in self.owners(is_so) {
             told.push(
                 Diagnostic::warning(
                     "scoped-by-people",
@@ -610,7 +623,7 @@ impl<'a> Vet<'a> {
             }
             return;
         }
-        for (label, place, _) in self.owners(idle) {
+        for RuleOwner { label, place, .. } in self.owners(idle) {
             told.push(
                 Diagnostic::remark("no-consequence", format!("nobody loses access over {label}"), place)
                     .label("no access rule asks for this, nor how a device stands")

@@ -47,11 +47,21 @@ impl ReportedTexts {
     }
 }
 
-/// Returns the conditions of a rule, with its position, and whether each says whom it covers.
-fn conditions_of_rule((at, rule): (usize, &Rule)) -> Vec<(Option<usize>, bool, &Condition)> {
+/// A condition that compares facts with texts.
+struct ComparingCondition<'r> {
+    /// Position of the rule that it is part of; none of a group or an access rule.
+    rule: Option<usize>,
+    /// It says whom the rule covers.
+    in_scope: bool,
+    condition: &'r Condition,
+}
+
+/// Returns the conditions of a rule, which stands at a position.
+fn conditions_of_rule((at, rule): (usize, &Rule)) -> Vec<ComparingCondition<'_>> {
     let scope = rule.scope_condition();
     let is_scope = |one: &Condition| scope.is_some_and(|scope| std::ptr::eq(scope, one));
-    rule.conditions().map(|one| (Some(at), is_scope(one), one)).collect()
+    let own = |condition| ComparingCondition { rule: Some(at), in_scope: is_scope(condition), condition };
+    rule.conditions().map(own).collect()
 }
 
 /// Returns the texts that conditions of rules, groups and access rules compare facts with.
@@ -59,10 +69,11 @@ pub(super) fn expected_texts(rules: &RuleSet) -> Vec<ExpectedText<'_>> {
     let of_rules = rules.rules().iter().enumerate().flat_map(conditions_of_rule);
     let of_groups = rules.groups.all.iter().filter_map(|group| group.condition.as_ref());
     let of_access = rules.access().rules().iter().flat_map(|rule| rule.conditions());
-    let others = of_groups.chain(of_access).map(|condition| (None, false, condition));
+    let others =
+        of_groups.chain(of_access).map(|condition| ComparingCondition { rule: None, in_scope: false, condition });
     let mut places = BTreeSet::new();
     let mut all = Vec::new();
-    for (rule, in_scope, condition) in of_rules.chain(others) {
+    for ComparingCondition { rule, in_scope, condition } in of_rules.chain(others) {
         for compared in condition.compared_texts() {
             let (text, place) = (compared.text, condition.text().span(compared.span));
             // Checks share their scope, and what a baseline expects is put together.

@@ -101,7 +101,7 @@ fn compile_filter(
     layout: &mut Layout,
 ) -> Result<Filter, Vec<Diagnostic>> {
     let mut people = Layout::new(&Dictionary::default());
-    let groups: Vec<GroupId> = project.rules.groups().map(|(id, ..)| id.clone()).collect();
+    let groups: Vec<GroupId> = project.rules.groups().map(|group| group.id.clone()).collect();
     let rules: Vec<String> = project.rules.rules().iter().map(|rule| rule.id.to_string()).collect();
     let mut vocabulary = Vocabulary { dictionary, layout, people: &mut people, groups: &groups, rules: &rules };
     Filter::compile(text, &mut vocabulary)
@@ -166,8 +166,8 @@ impl Reading<'_> {
             let (running, overdue) = posture.counts(job)?;
             let groups = project.rules.groups().zip(memberships);
             let member: Vec<&str> = groups
-                .filter(|((id, ..), value)| matches!(value, Value::Boolean(true)) && id.as_str() != "every-device")
-                .map(|((id, ..), _)| id.as_str())
+                .filter(|(group, value)| matches!(value, Value::Boolean(true)) && group.id.as_str() != "every-device")
+                .map(|(group, _)| group.id.as_str())
                 .collect();
             let sources = || facts.observations().iter().map(|said| said.source).collect::<Vec<_>>().join(", ");
             let mut cells = Vec::with_capacity(OWN.len() + extra.len());

@@ -9,7 +9,6 @@ use serde_json::{Value as Json, json};
 use super::rows::{RowSink, row};
 use super::{Column, percent};
 use crate::error::EngineError;
-use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 
 /// More different values than this of one fact are not told apart.
@@ -95,9 +94,7 @@ impl Reading<'_> {
         self.for_each_device(|device, documents| {
             arena.reset();
             total += 1;
-            let facts = judge
-                .facts(device, documents, &layout, &arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
+            let facts = judge.facts(device, documents, &layout, &arena)?;
             for (_, slot, survey) in &mut surveys {
                 let found = facts.slot(*slot);
                 if found.origin.is_some() {

@@ -10,7 +10,6 @@ use serde_json::{Value as Json, json};
 use super::Column;
 use super::rows::{RowSink, row};
 use crate::error::EngineError;
-use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 
 /// Returns the columns of the list of sources.
@@ -96,9 +95,7 @@ impl Reading<'_> {
             let documents = self.documents(device)?;
             let mut layout = Layout::new(&self.project.dictionary);
             let slot: SlotId = layout.want(&correction.fact, &self.project.dictionary);
-            let facts = judge
-                .facts(device, &documents, &layout, &arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
+            let facts = judge.facts(device, &documents, &layout, &arena)?;
             let corrected = correction.value.to_value(&arena);
             let said: Vec<(String, bool)> = facts
                 .observations()

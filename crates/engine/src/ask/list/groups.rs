@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fencepost_core::{GroupKind, Membership};
+use fencepost_core::{GroupKind, GroupSummary, Membership};
 use serde_json::{Value as Json, json};
 
 use super::Column;
@@ -37,7 +37,7 @@ impl Reading<'_> {
                 *people.entry(at).or_default() += u64::from(*membership == Membership::In);
             }
         }
-        let rows = self.project.rules.groups().enumerate().map(|(at, (id, title, kind))| {
+        let rows = self.project.rules.groups().enumerate().map(|(at, GroupSummary { id, title, kind })| {
             let counts = devices.get(id.as_str()).copied().unwrap_or_default();
             let of_devices = kind == GroupKind::Devices;
             let count = |at: usize| if of_devices { json!(counts[at]) } else { Json::Null };

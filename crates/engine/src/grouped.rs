@@ -1,9 +1,10 @@
-//! Things gathered under a key, in the order in which the keys were first seen, each thing once.
+//! Groups values by key.
 
+/// Values by key, in the order in which the keys were first seen, each value once.
 #[derive(Debug)]
-pub struct Gathered<K, V>(Vec<(K, Vec<V>)>);
+pub(crate) struct Grouped<K, V>(Vec<(K, Vec<V>)>);
 
-impl<K: PartialEq, V: PartialEq> Gathered<K, V> {
+impl<K: PartialEq, V: PartialEq> Grouped<K, V> {
     pub fn of(pairs: impl IntoIterator<Item = (K, V)>) -> Self {
         let mut all: Vec<(K, Vec<V>)> = Vec::new();
         for (key, value) in pairs {
@@ -17,7 +18,7 @@ impl<K: PartialEq, V: PartialEq> Gathered<K, V> {
     }
 }
 
-impl<K, V> IntoIterator for Gathered<K, V> {
+impl<K, V> IntoIterator for Grouped<K, V> {
     type Item = (K, Vec<V>);
     type IntoIter = std::vec::IntoIter<(K, Vec<V>)>;
 
