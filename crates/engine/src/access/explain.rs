@@ -12,8 +12,8 @@ use fencepost_formats::{
 use serde_json::{Map, Value as Json, json};
 
 use super::report::CauseLine;
-use crate::assess::decisions::SignInContext;
 use crate::assess::outlook::{DeviceAt, Outlook};
+use crate::assess::sign_in_context::SignInContext;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::Judge;

@@ -19,8 +19,8 @@ use fencepost_store::{DeviceRow, Ledger, Reader, RunRow};
 use jiff::Timestamp;
 use serde::Deserialize;
 
-use crate::assess::decisions::SignInContext;
 use crate::assess::outlook::Outlook;
+use crate::assess::sign_in_context::SignInContext;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, People};

@@ -12,6 +12,7 @@ pub(crate) mod outlook;
 mod report;
 mod rule_set_diff;
 pub(crate) mod sealed_verdicts;
+pub(crate) mod sign_in_context;
 pub(crate) mod stateless;
 pub(crate) mod tally;
 mod weigh;
