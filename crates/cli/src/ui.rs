@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use fencepost_core::{for_terminal, harmless, push_json};
 
+use crate::view::next_step::NextStep;
 use crate::view::style::Styles;
 
 /// When to colour.
@@ -106,6 +107,11 @@ impl Ui {
             let _ = self.out.flush();
             let _ = writeln!(io::stderr(), "{}", for_terminal(&text.to_string()));
         }
+    }
+
+    /// Says beside the result what to run next, unless asked to be quiet.
+    pub fn next_step(&mut self, step: NextStep<'_>) {
+        self.note(format!("\nNext: {}", step.in_words()));
     }
 
     /// Says something beside the result, quiet or not.

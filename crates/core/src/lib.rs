@@ -65,5 +65,5 @@ pub use rules::baseline::{
     ScopeSource, Settings,
 };
 pub use rules::control::Control;
-pub use rules::rule::{ExceptSource, Exception, Fix, FixSource, Rule, RuleSource, Severity as RuleSeverity, Stage};
+pub use rules::rule::{ExceptSource, Exception, Fix, FixSource, Rule, RuleSeverity, RuleSource, Stage};
 pub use rules::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};

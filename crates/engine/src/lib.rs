@@ -28,13 +28,13 @@ pub use access::report::{
 };
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
-pub use ask::history::{Happening, History, What};
+pub use ask::history::{Happened, Happening, History};
 pub use ask::list::{Kind, ListQuery, Listing};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
 pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, group_costs, group_reach};
 pub use ask::tried::{Against, Tried, try_expression};
 pub use assess::sealed_verdicts::SealedVerdicts;
-pub use assess::stateless::{DeviceVerdicts, Judgement, RefusedLine, Sealed, StateInput, Stateless, assess_file};
+pub use assess::stateless::{DeviceVerdicts, RefusedLine, RuleJudgement, Sealed, StateInput, Stateless, assess_file};
 pub use assess::{AssessOptions, Assessed, FindingLine, LinePhase, RuleCount, StandingCounts, assess};
 pub use change::access_flips::{AccessFlips, DecisionFlip, DueFlip, LosingFlip, PersonFlip, SignInId};
 pub use change::preview::{DefinitionChange, GroupFlips, Preview, StandingFlip, VerdictFlips, preview};

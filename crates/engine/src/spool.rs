@@ -128,13 +128,13 @@ pub struct Sorter<T> {
     parts: Vec<Range<u64>>,
     memory: Vec<u8>,
     /// Where the keys and items lie in memory.
-    places: Vec<Place>,
+    places: Vec<SpoolPlace>,
     item: PhantomData<fn() -> T>,
 }
 
 /// Where a key lies in memory, and the item behind it.
 #[derive(Clone, Copy, Debug)]
-struct Place {
+struct SpoolPlace {
     start: usize,
     key_end: usize,
     end: usize,
@@ -156,7 +156,7 @@ impl<T> Sorter<T> {
         self.memory.extend_from_slice(key);
         let key_end = self.memory.len();
         self.memory.extend_from_slice(&item.bytes);
-        self.places.push(Place { start, key_end, end: self.memory.len() });
+        self.places.push(SpoolPlace { start, key_end, end: self.memory.len() });
         if self.memory.len() > SORTED_AT_ONCE {
             self.write_part()?;
         }

@@ -14,7 +14,7 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-struct Intake<R> {
+struct ChunkQueue<R> {
     chunks: Chunks<R>,
     next: u64,
     /// There is no more, or nobody wants it.
@@ -54,7 +54,7 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
     hand_on: impl FnMut(T) -> io::Result<()> + Send,
 ) -> io::Result<()> {
     let workers = workers.max(1);
-    let intake = Mutex::new(Intake { chunks: Chunks::new(input), next: 0, ended: false });
+    let intake = Mutex::new(ChunkQueue { chunks: Chunks::new(input), next: 0, ended: false });
     let outlet = Mutex::new(Outlet { next: 0, waiting: BTreeMap::new(), hand_on, failure: None, stopped: false });
     let moved = Condvar::new();
     let run = || {

@@ -13,10 +13,10 @@ use fencepost_core::{
 };
 use rust_decimal::Decimal;
 
-use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, Step, Walker};
+use crate::json_walk::{Cursor, Fault, LEFT_OUT, Quoted, WalkResult, Walker};
 use crate::padded::{Padded, RawDocument};
 use crate::secret::{Secrecy, SecretKey};
-use crate::shapes::{Alike, ExpectedMember, How, Inside, Meaning, Member, Met, Run, ShapeId, Shapes};
+use crate::shapes::{Alike, ExpectedMember, How, Inside, Meaning, Member, Met, ShapeId, ShapeWalk, Shapes};
 
 /// Reads JSON documents, one after the other; quicker from one to the next where they are alike.
 #[derive(Debug, Default)]
@@ -115,13 +115,13 @@ const FEW_FIELDS: usize = 24;
 
 impl<'a> Walk<'a, '_, '_> {
     /// Walks an object whose own value nobody wants, but perhaps something below it: below `node`, if there is one.
-    fn pass_object(&mut self, shape: ShapeId, node: Option<NodeId>, secrecy: Secrecy) -> Step {
+    fn pass_object(&mut self, shape: ShapeId, node: Option<NodeId>, secrecy: Secrecy) -> WalkResult {
         if !self.cursor.enter(b'}')? {
             return Ok(());
         }
         let (mut next, mut first) = (0, true);
         loop {
-            let mut run = Run::new(self.shapes, shape, &self.cursor, next, first);
+            let mut run = ShapeWalk::new(self.shapes, shape, &self.cursor, next, first);
             let mut known = None;
             while let Some(ExpectedMember { place, member, .. }) = run.key() {
                 if member.how != How::Skip || run.text().is_none() {
@@ -161,7 +161,7 @@ impl<'a> Walk<'a, '_, '_> {
     }
 
     /// Goes past a value that nobody wants.
-    fn skip(&mut self, inside: Inside) -> Step {
+    fn skip(&mut self, inside: Inside) -> WalkResult {
         match self.cursor.byte() {
             b'{' => match self.shapes.object(inside) {
                 ShapeId::NONE => self.cursor.skip(),
@@ -178,7 +178,7 @@ impl<'a> Walk<'a, '_, '_> {
         }
     }
 
-    fn wanted(&mut self, node: NodeId, secrecy: Secrecy, inside: Inside) -> Step {
+    fn wanted(&mut self, node: NodeId, secrecy: Secrecy, inside: Inside) -> WalkResult {
         let slot = self.layout.slot(node);
         let doubled = std::mem::replace(&mut self.given[Layout::index(node)], true);
         match (doubled, slot) {
@@ -250,7 +250,7 @@ impl<'a> Walk<'a, '_, '_> {
 
     /// Returns the digest that stands for the value at hand; null stays null.
     #[cold]
-    fn digest(&mut self, key: &SecretKey) -> Step<Value<'a>> {
+    fn digest(&mut self, key: &SecretKey) -> WalkResult<Value<'a>> {
         Ok(match secret_digest(&mut self.cursor, key)? {
             Some(digest) => Value::Text(self.arena.alloc_str(&digest)),
             None => Value::Null,
@@ -262,7 +262,7 @@ impl<'a> Walk<'a, '_, '_> {
     }
 
     /// Builds the value at hand; `node` is its place in the trie, for the declared types below it.
-    fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy, inside: Inside) -> Step<Value<'a>> {
+    fn build(&mut self, node: Option<NodeId>, secrecy: Secrecy, inside: Inside) -> WalkResult<Value<'a>> {
         if !secrecy.is_open()
             && let Some(key) = self.secrets
             && secrecy.hides(&mut self.cursor)?
@@ -299,7 +299,7 @@ impl<'a> Walk<'a, '_, '_> {
         secrecy: Secrecy,
         wanted: Option<&'a ItemFields>,
         inside: Inside,
-    ) -> Step<Value<'a>> {
+    ) -> WalkResult<Value<'a>> {
         let from = self.values.len();
         let shape = self.shapes.list(inside);
         let mut keys = Keys::new_in(self.arena);
@@ -393,7 +393,7 @@ impl<'a> Walk<'a, '_, '_> {
         shape: ShapeId,
         standing: Standing<'a>,
         mut keys: Option<&mut Keys<'a>>,
-    ) -> Step<Value<'a>> {
+    ) -> WalkResult<Value<'a>> {
         let mut fields = Fields::with_capacity_in(self.shapes.kept(shape), self.arena);
         if !self.cursor.enter(b'}')? {
             return Ok(Value::Object(Object { fields: &[] }));
@@ -402,7 +402,7 @@ impl<'a> Walk<'a, '_, '_> {
         // Where each key stands, once there are too many of them to be looked through.
         let mut many = None;
         loop {
-            let mut run = Run::new(self.shapes, shape, &self.cursor, next, first);
+            let mut run = ShapeWalk::new(self.shapes, shape, &self.cursor, next, first);
             let document = self.cursor.bytes();
             let mut known = None;
             while let Some(ExpectedMember { place, comma_at: from, member }) = run.key() {
@@ -447,7 +447,7 @@ impl<'a> Walk<'a, '_, '_> {
         FieldsSoFar { next, fields, many }: FieldsSoFar<'_, 'a>,
         standing: Standing<'a>,
         keys: Option<&mut Keys<'a>>,
-    ) -> Step {
+    ) -> WalkResult {
         let Quoted::Text(key) = self.cursor.key()? else { return self.cursor.skip() };
         let Met { member, place, added, ahead } = self.meet_field(shape, next, key, standing);
         if added && let Some(keys) = keys {
@@ -488,7 +488,7 @@ impl<'a> Walk<'a, '_, '_> {
 
     /// Builds the value of a field, read as its declared type.
     #[inline]
-    fn field(&mut self, member: &Member, inside: Inside) -> Step<Value<'a>> {
+    fn field(&mut self, member: &Member, inside: Inside) -> WalkResult<Value<'a>> {
         let value = self.build(member.node, member.secrecy, inside)?;
         Ok(match member.node.and_then(|node| self.layout.declared(node)) {
             Some(declared) => declared.read(value, self.path(member.node)),
@@ -561,7 +561,7 @@ fn decimal(text: &str) -> Option<Decimal> {
 /// Returns what stands for the secret value at hand, and goes past it; none for null.
 ///
 /// Of a text the digest is of what it says, however it is escaped.
-pub(crate) fn secret_digest(cursor: &mut Cursor<'_>, key: &SecretKey) -> Step<Option<String>> {
+pub(crate) fn secret_digest(cursor: &mut Cursor<'_>, key: &SecretKey) -> WalkResult<Option<String>> {
     let start = cursor.at;
     match cursor.byte() {
         b'"' => {

@@ -38,7 +38,7 @@ pub(crate) enum Fault {
 }
 
 /// A step through a document.
-pub(crate) type Step<T = ()> = Result<T, Fault>;
+pub(crate) type WalkResult<T = ()> = Result<T, Fault>;
 
 /// A place in a document.
 #[derive(Clone, Copy)]
@@ -63,14 +63,14 @@ pub(crate) enum Quoted<'a> {
 
 /// What stands before a value mostly: the comma, the key in its quotes and the colon. Before the first member stands no comma.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Expected {
+pub(crate) struct ExpectedKey {
     bytes: [[u8; 16]; 2],
     /// A bit for each of the bytes that counts.
     mask: u32,
     length: u32,
 }
 
-impl Expected {
+impl ExpectedKey {
     /// What stands nowhere, since no text in UTF-8 has such bytes.
     pub const NEVER: Self = Self { bytes: [[0xff; 16]; 2], mask: u32::MAX, length: 0 };
 
@@ -159,7 +159,7 @@ pub(crate) trait Walker<'a>: Sized {
 
     /// Goes through the members of an object, `member` taking each value.
     #[inline]
-    fn members(&mut self, mut member: impl FnMut(&mut Self, Quoted<'a>) -> Step) -> Step {
+    fn members(&mut self, mut member: impl FnMut(&mut Self, Quoted<'a>) -> WalkResult) -> WalkResult {
         let mut more = self.cursor().enter(b'}')?;
         while more {
             let key = self.cursor().key()?;
@@ -171,7 +171,7 @@ pub(crate) trait Walker<'a>: Sized {
 
     /// Goes through the items of a list, `item` taking each value.
     #[inline]
-    fn items(&mut self, mut item: impl FnMut(&mut Self) -> Step) -> Step {
+    fn items(&mut self, mut item: impl FnMut(&mut Self) -> WalkResult) -> WalkResult {
         let mut more = self.cursor().enter(b']')?;
         while more {
             item(self)?;
@@ -202,7 +202,7 @@ fn after_more_space(bytes: Padded<'_>, mut at: usize) -> usize {
 
 /// Goes from behind an opening quote to behind the closing one; `at` is left where something is wrong.
 #[inline(always)]
-fn pass_text(bytes: Padded<'_>, at: &mut usize) -> Step {
+fn pass_text(bytes: Padded<'_>, at: &mut usize) -> WalkResult {
     loop {
         *at = bytes.plain_end(*at);
         match bytes.byte(*at) {
@@ -217,7 +217,7 @@ fn pass_text(bytes: Padded<'_>, at: &mut usize) -> Step {
 }
 
 #[cold]
-fn pass_escape(bytes: Padded<'_>, at: &mut usize) -> Step {
+fn pass_escape(bytes: Padded<'_>, at: &mut usize) -> WalkResult {
     *at += 1;
     match bytes.byte(*at) {
         b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't' => *at += 1,
@@ -231,14 +231,14 @@ fn pass_escape(bytes: Padded<'_>, at: &mut usize) -> Step {
     Ok(())
 }
 
-fn hexadecimal(bytes: &[u8], at: usize) -> Step<u32> {
+fn hexadecimal(bytes: &[u8], at: usize) -> WalkResult<u32> {
     let digits = bytes.get(at..at + 4).filter(|digits| digits.iter().all(u8::is_ascii_hexdigit));
     let digits = digits.ok_or(Fault::Hexadecimal)?;
     Ok(digits.iter().fold(0, |code, digit| code * 16 + (*digit as char).to_digit(16).unwrap_or(0)))
 }
 
 #[inline(always)]
-fn pass_digits(bytes: Padded<'_>, at: &mut usize) -> Step {
+fn pass_digits(bytes: Padded<'_>, at: &mut usize) -> WalkResult {
     if !bytes.byte(*at).is_ascii_digit() {
         return Err(Fault::Digit);
     }
@@ -249,7 +249,7 @@ fn pass_digits(bytes: Padded<'_>, at: &mut usize) -> Step {
 }
 
 #[inline(always)]
-fn pass_number(bytes: Padded<'_>, at: &mut usize) -> Step {
+fn pass_number(bytes: Padded<'_>, at: &mut usize) -> WalkResult {
     if bytes.byte(*at) == b'-' {
         *at += 1;
     }
@@ -277,7 +277,7 @@ fn pass_number(bytes: Padded<'_>, at: &mut usize) -> Step {
 
 /// Goes past `true`, `false` or `null`, or in a stored document what stands for a value that was left out.
 #[inline(always)]
-fn pass_word(bytes: Padded<'_>, at: &mut usize, stored: bool) -> Step<&'static str> {
+fn pass_word(bytes: Padded<'_>, at: &mut usize, stored: bool) -> WalkResult<&'static str> {
     let rest = bytes.text().as_bytes().get(*at..).unwrap_or_default();
     let word = match rest.first() {
         Some(b't') if rest.starts_with(b"true") => "true",
@@ -304,7 +304,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Checks that nothing follows the document.
-    pub fn finish(&mut self) -> Step {
+    pub fn finish(&mut self) -> WalkResult {
         self.space();
         if self.at == self.document.length() { Ok(()) } else { Err(Fault::Rest) }
     }
@@ -361,7 +361,7 @@ impl<'a> Cursor<'a> {
 
     /// Goes into an object or a list that ends with `close`; false when nothing is in it.
     #[inline(always)]
-    pub fn enter(&mut self, close: u8) -> Step<bool> {
+    pub fn enter(&mut self, close: u8) -> WalkResult<bool> {
         self.depth += 1;
         if self.depth > DEPTH {
             return Err(Fault::Deep);
@@ -376,7 +376,7 @@ impl<'a> Cursor<'a> {
 
     /// Goes from behind a value to the next one in the same object or list; false when there is none, and that is left.
     #[inline(always)]
-    pub fn more(&mut self, close: u8) -> Step<bool> {
+    pub fn more(&mut self, close: u8) -> WalkResult<bool> {
         let bytes = self.bytes();
         self.at = after_space(bytes, self.at);
         let found = bytes.byte(self.at);
@@ -398,7 +398,7 @@ impl<'a> Cursor<'a> {
     }
 
     #[inline(always)]
-    fn count_field(&mut self) -> Step {
+    fn count_field(&mut self) -> WalkResult {
         self.fields += 1;
         if self.fields > FIELDS { Err(Fault::ManyFields) } else { Ok(()) }
     }
@@ -423,7 +423,7 @@ impl<'a> Cursor<'a> {
 
     /// Reads a key and goes to its value.
     #[inline(always)]
-    pub fn key(&mut self) -> Step<Quoted<'a>> {
+    pub fn key(&mut self) -> WalkResult<Quoted<'a>> {
         if self.byte() != b'"' {
             return Err(Fault::Key);
         }
@@ -440,7 +440,7 @@ impl<'a> Cursor<'a> {
 
     /// Checks the value at hand, whatever is in it, and forgets it.
     #[inline(always)]
-    pub fn skip(&mut self) -> Step {
+    pub fn skip(&mut self) -> WalkResult {
         let bytes = self.bytes();
         if bytes.byte(self.at) == b'"' {
             self.at += 1;
@@ -449,7 +449,7 @@ impl<'a> Cursor<'a> {
         self.skip_any()
     }
 
-    fn skip_any(&mut self) -> Step {
+    fn skip_any(&mut self) -> WalkResult {
         let bytes = self.bytes();
         let mut at = self.at;
         let skipped = self.skip_from(bytes, &mut at);
@@ -458,7 +458,7 @@ impl<'a> Cursor<'a> {
     }
 
     #[inline(always)]
-    fn skip_from(&mut self, bytes: Padded<'_>, at: &mut usize) -> Step {
+    fn skip_from(&mut self, bytes: Padded<'_>, at: &mut usize) -> WalkResult {
         let (outer, mut depth) = (self.depth, self.depth);
         // A bit for each level that was entered here, the innermost last: whether it is an object.
         let mut objects: u128 = 0;
@@ -522,7 +522,7 @@ impl<'a> Cursor<'a> {
     }
 
     #[inline(always)]
-    fn pass_key(&mut self, bytes: Padded<'_>, at: &mut usize) -> Step {
+    fn pass_key(&mut self, bytes: Padded<'_>, at: &mut usize) -> WalkResult {
         if bytes.byte(*at) != b'"' {
             return Err(Fault::Key);
         }
@@ -537,11 +537,11 @@ impl<'a> Cursor<'a> {
         Ok(())
     }
 
-    pub fn word(&mut self) -> Step<&'static str> {
+    pub fn word(&mut self) -> WalkResult<&'static str> {
         pass_word(self.bytes(), &mut self.at, self.stored)
     }
 
-    pub fn number(&mut self) -> Step<&'a str> {
+    pub fn number(&mut self) -> WalkResult<&'a str> {
         let start = self.at;
         pass_number(self.document, &mut self.at)?;
         Ok(&self.text()[start..self.at])
@@ -549,7 +549,7 @@ impl<'a> Cursor<'a> {
 
     /// Reads the text at hand, which a quote opens.
     #[inline(always)]
-    pub fn quoted(&mut self) -> Step<Quoted<'a>> {
+    pub fn quoted(&mut self) -> WalkResult<Quoted<'a>> {
         self.at += 1;
         match self.document.plain_text(self.at) {
             Some((text, end)) => {
@@ -562,7 +562,7 @@ impl<'a> Cursor<'a> {
 
     /// Reads a text that is not plain from its start to its end.
     #[cold]
-    fn escaped(&mut self) -> Step<Quoted<'a>> {
+    fn escaped(&mut self) -> WalkResult<Quoted<'a>> {
         let start = self.at;
         pass_text(self.document, &mut self.at)?;
         // The grammar is checked; what is left is to read it.

@@ -8,7 +8,7 @@ use hmac::{Hmac, KeyInit, Mac};
 use serde_json::Value as Json;
 use sha2::Sha256;
 
-use crate::json_walk::{Cursor, Quoted, Step};
+use crate::json_walk::{Cursor, Quoted, WalkResult};
 
 /// How the digest of a secret begins.
 pub const SECRET_PREFIX: &str = "secret:";
@@ -121,7 +121,7 @@ impl Secrecy {
 
     /// Returns whether the value that a cursor is at is to be hidden as it stands there; objects and lists are looked into
     /// where their words alone name a secret.
-    pub fn hides(self, cursor: &mut Cursor<'_>) -> Step<bool> {
+    pub fn hides(self, cursor: &mut Cursor<'_>) -> WalkResult<bool> {
         let words = match self {
             Self::Whole => return Ok(true),
             Self::ByWords(words) if !words.name_a_secret() => return Ok(false),

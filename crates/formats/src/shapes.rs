@@ -5,7 +5,7 @@
 
 use fencepost_core::{Layout, NodeId};
 
-use crate::json_walk::{Cursor, Expected, Joint};
+use crate::json_walk::{Cursor, ExpectedKey, Joint};
 use crate::padded::Padded;
 use crate::secret::Secrecy;
 
@@ -40,7 +40,7 @@ impl Meaning {
 #[derive(Clone, Copy, Debug)]
 #[repr(align(64))]
 pub(crate) struct Member {
-    pub expected: Expected,
+    pub expected: ExpectedKey,
     pub how: How,
     pub secrecy: Secrecy,
     pub node: Option<NodeId>,
@@ -73,7 +73,7 @@ impl Inside {
 
 /// The members that objects at one place of a document have had, no key twice.
 #[derive(Debug, Default)]
-struct Shape {
+struct DocumentShape {
     members: Vec<Member>,
     /// What stands before each where the one before it is a text, and it is itself; and how it is read.
     joints: Vec<(Joint, How)>,
@@ -123,11 +123,11 @@ pub(crate) struct Shapes {
     layout: u64,
     /// The document at hand is the first.
     new: bool,
-    all: Vec<Shape>,
+    all: Vec<DocumentShape>,
 }
 
 /// Where a run over the members of an object is that stand as expected.
-pub(crate) struct Run<'s, 'a> {
+pub(crate) struct ShapeWalk<'s, 'a> {
     members: &'s [Member],
     joints: &'s [(Joint, How)],
     document: Padded<'a>,
@@ -150,7 +150,7 @@ pub(crate) struct ExpectedMember<'s> {
     pub member: &'s Member,
 }
 
-impl<'s, 'a> Run<'s, 'a> {
+impl<'s, 'a> ShapeWalk<'s, 'a> {
     #[inline(always)]
     pub fn new(shapes: &'s Shapes, shape: ShapeId, cursor: &Cursor<'a>, next: usize, first: bool) -> Self {
         let (members, joints): (&[_], &[_]) = match shapes.all.get(shape.0 as usize) {
@@ -232,7 +232,7 @@ impl Shapes {
         let other = self.layout != layout.id();
         if other || self.new {
             self.all.clear();
-            self.all.push(Shape::default());
+            self.all.push(DocumentShape::default());
             self.layout = layout.id();
         }
         self.new = other;
@@ -277,7 +277,7 @@ impl Shapes {
     #[inline(always)]
     pub fn list(&mut self, inside: Inside) -> ShapeId {
         if self.new && inside.place.is_none() && self.all.len() < MAX_SHAPES {
-            self.all.push(Shape::default());
+            self.all.push(DocumentShape::default());
             return ShapeId(self.all.len() as u32 - 1);
         }
         self.items(inside)
@@ -295,18 +295,18 @@ impl Shapes {
         }
         let new = ShapeId(count as u32);
         *id = new;
-        self.all.push(Shape::default());
+        self.all.push(DocumentShape::default());
         new
     }
 
     /// Finds a key that did not come where it was expected among those of a shape, or adds it behind the one before.
     #[inline(never)]
     pub fn meet(&mut self, shape: ShapeId, next: &mut usize, key: &str, meaning: impl FnOnce() -> Meaning) -> Met {
-        let expected = Expected::new(key);
+        let expected = ExpectedKey::new(key);
         let shape = self.all.get_mut(shape.0 as usize).filter(|shape| !shape.full);
         let shape = shape.filter(|_| expected.is_some());
-        let new = |expected: Option<Expected>, meaning: Meaning| Member {
-            expected: expected.unwrap_or(Expected::NEVER),
+        let new = |expected: Option<ExpectedKey>, meaning: Meaning| Member {
+            expected: expected.unwrap_or(ExpectedKey::NEVER),
             how: meaning.how,
             secrecy: meaning.secrecy,
             node: meaning.node,
@@ -327,7 +327,7 @@ impl Shapes {
         }
         let member = new(Some(expected), meaning());
         if shape.members.len() == MAX_MEMBERS {
-            *shape = Shape { full: true, ..Shape::default() };
+            *shape = DocumentShape { full: true, ..DocumentShape::default() };
             *next = 0;
             return Met { member, place: None, added: true, ahead: false };
         }
@@ -356,7 +356,7 @@ mod tests {
         let arena = Bump::new();
         let mut cursor = Cursor::new(RawDocument::copy(object.as_bytes(), &arena), &arena, false).unwrap();
         assert_eq!(cursor.enter(b'}'), Ok(true));
-        let mut run = Run::new(shapes, shapes.document(), &cursor, 0, true);
+        let mut run = ShapeWalk::new(shapes, shapes.document(), &cursor, 0, true);
         let mut found = Vec::new();
         while let Some(ExpectedMember { place, .. }) = run.key() {
             found.push(place);

@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use crate::document::secret_digest;
-use crate::json_walk::{Cursor, PLACEHOLDER, Quoted, Step, Walker};
+use crate::json_walk::{Cursor, PLACEHOLDER, Quoted, WalkResult, Walker};
 use crate::padded::{ROOM, RawDocument};
 use crate::secret::{Secrecy, SecretKey};
 
@@ -119,7 +119,7 @@ impl<'a> Parting<'a, '_> {
     }
 
     /// Leaves a placeholder for the value at hand.
-    fn cut(&mut self, placeholder: u8) -> Step {
+    fn cut(&mut self, placeholder: u8) -> WalkResult {
         self.copy_to(self.cursor.at);
         self.out.push(placeholder);
         self.cursor.skip()?;
@@ -127,7 +127,7 @@ impl<'a> Parting<'a, '_> {
         Ok(())
     }
 
-    fn object(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
+    fn object(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> WalkResult {
         self.members(|walk, key| {
             let Quoted::Text(key) = key else { return walk.cursor.skip() };
             let child = node.and_then(|node| walk.splitter.layout.child(node, key));
@@ -139,7 +139,7 @@ impl<'a> Parting<'a, '_> {
         })
     }
 
-    fn member(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
+    fn member(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> WalkResult {
         let layout = self.splitter.layout;
         match node.and_then(|node| layout.slot(node)) {
             Some(Layout::DEVICE) => return self.cut(DEVICE_PLACEHOLDER),
@@ -176,7 +176,7 @@ impl<'a> Parting<'a, '_> {
         Ok(())
     }
 
-    fn value(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> Step {
+    fn value(&mut self, node: Option<NodeId>, secrecy: Secrecy) -> WalkResult {
         if secrecy.hides(&mut self.cursor)? {
             return self.hide(secrecy);
         }
@@ -188,7 +188,7 @@ impl<'a> Parting<'a, '_> {
     }
 
     /// Puts a digest in the place of the secret at hand.
-    fn hide(&mut self, secrecy: Secrecy) -> Step {
+    fn hide(&mut self, secrecy: Secrecy) -> WalkResult {
         let start = self.cursor.at;
         if self.stored && self.is_hidden()? {
             return self.cursor.skip();
@@ -210,7 +210,7 @@ impl<'a> Parting<'a, '_> {
     }
 
     /// Whether the value at hand is a digest already.
-    fn is_hidden(&mut self) -> Step<bool> {
+    fn is_hidden(&mut self) -> WalkResult<bool> {
         let start = self.cursor.at;
         if self.cursor.byte() != b'"' {
             return Ok(false);
@@ -269,7 +269,7 @@ pub fn thin_out(body: &[u8], volatile_parts: &[u8], wanted: impl Fn(&str) -> boo
         }
     }
     impl<F: FnMut(&str)> Placeholders<'_, F> {
-        fn value(&mut self) -> Step {
+        fn value(&mut self) -> WalkResult {
             match self.cursor.byte() {
                 b'{' => self.members(|walk, key| {
                     walk.path.push(match key {

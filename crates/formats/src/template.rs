@@ -81,7 +81,7 @@ pub fn fill_in(text: &str, values: &TemplateValues) -> Result<String, TemplateEr
     let environment = environment();
     let template = environment.template_from_str(text).map_err(|error| error_of(&error))?;
     let object = |keys: &Map<String, Json>| Value::from(Serde(keys));
-    let findings = Findings(values.findings.iter().map(|finding| Value::from(Serde(finding))).collect());
+    let findings = FindingTexts(values.findings.iter().map(|finding| Value::from(Serde(finding))).collect());
     let values = context! {
         device => object(&values.device),
         person => object(&values.person),
@@ -117,9 +117,9 @@ fn error_of(error: &Error) -> TemplateError {
 
 /// Findings, which are printed as their titles and gone through as objects.
 #[derive(Debug)]
-struct Findings(Vec<Value>);
+struct FindingTexts(Vec<Value>);
 
-impl Object for Findings {
+impl Object for FindingTexts {
     fn repr(self: &Arc<Self>) -> ObjectRepr {
         ObjectRepr::Seq
     }

@@ -76,7 +76,7 @@ pub fn days() -> Vec<Day> {
 const SHIPS: [&str; 6] = ["Fulmar", "Gannet", "Petrel", "Puffin", "Razorbill", "Tern"];
 const TERMINALS: [&str; 3] = ["Holm Quay", "Ness Pier", "Sund Landing"];
 
-struct Person {
+struct DemoPerson {
     id: String,
     name: String,
     unit: String,
@@ -89,18 +89,18 @@ fn slug(name: &str) -> String {
 }
 
 /// Ninety people: eleven on each ship, four at each terminal, nine in the office, three who look after it all.
-fn people() -> Vec<Person> {
+fn people() -> Vec<DemoPerson> {
     const HEADS: [&str; 15] =
         ["Bro", "Dra", "Fjo", "Gla", "Hve", "Kro", "Lju", "Mju", "Nyr", "Plo", "Ska", "Sto", "Tve", "Vra", "Yrs"];
     const TAILS: [&str; 12] =
         ["bek", "dunk", "fonn", "gvelt", "krell", "lumm", "mott", "nask", "rupp", "sprett", "tvark", "vuld"];
-    let mut people: Vec<Person> = Vec::new();
+    let mut people: Vec<DemoPerson> = Vec::new();
     let mut hire = |unit: String, post: &'static str, lead: &str| -> String {
         let at = people.len();
         let mixed = at * 37 % (HEADS.len() * TAILS.len());
         let name = format!("{}{}", HEADS[mixed % HEADS.len()], TAILS[mixed / HEADS.len()]);
         let id = format!("B-{}", 1001 + at);
-        people.push(Person { id: id.clone(), name, unit, post, lead: lead.to_owned() });
+        people.push(DemoPerson { id: id.clone(), name, unit, post, lead: lead.to_owned() });
         id
     };
     for ship in SHIPS.map(slug) {
@@ -134,7 +134,7 @@ fn people() -> Vec<Person> {
     people
 }
 
-fn people_csv(people: &[Person]) -> String {
+fn people_csv(people: &[DemoPerson]) -> String {
     let mut out = String::from("Crew no.,Name,Mail,Unit,Lead,Post\r\n");
     for person in people {
         let mail = format!("{}@bredesound.example", person.name.to_lowercase());
@@ -190,8 +190,8 @@ struct Device {
     holders: Vec<String>,
 }
 
-fn devices(people: &[Person]) -> Vec<Device> {
-    let of_unit = |unit: &str| -> Vec<&Person> { people.iter().filter(|person| person.unit == unit).collect() };
+fn devices(people: &[DemoPerson]) -> Vec<Device> {
+    let of_unit = |unit: &str| -> Vec<&DemoPerson> { people.iter().filter(|person| person.unit == unit).collect() };
     let mut all = Vec::new();
     let mut add =
         |id: String, role: Role, platform: &'static str, site: &str, ownership: &'static str, holders: Vec<String>| {

@@ -9,13 +9,14 @@ use super::list::mistakes_in_condition;
 use super::readiness::{ReadinessArgs, cmd_readiness};
 use super::replay::{ReplayArgs, cmd_replay};
 use super::{
-    Common, Format, OpenWorkspace, as_file, clock_of, note_currency, parse_moment, warn, write_json, write_rows,
+    Common, OpenWorkspace, OutputFormat, as_file, clock_of, note_currency, parse_moment, warn, write_json, write_rows,
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::access::{AccessPage, By, Only};
+use crate::view::access::{AccessPage, GroupBy, Only};
 use crate::view::json::{AccessJson, access_row};
-use crate::view::text::{count, shell};
+use crate::view::next_step::NextStep;
+use crate::view::text::count;
 
 /// Show who loses access, why, since when, and what to do
 ///
@@ -50,7 +51,7 @@ pub struct AccessArgs {
     since: Option<String>,
     /// Group the rows
     #[arg(long, value_enum)]
-    by: Option<By>,
+    by: Option<GroupBy>,
     /// Show one part alone, and all of it
     #[arg(long, value_enum, conflicts_with = "denied")]
     only: Option<Only>,
@@ -68,7 +69,7 @@ pub struct AccessArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 #[derive(Subcommand, Debug)]
@@ -141,7 +142,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;
     let since = parse_moment(&workspace.project, args.since.as_ref())?;
-    let denied = match (args.all, args.denied || args.format == Format::Json) {
+    let denied = match (args.all, args.denied || args.format == OutputFormat::Json) {
         (true, _) => DeniedEntries::All,
         (false, true) => DeniedEntries::ByRule,
         (false, false) => DeniedEntries::Counted,
@@ -152,11 +153,11 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
     let report = reading.access(&query)?;
     note_currency(ui, &reading, args.format)?;
     match args.format {
-        Format::Json => {
+        OutputFormat::Json => {
             let silent = std::cell::Cell::new(Some(reading.silent_losses(&query)?));
             write_json(ui, &AccessJson { report: &report, silent })?;
         }
-        Format::Jsonl | Format::Csv => {
+        OutputFormat::Jsonl | OutputFormat::Csv => {
             let sections: [(&str, &[AccessEntry]); 6] = [
                 ("lost", &report.lost),
                 ("reduced", &report.reduced),
@@ -179,7 +180,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
                 return Err(failed.into());
             }
         }
-        Format::Table => {
+        OutputFormat::Table => {
             let clock = clock_of(&reading);
             // Losses by silence are shown only with `--only losing`.
             let silent = match args.only {
@@ -197,7 +198,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
             };
             ui.raw(&page.render(&report))?;
             if let Some(first) = report.lost.first().or(report.losing.first()).or(report.denied.first()) {
-                ui.note(format!("\nNext: fencepost why {}", shell(&first.device)));
+                ui.next_step(NextStep::Why(&first.device));
             }
         }
     }

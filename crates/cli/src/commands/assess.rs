@@ -15,15 +15,17 @@ use fencepost_store::Purpose;
 use jiff::Timestamp;
 
 use super::{
-    Common, Format, JsonList, open_project, parse_moment, warn, write_json, write_rows, writing_ledger, writing_moment,
+    Common, JsonList, OutputFormat, open_project, parse_moment, warn, write_json, write_rows, writing_ledger,
+    writing_moment,
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::fence::{self, spaced};
 use crate::view::json;
+use crate::view::next_step::NextStep;
 use crate::view::style::Styles;
 use crate::view::table::{Cell, Column, Table, wrap};
-use crate::view::text::{count, harmless, shell};
+use crate::view::text::{count, harmless};
 use crate::view::time::Clock;
 use crate::view::verdict_lines::VerdictLines;
 
@@ -80,7 +82,7 @@ pub struct AssessArgs {
     far_ahead: bool,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -143,20 +145,21 @@ pub fn cmd_assess(ui: &mut Ui, common: &Common, args: &AssessArgs) -> Result<Exi
         found = !reading.access(&AccessQuery::default())?.lost.is_empty();
     }
     match args.format {
-        Format::Json => write_json(ui, &json::AssessedJson(&assessed))?,
-        Format::Jsonl | Format::Csv => {
+        OutputFormat::Json => write_json(ui, &json::AssessedJson(&assessed))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => {
             write_rows(ui, args.format, &RULE_COLUMNS, json::rule_rows(&assessed))?;
         }
-        Format::Table => {
+        OutputFormat::Table => {
             if assessed.existing {
                 ui.note("Nothing is new since this assessment, so it stands.");
             }
             let lines = reading.fence(args.by.as_deref())?;
             let clock = Clock { now: assessed.as_of, zone: project.config.calendar.zone.clone() };
-            let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
+            let page = AssessmentPage { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
             let imported = reading.reader.last_import(assessed.run)?;
             ui.raw(&page.assessed(&assessed, imported, &lines)?)?;
-            ui.note(format!("\nNext: {}", next(&assessed)?));
+            let worst = worst_device(&assessed)?;
+            ui.next_step(NextStep::AfterAssessment { worst: worst.as_deref() });
         }
     }
     Ok(if found { ExitCode::from(1) } else { ExitCode::SUCCESS })
@@ -205,14 +208,13 @@ fn open_input(path: &Path) -> Result<Box<dyn BufRead + Send>, CommandError> {
     Ok(Box::new(BufReader::new(file)))
 }
 
-/// The commands that go one level deeper.
-fn next(assessed: &Assessed) -> Result<String, EngineError> {
+/// Returns the first device of which something fell due, else of which something was opened.
+fn worst_device(assessed: &Assessed) -> Result<Option<String>, EngineError> {
     let worst = match assessed.overdue.first()? {
         Some(line) => Some(line),
         None => assessed.opened.first()?,
     };
-    let why = worst.map(|line| format!("  fencepost why {}", shell(&line.device))).unwrap_or_default();
-    Ok(format!("fencepost access  fencepost list findings{why}"))
+    Ok(worst.map(|line| line.device))
 }
 
 fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Result<ExitCode, CommandError> {
@@ -231,22 +233,24 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
     let mut refused = 0_u64;
     let mut list = None;
     match args.format {
-        Format::Csv => write_rows(ui, Format::Csv, &DEVICE_COLUMNS, [])?,
-        Format::Json => list = Some(JsonList::begin(ui, serde_json::json!({ "schema": json::SCHEMA }), "devices")?),
-        Format::Table | Format::Jsonl => {}
+        OutputFormat::Csv => write_rows(ui, OutputFormat::Csv, &DEVICE_COLUMNS, [])?,
+        OutputFormat::Json => {
+            list = Some(JsonList::begin(ui, serde_json::json!({ "schema": json::SCHEMA }), "devices")?)
+        }
+        OutputFormat::Table | OutputFormat::Jsonl => {}
     }
     let options = Stateless {
-        all: args.all || args.format == Format::Table,
-        sealed: args.all && matches!(args.format, Format::Json | Format::Jsonl),
+        all: args.all || args.format == OutputFormat::Table,
+        sealed: args.all && matches!(args.format, OutputFormat::Json | OutputFormat::Jsonl),
         evidence: args.evidence,
         workers: args.workers.map(|workers| workers.get().into()),
     };
     let each = |told: &mut Told, device: &DeviceVerdicts| {
         told.counts.add(device.standing);
         match args.format {
-            Format::Jsonl => lines.write(device, &mut told.text),
-            Format::Json => JsonList::add_to(&json::device_verdicts(device, rule_set, at), &mut told.text),
-            Format::Csv => {
+            OutputFormat::Jsonl => lines.write(device, &mut told.text),
+            OutputFormat::Json => JsonList::add_to(&json::device_verdicts(device, rule_set, at), &mut told.text),
+            OutputFormat::Csv => {
                 let row = json::device_verdicts(device, rule_set, at);
                 let c = &row["counts"];
                 let cells = [
@@ -261,7 +265,7 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
                 ];
                 told.text.extend_from_slice(fencepost_formats::csv_line(cells).as_bytes());
             }
-            Format::Table => {
+            OutputFormat::Table => {
                 told.rules.resize_with(rule_set.len(), RuleCount::default);
                 device.verdicts.iter().for_each(|verdict| told.rules[verdict.rule].add(verdict));
             }
@@ -277,19 +281,19 @@ fn stateless(ui: &mut Ui, common: &Common, args: &AssessArgs, path: &Path) -> Re
             Some(list) => list.write(ui, &told.text),
             None => {
                 let text = std::str::from_utf8(&told.text).map_err(std::io::Error::other)?;
-                if args.format == Format::Csv { ui.csv(text) } else { ui.json(text) }
+                if args.format == OutputFormat::Csv { ui.csv(text) } else { ui.json(text) }
             }
         }
     })?;
     let Told { counts, rules, .. } = whole;
     match args.format {
-        Format::Json => list.map_or(Ok(()), |list| list.end(ui))?,
-        Format::Table => {
+        OutputFormat::Json => list.map_or(Ok(()), |list| list.end(ui))?,
+        OutputFormat::Table => {
             let clock = Clock { now: at, zone: project.config.calendar.zone.clone() };
-            let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
+            let page = AssessmentPage { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock };
             ui.raw(&page.stateless(&counts, &rules))?;
         }
-        Format::Jsonl | Format::Csv => {}
+        OutputFormat::Jsonl | OutputFormat::Csv => {}
     }
     if refused > 0 {
         ui.complain(format!("{} refused", count(refused, "line was", "lines were")));
@@ -317,7 +321,7 @@ const DEVICE_COLUMNS: [&str; 8] =
     ["device", "standing", "pass", "fail", "unknown", "not_applicable", "trial", "collected_at"];
 
 /// How an assessment looks to a person.
-pub struct Page {
+pub struct AssessmentPage {
     pub ui_width: usize,
     pub unicode: bool,
     pub styles: Styles,
@@ -327,7 +331,7 @@ pub struct Page {
 /// How many findings of a kind are told.
 const LINES_SHOWN: usize = 8;
 
-impl Page {
+impl AssessmentPage {
     /// The standings, and the fence that draws them.
     pub fn fence(&self, assessed: &Assessed, lines: &[FenceLine]) -> String {
         let clock = &self.clock;

@@ -9,24 +9,26 @@ use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::{
-    Common, Format, OpenWorkspace, ledger_if_any, note_currency, open_project, parse_moment, write_json, write_rows,
+    Common, OpenWorkspace, OutputFormat, ledger_if_any, note_currency, open_project, parse_moment, write_json,
+    write_rows,
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::SCHEMA;
+use crate::view::next_step::NextStep;
 use crate::view::table::{Cell, Column, Table, wrap};
-use crate::view::text::{count, harmless, shell};
+use crate::view::text::{count, harmless};
 
 /// What machines of one kind are expected to look like
 #[derive(Args, Debug)]
 pub struct BaselineArgs {
     #[command(subcommand)]
-    what: What,
+    what: BaselineCommand,
 }
 
 #[derive(Subcommand, Debug)]
-enum What {
-    Show(ShowArgs),
+enum BaselineCommand {
+    Show(BaselineShowArgs),
     Derive(DeriveArgs),
 }
 
@@ -61,7 +63,7 @@ struct DeriveArgs {
   fencepost baseline show ticket-server
   fencepost baseline show ticket-server --device tern-tickets
   fencepost baseline show --device tern-tickets       all that is expected of it, from everywhere")]
-struct ShowArgs {
+struct BaselineShowArgs {
     /// The baseline
     #[arg(value_name = "BASELINE", required_unless_present = "device")]
     baseline: Option<String>,
@@ -73,13 +75,13 @@ struct ShowArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 pub fn cmd_baseline(ui: &mut Ui, common: &Common, args: &BaselineArgs) -> Result<ExitCode, CommandError> {
     match &args.what {
-        What::Show(args) => cmd_show(ui, common, args),
-        What::Derive(args) => cmd_derive(ui, common, args),
+        BaselineCommand::Show(args) => cmd_show(ui, common, args),
+        BaselineCommand::Derive(args) => cmd_derive(ui, common, args),
     }
 }
 
@@ -132,7 +134,7 @@ fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCod
     Ok(ExitCode::SUCCESS)
 }
 
-fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
+fn cmd_show(ui: &mut Ui, common: &Common, args: &BaselineShowArgs) -> Result<ExitCode, CommandError> {
     if let Some(device) = &args.device {
         let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
         let reading = workspace.reading()?;
@@ -142,13 +144,13 @@ fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, C
         }
         let found = reading.expectations(&name, args.baseline.as_deref())?;
         note_currency(ui, &reading, args.format)?;
-        if args.format == Format::Table {
+        if args.format == OutputFormat::Table {
             let noun = count(found.len() as u64, "thing is", "things are");
             let of = args.baseline.as_ref().map(|baseline| format!(" by {baseline}")).unwrap_or_default();
             ui.line(format!("{noun} expected of {}{of}\n", harmless(&name)))?;
             let text = expectations(ui, &found);
             ui.raw(&text)?;
-            ui.note(format!("\nNext: fencepost why {}", shell(&name)));
+            ui.next_step(NextStep::Why(&name));
             return Ok(ExitCode::SUCCESS);
         }
         return write(ui, args.format, &found, json!({ "schema": SCHEMA, "device": name }));
@@ -159,7 +161,7 @@ fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, C
     let asked = parse_moment(&project, args.as_of.as_ref())?;
     let at = resolve_moment(ledger.as_ref(), asked, Timestamp::now(), false)?;
     let report = project.baseline(args.baseline.as_deref().unwrap_or_default(), at)?;
-    if args.format == Format::Table {
+    if args.format == OutputFormat::Table {
         head(ui, &report)?;
         let text = expectations(ui, &report.expectations);
         ui.raw(&text)?;
@@ -238,13 +240,13 @@ fn row(found: &Expectation) -> Json {
     })
 }
 
-fn write(ui: &mut Ui, format: Format, all: &[Expectation], mut around: Json) -> Result<ExitCode, CommandError> {
+fn write(ui: &mut Ui, format: OutputFormat, all: &[Expectation], mut around: Json) -> Result<ExitCode, CommandError> {
     match format {
-        Format::Table | Format::Json => {
+        OutputFormat::Table | OutputFormat::Json => {
             around["expectations"] = all.iter().map(row).collect();
             write_json(ui, &around)?;
         }
-        Format::Jsonl | Format::Csv => {
+        OutputFormat::Jsonl | OutputFormat::Csv => {
             let rows = all.iter().map(|found| {
                 let mut row = row(found);
                 row["schema"] = SCHEMA.into();

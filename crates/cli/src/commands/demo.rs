@@ -9,7 +9,7 @@ use fencepost_engine::{
 use fencepost_store::Purpose;
 use jiff::Timestamp;
 
-use super::assess::Page;
+use super::assess::AssessmentPage;
 use super::{Common, user};
 use crate::error::CommandError;
 use crate::ui::Ui;
@@ -82,7 +82,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
     let earlier = std::cell::OnceCell::new();
     let reading = Reading::open(&project, &earlier, &ledger, assessed.as_of, false)?;
     let clock = Clock { now: assessed.as_of, zone: project.config.calendar.zone.clone() };
-    let page = Page { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock: clock.clone() };
+    let page = AssessmentPage { ui_width: ui.width, unicode: ui.unicode, styles: ui.styles, clock: clock.clone() };
     ui.line("")?;
     ui.raw(&page.fence(&assessed, &reading.fence(None)?))?;
     ui.line("")?;

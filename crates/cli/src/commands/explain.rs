@@ -6,7 +6,7 @@ use clap::Args;
 use fencepost_core::SignIn;
 use fencepost_engine::{AskedDevice, SignInQuestion};
 
-use super::{Common, Format, OpenWorkspace, clock_of, note_currency, parse_moment, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, parse_moment, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::explain::{COLUMNS, ExplanationPage, explanation, rows};
@@ -56,7 +56,7 @@ pub struct ExplainArgs {
     at: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 pub fn cmd_explain(ui: &mut Ui, common: &Common, args: &ExplainArgs) -> Result<ExitCode, CommandError> {
@@ -89,9 +89,9 @@ pub fn cmd_explain(ui: &mut Ui, common: &Common, args: &ExplainArgs) -> Result<E
     let found = reading.explain_sign_in(&question)?;
     note_currency(ui, &reading, args.format)?;
     match args.format {
-        Format::Json => write_json(ui, &explanation(&found, reading.at))?,
-        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
-        Format::Table => {
+        OutputFormat::Json => write_json(ui, &explanation(&found, reading.at))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
+        OutputFormat::Table => {
             let clock = clock_of(&reading);
             let dictionary = &workspace.project.dictionary;
             let page = ExplanationPage { clock: &clock, styles: &ui.styles, width: ui.width, dictionary };

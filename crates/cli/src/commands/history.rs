@@ -4,11 +4,12 @@ use clap::Args;
 use fencepost_engine::Reading;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Format, OpenWorkspace, clock_of, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, write_json, write_rows};
 use crate::error::{CommandError, LEDGER};
 use crate::ui::Ui;
 use crate::view::json;
-use crate::view::text::{count, harmless, shell};
+use crate::view::next_step::NextStep;
+use crate::view::text::{count, harmless};
 
 /// Tell what became of a device: what changed when, how it stood, what was found
 #[derive(Args, Debug)]
@@ -32,7 +33,7 @@ pub struct HistoryArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
@@ -41,12 +42,12 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
     let Some(device) = &args.device else { return verify(ui, &reading, args.format) };
     let history = reading.history(device)?;
     match args.format {
-        Format::Table => {
+        OutputFormat::Table => {
             let text = crate::view::history::show(&history, &clock_of(&reading), ui.width, &ui.styles, ui.unicode);
             ui.raw(&text)?;
-            ui.note(format!("\nNext: fencepost show {} --as-of TIME", shell(&history.device)));
+            ui.next_step(NextStep::ShowThen(&history.device));
         }
-        Format::Json => {
+        OutputFormat::Json => {
             let document = json!({
                 "schema": json::SCHEMA, "device": history.device, "as_of": reading.at.to_string(),
                 "collections": history.collections, "happenings": json::happenings(&history),
@@ -54,8 +55,8 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
             });
             write_json(ui, &document)?;
         }
-        Format::Jsonl => write_rows(ui, Format::Jsonl, &[], json::happenings(&history))?,
-        Format::Csv => {
+        OutputFormat::Jsonl => write_rows(ui, OutputFormat::Jsonl, &[], json::happenings(&history))?,
+        OutputFormat::Csv => {
             // One row a change: a list in a cell is of no use in a spreadsheet.
             let mut rows: Vec<Json> = Vec::new();
             for happening in json::happenings(&history) {
@@ -71,18 +72,18 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
                 }
             }
             let columns = ["device", "at", "what", "source", "fact", "before", "after", "standing", "rule", "how"];
-            write_rows(ui, Format::Csv, &columns, rows)?;
+            write_rows(ui, OutputFormat::Csv, &columns, rows)?;
         }
     }
     Ok(ExitCode::SUCCESS)
 }
 
 /// Says what of the ledger was read, and what does not fit.
-fn verify(ui: &mut Ui, reading: &Reading<'_>, format: Format) -> Result<ExitCode, CommandError> {
+fn verify(ui: &mut Ui, reading: &Reading<'_>, format: OutputFormat) -> Result<ExitCode, CommandError> {
     let found = reading.verify()?;
     let whole = found.problems.is_empty();
     match format {
-        Format::Table => {
+        OutputFormat::Table => {
             for problem in &found.problems {
                 ui.line(harmless(problem))?;
             }
@@ -101,15 +102,19 @@ fn verify(ui: &mut Ui, reading: &Reading<'_>, format: Format) -> Result<ExitCode
             };
             ui.line(format!("{said}. Read: {}.", read.join(", ")))?;
         }
-        Format::Json | Format::Jsonl => {
+        OutputFormat::Json | OutputFormat::Jsonl => {
             let document = json!({
                 "schema": json::SCHEMA, "whole": whole, "runs": found.runs, "devices": found.devices,
                 "documents": found.documents, "findings": found.findings, "spells": found.spells,
                 "rule_sets": found.rule_sets, "problems": found.problems,
             });
-            if format == Format::Json { write_json(ui, &document)? } else { write_rows(ui, format, &[], [document])? }
+            if format == OutputFormat::Json {
+                write_json(ui, &document)?
+            } else {
+                write_rows(ui, format, &[], [document])?
+            }
         }
-        Format::Csv => {
+        OutputFormat::Csv => {
             write_rows(ui, format, &["problem"], found.problems.iter().map(|problem| json!({ "problem": problem })))?;
         }
     }

@@ -9,7 +9,8 @@ use fencepost_store::{Ledger, Purpose};
 use super::{Common, open_project, writing_ledger, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::import::{Batch, MANY, dry, told};
+use crate::view::import::{ImportedFiles, MANY, dry, told};
+use crate::view::next_step::NextStep;
 use crate::view::text::count;
 
 /// Bring collected state and lists of people in
@@ -73,7 +74,7 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
         changed |= !imported.already;
         tell(ui, args, &imported)?;
     }
-    let mut batch = Batch::of(paths.len(), args.dry_run);
+    let mut batch = ImportedFiles::of(paths.len(), args.dry_run);
     let many = paths.len() > MANY;
     let files = ui.progress(if many { paths.len() as u64 } else { 0 }, "importing", false);
     for path in &paths {
@@ -109,7 +110,7 @@ pub fn cmd_import(ui: &mut Ui, common: &Common, args: &ImportArgs) -> Result<Exi
     files.finish_and_clear();
     ui.raw(&batch.told())?;
     match (changed, args.dry_run) {
-        (true, false) => ui.note("\nNext: fencepost assess"),
+        (true, false) => ui.next_step(NextStep::Assess),
         (_, true) => ui.note("\nNothing was imported. Do it: the same without --dry-run"),
         (false, false) => {}
     }

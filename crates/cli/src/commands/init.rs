@@ -8,6 +8,7 @@ use fencepost_engine::{Project, StarterKind, write_starter};
 
 use crate::error::CommandError;
 use crate::ui::Ui;
+use crate::view::next_step::NextStep;
 
 /// Write a commented starter workspace
 ///
@@ -64,6 +65,6 @@ pub fn cmd_init(ui: &mut Ui, args: &InitArgs) -> Result<ExitCode, CommandError> 
         Some(kind) => format!("rules/first.toml and baselines/{}.toml", kind.name),
         None => "rules/first.toml".to_owned(),
     };
-    ui.note(format!("\nNext: look into {look}, then: fencepost import FILE, fencepost assess"));
+    ui.next_step(NextStep::Begin { files: &look });
     Ok(ExitCode::SUCCESS)
 }

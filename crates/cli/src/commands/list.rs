@@ -10,8 +10,8 @@ use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::{
-    Common, Format, JsonList, OpenWorkspace, as_file, clock_of, note_currency, warn, write_csv_heading, write_csv_row,
-    write_rows,
+    Common, JsonList, OpenWorkspace, OutputFormat, as_file, clock_of, note_currency, warn, write_csv_heading,
+    write_csv_row, write_rows,
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
@@ -51,7 +51,7 @@ pub struct ListArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 /// The kinds as the command line knows them.
@@ -99,7 +99,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         note_currency(ui, &reading, args.format)?;
     }
     match args.format {
-        Format::Table => {
+        OutputFormat::Table => {
             let clock = clock_of(&reading);
             let is_fixed = !args.columns.is_empty() || args.by.is_some();
             let left_out = write_table(ui, &listing, &clock, is_fixed)?;
@@ -122,7 +122,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             };
             ui.note(format!("\n{of}{untold}, as of {}{narrow}", clock.full(reading.at)));
         }
-        Format::Json => {
+        OutputFormat::Json => {
             let past = reading.past_valid_until()?;
             let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past, "untold": listing.untold });
             let mut list = JsonList::begin(ui, head, "rows")?;
@@ -134,14 +134,14 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             }
             list.end(ui)?;
         }
-        Format::Csv => {
+        OutputFormat::Csv => {
             let columns: Vec<&str> = listing.columns.iter().map(String::as_str).collect();
             write_csv_heading(ui, &columns)?;
             for row in listing.rows.iter() {
                 write_csv_row(ui, &row?)?;
             }
         }
-        Format::Jsonl => {
+        OutputFormat::Jsonl => {
             for row in listing.rows.iter() {
                 let mut out = serde_json::Map::new();
                 out.insert("schema".into(), SCHEMA.into());

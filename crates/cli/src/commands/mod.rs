@@ -37,7 +37,7 @@ use serde_json::Value as Json;
 
 use crate::error::CommandError;
 use crate::ui::{Color, Ui};
-use crate::view::device::Page;
+use crate::view::device::DevicePage;
 use crate::view::diagnostics;
 use crate::view::text::{count, harmless};
 use crate::view::time::Clock;
@@ -137,7 +137,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
 
 /// How a result is written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub enum Format {
+pub enum OutputFormat {
     /// For people
     #[default]
     Table,
@@ -271,7 +271,7 @@ impl OpenWorkspace {
 }
 
 /// Says what a reader should know about how current the answer is.
-fn note_currency(ui: &mut Ui, reading: &Reading<'_>, format: Format) -> Result<(), CommandError> {
+fn note_currency(ui: &mut Ui, reading: &Reading<'_>, format: OutputFormat) -> Result<(), CommandError> {
     let Some(assessment) = &reading.assessment else {
         ui.note("Nothing has been assessed yet; run: fencepost assess");
         return Ok(());
@@ -286,8 +286,8 @@ fn note_currency(ui: &mut Ui, reading: &Reading<'_>, format: Format) -> Result<(
         let text = format!("No assessment since {last}; the next was due {missed}. Run: fencepost assess");
         // Whoever reads a table reads this first.
         match format {
-            Format::Table => ui.line(format!("{text}\n"))?,
-            Format::Json | Format::Jsonl | Format::Csv => ui.note(text),
+            OutputFormat::Table => ui.line(format!("{text}\n"))?,
+            OutputFormat::Json | OutputFormat::Jsonl | OutputFormat::Csv => ui.note(text),
         }
     }
     let past = reading.past_valid_until()?;
@@ -313,8 +313,14 @@ fn clock_of(reading: &Reading<'_>) -> Clock {
     Clock { now: reading.at, zone: reading.project.config.calendar.zone.clone() }
 }
 
-fn page<'p>(ui: &'p Ui, reading: &'p Reading<'_>, clock: &'p Clock) -> Page<'p> {
-    Page { dictionary: &reading.project.dictionary, clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode }
+fn page<'p>(ui: &'p Ui, reading: &'p Reading<'_>, clock: &'p Clock) -> DevicePage<'p> {
+    DevicePage {
+        dictionary: &reading.project.dictionary,
+        clock,
+        styles: &ui.styles,
+        width: ui.width,
+        unicode: ui.unicode,
+    }
 }
 
 /// Writes one JSON document, or its rows.
@@ -365,18 +371,18 @@ impl JsonList {
 /// Writes flat objects as lines of JSON or rows of CSV.
 fn write_rows(
     ui: &mut Ui,
-    format: Format,
+    format: OutputFormat,
     columns: &[&str],
     rows: impl IntoIterator<Item = Json>,
 ) -> Result<(), CommandError> {
     match format {
-        Format::Table | Format::Json | Format::Jsonl => {
+        OutputFormat::Table | OutputFormat::Json | OutputFormat::Jsonl => {
             for row in rows {
                 ui.json(&row.to_string())?;
                 ui.json("\n")?;
             }
         }
-        Format::Csv => {
+        OutputFormat::Csv => {
             write_csv_heading(ui, columns)?;
             for row in rows {
                 write_csv_row(ui, columns.iter().map(|column| &row[*column]))?;

@@ -9,7 +9,7 @@ use fencepost_formats::workspace_files;
 use fencepost_store::Purpose;
 use jiff::Timestamp;
 
-use super::{Common, Format, OpenWorkspace, open_project, parse_moment, user, warn, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, open_project, parse_moment, user, warn, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::preview::{COLUMNS, PreviewPage, compared, rows, saved_differences, whole};
@@ -40,7 +40,7 @@ pub struct PreviewArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<ExitCode, CommandError> {
@@ -76,7 +76,7 @@ pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<E
         })?;
     }
     match args.format {
-        Format::Table => {
+        OutputFormat::Table => {
             let clock = Clock { now: as_of, zone: project.config.calendar.zone.clone() };
             let page = PreviewPage { ui, folder: args.folder.as_deref(), clock: &clock, titles: &titles(&candidate) };
             let text = page.render(&found);
@@ -86,8 +86,8 @@ pub fn cmd_preview(ui: &mut Ui, common: &Common, args: &PreviewArgs) -> Result<E
             let next = first.map(|device| format!(" Now: fencepost why {}", shell(device))).unwrap_or_default();
             ui.note(format!("\nNothing of this was written.{next}"));
         }
-        Format::Json => write_json(ui, &whole(&found))?,
-        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
+        OutputFormat::Json => write_json(ui, &whole(&found))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -98,7 +98,7 @@ fn titles(project: &Project) -> HashMap<String, String> {
 }
 
 /// Says what came otherwise than a saved preview foresaw.
-fn compare(ui: &mut Ui, common: &Common, format: Format, file: &Path) -> Result<ExitCode, CommandError> {
+fn compare(ui: &mut Ui, common: &Common, format: OutputFormat, file: &Path) -> Result<ExitCode, CommandError> {
     let unusable = |why: String| {
         let what = format!("{} is no saved preview: {why}", file.display());
         CommandError::usage(what, "name a file that was written by: fencepost preview --save FILE")
@@ -109,9 +109,9 @@ fn compare(ui: &mut Ui, common: &Common, format: Format, file: &Path) -> Result<
     let reading = workspace.reading()?;
     let found = compare_with_saved(&reading, &saved)?;
     match format {
-        Format::Table => ui.raw(&compared(&found))?,
-        Format::Json => write_json(ui, &saved_differences(&found))?,
-        Format::Jsonl | Format::Csv => {
+        OutputFormat::Table => ui.raw(&compared(&found))?,
+        OutputFormat::Json => write_json(ui, &saved_differences(&found))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => {
             let found = saved_differences(&found);
             let rows = found["differences"].as_array().cloned().unwrap_or_default();
             write_rows(ui, format, &["device", "what", "foreseen", "came"], rows)?;

@@ -2,7 +2,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 
-use super::{Common, Format, OpenWorkspace, clock_of, note_currency, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::readiness::{COLUMNS, ReadinessPage, readiness, rows};
@@ -24,7 +24,7 @@ pub struct ReadinessArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 pub fn cmd_readiness(ui: &mut Ui, common: &Common, args: &ReadinessArgs) -> Result<ExitCode, CommandError> {
@@ -34,9 +34,9 @@ pub fn cmd_readiness(ui: &mut Ui, common: &Common, args: &ReadinessArgs) -> Resu
     let found = reading.readiness(&args.what)?;
     note_currency(ui, &reading, args.format)?;
     match args.format {
-        Format::Json => write_json(ui, &readiness(&found, reading.at))?,
-        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
-        Format::Table => {
+        OutputFormat::Json => write_json(ui, &readiness(&found, reading.at))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
+        OutputFormat::Table => {
             let page = ReadinessPage { clock: &clock_of(&reading), styles: &ui.styles, width: ui.width };
             ui.raw(&page.render(&found))?;
         }

@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use clap::{Args, ValueEnum};
 use fencepost_engine::{ReplayRules, replay};
 
-use super::{Common, Format, OpenWorkspace, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::replay::{COLUMNS, ReplayPage, replayed, rows};
@@ -27,17 +27,17 @@ pub struct ReplayArgs {
     file: PathBuf,
     /// By which rules
     #[arg(long, value_enum, default_value_t)]
-    rules: By,
+    rules: RulesOf,
     /// Exit with 1 when a line is not counted
     #[arg(long)]
     strict: bool,
     /// How to write the result; in CSV it is the surprises
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-enum By {
+enum RulesOf {
     /// The workspace's rules as they are
     #[default]
     Today,
@@ -63,17 +63,17 @@ pub fn cmd_replay(ui: &mut Ui, common: &Common, args: &ReplayArgs) -> Result<Exi
     let mut log = BufReader::with_capacity(1 << 18, input);
     let bar = ui.progress(length, "replaying", true);
     let rules = match args.rules {
-        By::Today => ReplayRules::Today,
-        By::Then => ReplayRules::OfThen,
+        RulesOf::Today => ReplayRules::Today,
+        RulesOf::Then => ReplayRules::OfThen,
     };
     let now = workspace.at;
     let found = replay(&workspace.project, &workspace.ledger, &mut log, (rules, now), &mut |bytes| bar.inc(bytes));
     bar.finish_and_clear();
     let found = found?;
     match args.format {
-        Format::Json => write_json(ui, &replayed(&found))?,
-        Format::Jsonl | Format::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
-        Format::Table => {
+        OutputFormat::Json => write_json(ui, &replayed(&found))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => write_rows(ui, args.format, &COLUMNS, rows(&found))?,
+        OutputFormat::Table => {
             let clock = Clock { now, zone: workspace.project.config.calendar.zone.clone() };
             let page = ReplayPage { clock: &clock, styles: &ui.styles, width: ui.width };
             ui.raw(&page.render(&found))?;

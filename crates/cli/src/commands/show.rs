@@ -3,11 +3,11 @@ use std::process::ExitCode;
 use clap::Args;
 use fencepost_engine::{PersonOrDevice, PersonReport, Reading};
 
-use super::{Common, Format, OpenWorkspace, clock_of, note_currency, page, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json;
-use crate::view::text::shell;
+use crate::view::next_step::NextStep;
 
 /// Show all that is known of a device or a person
 ///
@@ -27,7 +27,7 @@ pub struct ShowArgs {
     as_of: Option<String>,
     /// How to write the result; lines and CSV give the facts
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
@@ -50,14 +50,14 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
     let report = reading.device(&args.id)?;
     note_currency(ui, &reading, args.format)?;
     match args.format {
-        Format::Table => {
+        OutputFormat::Table => {
             let clock = clock_of(&reading);
             let text = page(ui, &reading, &clock).show(&report);
             ui.raw(&text)?;
-            ui.note(format!("\nNext: fencepost why {}", shell(&report.device)));
+            ui.next_step(NextStep::Why(&report.device));
         }
-        Format::Json => write_json(ui, &json::device(&report, reading.at))?,
-        Format::Jsonl | Format::Csv => {
+        OutputFormat::Json => write_json(ui, &json::device(&report, reading.at))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => {
             let full = json::device(&report, reading.at);
             let mut rows: Vec<serde_json::Value> = full["facts"].as_array().cloned().unwrap_or_default();
             for row in &mut rows {
@@ -79,20 +79,20 @@ fn show_person(
     ui: &mut Ui,
     reading: &Reading<'_>,
     person: &PersonReport,
-    format: Format,
+    format: OutputFormat,
 ) -> Result<ExitCode, CommandError> {
     note_currency(ui, reading, format)?;
     match format {
-        Format::Table => {
+        OutputFormat::Table => {
             let clock = clock_of(reading);
             let text = crate::view::person::show(person, &clock, ui.width, &ui.styles, ui.unicode);
             ui.raw(&text)?;
             if let Some(held) = person.devices.first() {
-                ui.note(format!("\nNext: fencepost show {}", shell(&held.device)));
+                ui.next_step(NextStep::Show(&held.device));
             }
         }
-        Format::Json => write_json(ui, &json::person(person, reading.at))?,
-        Format::Jsonl | Format::Csv => {
+        OutputFormat::Json => write_json(ui, &json::person(person, reading.at))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => {
             let rows: Vec<serde_json::Value> = person
                 .facts
                 .iter()

@@ -8,7 +8,7 @@ use fencepost_engine::{Against, Project, Tried, find_workspace, try_expression};
 use jiff::Timestamp;
 use serde_json::json;
 
-use super::{Common, Format, OpenWorkspace, as_file, open_project, parse_moment, warn};
+use super::{Common, OpenWorkspace, OutputFormat, as_file, open_project, parse_moment, warn};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::{self, SCHEMA};
@@ -43,7 +43,7 @@ pub struct TryArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 /// An expression read from standard input may not be longer than this, in bytes.
@@ -122,7 +122,7 @@ fn each(
             None => {
                 // One answer a line, whatever the line.
                 failed = true;
-                ui.line(if args.format == Format::Table { "error" } else { "null" })?;
+                ui.line(if args.format == OutputFormat::Table { "error" } else { "null" })?;
             }
         }
         ui.finish()?;
@@ -162,7 +162,7 @@ struct TriedView<'v> {
 
 fn show(ui: &mut Ui, tried: &Tried, view: &TriedView<'_>) -> Result<(), CommandError> {
     let TriedView { args, project, clock, proof } = *view;
-    if args.format != Format::Table {
+    if args.format != OutputFormat::Table {
         let mut out = json!({
             "schema": SCHEMA, "value": tried.value, "type": tried.type_name, "outcome": tried.outcome,
             "reason": tried.reason.map(fencepost_core::Reason::as_str),

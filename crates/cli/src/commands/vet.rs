@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde_json::{Value as Json, json};
 
-use super::{Common, Format, ledger_if_any, parse_moment, workspace_folder, write_json, write_rows};
+use super::{Common, OutputFormat, ledger_if_any, parse_moment, workspace_folder, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::diagnostics;
@@ -36,7 +36,7 @@ pub struct VetArgs {
     files: Vec<PathBuf>,
     /// Exit with 1 when there is something as bad as this
     #[arg(long, value_enum, value_name = "LEVEL", default_value_t)]
-    fail_on: Level,
+    fail_on: FailLevel,
     /// Look as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -46,7 +46,7 @@ pub struct VetArgs {
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-enum Level {
+enum FailLevel {
     /// Nothing runs until it is mended, or an example does not hold
     #[default]
     Error,
@@ -56,7 +56,7 @@ enum Level {
     Note,
 }
 
-impl Level {
+impl FailLevel {
     fn severity(self) -> Severity {
         match self {
             Self::Error => Severity::Error,
@@ -109,7 +109,7 @@ pub fn cmd_vet(ui: &mut Ui, common: &Common, args: &VetArgs) -> Result<ExitCode,
         }
         VetFormat::Json => write_json(ui, &whole(&vetted))?,
         VetFormat::Jsonl | VetFormat::Csv => {
-            let format = if args.format == VetFormat::Csv { Format::Csv } else { Format::Jsonl };
+            let format = if args.format == VetFormat::Csv { OutputFormat::Csv } else { OutputFormat::Jsonl };
             write_rows(ui, format, &COLUMNS, vetted.mistakes.iter().map(|mistake| row(&vetted, mistake)))?;
         }
         VetFormat::Sarif => {

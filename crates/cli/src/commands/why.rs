@@ -2,11 +2,11 @@ use std::process::ExitCode;
 
 use clap::Args;
 
-use super::{Common, Format, OpenWorkspace, clock_of, note_currency, page, write_json};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, write_json};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json;
-use crate::view::text::shell;
+use crate::view::next_step::NextStep;
 
 /// Prove a verdict: what was observed, what is required, and where it comes from
 ///
@@ -25,7 +25,7 @@ pub struct WhyArgs {
     as_of: Option<String>,
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
-    format: Format,
+    format: OutputFormat,
 }
 
 pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode, CommandError> {
@@ -45,20 +45,20 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
             return Err(CommandError::usage(format!("no rule `{rule}` is evaluated"), help));
         }
         report.costs = report.costs_of(known);
-        report.verdicts.retain(|verdict| args.format == Format::Table || known(verdict.rule.id.as_str()));
+        report.verdicts.retain(|verdict| args.format == OutputFormat::Table || known(verdict.rule.id.as_str()));
     }
     note_currency(ui, &reading, args.format)?;
     match args.format {
-        Format::Table => {
+        OutputFormat::Table => {
             let clock = clock_of(&reading);
             let text = page(ui, &reading, &clock).why(&report, args.rule.as_deref());
             ui.raw(&text)?;
             if args.rule.is_none() {
-                ui.note(format!("\nNext: fencepost show {}", shell(&args.device)));
+                ui.next_step(NextStep::Show(&args.device));
             }
         }
-        Format::Json => write_json(ui, &json::device(&report, reading.at))?,
-        Format::Jsonl | Format::Csv => {
+        OutputFormat::Json => write_json(ui, &json::device(&report, reading.at))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => {
             let full = json::device(&report, reading.at);
             let mut rows: Vec<serde_json::Value> = full["verdicts"].as_array().cloned().unwrap_or_default();
             for row in &mut rows {

@@ -14,14 +14,14 @@ use super::time::Clock;
 
 /// What the entries are grouped by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
-pub enum By {
+pub enum GroupBy {
     /// One heading for each person
     Person,
     /// One heading for each service
     Service,
     /// One heading for each site
     Site,
-    /// One heading for each rule that shuts the door
+    /// One heading for each rule that denies access
     Rule,
     /// One heading for each cause
     Cause,
@@ -67,7 +67,7 @@ pub struct AccessPage<'p> {
     pub clock: &'p Clock,
     pub styles: &'p Styles,
     pub width: usize,
-    pub by: Option<By>,
+    pub by: Option<GroupBy>,
     pub only: Option<Only>,
     /// Show what is denied now: by an access rule, or also by default.
     pub denied: bool,
@@ -272,7 +272,7 @@ impl AccessPage<'_> {
         let because = because(group.causes);
         let because = if is_back { format!("what shut it is over: {because}") } else { because };
         // A heading has said a single cause already.
-        let is_said = self.by == Some(By::Cause) && group.causes.len() == 1 && !is_back;
+        let is_said = self.by == Some(GroupBy::Cause) && group.causes.len() == 1 && !is_back;
         let told = if is_said { String::new() } else { harmless(&because) };
         for part in wrap(&told, self.width.saturating_sub(indent)).into_iter().filter(|_| !is_said) {
             out.push_str(&format!("{pad}{part}\n"));
@@ -408,7 +408,7 @@ fn number(entries: &[&AccessEntry]) -> String {
     people(entries, "", "").trim_end().to_owned()
 }
 
-/// ` with no download`, where a door opens with obligations.
+/// ` with no download`, where access is permitted with obligations.
 fn with_obligations(decision: &Ruling) -> String {
     match decision.strictness() {
         Strictness::Limited => format!(" with {}", decision.obligations_in_words()),
@@ -416,19 +416,19 @@ fn with_obligations(decision: &Ruling) -> String {
     }
 }
 
-fn heading(entry: &AccessEntry, by: By) -> Vec<String> {
+fn heading(entry: &AccessEntry, by: GroupBy) -> Vec<String> {
     match by {
-        By::Person => {
+        GroupBy::Person => {
             let name = entry.contact.name.clone().or_else(|| entry.person.clone());
             vec![name.unwrap_or_else(|| "nobody's".to_owned())]
         }
-        By::Service => vec![entry.service_title.clone()],
-        By::Site => vec![entry.site.clone().unwrap_or_else(|| "(none)".to_owned())],
-        By::Rule => {
+        GroupBy::Service => vec![entry.service_title.clone()],
+        GroupBy::Site => vec![entry.site.clone().unwrap_or_else(|| "(none)".to_owned())],
+        GroupBy::Rule => {
             let rules = entry.causes.iter().map(|line| line.cause.rule.clone().unwrap_or_else(|| cause(line)));
             rules.collect()
         }
-        By::Cause => entry.causes.iter().map(cause).collect(),
+        GroupBy::Cause => entry.causes.iter().map(cause).collect(),
     }
 }
 

@@ -12,7 +12,7 @@ use super::text::{bytes, count, harmless};
 use super::time::Clock;
 
 /// What rendering needs to know of the output.
-pub struct Page<'p> {
+pub struct DevicePage<'p> {
     pub dictionary: &'p Dictionary,
     pub clock: &'p Clock,
     pub styles: &'p Styles,
@@ -20,7 +20,7 @@ pub struct Page<'p> {
     pub unicode: bool,
 }
 
-impl Page<'_> {
+impl DevicePage<'_> {
     /// The first lines of a device: how it stands, who holds it, how old its state is.
     pub fn heading(&self, report: &DeviceReport) -> String {
         let strong = self.styles.strong;

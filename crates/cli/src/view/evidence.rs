@@ -24,12 +24,12 @@ impl Proof<'_> {
     pub fn render(&self, indent: usize) -> String {
         let mut out = String::new();
         let Self { evidence, dictionary, facts, clock, styles } = *self;
-        Lines { dictionary, known: facts, clock, styles, out: &mut out }.part(evidence, indent);
+        EvidenceLines { dictionary, known: facts, clock, styles, out: &mut out }.part(evidence, indent);
         out
     }
 }
 
-struct Lines<'l> {
+struct EvidenceLines<'l> {
     dictionary: &'l Dictionary,
     known: &'l [FactLine],
     clock: &'l Clock,
@@ -37,7 +37,7 @@ struct Lines<'l> {
     out: &'l mut String,
 }
 
-impl Lines<'_> {
+impl EvidenceLines<'_> {
     fn line(&mut self, indent: usize, word: &str, text: &str) {
         let faint = self.styles.faint;
         let _ = writeln!(self.out, "{}{faint}{word:<9}{faint:#} {text}", " ".repeat(indent));

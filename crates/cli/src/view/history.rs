@@ -1,7 +1,7 @@
 //! What became of a device, moment by moment.
 
 use fencepost_core::FindingEvent;
-use fencepost_engine::{Happening, History, What};
+use fencepost_engine::{Happened, Happening, History};
 
 use super::fence::{post, spaced};
 use super::import::change;
@@ -50,12 +50,12 @@ fn lines(happening: &Happening, clock: &Clock, styles: &Styles, unicode: bool) -
     let plain = anstyle::Style::new();
     let one = |who: &str, what: String, style| vec![HistoryLine { who: who.to_owned(), what, style }];
     match &happening.what {
-        What::FirstSeen { source, facts, earlier_removed } => {
+        Happened::FirstSeen { source, facts, earlier_removed } => {
             let facts = count(*facts as u64, "fact", "facts");
             let told = if *earlier_removed { "here history begins, with" } else { "first seen, with" };
             one(source, format!("{told} {facts}"), plain)
         }
-        What::Changed { source, changes } => changes
+        Happened::Changed { source, changes } => changes
             .iter()
             .enumerate()
             .map(|(at, one)| HistoryLine {
@@ -64,13 +64,13 @@ fn lines(happening: &Happening, clock: &Clock, styles: &Styles, unicode: bool) -
                 style: plain,
             })
             .collect(),
-        What::Absent { source } => one(source, "no longer lists it".to_owned(), styles.notice),
-        What::ListedAgain { source } => one(source, "lists it again".to_owned(), plain),
-        What::Stood { before, now } => {
+        Happened::Absent { source } => one(source, "no longer lists it".to_owned(), styles.notice),
+        Happened::ListedAgain { source } => one(source, "lists it again".to_owned(), plain),
+        Happened::Stood { before, now } => {
             let before = before.map_or_else(String::new, |before| format!("{} -> ", spaced(before)));
             one("standing", format!("{before}{} {}", post(*now, unicode), spaced(*now)), styles.standing(*now))
         }
-        What::Finding(change) => {
+        Happened::Finding(change) => {
             let rule = change.subject.as_str();
             let (what, style) = match &change.event {
                 FindingEvent::Opened => (format!("{rule} opened"), styles.notice),
@@ -87,7 +87,7 @@ fn lines(happening: &Happening, clock: &Clock, styles: &Styles, unicode: bool) -
             };
             one("finding", what, style)
         }
-        What::Retired { because } => one("by hand", format!("retired: {because}"), plain),
-        What::Renamed { from, because } => one("by hand", format!("no longer called {from}: {because}"), plain),
+        Happened::Retired { because } => one("by hand", format!("retired: {because}"), plain),
+        Happened::Renamed { from, because } => one("by hand", format!("no longer called {from}: {because}"), plain),
     }
 }

@@ -67,7 +67,7 @@ pub const MANY: usize = 20;
 
 /// Files that are told one by one, or many of them together.
 #[derive(Debug)]
-pub struct Batch {
+pub struct ImportedFiles {
     many: bool,
     dry: bool,
     by_source: BTreeMap<String, Sum>,
@@ -86,7 +86,7 @@ struct Sum {
     set_aside: u64,
 }
 
-impl Batch {
+impl ImportedFiles {
     /// Of so many files, that are imported or only looked at.
     pub fn of(files: usize, dry: bool) -> Self {
         Self { many: files > MANY, dry, by_source: BTreeMap::new(), in_full: 0, withheld: 0, refused: 0 }

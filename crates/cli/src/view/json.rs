@@ -6,7 +6,8 @@ use std::cell::Cell;
 use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, Ruling, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, AccessSummary, Assessed, CauseLine, Change, DeviceReport, DeviceVerdicts, EngineError,
-    FindingLine, Happening, History, Judgement, PersonReport, Remark, RuleCount, Sealed, Spool, StricterLater, What,
+    FindingLine, Happened, Happening, History, PersonReport, Remark, RuleCount, RuleJudgement, Sealed, Spool,
+    StricterLater,
 };
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
@@ -16,7 +17,7 @@ use serde_json::{Map, Value as Json, json};
 pub const SCHEMA: u32 = 1;
 
 pub fn device_verdicts(device: &DeviceVerdicts, rules: &[Rule], at: Timestamp) -> Json {
-    let judgement = |judgement: &Judgement| self::judgement(judgement, &rules[judgement.rule], at);
+    let judgement = |judgement: &RuleJudgement| self::judgement(judgement, &rules[judgement.rule], at);
     let verdicts: Vec<Json> = device.verdicts.iter().map(judgement).collect();
     let [pass, fail, unknown, not_applicable, trial] = device.counts;
     let mut out = json!({
@@ -40,7 +41,7 @@ pub fn until(sealed: &Sealed) -> Json {
     json!(sealed.until.map(|moment| moment.to_string()))
 }
 
-pub fn judgement(judgement: &Judgement, rule: &Rule, at: Timestamp) -> Json {
+pub fn judgement(judgement: &RuleJudgement, rule: &Rule, at: Timestamp) -> Json {
     let mut out = Map::new();
     out.insert("rule".into(), json!(rule.id.as_str()));
     out.insert("outcome".into(), json!(judgement.outcome.as_str()));
@@ -413,15 +414,15 @@ pub fn person(person: &PersonReport, at: Timestamp) -> Json {
 pub fn device_events(history: &History) -> Vec<Json> {
     let event = |happening: &Happening| {
         let (what, rule, because, before, after) = match &happening.what {
-            What::FirstSeen { .. } | What::Changed { .. } => ("facts", None, None, Json::Null, Json::Null),
-            What::Absent { source } => ("absent", None, Some(source.clone()), Json::Null, Json::Null),
-            What::ListedAgain { source } => ("listed-again", None, Some(source.clone()), Json::Null, Json::Null),
-            What::Stood { before, now } => {
+            Happened::FirstSeen { .. } | Happened::Changed { .. } => ("facts", None, None, Json::Null, Json::Null),
+            Happened::Absent { source } => ("absent", None, Some(source.clone()), Json::Null, Json::Null),
+            Happened::ListedAgain { source } => ("listed-again", None, Some(source.clone()), Json::Null, Json::Null),
+            Happened::Stood { before, now } => {
                 ("standing", None, None, json!(before.map(|standing| standing.as_str())), json!(now.as_str()))
             }
-            What::Retired { because } => ("retired", None, Some(because.clone()), Json::Null, Json::Null),
-            What::Renamed { from, because } => ("renamed", None, Some(because.clone()), json!(from), Json::Null),
-            What::Finding(happened) => {
+            Happened::Retired { because } => ("retired", None, Some(because.clone()), Json::Null, Json::Null),
+            Happened::Renamed { from, because } => ("renamed", None, Some(because.clone()), json!(from), Json::Null),
+            Happened::Finding(happened) => {
                 let rule = Some(happened.subject.as_str().to_owned());
                 let (because, before, after) = match &happened.event {
                     FindingEvent::Closed(reason) => (Some(reason.as_str().to_owned()), Json::Null, Json::Null),
@@ -459,23 +460,23 @@ pub fn happenings(history: &History) -> Vec<Json> {
             out.insert("what".into(), json!(happening.what.as_str()));
             let mut add = |key: &str, value: Json| out.insert(key.to_owned(), value);
             match &happening.what {
-                What::FirstSeen { source, facts, earlier_removed } => {
+                Happened::FirstSeen { source, facts, earlier_removed } => {
                     add("source", json!(source));
                     add("facts", json!(facts));
                     add("earlier_removed", json!(earlier_removed));
                 }
-                What::Changed { source, changes } => {
+                Happened::Changed { source, changes } => {
                     add("source", json!(source));
                     add("changes", changes.iter().map(change).collect());
                 }
-                What::Absent { source } | What::ListedAgain { source } => {
+                Happened::Absent { source } | Happened::ListedAgain { source } => {
                     add("source", json!(source));
                 }
-                What::Stood { before, now } => {
+                Happened::Stood { before, now } => {
                     add("before", json!(before.map(|standing| standing.as_str())));
                     add("standing", json!(now.as_str()));
                 }
-                What::Finding(happened) => {
+                Happened::Finding(happened) => {
                     add("rule", json!(happened.subject.as_str()));
                     match &happened.event {
                         FindingEvent::Closed(reason) => add("how", json!(reason.as_str())),
@@ -487,10 +488,10 @@ pub fn happenings(history: &History) -> Vec<Json> {
                         FindingEvent::Opened | FindingEvent::FellDue | FindingEvent::CameBack => None,
                     };
                 }
-                What::Retired { because } => {
+                Happened::Retired { because } => {
                     add("because", json!(because));
                 }
-                What::Renamed { from, because } => {
+                Happened::Renamed { from, because } => {
                     add("from", json!(from));
                     add("because", json!(because));
                 }

@@ -9,6 +9,7 @@ pub mod fence;
 pub mod history;
 pub mod import;
 pub mod json;
+pub mod next_step;
 pub mod person;
 pub mod preview;
 pub mod reach;

@@ -29,7 +29,7 @@ pub struct PreviewPage<'p> {
 }
 
 /// Decisions that change in the same way for one person, or for one device without a holder.
-struct PersonRow<'f> {
+struct PersonLine<'f> {
     who: &'f str,
     person: Option<&'f str>,
     services: Vec<String>,
@@ -41,7 +41,7 @@ struct PersonRow<'f> {
     after: String,
 }
 
-impl PersonRow<'_> {
+impl PersonLine<'_> {
     /// Returns whether two rows differ only in their services and devices.
     fn is_like(&self, other: &Self) -> bool {
         self.person == other.person
@@ -195,13 +195,13 @@ impl PreviewPage<'_> {
     }
 
     /// Groups the changed decisions by person; people without another way come first, and services with the same change are merged.
-    fn person_rows<'f>(&self, found: &'f Preview) -> Vec<PersonRow<'f>> {
-        let mut rows: Vec<PersonRow<'f>> = Vec::new();
+    fn person_rows<'f>(&self, found: &'f Preview) -> Vec<PersonLine<'f>> {
+        let mut rows: Vec<PersonLine<'f>> = Vec::new();
         for flip in &found.access.decisions {
             let SignInId { device, person, service, client } = &flip.sign_in;
             let mut own = found.access.people.iter().filter(|it| Some(&it.person) == person.as_ref());
             let words = |ruling: &Option<Ruling>| ruling.as_ref().map_or_else(|| "none".to_owned(), Ruling::in_words);
-            let row = PersonRow {
+            let row = PersonLine {
                 who: person.as_ref().map_or("nobody's", |id| found.person_names.get(id).unwrap_or(id)),
                 person: person.as_deref(),
                 services: vec![self.titles.get(service).cloned().unwrap_or_else(|| service.clone())],
@@ -217,7 +217,7 @@ impl PreviewPage<'_> {
                 None => rows.push(row),
             }
         }
-        let mut merged: Vec<PersonRow<'f>> = Vec::new();
+        let mut merged: Vec<PersonLine<'f>> = Vec::new();
         for row in rows {
             match merged.iter_mut().find(|known| known.with == row.with && known.is_like(&row)) {
                 Some(known) => known.services.extend(row.services),

@@ -3,7 +3,7 @@
 use std::io::Write as _;
 
 use fencepost_core::{Rule, VerdictOutcome};
-use fencepost_engine::{DeviceVerdicts, Judgement};
+use fencepost_engine::{DeviceVerdicts, RuleJudgement};
 use jiff::Timestamp;
 
 use super::json;
@@ -20,7 +20,7 @@ pub struct VerdictLines<'r> {
 impl<'r> VerdictLines<'r> {
     pub fn new(rules: &'r [Rule], at: Timestamp) -> Self {
         let plain = |rule: usize, outcome| {
-            let judgement = Judgement {
+            let judgement = RuleJudgement {
                 rule,
                 outcome,
                 vacuous: false,

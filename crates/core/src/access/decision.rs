@@ -116,7 +116,7 @@ impl Obligation {
 /// How strict a decision is, mildest first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Strictness {
-    /// The door opens.
+    /// Access is permitted.
     Permitted,
     /// It opens with obligations.
     Limited,
@@ -138,9 +138,9 @@ pub enum AccessChange {
 /// The effect of a decision with its obligations.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Ruling {
-    /// Whether the door opens.
+    /// Whether access is permitted.
     pub effect: Effect,
-    /// What is asked of whoever is let in; empty where the door stays shut.
+    /// What is asked of whoever is let in; empty where access is denied.
     pub obligations: Vec<Obligation>,
 }
 
@@ -209,7 +209,7 @@ impl Ruling {
 /// The decision for one sign-in.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Decision {
-    /// Whether the door opens, and what is asked then.
+    /// Whether access is permitted, and what is asked then.
     pub ruling: Ruling,
     /// The access rules that make it so, by index: those that deny where it denies, those that add obligations where it has some,
     /// else those that are met. Empty where the service's default decides.

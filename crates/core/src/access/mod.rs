@@ -2,7 +2,7 @@
 //!
 //! Every enforced access rule that targets the service and the person, and whose `when` holds and `unless`
 //! does not, yields permit, permit with obligations, or deny. Deny overrides, obligations add up, and where
-//! no rule applies the service's default holds. What is unknown never opens a door.
+//! no rule applies the service's default holds. What is unknown never permits access.
 
 pub(crate) mod cause;
 pub(crate) mod decision;

@@ -12,12 +12,12 @@ use crate::fleet::group::{GroupKind, Groups, Whom, resolve_whom};
 use crate::id::{AccessRuleId, ServiceId, TermsId};
 use crate::rules::rule::{Stage, stage_at};
 
-/// Whether a door opens.
+/// Whether access is permitted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Effect {
-    /// It opens.
+    /// Access is permitted.
     Permit,
-    /// It stays shut.
+    /// Access is denied.
     Deny,
 }
 
@@ -114,7 +114,7 @@ pub struct AccessSource {
 /// What an access rule yields when what it needs is not met.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Otherwise {
-    /// The door opens all the same, with obligations.
+    /// Access is permitted all the same, with obligations.
     pub permit: bool,
     /// What may not be done, `no download`.
     pub limits: Vec<String>,

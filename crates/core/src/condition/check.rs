@@ -180,7 +180,7 @@ impl Condition {
     }
 }
 
-enum Scope {
+enum NameScope {
     /// A quantifier's name for its items.
     Named { name: String, local: usize, label: Option<Arc<str>> },
     /// A filter's item, whose fields are names.
@@ -193,7 +193,7 @@ struct Checker<'c, 'v> {
     vocabulary: &'c mut Vocabulary<'v>,
     mistakes: &'c mut Vec<Diagnostic>,
     failed: bool,
-    scopes: Vec<Scope>,
+    scopes: Vec<NameScope>,
     next_local: usize,
     slots: BTreeSet<SlotId>,
     may_read: BTreeSet<SlotId>,
@@ -299,7 +299,7 @@ impl Checker<'_, '_> {
                     let list = self.list_of(list);
                     let label = list.label.clone();
                     lists.push(list);
-                    self.scopes.push(Scope::Named { name: name.text.clone(), local: self.next_local, label });
+                    self.scopes.push(NameScope::Named { name: name.text.clone(), local: self.next_local, label });
                     self.next_local += 1;
                 }
                 let body = Box::new(self.condition(body, "`satisfies`"));
@@ -315,7 +315,7 @@ impl Checker<'_, '_> {
                         if matches!(list.kind, ExprKind::Range { .. }) { self.expr(list) } else { self.list_of(list) };
                     let label = list.label.clone();
                     lists.push(list);
-                    self.scopes.push(Scope::Named { name: name.text.clone(), local: self.next_local, label });
+                    self.scopes.push(NameScope::Named { name: name.text.clone(), local: self.next_local, label });
                     self.next_local += 1;
                 }
                 let body = self.boxed(body);
@@ -576,7 +576,7 @@ impl Checker<'_, '_> {
         }
         let item = self.next_local;
         self.next_local += 1;
-        self.scopes.push(Scope::Item { local: item, label: label.clone() });
+        self.scopes.push(NameScope::Item { local: item, label: label.clone() });
         let condition = Box::new(self.condition(filter, "a filter"));
         self.scopes.pop();
         self.next_local = item;

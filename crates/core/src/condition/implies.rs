@@ -18,7 +18,7 @@ struct Part<'c> {
 }
 
 /// What a comparison asks of the value that it looks at.
-enum Asked<'c> {
+enum Demand<'c> {
     Bound(CompareOp, Value<'c>),
     OneOf(Vec<Value<'c>>),
 }
@@ -160,7 +160,7 @@ fn words(text: &str) -> Vec<&str> {
 fn is_narrower(strict: Part<'_>, weak: Part<'_>) -> bool {
     // What lies between two bounds is above the one and below the other.
     let (strictly, weakly) = (asked(strict), asked(weak));
-    let meets = |subject: &Node, wanted: &Asked<'_>| {
+    let meets = |subject: &Node, wanted: &Demand<'_>| {
         strictly.iter().any(|(own, asked)| {
             // Whether it is enough is told sooner than whether it is the same value.
             is_within(asked, wanted)
@@ -171,8 +171,8 @@ fn is_narrower(strict: Part<'_>, weak: Part<'_>) -> bool {
 }
 
 /// Returns what a part asks of which value, all of it to be met; nothing where it is no comparison with fixed values.
-fn asked(part: Part<'_>) -> Vec<(&Node, Asked<'_>)> {
-    let bound = |op, subject, bound| fixed(bound).map(|value| (subject, Asked::Bound(op, value)));
+fn asked(part: Part<'_>) -> Vec<(&Node, Demand<'_>)> {
+    let bound = |op, subject, bound| fixed(bound).map(|value| (subject, Demand::Bound(op, value)));
     match &part.node.op {
         Op::Compare(op, left, right) => {
             bound(*op, &**left, right).or_else(|| bound(op.flipped(), &**right, left)).into_iter().collect()
@@ -196,7 +196,7 @@ fn asked(part: Part<'_>) -> Vec<(&Node, Asked<'_>)> {
                 }
             }
             match members.into_iter().collect::<Option<Vec<_>>>() {
-                Some(members) if !members.is_empty() => vec![(&**value, Asked::OneOf(members))],
+                Some(members) if !members.is_empty() => vec![(&**value, Demand::OneOf(members))],
                 _ => Vec::new(),
             }
         }
@@ -216,15 +216,15 @@ fn fixed(node: &Node) -> Option<Value<'_>> {
 }
 
 /// Whether whatever meets the first meets the second.
-fn is_within(strict: &Asked<'_>, weak: &Asked<'_>) -> bool {
+fn is_within(strict: &Demand<'_>, weak: &Demand<'_>) -> bool {
     use CompareOp::{Equal, Greater, GreaterEqual, Less, LessEqual, NotEqual};
     match (strict, weak) {
-        (Asked::OneOf(values), _) => values.iter().all(|value| is_within(&Asked::Bound(Equal, *value), weak)),
-        (Asked::Bound(Equal, value), Asked::OneOf(all)) => {
+        (Demand::OneOf(values), _) => values.iter().all(|value| is_within(&Demand::Bound(Equal, *value), weak)),
+        (Demand::Bound(Equal, value), Demand::OneOf(all)) => {
             all.iter().any(|one| order(value, one) == Some(Ordering::Equal))
         }
-        (Asked::Bound(..), Asked::OneOf(_)) => false,
-        (Asked::Bound(op, value), Asked::Bound(wanted, bound)) => {
+        (Demand::Bound(..), Demand::OneOf(_)) => false,
+        (Demand::Bound(op, value), Demand::Bound(wanted, bound)) => {
             let Some(order) = order(value, bound) else { return false };
             match (op, wanted) {
                 (Equal, wanted) => wanted.is(order),

@@ -9,7 +9,7 @@ use super::syntax::{ArithmeticOp, CompareOp, Expr, ExprKind, QuantifierKind, Tes
 
 /// How tightly an operator binds; what binds less tightly stands in brackets.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Level {
+enum Precedence {
     Whole,
     And,
     Comparison,
@@ -23,40 +23,40 @@ enum Level {
 /// Returns the text of a tree.
 pub(super) fn text(expr: &Expr) -> String {
     let mut out = String::new();
-    write(expr, Level::Whole, &mut out);
+    write(expr, Precedence::Whole, &mut out);
     out
 }
 
-fn level(expr: &Expr) -> Level {
+fn level(expr: &Expr) -> Precedence {
     match &expr.kind {
-        ExprKind::Or(_) | ExprKind::If { .. } | ExprKind::Quantified { .. } | ExprKind::For { .. } => Level::Whole,
-        ExprKind::And(_) => Level::And,
+        ExprKind::Or(_) | ExprKind::If { .. } | ExprKind::Quantified { .. } | ExprKind::For { .. } => Precedence::Whole,
+        ExprKind::And(_) => Precedence::And,
         ExprKind::Compare(..) | ExprKind::Between { .. } | ExprKind::In(..) | ExprKind::InstanceOf(..) => {
-            Level::Comparison
+            Precedence::Comparison
         }
         ExprKind::Arithmetic(op, ..) => arithmetic_level(*op),
-        ExprKind::Negate(_) => Level::Negation,
-        _ => Level::Path,
+        ExprKind::Negate(_) => Precedence::Negation,
+        _ => Precedence::Path,
     }
 }
 
-fn arithmetic_level(op: ArithmeticOp) -> Level {
+fn arithmetic_level(op: ArithmeticOp) -> Precedence {
     match op {
-        ArithmeticOp::Add | ArithmeticOp::Subtract => Level::Sum,
-        ArithmeticOp::Multiply | ArithmeticOp::Divide => Level::Product,
-        ArithmeticOp::Power => Level::Power,
+        ArithmeticOp::Add | ArithmeticOp::Subtract => Precedence::Sum,
+        ArithmeticOp::Multiply | ArithmeticOp::Divide => Precedence::Product,
+        ArithmeticOp::Power => Precedence::Power,
     }
 }
 
-fn next(level: Level) -> Level {
+fn next(level: Precedence) -> Precedence {
     match level {
-        Level::Whole => Level::And,
-        Level::And => Level::Comparison,
-        Level::Comparison => Level::Sum,
-        Level::Sum => Level::Product,
-        Level::Product => Level::Power,
-        Level::Power => Level::Negation,
-        Level::Negation | Level::Path => Level::Path,
+        Precedence::Whole => Precedence::And,
+        Precedence::And => Precedence::Comparison,
+        Precedence::Comparison => Precedence::Sum,
+        Precedence::Sum => Precedence::Product,
+        Precedence::Product => Precedence::Power,
+        Precedence::Power => Precedence::Negation,
+        Precedence::Negation | Precedence::Path => Precedence::Path,
     }
 }
 
@@ -84,15 +84,15 @@ fn quoted(text: &str) -> String {
     out
 }
 
-fn write(expr: &Expr, least: Level, out: &mut String) {
+fn write(expr: &Expr, least: Precedence, out: &mut String) {
     let own = level(expr);
     if own < least {
         out.push('(');
-        write(expr, Level::Whole, out);
+        write(expr, Precedence::Whole, out);
         out.push(')');
         return;
     }
-    let many = |parts: &[Expr], word: &str, least: Level, out: &mut String| {
+    let many = |parts: &[Expr], word: &str, least: Precedence, out: &mut String| {
         for (at, part) in parts.iter().enumerate() {
             if at > 0 {
                 out.push_str(word);
@@ -112,24 +112,24 @@ fn write(expr: &Expr, least: Level, out: &mut String) {
         }
         ExprKind::Name(text) => out.push_str(&name(text)),
         ExprKind::Path(base, field) => {
-            write(base, Level::Path, out);
+            write(base, Precedence::Path, out);
             let _ = write!(out, ".{}", name(&field.text));
         }
         ExprKind::List(items) => {
             out.push('[');
-            many(items, ", ", Level::Whole, out);
+            many(items, ", ", Precedence::Whole, out);
             out.push(']');
         }
         ExprKind::Range { low, low_included, high, high_included } => {
             out.push(if *low_included { '[' } else { '(' });
-            write(low, Level::Sum, out);
+            write(low, Precedence::Sum, out);
             out.push_str("..");
-            write(high, Level::Sum, out);
+            write(high, Precedence::Sum, out);
             out.push(if *high_included { ']' } else { ')' });
         }
         ExprKind::Negate(inner) => {
             out.push('-');
-            write(inner, Level::Negation, out);
+            write(inner, Precedence::Negation, out);
         }
         ExprKind::Arithmetic(op, left, right) => {
             write(left, own, out);
@@ -142,32 +142,32 @@ fn write(expr: &Expr, least: Level, out: &mut String) {
             });
             write(right, next(own), out);
         }
-        ExprKind::And(parts) => many(parts, " and ", Level::Comparison, out),
-        ExprKind::Or(parts) => many(parts, " or ", Level::And, out),
+        ExprKind::And(parts) => many(parts, " and ", Precedence::Comparison, out),
+        ExprKind::Or(parts) => many(parts, " or ", Precedence::And, out),
         ExprKind::Compare(op, left, right) => {
-            write(left, Level::Sum, out);
+            write(left, Precedence::Sum, out);
             let _ = write!(out, " {} ", op.as_str());
-            write(right, Level::Sum, out);
+            write(right, Precedence::Sum, out);
         }
         ExprKind::Between { value, low, high } => {
-            write(value, Level::Sum, out);
+            write(value, Precedence::Sum, out);
             out.push_str(" between ");
-            write(low, Level::Sum, out);
+            write(low, Precedence::Sum, out);
             out.push_str(" and ");
-            write(high, Level::Sum, out);
+            write(high, Precedence::Sum, out);
         }
         ExprKind::In(value, tests) => {
-            write(value, Level::Sum, out);
+            write(value, Precedence::Sum, out);
             out.push_str(" in (");
             for (at, test) in tests.iter().enumerate() {
                 if at > 0 {
                     out.push_str(", ");
                 }
                 match test {
-                    Test::Value(value) => write(value, Level::Sum, out),
+                    Test::Value(value) => write(value, Precedence::Sum, out),
                     Test::Compare(op, bound) => {
                         let _ = write!(out, "{} ", op.as_str());
-                        write(bound, Level::Sum, out);
+                        write(bound, Precedence::Sum, out);
                     }
                 }
             }
@@ -175,11 +175,11 @@ fn write(expr: &Expr, least: Level, out: &mut String) {
         }
         ExprKind::If { condition, then, otherwise } => {
             out.push_str("if ");
-            write(condition, Level::Whole, out);
+            write(condition, Precedence::Whole, out);
             out.push_str(" then ");
-            write(then, Level::Whole, out);
+            write(then, Precedence::Whole, out);
             out.push_str(" else ");
-            write(otherwise, Level::Whole, out);
+            write(otherwise, Precedence::Whole, out);
         }
         ExprKind::Quantified { kind, iterators, body } => {
             out.push_str(match kind {
@@ -188,28 +188,28 @@ fn write(expr: &Expr, least: Level, out: &mut String) {
             });
             for (at, (item, list)) in iterators.iter().enumerate() {
                 let _ = write!(out, "{}{} in ", if at > 0 { ", " } else { "" }, name(&item.text));
-                write(list, Level::Sum, out);
+                write(list, Precedence::Sum, out);
             }
             out.push_str(" satisfies ");
-            write(body, Level::Whole, out);
+            write(body, Precedence::Whole, out);
         }
         ExprKind::For { iterators, body } => {
             out.push_str("for ");
             for (at, (item, list)) in iterators.iter().enumerate() {
                 let _ = write!(out, "{}{} in ", if at > 0 { ", " } else { "" }, name(&item.text));
-                write(list, Level::Sum, out);
+                write(list, Precedence::Sum, out);
             }
             out.push_str(" return ");
-            write(body, Level::Whole, out);
+            write(body, Precedence::Whole, out);
         }
         ExprKind::InstanceOf(value, wanted) => {
-            write(value, Level::Sum, out);
+            write(value, Precedence::Sum, out);
             let _ = write!(out, " instance of {}", wanted.text);
         }
         ExprKind::Filter(list, filter) => {
-            write(list, Level::Path, out);
+            write(list, Precedence::Path, out);
             out.push('[');
-            write(filter, Level::Whole, out);
+            write(filter, Precedence::Whole, out);
             out.push(']');
         }
         ExprKind::Call { name, arguments, names } => {
@@ -221,7 +221,7 @@ fn write(expr: &Expr, least: Level, out: &mut String) {
                 if let Some(name) = names.get(at) {
                     let _ = write!(out, "{}: ", name.text);
                 }
-                write(argument, Level::Whole, out);
+                write(argument, Precedence::Whole, out);
             }
             out.push(')');
         }

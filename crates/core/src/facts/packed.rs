@@ -256,7 +256,7 @@ pub fn unpack_some<'a>(
 ) -> Option<&'a [Value<'a>]> {
     let (length, rest) = bytes.split_first_chunk::<4>()?;
     let (values, texts) = rest.split_at_checked(usize::try_from(u32::from_le_bytes(*length)).ok()?)?;
-    let mut reading = Unpacking { values, texts, listed: None, keys: Vec::new(), arena, failed: false };
+    let mut reading = FactUnpacker { values, texts, listed: None, keys: Vec::new(), arena, failed: false };
     let slots = arena.alloc_slice_fill_iter(layout.slots().map(|slot| {
         reading.keys.clear();
         if wanted(slot) {
@@ -268,7 +268,7 @@ pub fn unpack_some<'a>(
     (!reading.failed && reading.values.is_empty() && reading.texts.is_empty()).then_some(slots)
 }
 
-struct Unpacking<'a> {
+struct FactUnpacker<'a> {
     values: &'a [u8],
     texts: &'a [u8],
     /// Those of the list that is being read.
@@ -281,7 +281,7 @@ struct Unpacking<'a> {
 /// Documents nest no deeper, and neither do packs of them.
 const MOST_DEPTH: u32 = 130;
 
-impl<'a> Unpacking<'a> {
+impl<'a> FactUnpacker<'a> {
     fn byte(&mut self) -> u8 {
         match self.values.split_first() {
             Some((first, rest)) => {

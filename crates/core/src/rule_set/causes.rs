@@ -19,7 +19,7 @@ use crate::rules::rule::Stage;
 
 /// Something that can change.
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Fix {
+enum Remedy {
     /// A finding that could be closed, by its position.
     Finding(usize),
     /// A rule that could cover the device, where none does and no finding says so: earlier versions opened none.
@@ -28,7 +28,7 @@ enum Fix {
     Fact { kind: CauseKind, path: Option<String> },
 }
 
-impl Fix {
+impl Remedy {
     /// Returns how much it weighs where one of two has to be chosen: how somebody signs in is not for anybody to mend.
     fn weight(&self) -> usize {
         match self {
@@ -44,7 +44,7 @@ impl Fix {
 /// The weight of what nobody can mend.
 const NOT_TO_BE_MENDED: usize = 1_000;
 
-fn weight(fixes: &[(usize, Fix)]) -> usize {
+fn weight(fixes: &[(usize, Remedy)]) -> usize {
     fixes.iter().map(|(_, fix)| fix.weight()).sum()
 }
 
@@ -80,7 +80,7 @@ pub fn find_causes_of_rule<'a>(
 }
 
 /// Returns what is not known of whether a rule applies.
-fn doubts_of(step: &Step) -> Vec<(usize, Fix)> {
+fn doubts_of(step: &Step) -> Vec<(usize, Remedy)> {
     match &step.result {
         StepResult::Uncertain(blames) => blames.iter().map(|blame| (step.rule, fix_of_fact(&blame.fact))).collect(),
         _ => Vec::new(),
@@ -99,7 +99,7 @@ struct CauseFinder<'f, 'a> {
 }
 
 /// What a rule asks for, with how it is asked.
-struct Asked<'a> {
+struct AskedRule<'a> {
     /// The access rule, by index.
     rule: usize,
     requirement: Requirement<'a>,
@@ -118,10 +118,10 @@ impl<'a> CauseFinder<'_, 'a> {
         if decision.rules.is_empty() {
             return self.causes_of_default();
         }
-        let mut asked: Vec<Asked<'a>> = decision.rules.iter().map(|rule| self.needs_of(*rule)).collect();
+        let mut asked: Vec<AskedRule<'a>> = decision.rules.iter().map(|rule| self.needs_of(*rule)).collect();
         let mut fixes = self.fewest(&asked);
         // With its findings closed, a device may come under rules that did not apply before.
-        if fixes.iter().any(|(_, fix)| !matches!(fix, Fix::Fact { .. })) {
+        if fixes.iter().any(|(_, fix)| !matches!(fix, Remedy::Fact { .. })) {
             let attempt = Attempt { state: self.state_after(fixes.iter().map(|(_, fix)| fix)), ..*self.attempt };
             let then = decide(self.set, &attempt, self.session);
             if then.ruling.effect == decision.ruling.effect {
@@ -159,13 +159,13 @@ impl<'a> CauseFinder<'_, 'a> {
         decision.ruling.open_terms().map(cause).collect()
     }
 
-    fn needs_of(&self, rule: usize) -> Asked<'a> {
+    fn needs_of(&self, rule: usize) -> AskedRule<'a> {
         let requirement = self.set.access().rules()[rule].needs.requirement(true);
-        Asked { rule, requirement, strict: true }
+        AskedRule { rule, requirement, strict: true }
     }
 
     /// Returns what is not known of whether rules apply, where what they need is met and nothing else would open the way.
-    fn doubts(&self, decision: &Decision) -> Vec<(usize, Fix)> {
+    fn doubts(&self, decision: &Decision) -> Vec<(usize, Remedy)> {
         let default = self.set.access().services()[self.attempt.service].default;
         if default == Effect::Permit || decision.steps.iter().any(|step| step.counts && step.result == StepResult::Met)
         {
@@ -193,11 +193,11 @@ impl<'a> CauseFinder<'_, 'a> {
     }
 
     /// Returns what would have to change for a rule to apply and be met; none of one that is for other people.
-    fn fixes_of_application(&self, at: usize, rule: &'a AccessRule) -> Option<Vec<(usize, Fix)>> {
+    fn fixes_of_application(&self, at: usize, rule: &'a AccessRule) -> Option<Vec<(usize, Remedy)>> {
         let mut asked = Vec::new();
         for (condition, wanted) in [(&rule.when, true), (&rule.unless, false)] {
             let requirement = condition.as_ref().map(|condition| condition.requirement(wanted));
-            asked.extend(requirement.map(|requirement| Asked { rule: at, requirement, strict: false }));
+            asked.extend(requirement.map(|requirement| AskedRule { rule: at, requirement, strict: false }));
         }
         if !rule.otherwise.permit {
             asked.push(self.needs_of(at));
@@ -211,21 +211,21 @@ impl<'a> CauseFinder<'_, 'a> {
     }
 
     /// Returns the fewest changes with which everything that is asked is met, each with the first rule that asks for it.
-    fn fewest(&self, asked: &[Asked<'a>]) -> Vec<(usize, Fix)> {
+    fn fewest(&self, asked: &[AskedRule<'a>]) -> Vec<(usize, Remedy)> {
         let (mut known, mut all) = (Vec::new(), Vec::new());
-        for Asked { rule, requirement, strict } in asked {
+        for AskedRule { rule, requirement, strict } in asked {
             let mut own = Vec::new();
             self.add_fixes(requirement, *strict, &mut own);
             all.extend(own.into_iter().filter(|fix| !known.contains(fix)).map(|fix| (*rule, fix)).collect::<Vec<_>>());
-            known = all.iter().map(|(_, fix): &(usize, Fix)| fix.clone()).collect();
+            known = all.iter().map(|(_, fix): &(usize, Remedy)| fix.clone()).collect();
         }
         // Mostly there are no alternatives: what is not enough without one of them needs it.
-        let without = |at: usize| -> Vec<(usize, Fix)> {
+        let without = |at: usize| -> Vec<(usize, Remedy)> {
             all.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, fix)| fix.clone()).collect()
         };
         let (needed, optional): (Vec<usize>, Vec<usize>) =
             (0..all.len()).partition(|at| !self.is_enough(asked, &without(*at)));
-        let with = |which: u32| -> Vec<(usize, Fix)> {
+        let with = |which: u32| -> Vec<(usize, Remedy)> {
             let chosen = optional.iter().enumerate().filter(|(at, _)| which & (1 << at) != 0).map(|(_, at)| *at);
             let mut places: Vec<usize> = needed.iter().copied().chain(chosen).collect();
             places.sort_unstable();
@@ -236,7 +236,7 @@ impl<'a> CauseFinder<'_, 'a> {
             return least;
         }
         if optional.len() <= MOST_TRIED_IN_ALL_WAYS {
-            let mut ways: Vec<Vec<(usize, Fix)>> = (1..1_u32 << optional.len()).map(with).collect();
+            let mut ways: Vec<Vec<(usize, Remedy)>> = (1..1_u32 << optional.len()).map(with).collect();
             ways.sort_by_key(|fixes| weight(fixes));
             if let Some(fewest) = ways.into_iter().find(|fixes| self.is_enough(asked, fixes)) {
                 return fewest;
@@ -252,7 +252,7 @@ impl<'a> CauseFinder<'_, 'a> {
     }
 
     /// Adds everything that could change so that parts of a requirement are met which are not.
-    fn add_fixes(&self, requirement: &Requirement<'a>, strict: bool, fixes: &mut Vec<Fix>) {
+    fn add_fixes(&self, requirement: &Requirement<'a>, strict: bool, fixes: &mut Vec<Remedy>) {
         match requirement {
             Requirement::All(parts) | Requirement::Any(parts) => {
                 parts.iter().for_each(|part| self.add_fixes(part, strict, fixes));
@@ -269,7 +269,7 @@ impl<'a> CauseFinder<'_, 'a> {
     }
 
     /// Returns whether everything that is asked is met once the fixes are made.
-    fn is_enough(&self, asked: &[Asked<'a>], fixes: &[(usize, Fix)]) -> bool {
+    fn is_enough(&self, asked: &[AskedRule<'a>], fixes: &[(usize, Remedy)]) -> bool {
         let state = self.state_after(fixes.iter().map(|(_, fix)| fix));
         asked.iter().all(|asked| self.is_met(&asked.requirement, asked.strict, state, fixes))
     }
@@ -279,7 +279,7 @@ impl<'a> CauseFinder<'_, 'a> {
         requirement: &Requirement<'a>,
         strict: bool,
         state: AccessState<'a>,
-        fixes: &[(usize, Fix)],
+        fixes: &[(usize, Remedy)],
     ) -> bool {
         match requirement {
             Requirement::All(parts) => parts.iter().all(|part| self.is_met(part, strict, state, fixes)),
@@ -291,12 +291,12 @@ impl<'a> CauseFinder<'_, 'a> {
         }
     }
 
-    fn fixes_of_part(&self, part: Part<'a>, strict: bool) -> Vec<Fix> {
+    fn fixes_of_part(&self, part: Part<'a>, strict: bool) -> Vec<Remedy> {
         let asks_findings = part.asks_findings() || !part.groups().is_empty() && self.set.groups_read_standing();
         if asks_findings {
             let is_bare = !self.posture.covered && self.running.iter().all(|it| it.subject != Subject::Uncovered);
-            let mut fixes: Vec<Fix> = (0..self.running.len()).map(Fix::Finding).collect();
-            fixes.extend(is_bare.then_some(Fix::Cover));
+            let mut fixes: Vec<Remedy> = (0..self.running.len()).map(Remedy::Finding).collect();
+            fixes.extend(is_bare.then_some(Remedy::Cover));
             if self.holds(part, strict, self.state_after(&fixes)) {
                 // Whatever may stay as it is is left out.
                 for at in (0..fixes.len()).rev() {
@@ -313,16 +313,16 @@ impl<'a> CauseFinder<'_, 'a> {
                 Some(_) => CauseKind::Certificate,
                 None => CauseKind::Condition,
             };
-            return vec![Fix::Fact { kind, path: Some("device.managed".to_owned()) }];
+            return vec![Remedy::Fact { kind, path: Some("device.managed".to_owned()) }];
         }
         let groups = part.groups().into_iter().map(|group| self.set.groups.all[group].id.to_string());
-        let mut fixes: Vec<Fix> =
-            groups.map(|group| Fix::Fact { kind: CauseKind::Membership, path: Some(group) }).collect();
+        let mut fixes: Vec<Remedy> =
+            groups.map(|group| Remedy::Fact { kind: CauseKind::Membership, path: Some(group) }).collect();
         let kind = CauseKind::Condition;
         let facts = part.facts().into_iter().filter(|fact| fact != "standing");
-        fixes.extend(facts.map(|fact| Fix::Fact { kind, path: Some(fact) }));
+        fixes.extend(facts.map(|fact| Remedy::Fact { kind, path: Some(fact) }));
         if fixes.is_empty() {
-            fixes.push(Fix::Fact { kind, path: None });
+            fixes.push(Remedy::Fact { kind, path: None });
         }
         fixes
     }
@@ -338,7 +338,7 @@ impl<'a> CauseFinder<'_, 'a> {
     }
 
     /// Returns how the device would stand once the fixes of findings are made.
-    fn state_after<'x>(&self, fixes: impl IntoIterator<Item = &'x Fix>) -> AccessState<'a> {
+    fn state_after<'x>(&self, fixes: impl IntoIterator<Item = &'x Remedy>) -> AccessState<'a> {
         // A device that the ledger does not know has no findings.
         if self.attempt.state.standing.is_none() {
             return self.attempt.state;
@@ -346,12 +346,12 @@ impl<'a> CauseFinder<'_, 'a> {
         let (mut closed, mut covered) = (Vec::new(), self.posture.covered);
         for fix in fixes {
             match fix {
-                Fix::Finding(at) => {
+                Remedy::Finding(at) => {
                     closed.push(*at);
                     covered |= self.running[*at].subject == Subject::Uncovered;
                 }
-                Fix::Cover => covered = true,
-                Fix::Fact { .. } => {}
+                Remedy::Cover => covered = true,
+                Remedy::Fact { .. } => {}
             }
         }
         closed.sort_unstable();
@@ -368,10 +368,10 @@ impl<'a> CauseFinder<'_, 'a> {
         state
     }
 
-    fn cause(&self, fix: &Fix, rule: usize) -> Cause {
+    fn cause(&self, fix: &Remedy, rule: usize) -> Cause {
         let access_rule = Some(self.set.access().rules()[rule].id.to_string());
         match fix {
-            Fix::Finding(at) => {
+            Remedy::Finding(at) => {
                 let finding = self.running[*at];
                 let kind = match finding.subject {
                     Subject::Rule(_) => CauseKind::Finding,
@@ -386,16 +386,16 @@ impl<'a> CauseFinder<'_, 'a> {
                     ..Cause::of_kind(kind)
                 }
             }
-            Fix::Cover => Cause { access_rule, ..Cause::of_kind(CauseKind::Uncovered) },
-            Fix::Fact { kind, path } => Cause { access_rule, fact: path.clone(), ..Cause::of_kind(*kind) },
+            Remedy::Cover => Cause { access_rule, ..Cause::of_kind(CauseKind::Uncovered) },
+            Remedy::Fact { kind, path } => Cause { access_rule, fact: path.clone(), ..Cause::of_kind(*kind) },
         }
     }
 }
 
 /// Returns the change of a fact that is not known.
-fn fix_of_fact(fact: &str) -> Fix {
+fn fix_of_fact(fact: &str) -> Remedy {
     let kind = if fact == PERSON { CauseKind::Membership } else { CauseKind::Condition };
-    Fix::Fact { kind, path: Some(fact.to_owned()) }
+    Remedy::Fact { kind, path: Some(fact.to_owned()) }
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use crate::diagnostic::Named;
 use crate::diagnostic::{Diagnostic, Span, Text, nearest};
 use crate::facts::period::Period;
 use crate::facts::value::Datum;
-use crate::rules::rule::{ExceptSource, RuleSource, Severity, Stage};
+use crate::rules::rule::{ExceptSource, RuleSeverity, RuleSource, Stage};
 
 /// What may be said of a rule, an expectation, or all of a baseline; what is left out is said further up.
 #[derive(Clone, Debug, Default)]
@@ -16,7 +16,7 @@ pub struct Settings {
     /// What it is about.
     pub topic: Option<String>,
     /// How bad a failure is.
-    pub severity: Option<Severity>,
+    pub severity: Option<RuleSeverity>,
     /// How far it is in force.
     pub stage: Option<Stage>,
     /// From when on it is enforced.
@@ -189,19 +189,19 @@ pub struct OverrideSource {
 
 /// Something that a baseline expects, its own or inherited.
 #[derive(Clone, Copy)]
-struct Item<'s> {
+struct BaselineItem<'s> {
     written_in: usize,
-    what: What<'s>,
+    what: ItemSource<'s>,
 }
 
 #[derive(Clone, Copy)]
-enum What<'s> {
+enum ItemSource<'s> {
     Fact(&'s ExpectSource),
     Entry(&'s ListSource, &'s EntrySource),
     Rule(&'s RuleSource),
 }
 
-impl<'s> What<'s> {
+impl<'s> ItemSource<'s> {
     fn named(self) -> &'s Named {
         match self {
             Self::Fact(expect) => &expect.fact,
@@ -231,13 +231,13 @@ impl<'s> What<'s> {
 #[derive(Clone, Default)]
 struct Resolved<'s> {
     /// In the order in which they are written, what is inherited first.
-    items: Vec<Item<'s>>,
+    items: Vec<BaselineItem<'s>>,
     /// By the name of the section: the fact it is about, what is said of others, and of all entries.
     lists: BTreeMap<&'s str, Vec<(usize, &'s ListSource)>>,
     settings: Settings,
 }
 
-enum State<'s> {
+enum ResolveState<'s> {
     Untouched,
     Open,
     Done(Resolved<'s>),
@@ -245,7 +245,7 @@ enum State<'s> {
 
 /// Returns the rules that baselines become.
 pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>) -> Vec<RuleSource> {
-    let mut book = Book { sources, states: sources.iter().map(|_| State::Untouched).collect(), mistakes };
+    let mut book = Book { sources, states: sources.iter().map(|_| ResolveState::Untouched).collect(), mistakes };
     book.check_ids();
     for at in 0..sources.len() {
         book.resolve(at);
@@ -254,7 +254,7 @@ pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>)
     let Book { states, mistakes, .. } = book;
     let mut rules = Vec::new();
     for (at, state) in states.iter().enumerate() {
-        let State::Done(resolved) = state else { continue };
+        let ResolveState::Done(resolved) = state else { continue };
         let source = &sources[at];
         if !source.scope.is_said() {
             // Whoever is only extended describes what others have in common.
@@ -273,7 +273,7 @@ pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>)
         let overridden_by: Vec<OverrideSource> = extended_by[at]
             .iter()
             .filter_map(|extending| {
-                let State::Done(resolved) = &states[*extending] else { return None };
+                let ResolveState::Done(resolved) = &states[*extending] else { return None };
                 let settings = sources[*extending].settings.over(&resolved.settings);
                 Some(OverrideSource {
                     baseline: sources[*extending].id.text.clone(),
@@ -284,7 +284,7 @@ pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>)
             })
             .filter(|extending| extending.scope.is_said())
             .collect();
-        let writer = Writer { source, resolved, sources, overridden_by };
+        let writer = RuleWriter { source, resolved, sources, overridden_by };
         rules.extend(writer.rules(mistakes));
     }
     rules
@@ -292,7 +292,7 @@ pub(crate) fn expand(sources: &[BaselineSource], mistakes: &mut Vec<Diagnostic>)
 
 struct Book<'s, 'm> {
     sources: &'s [BaselineSource],
-    states: Vec<State<'s>>,
+    states: Vec<ResolveState<'s>>,
     mistakes: &'m mut Vec<Diagnostic>,
 }
 
@@ -338,10 +338,10 @@ impl<'s> Book<'s, '_> {
 
     fn resolve(&mut self, at: usize) -> Resolved<'s> {
         match &self.states[at] {
-            State::Done(resolved) => return resolved.clone(),
+            ResolveState::Done(resolved) => return resolved.clone(),
             // Whoever came here by a cycle has said so.
-            State::Open => return Resolved::default(),
-            State::Untouched => self.states[at] = State::Open,
+            ResolveState::Open => return Resolved::default(),
+            ResolveState::Untouched => self.states[at] = ResolveState::Open,
         }
         let source = &self.sources[at];
         let own = self.own(at);
@@ -360,7 +360,7 @@ impl<'s> Book<'s, '_> {
                 );
                 continue;
             };
-            if matches!(self.states[parent], State::Open) {
+            if matches!(self.states[parent], ResolveState::Open) {
                 self.mistakes.push(
                     Diagnostic::error(
                         "baseline-cycle",
@@ -398,12 +398,12 @@ impl<'s> Book<'s, '_> {
             resolved.lists.entry(&list.name.text).or_default().push((at, list));
         }
         resolved.settings = source.settings.over(&resolved.settings);
-        self.states[at] = State::Done(resolved.clone());
+        self.states[at] = ResolveState::Done(resolved.clone());
         resolved
     }
 
     /// Adds what a baseline inherits from one of those that it extends.
-    fn inherit(&mut self, at: usize, into: &mut Resolved<'s>, inherited: Resolved<'s>, own: &[Item<'s>]) {
+    fn inherit(&mut self, at: usize, into: &mut Resolved<'s>, inherited: Resolved<'s>, own: &[BaselineItem<'s>]) {
         let source = &self.sources[at];
         for item in inherited.items.into_iter().filter(|item| !item.what.dropped()) {
             let key = key_of(item.what);
@@ -433,13 +433,13 @@ impl<'s> Book<'s, '_> {
     }
 
     /// What a baseline says itself; what it says twice is told.
-    fn own(&mut self, at: usize) -> Vec<Item<'s>> {
+    fn own(&mut self, at: usize) -> Vec<BaselineItem<'s>> {
         let source = &self.sources[at];
-        let facts = source.expect.iter().map(What::Fact);
+        let facts = source.expect.iter().map(ItemSource::Fact);
         let entries =
-            source.lists.iter().flat_map(|list| list.entries.iter().map(move |entry| What::Entry(list, entry)));
-        let mut own: Vec<Item<'s>> = Vec::new();
-        for what in facts.chain(entries).chain(source.rules.iter().map(What::Rule)) {
+            source.lists.iter().flat_map(|list| list.entries.iter().map(move |entry| ItemSource::Entry(list, entry)));
+        let mut own: Vec<BaselineItem<'s>> = Vec::new();
+        for what in facts.chain(entries).chain(source.rules.iter().map(ItemSource::Rule)) {
             if let Some(first) = own.iter().find(|other| key_of(other.what) == key_of(what)) {
                 self.mistakes.push(
                     Diagnostic::error(
@@ -453,7 +453,7 @@ impl<'s> Book<'s, '_> {
                 );
                 continue;
             }
-            own.push(Item { written_in: at, what });
+            own.push(BaselineItem { written_in: at, what });
         }
         own
     }
@@ -467,30 +467,30 @@ enum ItemKey<'s> {
     Rule(&'s str),
 }
 
-fn key_of(what: What<'_>) -> ItemKey<'_> {
+fn key_of(what: ItemSource<'_>) -> ItemKey<'_> {
     match what {
-        What::Fact(expect) => ItemKey::Fact(&expect.fact.text),
-        What::Entry(list, entry) => ItemKey::Entry { list: &list.name.text, name: &entry.name.text },
-        What::Rule(rule) => ItemKey::Rule(&rule.id.text),
+        ItemSource::Fact(expect) => ItemKey::Fact(&expect.fact.text),
+        ItemSource::Entry(list, entry) => ItemKey::Entry { list: &list.name.text, name: &entry.name.text },
+        ItemSource::Rule(rule) => ItemKey::Rule(&rule.id.text),
     }
 }
 
 /// Writes the rules of one baseline.
-struct Writer<'s, 'r> {
+struct RuleWriter<'s, 'r> {
     source: &'s BaselineSource,
     resolved: &'r Resolved<'s>,
     sources: &'s [BaselineSource],
     overridden_by: Vec<OverrideSource>,
 }
 
-impl Writer<'_, '_> {
+impl RuleWriter<'_, '_> {
     fn rules(&self, mistakes: &mut Vec<Diagnostic>) -> Vec<RuleSource> {
         let mut rules = Vec::new();
         for item in self.resolved.items.iter().filter(|item| !item.what.dropped()) {
             match item.what {
-                What::Fact(expect) => rules.push(self.fact(item.written_in, expect)),
-                What::Entry(list, entry) => rules.extend(self.entry(item.written_in, list, entry, mistakes)),
-                What::Rule(rule) => rules.push(self.whole(item.written_in, rule)),
+                ItemSource::Fact(expect) => rules.push(self.fact(item.written_in, expect)),
+                ItemSource::Entry(list, entry) => rules.extend(self.entry(item.written_in, list, entry, mistakes)),
+                ItemSource::Rule(rule) => rules.push(self.whole(item.written_in, rule)),
             }
         }
         for name in self.resolved.lists.keys() {
@@ -660,7 +660,9 @@ impl Writer<'_, '_> {
         };
         let (from, span) = self.names_in(section);
         let named = self.resolved.items.iter().filter_map(|item| match item.what {
-            What::Entry(list, entry) if list.name.text == section && entry.dropped.is_none() => Some(&entry.name.text),
+            ItemSource::Entry(list, entry) if list.name.text == section && entry.dropped.is_none() => {
+                Some(&entry.name.text)
+            }
             _ => None,
         });
         let known: Vec<String> = named.map(|name| is_named(item_of(from), name)).collect();

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::baseline::{OverrideSource, ScopeSource, Settings};
-use super::rule::{ExceptSource, Excepted, Exception, FixWhen, Override, Rule, RuleSource, Scope, Severity, Stage};
+use super::rule::{ExceptSource, Excepted, Exception, FixWhen, Override, Rule, RuleSeverity, RuleSource, Scope, Stage};
 use crate::condition::condition_words;
 use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Span, Text, nearest};
@@ -64,7 +64,7 @@ pub(crate) fn compile_rules(
 }
 
 /// A condition of a rule that becomes a rule of its own.
-struct Requirement<'s> {
+struct RequiredCondition<'s> {
     id: RuleId,
     /// The name of the check; none of a rule without checks.
     check: Option<&'s str>,
@@ -103,7 +103,7 @@ fn compile_rule(
         .collect();
     let Settings { topic, severity, stage, enforced_from, grace, because, fix, controls } = &source.settings;
     let mut made = Vec::new();
-    for Requirement { id, check, text, place } in requirements(source, mistakes) {
+    for RequiredCondition { id, check, text, place } in requirements(source, mistakes) {
         let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
         let asked = fix_when.iter().map(|fix| &fix.when).chain([&require]).flat_map(Condition::groups).copied();
         if let Some(tail) = scope.asks().chain(asked).find(|group| groups.all[*group].reads_standing) {
@@ -120,7 +120,7 @@ fn compile_rule(
         made.push(Rule {
             title: title_of(source, &id, check),
             topic: topic.clone(),
-            severity: severity.unwrap_or(Severity::Medium),
+            severity: severity.unwrap_or(RuleSeverity::Medium),
             stage: stage.unwrap_or(Stage::Enforced),
             enforced_from: *enforced_from,
             grace: grace.unwrap_or(Period::ZERO),
@@ -171,14 +171,14 @@ fn check_heading(source: &RuleSource, mistakes: &mut Vec<Diagnostic>) {
 }
 
 /// Returns the condition of a rule, or those of its checks.
-fn requirements<'s>(source: &'s RuleSource, mistakes: &mut Vec<Diagnostic>) -> Vec<Requirement<'s>> {
+fn requirements<'s>(source: &'s RuleSource, mistakes: &mut Vec<Diagnostic>) -> Vec<RequiredCondition<'s>> {
     let id = &source.id;
     match (&source.require, source.checks.is_empty()) {
         (Some(text), true) => {
-            vec![Requirement { id: RuleId::new(id.text.as_str()), check: None, text, place: id.span.clone() }]
+            vec![RequiredCondition { id: RuleId::new(id.text.as_str()), check: None, text, place: id.span.clone() }]
         }
         (None, false) => {
-            let requirement = |(name, text): &'s (Named, Text)| Requirement {
+            let requirement = |(name, text): &'s (Named, Text)| RequiredCondition {
                 id: RuleId::new(format!("{}/{}", id.text, name.text)),
                 check: Some(&name.text),
                 text,

@@ -11,7 +11,7 @@ use crate::id::{DeviceId, RuleId};
 
 /// How bad a failure is. Orders lists and picks responses; it does not change the standing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Severity {
+pub enum RuleSeverity {
     /// Worth knowing.
     Low,
     /// Worth doing.
@@ -22,7 +22,7 @@ pub enum Severity {
     Critical,
 }
 
-impl Severity {
+impl RuleSeverity {
     /// All severities, mildest first.
     pub const ALL: [Self; 4] = [Self::Low, Self::Medium, Self::High, Self::Critical];
 
@@ -189,7 +189,7 @@ pub struct Rule {
     /// What it is about.
     pub topic: Option<String>,
     /// How bad a failure is.
-    pub severity: Severity,
+    pub severity: RuleSeverity,
     pub(crate) stage: Stage,
     /// From when on it is enforced, where that is written.
     pub enforced_from: Option<Timestamp>,

@@ -8,6 +8,7 @@ use fencepost_core::{
 };
 
 use super::report::{CauseLine, Contact};
+use super::ways::PersonAndService;
 use crate::assess::decisions::UsualDecision;
 use crate::assess::outlook::DeviceAt;
 use crate::error::EngineError;
@@ -120,17 +121,14 @@ enum Ready {
     No,
 }
 
-/// A person and a service.
-type Door = (String, String);
-
 /// Collects the results of all devices.
-struct Tally {
+struct ReadinessTally {
     what: ToEnforce,
     ready: [u64; 3],
     /// Ways that would be open.
-    open: BTreeSet<Door>,
+    open: BTreeSet<PersonAndService>,
     /// Ways that would be shut and are open now.
-    denied: BTreeSet<Door>,
+    denied: BTreeSet<PersonAndService>,
     list: Vec<NotReady>,
 }
 
@@ -161,7 +159,8 @@ impl Reading<'_> {
             now.insert(found.judged.input.id.to_owned(), own.collect());
             Ok(())
         })?;
-        let mut tally = Tally { what, ready: [0; 3], open: BTreeSet::new(), denied: BTreeSet::new(), list: Vec::new() };
+        let mut tally =
+            ReadinessTally { what, ready: [0; 3], open: BTreeSet::new(), denied: BTreeSet::new(), list: Vec::new() };
         self.each_device_at(&judge, &mut |found, arena| {
             let before = now.remove(found.judged.input.id).unwrap_or_default();
             self.tally_device(found, &before, &mut tally, arena)
@@ -210,7 +209,7 @@ impl Reading<'_> {
         &self,
         found: &DeviceAt<'a>,
         before: &BTreeMap<DecisionKey, Ruling>,
-        tally: &mut Tally,
+        tally: &mut ReadinessTally,
         arena: &'a Bump,
     ) -> Result<(), EngineError> {
         let decided = found.explained_sign_ins(arena);
@@ -404,9 +403,9 @@ fn is_of(what: &ToEnforce, rule: &fencepost_core::Rule) -> bool {
     }
 }
 
-impl Tally {
+impl ReadinessTally {
     fn into_readiness(mut self, stage: Stage) -> Readiness {
-        let alone: BTreeSet<&Door> = self.denied.iter().filter(|door| !self.open.contains(*door)).collect();
+        let alone: BTreeSet<&PersonAndService> = self.denied.iter().filter(|of| !self.open.contains(*of)).collect();
         let alone: BTreeSet<&str> = alone.into_iter().map(|(person, _)| person.as_str()).collect();
         let denied: BTreeSet<&str> = self.denied.iter().map(|(person, _)| person.as_str()).collect();
         let mut by: BTreeMap<[Option<String>; 3], BTreeSet<&str>> = BTreeMap::new();

@@ -172,7 +172,7 @@ impl LoggedSignIn<'_> {
 }
 
 /// What an assessment left, with the rules that a sign-in after it is decided by.
-struct State {
+struct AssessedState {
     run: RunRow,
     people: People,
     /// The rules of then, where those decide.
@@ -187,7 +187,7 @@ struct DeviceState {
 }
 
 /// A decision, and until when time alone does not change it.
-struct Decided {
+struct CachedDecision {
     from: Timestamp,
     until: Timestamp,
     strictness: Strictness,
@@ -205,9 +205,9 @@ struct Replay<'r> {
     rules: ReplayRules,
     /// The assessments, oldest first.
     runs: Vec<RunRow>,
-    states: BTreeMap<usize, Rc<State>>,
+    states: BTreeMap<usize, Rc<AssessedState>>,
     devices: HashMap<(usize, String), Option<Rc<DeviceState>>>,
-    decisions: HashMap<String, Rc<Decided>>,
+    decisions: HashMap<String, Rc<CachedDecision>>,
     /// Some access rule asks where a sign-in comes from.
     asks_address: bool,
     /// Some access rule asks when a sign-in is made, so that nothing can be kept.
@@ -374,7 +374,7 @@ impl Replay<'_> {
         self.runs.partition_point(|run| run.as_of <= at).saturating_sub(1)
     }
 
-    fn state(&mut self, place: usize) -> Result<Rc<State>, EngineError> {
+    fn state(&mut self, place: usize) -> Result<Rc<AssessedState>, EngineError> {
         if let Some(state) = self.states.get(&place) {
             return Ok(Rc::clone(state));
         }
@@ -392,7 +392,7 @@ impl Replay<'_> {
             project.as_ref().unwrap_or(self.project),
             run.as_of,
         );
-        let state = Rc::new(State { run, people, project });
+        let state = Rc::new(AssessedState { run, people, project });
         self.states.insert(place, Rc::clone(&state));
         Ok(state)
     }
@@ -462,7 +462,7 @@ impl Replay<'_> {
         Ok(())
     }
 
-    fn decided(&mut self, logged: &LoggedSignIn<'_>) -> Result<Rc<Decided>, EngineError> {
+    fn decided(&mut self, logged: &LoggedSignIn<'_>) -> Result<Rc<CachedDecision>, EngineError> {
         let place = self.run_before(logged.at);
         let device = logged.device.as_deref();
         self.set_key(place, logged);
@@ -512,9 +512,9 @@ impl Replay<'_> {
     fn decide(
         &self,
         logged: &LoggedSignIn<'_>,
-        state: &State,
+        state: &AssessedState,
         device: Option<&DeviceState>,
-    ) -> Result<Decided, EngineError> {
+    ) -> Result<CachedDecision, EngineError> {
         let project = state.project.as_ref().unwrap_or(self.project);
         let (judge, arena) = (Judge::new(project, &state.people, state.run.as_of), Bump::new());
         let at = logged.at;
@@ -535,7 +535,7 @@ impl Replay<'_> {
         let wanted = &self.project.rules.access().services()[logged.service].id;
         // A service that there was not yet had no access rules either.
         let Some(service) = services.iter().position(|service| service.id == *wanted) else {
-            return Ok(Decided::by_default(self.project.rules.access().services()[logged.service].default, at));
+            return Ok(CachedDecision::by_default(self.project.rules.access().services()[logged.service].default, at));
         };
         let holder = state.people.holder(&logged.person);
         let attempt = Attempt { input, state: access_state, holder: Some(&holder), service, sign_in: &sign_in };
@@ -543,7 +543,7 @@ impl Replay<'_> {
         let causes = find_causes(&project.rules, &attempt, &decision, posture, session);
         let until = found.as_ref().map_or(Timestamp::MAX, |found| found.until(at)).min(state.people.until());
         let rules = project.rules.access().rules();
-        Ok(Decided {
+        Ok(CachedDecision {
             from: at,
             // What may change at any moment is asked again at every other one.
             until: if until > at { until } else { at },
@@ -564,7 +564,7 @@ impl Replay<'_> {
     }
 }
 
-impl Decided {
+impl CachedDecision {
     fn by_default(effect: Effect, at: Timestamp) -> Self {
         let strictness = if effect == Effect::Permit { Strictness::Permitted } else { Strictness::Denied };
         Self {

@@ -157,7 +157,7 @@ pub struct AccessReport {
     pub lost: Vec<AccessEntry>,
     /// Permit has an obligation more than before.
     pub reduced: Vec<AccessEntry>,
-    /// The door opened, or opened wider.
+    /// Access came back, or an obligation fell away.
     pub restored: Vec<AccessEntry>,
     /// What the clock will certainly take away if nothing else changes, by moment. What comes only if devices stay silent is read
     /// one by one: [`crate::Reading::silent_losses`].

@@ -13,8 +13,8 @@ use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::reading::Reading;
 
-/// A person and a service.
-type Door = (String, String);
+/// A person and a service, by id.
+pub(super) type PersonAndService = (String, String);
 
 /// A way to a service.
 struct Way {
@@ -32,7 +32,7 @@ impl Way {
     }
 }
 
-fn door(entry: &AccessEntry) -> Option<Door> {
+fn person_and_service(entry: &AccessEntry) -> Option<PersonAndService> {
     entry.person.as_ref().map(|person| (person.clone(), entry.service.clone()))
 }
 
@@ -40,32 +40,32 @@ impl Reading<'_> {
     /// Says of every entry on which other way the person gets in at the entry's moment; another device comes before another sign-in
     /// with the same one.
     pub(super) fn add_other_ways(&self, report: &mut AccessReport) -> Result<(), EngineError> {
-        let mut doors: BTreeMap<Door, Vec<Way>> = BTreeMap::new();
+        let mut ways_of: BTreeMap<PersonAndService, Vec<Way>> = BTreeMap::new();
         for entry in report.lists().into_iter().flatten() {
-            doors.extend(door(entry).map(|door| (door, Vec::new())));
+            ways_of.extend(person_and_service(entry).map(|of| (of, Vec::new())));
         }
-        if doors.is_empty() {
+        if ways_of.is_empty() {
             return Ok(());
         }
         self.reader.each_spell(SpellKind::Decision, self.run, |row| {
             let unreadable = || unreadable(self.project, &row.device, "a decision");
             let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
             let Some(person) = &key.person else { return Ok(()) };
-            let Some(ways) = doors.get_mut(&(person.clone(), key.service.clone())) else { return Ok(()) };
+            let Some(ways) = ways_of.get_mut(&(person.clone(), key.service.clone())) else { return Ok(()) };
             let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
             let is_open = decision.ruling.effect == Effect::Permit;
             ways.push(Way { device: row.device, client: key.client, is_open, changes: Vec::new() });
             Ok::<_, EngineError>(())
         })?;
         // What time alone changes is asked only where it may matter: of what lies ahead, and of all when time has passed.
-        let ahead: BTreeSet<Door> = report.losing.iter().filter_map(door).collect();
+        let ahead: BTreeSet<PersonAndService> = report.losing.iter().filter_map(person_and_service).collect();
         let has_moved = self.at > self.judged_at();
-        self.add_changes(doors.iter_mut().filter(|(door, _)| has_moved || ahead.contains(*door)))?;
+        self.add_changes(ways_of.iter_mut().filter(|(of, _)| has_moved || ahead.contains(*of)))?;
         let as_of = report.as_of;
         for entry in report.lists().into_iter().flatten() {
             let Some(person) = entry.person.clone() else { continue };
             let at = entry.moment.max(as_of);
-            let ways = doors.get(&(person, entry.service.clone())).into_iter().flatten();
+            let ways = ways_of.get(&(person, entry.service.clone())).into_iter().flatten();
             let open =
                 ways.filter(|way| way.is_open_at(at) && (&way.device, &way.client) != (&entry.device, &entry.client));
             let found = open.min_by_key(|way| way.device == entry.device);
@@ -75,9 +75,12 @@ impl Reading<'_> {
     }
 
     /// Says of ways when time alone opens or shuts them.
-    fn add_changes<'d>(&self, doors: impl Iterator<Item = (&'d Door, &'d mut Vec<Way>)>) -> Result<(), EngineError> {
+    fn add_changes<'d>(
+        &self,
+        ways_of: impl Iterator<Item = (&'d PersonAndService, &'d mut Vec<Way>)>,
+    ) -> Result<(), EngineError> {
         let mut known: HashMap<String, Vec<ComingDecision>> = HashMap::new();
-        for ((person, service), ways) in doors {
+        for ((person, service), ways) in ways_of {
             for way in ways.iter_mut() {
                 if !known.contains_key(&way.device) {
                     let number = self.reader.device_number(&way.device)?.unwrap_or_default();

@@ -17,14 +17,14 @@ pub struct Happening {
     /// When.
     pub at: Timestamp,
     /// What.
-    pub what: What,
+    pub what: Happened,
     /// The number of the assessment that noted it, if one did.
     pub assessment: Option<i64>,
 }
 
 /// What can happen to a device.
 #[derive(Clone, Debug, PartialEq)]
-pub enum What {
+pub enum Happened {
     /// A source spoke of it for the first time.
     FirstSeen {
         /// Which source.
@@ -74,7 +74,7 @@ pub enum What {
     },
 }
 
-impl What {
+impl Happened {
     /// Returns the word for it in machine output.
     pub fn as_str(&self) -> &'static str {
         match self {
@@ -113,7 +113,7 @@ impl Reading<'_> {
     pub fn history(&self, device: &str) -> Result<History, EngineError> {
         let device = self.device_name(device)?;
         let mut all = Vec::new();
-        let mut tell = |at: Timestamp, what: What| all.push(Happening { at, what, assessment: None });
+        let mut tell = |at: Timestamp, what: Happened| all.push(Happening { at, what, assessment: None });
         let mut noted = Vec::new();
         let stored = self.reader.history_of(&device, self.run)?;
         let collections = stored.len();
@@ -130,32 +130,32 @@ impl Reading<'_> {
             match &before {
                 None => {
                     let facts = changes_between(b"{}", &document.json, &self.project.dictionary).len();
-                    tell(at, What::FirstSeen { source, facts, earlier_removed: trimmed });
+                    tell(at, Happened::FirstSeen { source, facts, earlier_removed: trimmed });
                 }
                 // The same body says the same.
                 Some((_, same)) if *same == number => {}
                 Some((old, _)) => {
                     let changes = changes_between(&old.json, &document.json, &self.project.dictionary);
                     if !changes.is_empty() {
-                        tell(at, What::Changed { source, changes });
+                        tell(at, Happened::Changed { source, changes });
                     }
                 }
             }
             before = Some((document, number));
         }
         for Absence { source, from, until } in self.reader.absence_history(&device)? {
-            tell(from, What::Absent { source: source.clone() });
+            tell(from, Happened::Absent { source: source.clone() });
             if let Some(until) = until {
-                tell(until, What::ListedAgain { source });
+                tell(until, Happened::ListedAgain { source });
             }
         }
         for (row, assessment) in self.reader.events_of(&device, self.run)? {
             let Event { at, kind, .. } =
                 Event::of_row(row).ok_or_else(|| unreadable(self.project, &device, "what happened to it"))?;
             let what = match kind {
-                EventKind::Finding(change) => What::Finding(change),
-                EventKind::Standing { before, now } => What::Stood { before, now },
-                EventKind::Renamed { from, because, .. } => What::Renamed { from, because },
+                EventKind::Finding(change) => Happened::Finding(change),
+                EventKind::Standing { before, now } => Happened::Stood { before, now },
+                EventKind::Renamed { from, because, .. } => Happened::Renamed { from, because },
                 // Told with its reason, or with its end.
                 EventKind::Retired | EventKind::Absent { .. } => continue,
             };
@@ -165,13 +165,13 @@ impl Reading<'_> {
         let assessed = self.reader.assessments(Some(self.at), 1)?.pop().map_or(self.at, |run| run.as_of);
         for finding in self.findings(Some(&device), false)?.into_values().flatten() {
             if let Some(due) = finding.clock.next_change(assessed).filter(|due| *due <= self.at) {
-                tell(due, What::Finding(FindingChange::of(&finding, FindingEvent::FellDue)));
+                tell(due, Happened::Finding(FindingChange::of(&finding, FindingEvent::FellDue)));
             }
         }
         for name in std::iter::once(&device).chain(&self.reader.former_names(&device)?) {
             let mut at = self.at;
             while let Some(retirement) = self.project.lifecycles.last_retirement(name, at) {
-                tell(retirement.from, What::Retired { because: retirement.because.clone() });
+                tell(retirement.from, Happened::Retired { because: retirement.because.clone() });
                 let Ok(earlier) = retirement.from.checked_sub(jiff::SignedDuration::from_micros(1)) else { break };
                 at = earlier;
             }

@@ -68,17 +68,17 @@ pub struct ReachGroup<'r> {
 impl ReachLine {
     /// Returns what a view says of the line, besides person and client. Which rules permit is not said, and every device loses
     /// something if it stays silent for long enough: that is no news.
-    fn terms(&self) -> (&str, Decided<'_>) {
+    fn terms(&self) -> (&str, ShownDecision<'_>) {
         let later = self.later.as_ref().filter(|later| !later.only_if_silent);
         let is_permitted = self.decision.strictness() == Strictness::Permitted;
         let access_rule = self.access_rule.as_deref().filter(|_| !is_permitted);
-        (&self.title, Decided { ruling: &self.decision, access_rule, later })
+        (&self.title, ShownDecision { ruling: &self.decision, access_rule, later })
     }
 }
 
 /// A decision as views tell it.
 #[derive(Clone, Copy, PartialEq)]
-struct Decided<'r> {
+struct ShownDecision<'r> {
     ruling: &'r Ruling,
     access_rule: Option<&'r str>,
     later: Option<&'r StricterLater>,

@@ -4,7 +4,7 @@ use fencepost_core::{Rule, Standing, VerdictOutcome};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use crate::assess::stateless::Judgement;
+use crate::assess::stateless::RuleJudgement;
 
 /// How many devices stand how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -113,7 +113,7 @@ impl RuleCount {
     }
 
     /// Counts one more device.
-    pub fn add(&mut self, judgement: &Judgement) {
+    pub fn add(&mut self, judgement: &RuleJudgement) {
         *self.of_outcome(judgement.outcome) += 1;
         self.vacuous += u64::from(judgement.vacuous);
         self.excepted += u64::from(judgement.excepted);

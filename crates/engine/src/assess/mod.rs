@@ -46,7 +46,7 @@ use crate::workspace::project::Project;
 use inputs::Inputs;
 use rule_set_diff::RuleSetDiff;
 use tally::{Counted, Tally};
-use weigh::{FindingChanges, Judgement, Settling, Weighed, Weigher, WorkerScratch, needs_documents};
+use weigh::{DeviceResult, DeviceUpdate, FindingChanges, Weighed, Weigher, WorkerScratch, needs_documents};
 
 /// Which workspace it was of.
 const WORKSPACE: &str = "assessed_workspace";
@@ -344,13 +344,13 @@ impl Pass<'_, '_> {
         }
         self.save_findings(job, &over)?;
         match result {
-            Judgement::Same if self.anew => self.tally.replace(self.project, None, before),
-            Judgement::Same => {}
-            Judgement::Retired => {
+            DeviceResult::Same if self.anew => self.tally.replace(self.project, None, before),
+            DeviceResult::Same => {}
+            DeviceResult::Retired => {
                 self.retire(device)?;
                 self.tally.replace(self.project, counted, None);
             }
-            Judgement::Settled(settling) => {
+            DeviceResult::Settled(settling) => {
                 self.save_findings(job, &settling.changes)?;
                 if let Some(row) = &settling.row {
                     let until_before = job.before.as_ref().map(|before| before.until);
@@ -414,7 +414,7 @@ impl Pass<'_, '_> {
         spell.map(|spell| Ok(standing_of_spell(self.project, &spell)?.0)).transpose()
     }
 
-    fn save_spells(&mut self, job: &Job<'_>, settling: &Settling) -> Result<(), LedgerError> {
+    fn save_spells(&mut self, job: &Job<'_>, settling: &DeviceUpdate) -> Result<(), LedgerError> {
         let device = job.device;
         if let Some(holders) = settling.holders.as_ref().filter(|holders| !self.first || !holders.is_empty()) {
             self.writer.set_holders(device.number, holders)?;

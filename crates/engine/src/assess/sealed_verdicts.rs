@@ -22,12 +22,12 @@ pub struct SealedVerdicts {
     key: SecretKey,
     /// The rules that are no draft, by their place in the rule set.
     rules: Vec<usize>,
-    devices: HashMap<String, Line>,
+    devices: HashMap<String, SealedLine>,
 }
 
 /// What a line says of a device.
 #[derive(Debug)]
-struct Line {
+struct SealedLine {
     as_of: Timestamp,
     until: Option<Timestamp>,
     seal: String,
@@ -84,14 +84,14 @@ impl SealedVerdicts {
         }
         let codes: Option<Vec<u8>> = self.rules.iter().zip(verdicts).map(|(at, json)| code(*at, json)).collect();
         let codes = codes.ok_or("it has a verdict that there is not")?;
-        let line = Line { as_of: moment("as_of")?, until, seal: text("seal")?.to_owned(), codes };
+        let line = SealedLine { as_of: moment("as_of")?, until, seal: text("seal")?.to_owned(), codes };
         self.devices.insert(text("device")?.to_owned(), line);
         Ok(())
     }
 
     /// Returns the verdicts of a device and until when they hold, if they are those that would be worked out here.
     pub(crate) fn of(&self, inputs: &Inputs, state: &JudgedState<'_, '_>) -> Option<(Verdicts, Option<Timestamp>)> {
-        let Line { as_of, until, seal, codes } = self.devices.get(state.judged.input.id)?;
+        let SealedLine { as_of, until, seal, codes } = self.devices.get(state.judged.input.id)?;
         let at = state.judge.at;
         let holds = at == *as_of || at > *as_of && until.is_none_or(|until| at < until);
         if !holds || inputs.seal(&self.key, state, (*as_of, *until), codes) != *seal {

@@ -37,7 +37,7 @@ pub struct RefusedLine {
 
 /// The verdict of one rule, with what is asked for.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Judgement {
+pub struct RuleJudgement {
     /// The rule, by its index in the rule set.
     pub rule: usize,
     /// What it says.
@@ -66,7 +66,7 @@ pub struct DeviceVerdicts {
     /// Enforced rules passed, failed, unknown and not applicable, and rules on trial.
     pub counts: [u32; 5],
     /// Verdicts that are neither a pass nor not applicable; or all of them.
-    pub verdicts: Vec<Judgement>,
+    pub verdicts: Vec<RuleJudgement>,
     /// Until when they hold and their seal, where it was asked for.
     pub sealed: Option<Sealed>,
 }
@@ -324,7 +324,7 @@ impl<E> Clerk<'_, E> {
                     None if unknown => judge.evidence_summary(verdict, &judged.input, arena).blames,
                     Some(_) | None => Vec::new(),
                 };
-                out.verdicts.push(Judgement {
+                out.verdicts.push(RuleJudgement {
                     rule: verdict.rule,
                     outcome: verdict.outcome,
                     vacuous: verdict.vacuous,

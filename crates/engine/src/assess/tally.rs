@@ -24,7 +24,7 @@ pub(super) struct Tally {
     rules: Vec<RuleCount>,
     /// How many devices report each slot.
     reported: Vec<u64>,
-    collected: Span,
+    collected: MomentSpan,
 }
 
 /// What is counted of a device.
@@ -37,7 +37,7 @@ pub(super) struct Counted<'o> {
 
 /// The earliest and the latest of many moments.
 #[derive(Clone, Copy, Debug, Default)]
-struct Span {
+struct MomentSpan {
     ends: Option<[End; 2]>,
 }
 
@@ -51,7 +51,7 @@ struct End {
     unsure: bool,
 }
 
-impl Span {
+impl MomentSpan {
     /// Whether a moment lies beyond the one end, or the other.
     const BEYOND: [Ordering; 2] = [Ordering::Less, Ordering::Greater];
 
@@ -87,7 +87,7 @@ impl Tally {
             devices: StandingCounts::default(),
             rules: project.rules.rules().iter().map(|rule| RuleCount::of(rule, at)).collect(),
             reported: vec![0; project.rules.layout().len()],
-            collected: Span::default(),
+            collected: MomentSpan::default(),
         }
     }
 
@@ -152,7 +152,7 @@ impl Tally {
     /// Looks for the oldest and the newest moment of collection where a device that had the one or the other now has another.
     pub(super) fn find_collected(&mut self, reader: &Reader<'_>) -> Result<(), LedgerError> {
         if self.collected.known().is_none() {
-            self.collected = Span::default();
+            self.collected = MomentSpan::default();
             reader.each_assessed_collected(|moment| self.collected.add(moment))?;
         }
         Ok(())
@@ -218,7 +218,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn moments(span: &Span) -> Option<Option<[i64; 2]>> {
+    fn moments(span: &MomentSpan) -> Option<Option<[i64; 2]>> {
         span.known().map(|ends| ends.map(|ends| ends.map(|end| end.moment.as_second())))
     }
 
@@ -226,7 +226,7 @@ mod tests {
         /// What is known of the ends is what they are, and while others are at an end it stays known.
         #[test]
         fn the_ends_of_a_span_are_those_of_the_moments_in_it(steps in prop::collection::vec((0_i64..8, any::<bool>()), 1..40)) {
-            let (mut span, mut all) = (Span::default(), Vec::new());
+            let (mut span, mut all) = (MomentSpan::default(), Vec::new());
             for (second, adds) in steps {
                 let moment = Timestamp::from_second(second).unwrap();
                 let there = all.iter().position(|known| *known == second);
@@ -245,7 +245,7 @@ mod tests {
                     Some(known) => prop_assert_eq!(known, ends),
                     None => {
                         // Looked for again, as an assessment does.
-                        span = Span::default();
+                        span = MomentSpan::default();
                         all.iter().for_each(|second| span.add(Timestamp::from_second(*second).unwrap()));
                         prop_assert!(all.is_empty() || moments(&span) == Some(ends));
                     }
@@ -257,7 +257,7 @@ mod tests {
     #[test]
     fn an_end_is_known_as_long_as_another_device_is_at_it() {
         let at = |second| Timestamp::from_second(second).unwrap();
-        let mut span = Span::default();
+        let mut span = MomentSpan::default();
         [3, 3, 5].into_iter().for_each(|second| span.add(at(second)));
         span.take_out(at(3));
         assert_eq!(moments(&span), Some(Some([3, 5])));

@@ -42,17 +42,17 @@ pub(super) struct Weighed {
     pub over: FindingChanges,
     /// Its verdicts were taken from where they were worked out.
     pub taken: bool,
-    pub result: Judgement,
+    pub result: DeviceResult,
 }
 
 /// What became of a device.
-pub(super) enum Judgement {
+pub(super) enum DeviceResult {
     /// Nothing that it is judged by has changed, nor has time changed anything; evaluated again or not.
     Same,
     /// It is retired.
     Retired,
     /// It was evaluated and settled.
-    Settled(Box<Settling>),
+    Settled(Box<DeviceUpdate>),
 }
 
 /// What is to be written of findings.
@@ -101,7 +101,7 @@ impl FindingChanges {
 }
 
 /// How a device came out.
-pub(super) struct Settling {
+pub(super) struct DeviceUpdate {
     pub changes: FindingChanges,
     pub outcome: Outcome,
     /// What is kept of it, where it differs from what was kept before.
@@ -115,7 +115,7 @@ pub(super) struct Settling {
     pub holders: Option<Vec<String>>,
 }
 
-impl Settling {
+impl DeviceUpdate {
     /// Of a device of which nothing is to be written.
     fn nothing(outcome: Outcome) -> Self {
         let changes = FindingChanges::default();
@@ -203,7 +203,7 @@ impl Weigher<'_> {
             volatile_parts: Vec::new(),
             over: FindingChanges::default(),
             taken: false,
-            result: Judgement::Retired,
+            result: DeviceResult::Retired,
         };
         let facts = self.read_facts(job, arena, &mut scratch.tools, &mut weighed)?;
         if facts.observations.is_empty() {
@@ -218,7 +218,7 @@ impl Weigher<'_> {
         let before = job.before.as_ref();
         let holds = self.same_rules && before.is_some_and(|before| before.input == input && judge.at < before.until);
         if holds && !self.anew {
-            weighed.result = Judgement::Same;
+            weighed.result = DeviceResult::Same;
             return Ok(weighed);
         }
         let sealed = self.taken.and_then(|sealed| sealed.of(self.inputs, &state));
@@ -233,7 +233,7 @@ impl Weigher<'_> {
         let codes: Vec<u8> = verdicts.all.iter().map(code_of).collect();
         if holds && job.outcome().is_some_and(|before| before.verdicts == codes) {
             // The same verdicts by the same facts and rules: there is nothing to settle.
-            weighed.result = Judgement::Same;
+            weighed.result = DeviceResult::Same;
             return Ok(weighed);
         }
         let observations = &facts.observations;
@@ -244,7 +244,7 @@ impl Weigher<'_> {
         }
         let by_life = self.by_life(name, &job.facts, self.findings(job)?);
         weighed.over = self.closed(&by_life);
-        weighed.result = Judgement::Settled(Box::new(self.settle(job, evaluated, by_life, arena)));
+        weighed.result = DeviceResult::Settled(Box::new(self.settle(job, evaluated, by_life, arena)));
         Ok(weighed)
     }
 
@@ -316,7 +316,12 @@ impl Weigher<'_> {
 
     /// Returns what comes of a device where only the rules were edited, and none of those that were edited finds or found
     /// anything on it; none where its verdicts have to be settled.
-    fn unsettled_by_edit(&self, job: &Job<'_>, evaluated: &Evaluated<'_>, facts: &ReadFacts<'_>) -> Option<Judgement> {
+    fn unsettled_by_edit(
+        &self,
+        job: &Job<'_>,
+        evaluated: &Evaluated<'_>,
+        facts: &ReadFacts<'_>,
+    ) -> Option<DeviceResult> {
         let Evaluated { judged, input, verdicts, codes, watch, .. } = evaluated;
         let state = JudgedState { judge: self.judge, judged, observations: &facts.observations, packed: &facts.packed };
         let (diff, before, was) = (self.rule_set_diff?, job.before.as_ref()?, job.outcome()?);
@@ -343,7 +348,7 @@ impl Weigher<'_> {
         let valid_until = watch.until().min(before.valid_until);
         let same_moments = (until, valid_until) == (before.until, before.valid_until);
         if outcome.borrowed() == was && same_moments && *input == before.input {
-            return Some(Judgement::Same);
+            return Some(DeviceResult::Same);
         }
         let row = AssessedRow {
             input: input.clone(),
@@ -353,11 +358,11 @@ impl Weigher<'_> {
             outcome: outcome.to_bytes(),
             findings: before.findings.to_vec(),
         };
-        Some(Judgement::Settled(Box::new(Settling { row: Some(row), ..Settling::nothing(outcome) })))
+        Some(DeviceResult::Settled(Box::new(DeviceUpdate { row: Some(row), ..DeviceUpdate::nothing(outcome) })))
     }
 
     /// Settles the verdicts of a device against its earlier findings, and decides who reaches what with it.
-    fn settle<'a>(&'a self, job: &Job<'_>, evaluated: Evaluated<'a>, by_life: ByLife, arena: &'a Bump) -> Settling {
+    fn settle<'a>(&'a self, job: &Job<'_>, evaluated: Evaluated<'a>, by_life: ByLife, arena: &'a Bump) -> DeviceUpdate {
         let Evaluated { judged, observations, input, verdicts, codes, watch } = evaluated;
         let ByLife { current: earlier, past, over: _ } = by_life;
         let (judge, project, name) = (self.judge, self.judge.project, job.device.name.as_str());
@@ -404,7 +409,7 @@ impl Weigher<'_> {
         let differs = |which: usize| was.is_none_or(|was| was.kept[which] != outcome.kept[which]);
         let stands_otherwise = was.is_none_or(|was| (was.standing, was.covered) != (outcome.standing, outcome.covered));
         let cover = if settled.covered { "covered" } else { UNCOVERED };
-        Settling {
+        DeviceUpdate {
             verdicts: differs(0)
                 .then(|| failing(judge, &verdicts).map(|failing| verdict_spell(failing, judge.at)).collect()),
             decisions: differs(1).then_some(decisions),

@@ -12,7 +12,7 @@ use crate::ledger_view::reading::Reading;
 
 /// What is compared: how a device stands, or how a sign-in with it is decided.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-struct Key {
+struct ChangeKey {
     device: String,
     /// None for the standing.
     sign_in: Option<SignInId>,
@@ -77,7 +77,7 @@ pub fn compare_with_saved(reading: &Reading<'_>, saved: &Json) -> Result<SavedCo
         return Err(refused("nothing was assessed after the preview", "run: fencepost assess"));
     };
     let (before, after) = (state(reading, Some(base))?, state(reading, Some(latest.id))?);
-    let keys: BTreeSet<&Key> = before.keys().chain(after.keys()).chain(foreseen.keys()).collect();
+    let keys: BTreeSet<&ChangeKey> = before.keys().chain(after.keys()).chain(foreseen.keys()).collect();
     let mut found = SavedComparison {
         assessment: latest.number.and_then(|number| u64::try_from(number).ok()),
         as_foreseen: 0,
@@ -104,11 +104,11 @@ pub fn compare_with_saved(reading: &Reading<'_>, saved: &Json) -> Result<SavedCo
 }
 
 /// Returns what a saved preview says will be, of everything that it says will change.
-fn foreseen(saved: &Json) -> Option<BTreeMap<Key, Option<String>>> {
+fn foreseen(saved: &Json) -> Option<BTreeMap<ChangeKey, Option<String>>> {
     let text = |value: &Json, key: &str| value[key].as_str().map(str::to_owned);
     let mut foreseen = BTreeMap::new();
     for flip in saved["standings"].as_array()? {
-        foreseen.insert(Key { device: text(flip, "device")?, sign_in: None }, text(flip, "after"));
+        foreseen.insert(ChangeKey { device: text(flip, "device")?, sign_in: None }, text(flip, "after"));
     }
     for flip in saved["decisions"].as_array()? {
         let sign_in = SignInId {
@@ -127,7 +127,7 @@ fn foreseen(saved: &Json) -> Option<BTreeMap<Key, Option<String>>> {
                 format!("{decision} with {}", obligations.join(", "))
             }
         });
-        foreseen.insert(Key { device: sign_in.device.clone(), sign_in: Some(sign_in) }, decision);
+        foreseen.insert(ChangeKey { device: sign_in.device.clone(), sign_in: Some(sign_in) }, decision);
     }
     Some(foreseen)
 }
@@ -138,15 +138,15 @@ fn reader_run(reading: &Reading<'_>, number: Option<i64>) -> Result<Option<i64>,
 }
 
 /// Returns how devices stood and sign-ins were decided as of a run, in words.
-fn state(reading: &Reading<'_>, run: Option<i64>) -> Result<BTreeMap<Key, String>, EngineError> {
+fn state(reading: &Reading<'_>, run: Option<i64>) -> Result<BTreeMap<ChangeKey, String>, EngineError> {
     let mut state = BTreeMap::new();
     for spell in reading.reader.spells(SpellKind::Standing, None, run)? {
-        state.insert(Key { device: spell.device, sign_in: None }, spell.value);
+        state.insert(ChangeKey { device: spell.device, sign_in: None }, spell.value);
     }
     reading.reader.each_spell(SpellKind::Decision, run, |row| {
         if let Some(DecisionKey { person, service, client }) = DecisionKey::read(&row.subject) {
             let sign_in = SignInId { device: row.device.clone(), person, service, client };
-            state.insert(Key { device: row.device, sign_in: Some(sign_in) }, row.value);
+            state.insert(ChangeKey { device: row.device, sign_in: Some(sign_in) }, row.value);
         }
         Ok::<_, EngineError>(())
     })?;

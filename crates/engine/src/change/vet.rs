@@ -143,7 +143,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     let platform = layout.want("platform", &trial.dictionary);
     let vet =
         Vet::new(VetInput { rules: &trial.rules, source: &trial.source, drafts, platform: Some(platform), at, zone });
-    let known = ledger.map(|ledger| Known::of(project, ledger, at)).transpose()?.unwrap_or_default();
+    let known = ledger.map(|ledger| KnownBefore::of(project, ledger, at)).transpose()?.unwrap_or_default();
     let mut told: Vec<Diagnostic> = project.warnings.iter().chain(&project.asides).cloned().collect();
     let reader = ledger.map(Ledger::reader).transpose()?;
     told.extend(by_hand(project, reader.as_ref(), at)?);
@@ -231,7 +231,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
 
 /// What a ledger knows besides the state of devices.
 #[derive(Default)]
-struct Known {
+struct KnownBefore {
     drafts_since: Vec<Option<Timestamp>>,
     failed_once: BTreeSet<String>,
     devices: BTreeSet<String>,
@@ -249,7 +249,7 @@ fn failed_once(reader: &Reader<'_>) -> Result<BTreeSet<String>, LedgerError> {
     Ok(failed)
 }
 
-impl Known {
+impl KnownBefore {
     fn of(project: &Project, ledger: &Ledger, at: Timestamp) -> Result<Self, EngineError> {
         let reader = ledger.reader()?;
         let source = &project.source;

@@ -65,7 +65,7 @@ struct Names {
 
 /// What the devices agree on, and what was left out.
 #[derive(Default)]
-struct Findings {
+struct CommonFacts {
     agreed: Vec<(String, Json)>,
     lists: Vec<Names>,
     /// Facts that are left out, by why.
@@ -280,8 +280,8 @@ impl Reading<'_> {
         Ok(said)
     }
 
-    fn agreements(&self, patterns: &[Pattern], only: &[glob::Pattern]) -> Result<Findings, EngineError> {
-        let mut found = Findings::default();
+    fn agreements(&self, patterns: &[Pattern], only: &[glob::Pattern]) -> Result<CommonFacts, EngineError> {
+        let mut found = CommonFacts::default();
         let config = &self.project.config;
         for (path, values) in self.said(patterns)? {
             let whom = [&config.holder, &config.fence_by].into_iter().flatten().any(|of| *of == path);
@@ -333,7 +333,7 @@ impl Reading<'_> {
     }
 
     /// The text of a file of a baseline.
-    fn file(&self, patterns: &[Pattern], id: &str, found: &Findings) -> Result<String, EngineError> {
+    fn file(&self, patterns: &[Pattern], id: &str, found: &CommonFacts) -> Result<String, EngineError> {
         let count = patterns.len();
         let from: Vec<String> = patterns.iter().map(|pattern| pattern.name.escape_debug().to_string()).collect();
         let at = self.project.config.calendar.zone.to_datetime(self.at).strftime("%Y-%m-%d %H:%M").to_string();
@@ -407,7 +407,7 @@ impl Reading<'_> {
         patterns: &[Pattern],
         id: &str,
         only: &[glob::Pattern],
-        found: &Findings,
+        found: &CommonFacts,
     ) -> Result<Vec<Difference>, EngineError> {
         let source = self.project.source.baselines.iter().find(|source| source.id.text == id);
         let report = self.project.baseline(id, self.at)?;

@@ -141,7 +141,7 @@ impl Importer<'_> {
         let written =
             fs::metadata(path).and_then(|meta| meta.modified()).ok().and_then(|time| Timestamp::try_from(time).ok());
         let file = File::open(path).map_err(failed)?;
-        let counted = Counted { inner: file, bytes: 0, progress };
+        let counted = CountedFile { inner: file, bytes: 0, progress };
         let shown = shown_path(project, path);
         let input = Input { claim, path: shown, file: Some(path.to_owned()), digest: Some(digest), written };
         self.run(ledger, input, BufReader::with_capacity(1 << 18, counted))
@@ -378,13 +378,13 @@ fn digest_of(mut file: File) -> io::Result<[u8; 32]> {
     Ok(*hash.finalize().as_bytes())
 }
 
-struct Counted<'p> {
+struct CountedFile<'p> {
     inner: File,
     bytes: u64,
     progress: &'p mut (dyn FnMut(u64) + Send),
 }
 
-impl Read for Counted<'_> {
+impl Read for CountedFile<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.inner.read(buffer)?;
         self.bytes += read as u64;

@@ -128,13 +128,13 @@ impl Batch {
 }
 
 /// How devices stand and what they are found with: as of an assessment, moved by time since.
-pub(crate) struct Posture<'p> {
+pub(crate) struct PostureAt<'p> {
     pub project: &'p Project,
     pub assessed_at: Timestamp,
     pub at: Timestamp,
 }
 
-impl Posture<'_> {
+impl PostureAt<'_> {
     /// Returns the findings of a device that run.
     pub(crate) fn running(&self, job: &Job<'_>) -> Result<Vec<Finding>, LedgerError> {
         let name = job.device.name.as_str();

@@ -99,7 +99,7 @@ type Ids<'b> = BTreeMap<(&'b str, i64), FindingId>;
 
 /// Reads the ids that stand before findings which were packed before the seventh format; returns also what was packed.
 fn ids_in_front(bytes: &[u8]) -> Option<(Ids<'_>, &[u8])> {
-    let (mut rest, mut ids) = (Unpacking(bytes), BTreeMap::new());
+    let (mut rest, mut ids) = (ByteReader(bytes), BTreeMap::new());
     for _ in 0..u32::from_le_bytes(rest.bytes()?) {
         let length = u32::from_le_bytes(rest.bytes()?);
         let subject = std::str::from_utf8(rest.part(length.into())?).ok()?;
@@ -132,12 +132,12 @@ pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<(usize, usize
 struct Head<'b> {
     flags: u8,
     due: Timestamp,
-    rest: Unpacking<'b>,
+    rest: ByteReader<'b>,
 }
 
 /// Goes through packed findings; none comes last where the rest cannot be read.
 fn heads(bytes: &[u8]) -> impl Iterator<Item = Option<Head<'_>>> {
-    let mut rest = Unpacking(bytes);
+    let mut rest = ByteReader(bytes);
     std::iter::from_fn(move || {
         let next = (!rest.0.is_empty()).then(|| rest.head());
         if next.as_ref().is_some_and(Option::is_none) {
@@ -150,7 +150,7 @@ fn heads(bytes: &[u8]) -> impl Iterator<Item = Option<Head<'_>>> {
 impl Head<'_> {
     /// Returns its clock, where it runs.
     fn running_clock(&self) -> Option<FindingClock> {
-        Some(FindingClock::running(Unpacking(self.rest.0).moment(self.due)?, self.due))
+        Some(FindingClock::running(ByteReader(self.rest.0).moment(self.due)?, self.due))
     }
 
     fn finding(self, device: &str) -> Option<Finding> {
@@ -178,7 +178,7 @@ impl Head<'_> {
             0 => None,
             _ => Some(rest.moment(opened)?),
         };
-        let count = |rest: &mut Unpacking<'_>, flag| if flags & flag == 0 { Some(0) } else { rest.number() };
+        let count = |rest: &mut ByteReader<'_>, flag| if flags & flag == 0 { Some(0) } else { rest.number() };
         let leaves_open = (0..count(&mut rest, has::LEAVES_OPEN)?).map(|_| rest.text().map(RuleId::from));
         let leaves_open = leaves_open.collect::<Option<_>>()?;
         let blames = (0..count(&mut rest, has::BLAMES)?)
@@ -232,9 +232,9 @@ impl Packing {
 }
 
 #[derive(Clone, Copy)]
-struct Unpacking<'b>(&'b [u8]);
+struct ByteReader<'b>(&'b [u8]);
 
-impl<'b> Unpacking<'b> {
+impl<'b> ByteReader<'b> {
     fn bytes<const N: usize>(&mut self) -> Option<[u8; N]> {
         let (bytes, rest) = self.0.split_first_chunk::<N>()?;
         self.0 = rest;
@@ -276,7 +276,7 @@ impl<'b> Unpacking<'b> {
     fn head(&mut self) -> Option<Head<'b>> {
         let [flags] = self.bytes()?;
         let length = self.number()?;
-        let mut rest = Unpacking(self.part(length)?);
+        let mut rest = ByteReader(self.part(length)?);
         let due = rest.moment(Timestamp::UNIX_EPOCH)?;
         Some(Head { flags, due, rest })
     }
@@ -287,14 +287,14 @@ mod fourth {
     use super::*;
 
     pub(super) fn unpack(bytes: &[u8], device: &str) -> Option<Vec<Finding>> {
-        let (mut rest, mut findings) = (Unpacking(bytes), Vec::new());
+        let (mut rest, mut findings) = (ByteReader(bytes), Vec::new());
         while !rest.0.is_empty() {
             findings.push(finding(&mut rest, device)?);
         }
         Some(findings)
     }
 
-    fn finding(rest: &mut Unpacking<'_>, device: &str) -> Option<Finding> {
+    fn finding(rest: &mut ByteReader<'_>, device: &str) -> Option<Finding> {
         let subject = Subject::parse(text(rest)?);
         let (opened, failing_since) = (moment(rest)??, moment(rest)?);
         let (grace, due) = (Period::parse(text(rest)?).ok()?, moment(rest)??);
@@ -329,16 +329,16 @@ mod fourth {
         })
     }
 
-    fn number(rest: &mut Unpacking<'_>) -> Option<u64> {
+    fn number(rest: &mut ByteReader<'_>) -> Option<u64> {
         rest.bytes().map(u64::from_le_bytes)
     }
 
-    fn text<'b>(rest: &mut Unpacking<'b>) -> Option<&'b str> {
+    fn text<'b>(rest: &mut ByteReader<'b>) -> Option<&'b str> {
         let length = u32::from_le_bytes(rest.bytes()?);
         std::str::from_utf8(rest.part(length.into())?).ok()
     }
 
-    fn moment(rest: &mut Unpacking<'_>) -> Option<Option<Timestamp>> {
+    fn moment(rest: &mut ByteReader<'_>) -> Option<Option<Timestamp>> {
         match i128::from_le_bytes(rest.bytes()?) {
             i128::MIN => Some(None),
             nanoseconds => Timestamp::from_nanosecond(nanoseconds).ok().map(Some),

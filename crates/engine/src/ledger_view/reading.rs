@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, People};
-use crate::ledger_view::batch::{Posture, standing_of_spell};
+use crate::ledger_view::batch::{PostureAt, standing_of_spell};
 use crate::ledger_view::codec;
 use crate::ledger_view::damage::unreadable;
 use crate::workspace::project::Project;
@@ -256,8 +256,8 @@ impl<'r> Reading<'r> {
     }
 
     /// Returns how devices stand and what they are found with, for looking at one after another.
-    pub(crate) fn posture(&self) -> Posture<'_> {
-        Posture { project: self.project, assessed_at: self.judged_at(), at: self.at }
+    pub(crate) fn posture(&self) -> PostureAt<'_> {
+        PostureAt { project: self.project, assessed_at: self.judged_at(), at: self.at }
     }
 
     /// Returns the standing of every assessed device at the moment of reading, and whether any rule covers it.

@@ -15,7 +15,7 @@ const MOST_PATHS: usize = 20_000;
 
 /// What stands at the end of a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Leaf {
+pub(crate) struct LeafKind {
     /// The type that JSON gives it.
     pub kind: &'static str,
     /// It is a field of a list's items.
@@ -23,11 +23,11 @@ pub(crate) struct Leaf {
 }
 
 /// Adds the paths of everything in a document that is no object, and of the fields of lists' items.
-pub(crate) fn leaves(json: &Json, into: &mut BTreeMap<String, Leaf>) {
+pub(crate) fn leaves(json: &Json, into: &mut BTreeMap<String, LeafKind>) {
     walk(json, &mut String::new(), false, into);
 }
 
-fn walk(json: &Json, path: &mut String, in_list: bool, into: &mut BTreeMap<String, Leaf>) {
+fn walk(json: &Json, path: &mut String, in_list: bool, into: &mut BTreeMap<String, LeafKind>) {
     let kind = match json {
         Json::Object(fields) if !fields.is_empty() || path.is_empty() || in_list => {
             for (key, value) in fields {
@@ -53,7 +53,7 @@ fn walk(json: &Json, path: &mut String, in_list: bool, into: &mut BTreeMap<Strin
         }
         Json::Object(_) => "object",
     };
-    let leaf = Leaf { kind, in_list };
+    let leaf = LeafKind { kind, in_list };
     match into.get_mut(path.as_str()) {
         // A null says nothing of the type.
         Some(known) if known.kind == "null" => *known = leaf,

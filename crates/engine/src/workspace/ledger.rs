@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use fencepost_formats::Clock;
+use fencepost_formats::ClockMode;
 use fencepost_store::{Ledger, LedgerError, NewRun, Purpose, RunKind};
 use jiff::{SignedDuration, Timestamp};
 
@@ -58,8 +58,8 @@ fn set_clock(project: &Project, ledger: &mut Ledger) -> Result<(), EngineError> 
     // Whoever comes first says by which clock the ledger goes; several may come at once.
     if ledger.reader()?.setting("clock")?.is_none() {
         let clock = match project.config.clock {
-            Clock::Wall => "wall",
-            Clock::Stepped => "stepped",
+            ClockMode::Wall => "wall",
+            ClockMode::Stepped => "stepped",
         };
         let writer = ledger.writer("init")?;
         if writer.reader().setting("clock")?.is_none() {

@@ -1,7 +1,7 @@
 //! Findings from opening to closing.
 
 use fencepost_core::{FindingEvent, Standing, Subject};
-use fencepost_engine::{LinePhase, What};
+use fencepost_engine::{Happened, LinePhase};
 
 use crate::bench::{Bench, RULES, day, lines, moment};
 
@@ -22,7 +22,7 @@ fn findings_open_fall_due_close_and_relapse_with_their_old_clock() {
     let findings: Vec<String> = told
         .iter()
         .filter_map(|happening| match &happening.what {
-            What::Finding(change) => {
+            Happened::Finding(change) => {
                 let how = match &change.event {
                     FindingEvent::Closed(reason) => format!(" {}", reason.as_str()),
                     _ => String::new(),
@@ -88,7 +88,7 @@ fn an_edit_of_the_grace_moves_what_is_due_and_history_tells_it() {
     assert_eq!(report.findings[0].clock.due, moment(&day(5)));
     let told = bench.read(&day(2), |reading| reading.history("a").unwrap().happenings);
     let moved = told.iter().any(|happening| match &happening.what {
-        What::Finding(change) => change.event == FindingEvent::DueMoved { from: moment(&day(2)) },
+        Happened::Finding(change) => change.event == FindingEvent::DueMoved { from: moment(&day(2)) },
         _ => false,
     });
     assert!(moved, "{told:?}");

@@ -1,6 +1,6 @@
 //! What is admitted to the ledger, and what is told of it.
 
-use fencepost_engine::{ImportOptions, Importer, Kind, ListQuery, What};
+use fencepost_engine::{Happened, ImportOptions, Importer, Kind, ListQuery};
 use serde_json::{Value as Json, json};
 
 use crate::bench::{Bench, agent, all, day, listed, moment};
@@ -43,9 +43,9 @@ fn a_device_that_a_complete_list_leaves_out_is_absent_until_it_is_listed_again()
     bench.assess(&day(4));
     assert_eq!(absent(&bench, &day(4))[19], [json!("d19"), Json::Null]);
     let happened = bench.read(&day(4), |reading| reading.history("d19").unwrap().happenings);
-    let told: Vec<&What> = happened.iter().map(|happening| &happening.what).collect();
-    assert!(told.contains(&&What::Absent { source: "list".into() }), "{told:?}");
-    assert!(told.contains(&&What::ListedAgain { source: "list".into() }), "{told:?}");
+    let told: Vec<&Happened> = happened.iter().map(|happening| &happening.what).collect();
+    assert!(told.contains(&&Happened::Absent { source: "list".into() }), "{told:?}");
+    assert!(told.contains(&&Happened::ListedAgain { source: "list".into() }), "{told:?}");
 }
 
 #[test]

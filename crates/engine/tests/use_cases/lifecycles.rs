@@ -1,6 +1,6 @@
 //! Devices that are retired, renamed, or begin anew.
 
-use fencepost_engine::{Kind, ListQuery, What};
+use fencepost_engine::{Happened, Kind, ListQuery};
 use serde_json::json;
 
 use crate::bench::{Bench, agent, all, day, lines, moment};
@@ -67,7 +67,10 @@ fn the_past_of_a_renamed_device_is_shown_as_it_was() {
     let then = bench.read_past(&day(1), |reading| reading.list(all(Kind::Findings)).unwrap().unwrap());
     assert_eq!(then.rows.first().unwrap().unwrap()[0], json!("a"));
     let told = bench.read(&day(2), |reading| reading.history("z").unwrap().happenings);
-    assert!(told.iter().any(|it| it.what == What::Renamed { from: "a".into(), because: "refit".into() }), "{told:?}");
+    assert!(
+        told.iter().any(|it| it.what == Happened::Renamed { from: "a".into(), because: "refit".into() }),
+        "{told:?}"
+    );
     // What still speaks under the old name is of the same device.
     bench.import("agent", &agent("a", &day(3), false, "5"), &day(3)).unwrap();
     assert_eq!(bench.assess(&day(3)).devices.total, 1);

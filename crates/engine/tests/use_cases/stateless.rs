@@ -51,7 +51,7 @@ fn the_proof_is_given_where_it_is_asked_for() {
 fn sealed_lines(project: &Project, devices: &[DeviceVerdicts], at: &str) -> String {
     let line = |device: &DeviceVerdicts| {
         let sealed = device.sealed.as_ref().expect("it is sealed");
-        let verdict = |one: &fencepost_engine::Judgement| json!({ "rule": project.rules.rules()[one.rule].id.as_str(), "outcome": one.outcome.as_str() });
+        let verdict = |one: &fencepost_engine::RuleJudgement| json!({ "rule": project.rules.rules()[one.rule].id.as_str(), "outcome": one.outcome.as_str() });
         let verdicts: Vec<Json> = device.verdicts.iter().map(verdict).collect();
         let until = sealed.until.map(|until| until.to_string());
         format!(

@@ -80,7 +80,7 @@ pub(super) enum Looks {
 
 /// One column of a sample, or the path of a field.
 #[derive(Clone, Debug)]
-pub(super) struct Column {
+pub(super) struct SampledColumn {
     /// Its heading, or its path.
     pub name: String,
     /// Records in which it says something.
@@ -97,7 +97,7 @@ pub(super) struct Column {
     pub secret: bool,
 }
 
-pub(super) fn columns_of(records: &[Map<String, Json>]) -> Vec<Column> {
+pub(super) fn columns_of(records: &[Map<String, Json>]) -> Vec<SampledColumn> {
     let mut names: Vec<String> = Vec::new();
     let mut values: BTreeMap<String, Vec<&Json>> = BTreeMap::new();
     for record in records {
@@ -140,7 +140,7 @@ fn gather<'j>(
     }
 }
 
-fn column(name: String, values: &[&Json]) -> Column {
+fn column(name: String, values: &[&Json]) -> SampledColumn {
     let texts: BTreeSet<String> = values
         .iter()
         .map(|value| value.as_str().map_or_else(|| value.to_string(), |text| text.trim().to_owned()))
@@ -156,7 +156,7 @@ fn column(name: String, values: &[&Json]) -> Column {
     if secret || shown.iter().any(|text| states_secret(text)) {
         shown.clear();
     }
-    Column {
+    SampledColumn {
         filled: values.len(),
         distinct: texts.len(),
         looks: looks(&name, values, &texts),
@@ -361,7 +361,7 @@ fn unit_in(name: &str) -> Option<&'static str> {
 }
 
 /// Returns the fact that a column is probably about: one that is declared, or a name made of its words.
-pub(super) fn fact_for(column: &Column, dictionary: &Dictionary) -> (String, bool) {
+pub(super) fn fact_for(column: &SampledColumn, dictionary: &Dictionary) -> (String, bool) {
     const SAME: [(&str, &str); 12] = [
         ("ver", "version"),
         ("operating", "os"),
@@ -423,7 +423,7 @@ pub(super) fn fact_for(column: &Column, dictionary: &Dictionary) -> (String, boo
 mod tests {
     use super::*;
 
-    fn of(name: &str, values: &[&str]) -> Column {
+    fn of(name: &str, values: &[&str]) -> SampledColumn {
         let values: Vec<Json> = values.iter().map(|text| Json::from(*text)).collect();
         column(name.to_owned(), &values.iter().collect::<Vec<_>>())
     }

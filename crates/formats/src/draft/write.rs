@@ -4,19 +4,19 @@ use std::collections::BTreeSet;
 
 use fencepost_core::FactType;
 
-use super::columns::{Column, Looks, Times, fact_for, says_when, tokens};
+use super::columns::{Looks, SampledColumn, Times, fact_for, says_when, tokens};
 use super::{DraftFor, Sample};
 use crate::workspace::Format;
 
 /// A key of the source with its value, and what to say beside it; a key that could not be told is written as a comment.
-struct Line {
+struct DraftLine {
     key: &'static str,
     value: String,
     remark: String,
     told: bool,
 }
 
-pub(super) fn draft(sample: &Sample, columns: &[Column], context: &DraftFor<'_>) -> String {
+pub(super) fn draft(sample: &Sample, columns: &[SampledColumn], context: &DraftFor<'_>) -> String {
     let of_people =
         sample.format == Format::Scim || !sample.format.is_of_one() && are_people(columns, sample.records.len());
     let count = sample.records.len();
@@ -92,10 +92,10 @@ struct KeyColumns<'c> {
     when: Option<&'c str>,
 }
 
-fn head(sample: &Sample, columns: &[Column], context: &DraftFor<'_>, keys: &KeyColumns<'_>) -> Vec<Line> {
+fn head(sample: &Sample, columns: &[SampledColumn], context: &DraftFor<'_>, keys: &KeyColumns<'_>) -> Vec<DraftLine> {
     let KeyColumns { of_people, id, when } = *keys;
     let mut lines = Vec::new();
-    let mut add = |key, value: String, remark: String, told| lines.push(Line { key, value, remark, told });
+    let mut add = |key, value: String, remark: String, told| lines.push(DraftLine { key, value, remark, told });
     let (folder, file) = context.path.rsplit_once('/').map_or(("", context.path), |(folder, file)| (folder, file));
     let one = sample.format.is_of_one();
     add("id", quoted(&free_id(file, context.taken)), String::new(), true);
@@ -185,7 +185,7 @@ fn head(sample: &Sample, columns: &[Column], context: &DraftFor<'_>, keys: &KeyC
 }
 
 /// Whether the records are rather people than devices: most have a mail address, and nothing says a version.
-fn are_people(columns: &[Column], records: usize) -> bool {
+fn are_people(columns: &[SampledColumn], records: usize) -> bool {
     let mails = columns.iter().any(|column| {
         let addresses = column.shown.iter().filter(|text| text.contains('@') && !text.contains(' ')).count();
         column.filled * 2 >= records && addresses > 0 && addresses == column.shown.len()
@@ -198,7 +198,7 @@ fn are_people(columns: &[Column], records: usize) -> bool {
 }
 
 /// The column that names each record: filled and different everywhere, and called so.
-fn id_column(columns: &[Column], records: usize, of_people: bool) -> Option<&str> {
+fn id_column(columns: &[SampledColumn], records: usize, of_people: bool) -> Option<&str> {
     const DEVICE: [(&str, u32); 12] = [
         ("device", 6),
         ("asset", 6),
@@ -238,7 +238,7 @@ fn id_column(columns: &[Column], records: usize, of_people: bool) -> Option<&str
 }
 
 /// The column that says when a record was collected.
-fn time_column(columns: &[Column], records: usize) -> Option<&str> {
+fn time_column(columns: &[SampledColumn], records: usize) -> Option<&str> {
     const WORDS: [(&str, u32); 10] = [
         ("collected", 9),
         ("exported", 8),
@@ -269,7 +269,7 @@ fn time_column(columns: &[Column], records: usize) -> Option<&str> {
 }
 
 /// What a column of a list of people is probably about.
-fn person_fact(column: &Column) -> String {
+fn person_fact(column: &SampledColumn) -> String {
     const FACTS: [(&str, &str); 12] = [
         ("mail", "mail"),
         ("email", "mail"),
@@ -299,7 +299,7 @@ struct FieldLine {
 }
 
 /// Returns how a column is mapped; none when its name and its values are a fact already.
-fn field_line(column: &Column, fact: &str, ty: Option<FactType>, records: usize) -> Option<FieldLine> {
+fn field_line(column: &SampledColumn, fact: &str, ty: Option<FactType>, records: usize) -> Option<FieldLine> {
     let mut remark = if column.secret {
         "its name says that it is a secret: kept as a digest alone".to_owned()
     } else {
@@ -347,7 +347,7 @@ fn field_line(column: &Column, fact: &str, ty: Option<FactType>, records: usize)
 }
 
 /// What the dictionary would say of a fact; none where what comes is what it is.
-fn fact_line(column: &Column, fact: &str) -> Option<String> {
+fn fact_line(column: &SampledColumn, fact: &str) -> Option<String> {
     if column.secret {
         return Some(format!("{} = {{ secret = true }}", quoted(fact)));
     }
@@ -369,7 +369,7 @@ fn fact_line(column: &Column, fact: &str) -> Option<String> {
     (!said.is_empty()).then(|| format!("{} = {{ {} }}", quoted(fact), said.join(", ")))
 }
 
-fn samples(column: &Column) -> String {
+fn samples(column: &SampledColumn) -> String {
     let mut shown: Vec<String> = Vec::new();
     for text in column.shown.iter().map(|text| plain(text)) {
         let length: usize = shown.iter().map(String::len).sum();
@@ -383,7 +383,7 @@ fn samples(column: &Column) -> String {
     shown.join(", ")
 }
 
-fn shown(column: &Column) -> String {
+fn shown(column: &SampledColumn) -> String {
     column.shown.first().map_or_else(String::new, |text| format!(": {}", plain(text)))
 }
 

@@ -11,7 +11,7 @@ use fencepost_core::limits::{self, CELL_LINES, FIELDS, HEADINGS_BYTES, RECORD_BY
 use memchr::memchr2;
 
 /// One row, or why there is none.
-pub(crate) struct Row {
+pub(crate) struct CsvRow {
     /// The line that it begins on, from 1.
     pub line: u64,
     /// Where it begins in the file, in bytes.
@@ -43,7 +43,7 @@ pub(crate) fn for_each_row(
     input: impl BufRead,
     delimiter: u8,
     headings: impl FnOnce(&[String]) -> Result<(), String>,
-    mut row: impl FnMut(Row) -> Result<(), String>,
+    mut row: impl FnMut(CsvRow) -> Result<(), String>,
 ) -> Result<(), String> {
     let mut rows = Rows::new(input, delimiter);
     let names = match rows.next_row().map_err(|error| error.to_string())? {
@@ -64,7 +64,7 @@ pub(crate) fn for_each_row(
                 Err((format!("this row has {} cells{over} under {} headings", cells.len(), names.len()), cells))
             }
         };
-        row(Row { line: found.line, offset: found.offset, cells })?;
+        row(CsvRow { line: found.line, offset: found.offset, cells })?;
     }
     Ok(())
 }
@@ -104,7 +104,7 @@ struct RawRow<'r> {
 
 /// Reads rows from a stream.
 struct Rows<R> {
-    lines: Lines<R>,
+    lines: LineReader<R>,
     delimiter: u8,
     parser: Reader,
     /// The bytes of the cells of the current row, one after the other, and where each ends.
@@ -129,7 +129,7 @@ enum Progress {
 impl<R: BufRead> Rows<R> {
     fn new(input: R, delimiter: u8) -> Self {
         let parser = csv_core::ReaderBuilder::new().delimiter(delimiter).build();
-        Self { lines: Lines::new(input), delimiter, parser, bytes: vec![0; 4096], ends: vec![0; 64] }
+        Self { lines: LineReader::new(input), delimiter, parser, bytes: vec![0; 4096], ends: vec![0; 64] }
     }
 
     /// Reads the next row; none at the end of the file.
@@ -243,7 +243,7 @@ fn is_strictly_quoted(row: impl Iterator<Item = u8>, delimiter: u8) -> bool {
 }
 
 /// A line of a file, with its end.
-struct Line {
+struct TextLine {
     bytes: Vec<u8>,
     /// From 1.
     number: u64,
@@ -252,34 +252,34 @@ struct Line {
     too_long: bool,
 }
 
-impl Line {
+impl TextLine {
     fn is_blank(&self) -> bool {
         !self.too_long && self.bytes.iter().all(|byte| matches!(byte, b'\r' | b'\n'))
     }
 }
 
 /// Reads lines, and takes back those that were read too far.
-struct Lines<R> {
+struct LineReader<R> {
     input: R,
-    given_back: VecDeque<Line>,
+    given_back: VecDeque<TextLine>,
     number: u64,
     offset: u64,
     /// A buffer for the next line.
     spare: Vec<u8>,
 }
 
-impl<R: BufRead> Lines<R> {
+impl<R: BufRead> LineReader<R> {
     fn new(input: R) -> Self {
         Self { input, given_back: VecDeque::new(), number: 0, offset: 0, spare: Vec::new() }
     }
 
-    fn give_back(&mut self, lines: impl DoubleEndedIterator<Item = Line>) {
+    fn give_back(&mut self, lines: impl DoubleEndedIterator<Item = TextLine>) {
         lines.rev().for_each(|line| self.given_back.push_front(line));
     }
 
     /// Reads the next line; none at the end. Lines end in a line feed, a carriage return or both; the last one is given a
     /// line feed where it has none, so that a row ends there.
-    fn next_line(&mut self) -> io::Result<Option<Line>> {
+    fn next_line(&mut self) -> io::Result<Option<TextLine>> {
         if let Some(line) = self.given_back.pop_front() {
             return Ok(Some(line));
         }
@@ -323,7 +323,7 @@ impl<R: BufRead> Lines<R> {
             }
         }
         self.number += 1;
-        Ok(Some(Line { bytes, number: self.number, offset, too_long }))
+        Ok(Some(TextLine { bytes, number: self.number, offset, too_long }))
     }
 }
 

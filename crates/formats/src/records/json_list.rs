@@ -6,7 +6,7 @@ use std::io::{self, BufRead};
 use fencepost_core::limits::RECORD_BYTES;
 
 /// One record as it stands in the file.
-pub(crate) struct Item<'i> {
+pub(crate) struct RawRecord<'i> {
     /// The line it begins on, from 1.
     pub line: u64,
     /// Where it begins, in bytes.
@@ -22,7 +22,7 @@ pub(crate) struct Item<'i> {
 pub(crate) fn for_each_item(
     reader: impl BufRead,
     path: Option<&str>,
-    mut each: impl FnMut(Item<'_>) -> Result<(), String>,
+    mut each: impl FnMut(RawRecord<'_>) -> Result<(), String>,
 ) -> Result<(), String> {
     let mut scan = Scan { reader, offset: 0, line: 1 };
     if scan.peek()? == Some(0xef) {
@@ -143,15 +143,15 @@ impl<R: BufRead> Scan<R> {
         }
     }
 
-    fn record(&mut self, each: &mut impl FnMut(Item<'_>) -> Result<(), String>) -> Result<(), String> {
+    fn record(&mut self, each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>) -> Result<(), String> {
         let (line, offset) = (self.line, self.offset);
         let mut bytes = Vec::new();
         let room = self.value(&mut bytes)?;
-        each(Item { line, offset, bytes: room.then_some(bytes.as_slice()) })
+        each(RawRecord { line, offset, bytes: room.then_some(bytes.as_slice()) })
     }
 
     /// The records at hand: the items of a list, or one object.
-    fn records(&mut self, each: &mut impl FnMut(Item<'_>) -> Result<(), String>) -> Result<(), String> {
+    fn records(&mut self, each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>) -> Result<(), String> {
         match self.peek()? {
             Some(b'{') => return self.record(each),
             Some(b'[') => {
@@ -182,7 +182,7 @@ impl<R: BufRead> Scan<R> {
     fn descend(
         &mut self,
         path: &str,
-        each: &mut impl FnMut(Item<'_>) -> Result<(), String>,
+        each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>,
         depth: usize,
     ) -> Result<(), String> {
         if self.peek()? != Some(b'{') {

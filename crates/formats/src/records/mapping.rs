@@ -89,7 +89,7 @@ fn map_named(
     with: &Mapped<'_>,
 ) -> Result<String, RecordError> {
     let twice = |name: &str| doubled.iter().any(|path| path == name);
-    let mut out = Document { text: String::from("{"), source, with };
+    let mut out = DocumentBuilder { text: String::from("{"), source, with };
     let id_key = match source.kind {
         SourceKind::State => "device",
         SourceKind::People => "id",
@@ -235,13 +235,13 @@ fn take(record: &mut Map<String, Json>, path: &str) -> Option<Json> {
 }
 
 /// A document that grows member by member.
-struct Document<'d> {
+struct DocumentBuilder<'d> {
     text: String,
     source: &'d Source,
     with: &'d Mapped<'d>,
 }
 
-impl Document<'_> {
+impl DocumentBuilder<'_> {
     fn key(&mut self, key: &str) {
         if !self.text.ends_with('{') {
             self.text.push(',');

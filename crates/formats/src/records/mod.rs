@@ -17,7 +17,7 @@ use bumpalo::Bump;
 use fencepost_core::limits::{self, RECORD_BYTES};
 use serde_json::{Map, Value as Json};
 
-use crate::json_walk::{Cursor, Quoted, Step, Walker};
+use crate::json_walk::{Cursor, Quoted, WalkResult, Walker};
 use crate::padded::RawDocument;
 use crate::workspace::{Format, NameFrom, Source};
 
@@ -331,7 +331,7 @@ impl<'a> Walker<'a> for Doubled<'a> {
 }
 
 impl Doubled<'_> {
-    fn value(&mut self) -> Step {
+    fn value(&mut self) -> WalkResult {
         match self.cursor.byte() {
             b'{' => {
                 self.seen.push(HashSet::new());

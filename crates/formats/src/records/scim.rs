@@ -11,7 +11,7 @@ const ENTERPRISE: &str = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:
 
 /// A page of people.
 #[derive(Debug)]
-pub(crate) struct Page {
+pub(crate) struct ScimPage {
     /// The people, each as a flat record.
     pub people: Vec<Map<String, Json>>,
     /// It lists everybody: not one page of several.
@@ -25,7 +25,7 @@ pub(crate) struct Page {
 ///
 /// # Errors
 /// When it is no list response.
-pub(crate) fn read_list_response(input: impl Read, id_field: &str) -> Result<Page, String> {
+pub(crate) fn read_list_response(input: impl Read, id_field: &str) -> Result<ScimPage, String> {
     let mut text = String::new();
     // Its people refer to each other, so it is read whole.
     input.take(LIST_RESPONSE_BYTES + 1).read_to_string(&mut text).map_err(|error| error.to_string())?;
@@ -76,7 +76,7 @@ pub(crate) fn read_list_response(input: impl Read, id_field: &str) -> Result<Pag
             user
         })
         .collect();
-    Ok(Page { people, whole })
+    Ok(ScimPage { people, whole })
 }
 
 fn at<'j>(user: &'j Map<String, Json>, path: &str) -> Option<&'j Json> {

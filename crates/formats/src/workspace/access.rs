@@ -4,78 +4,90 @@ use fencepost_core::{AccessSource, Effect, Otherwise, RuleSetSource, ServiceSour
 use jiff::tz::TimeZone;
 
 use super::rules::stages;
-use super::shape::{Key, Kind, Shape, words};
-use super::table::{Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape, words};
+use super::table::{Table, TableReader};
 use crate::template::{TEMPLATE_NAMES, check_template};
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "access.toml",
     &[&[
-        Key::new("service", Kind::Tables(&SERVICE), "Something people reach with a device."),
-        Key::new(
+        TableKey::new("service", KeyKind::Tables(&SERVICE), "Something people reach with a device."),
+        TableKey::new(
             "access",
-            Kind::Tables(&ACCESS),
+            KeyKind::Tables(&ACCESS),
             "Who may reach services with which device, and under which conditions.",
         ),
     ]],
 );
-static SERVICE: Shape = Shape::new(
+static SERVICE: TableShape = TableShape::new(
     "[[service]]",
     &[&[
-        Key::new("id", Kind::Id, "What access rules and reports call it."),
-        Key::new("title", Kind::Text, "What people call it."),
-        Key::new("default", Kind::Word(|| words(&DEFAULTS)), "What holds where no access rule applies."),
-        Key::new("usual", Kind::Tables(&USUAL), "How people reach it; each way is decided by itself."),
+        TableKey::new("id", KeyKind::Id, "What access rules and reports call it."),
+        TableKey::new("title", KeyKind::Text, "What people call it."),
+        TableKey::new("default", KeyKind::Word(|| words(&DEFAULTS)), "What holds where no access rule applies."),
+        TableKey::new("usual", KeyKind::Tables(&USUAL), "How people reach it; each way is decided by itself."),
     ]],
 )
 .needs(&[&["id"], &["default"], &["usual"]]);
-static USUAL: Shape = Shape::new(
+static USUAL: TableShape = TableShape::new(
     "a usual sign-in",
     &[&[
-        Key::new("client", Kind::Text, "The kind of client, such as app or browser."),
-        Key::new("id", Kind::Text, "What reports call it: the client, where nothing else is said."),
-        Key::new("address", Kind::Text, "Where it comes from; not known, where it is left out."),
-        Key::new("platform", Kind::Text, "The platform that it tells: the device's, where it is left out."),
-        Key::new("known", Kind::Boolean, "Whether it is one of our devices: it is, where it is left out."),
-        Key::new("registered", Kind::Boolean, "Whether the device has an id of ours: it has, where it is left out."),
-        Key::new("managed", Kind::Boolean, "Whether the device is managed: as it is, where it is left out."),
+        TableKey::new("client", KeyKind::Text, "The kind of client, such as app or browser."),
+        TableKey::new("id", KeyKind::Text, "What reports call it: the client, where nothing else is said."),
+        TableKey::new("address", KeyKind::Text, "Where it comes from; not known, where it is left out."),
+        TableKey::new("platform", KeyKind::Text, "The platform that it tells: the device's, where it is left out."),
+        TableKey::new("known", KeyKind::Boolean, "Whether it is one of our devices: it is, where it is left out."),
+        TableKey::new(
+            "registered",
+            KeyKind::Boolean,
+            "Whether the device has an id of ours: it has, where it is left out.",
+        ),
+        TableKey::new("managed", KeyKind::Boolean, "Whether the device is managed: as it is, where it is left out."),
     ]],
 )
 .needs(&[&["client"]]);
-static ACCESS: Shape = Shape::new(
+static ACCESS: TableShape = TableShape::new(
     "[[access]]",
     &[&[
-        Key::new("id", Kind::Id, "What reports call it."),
-        Key::new("services", Kind::Names, "The services it is about."),
-        Key::new("stage", Kind::Word(stages), "How far it is in force: enforced, where nothing else is said."),
-        Key::new("enforced_from", Kind::Moment, "From when on it is enforced; it is on trial until then."),
-        Key::new("people", Kind::Names, "Groups or units of people whom it is about; everybody, where it is left out."),
-        Key::new("except", Kind::Names, "People, or groups of them, whom it is not about."),
-        Key::new("when", Kind::Condition, "It applies only where this holds."),
-        Key::new("unless", Kind::Condition, "It does not apply where this holds."),
-        Key::new("needs", Kind::Condition, "What has to hold for the way to be open."),
-        Key::new(
+        TableKey::new("id", KeyKind::Id, "What reports call it."),
+        TableKey::new("services", KeyKind::Names, "The services it is about."),
+        TableKey::new("stage", KeyKind::Word(stages), "How far it is in force: enforced, where nothing else is said."),
+        TableKey::new("enforced_from", KeyKind::Moment, "From when on it is enforced; it is on trial until then."),
+        TableKey::new(
+            "people",
+            KeyKind::Names,
+            "Groups or units of people whom it is about; everybody, where it is left out.",
+        ),
+        TableKey::new("except", KeyKind::Names, "People, or groups of them, whom it is not about."),
+        TableKey::new("when", KeyKind::Condition, "It applies only where this holds."),
+        TableKey::new("unless", KeyKind::Condition, "It does not apply where this holds."),
+        TableKey::new("needs", KeyKind::Condition, "What has to hold for the way to be open."),
+        TableKey::new(
             "otherwise",
-            Kind::Or(&Kind::Word(|| vec!["deny"]), &OTHERWISE),
+            KeyKind::Or(&KeyKind::Word(|| vec!["deny"]), &OTHERWISE),
             "What happens where it does not hold: \"deny\", or obligations under which the way stays open.",
         ),
-        Key::new("terms", Kind::Text, "The terms that the person must have accepted on the device, of terms.toml."),
-        Key::new("tell", Kind::Text, "What a person is told who is stopped by it."),
+        TableKey::new(
+            "terms",
+            KeyKind::Text,
+            "The terms that the person must have accepted on the device, of terms.toml.",
+        ),
+        TableKey::new("tell", KeyKind::Text, "What a person is told who is stopped by it."),
     ]],
 )
 .needs(&[&["id"], &["services"], &["needs"]]);
-static OTHERWISE: Shape = Shape::new(
+static OTHERWISE: TableShape = TableShape::new(
     "`otherwise`",
     &[&[
-        Key::new("limits", Kind::Names, "What is not possible then, such as \"no download\"."),
-        Key::new("step_up", Kind::Boolean, "Whether a stronger sign-in is asked for."),
+        TableKey::new("limits", KeyKind::Names, "What is not possible then, such as \"no download\"."),
+        TableKey::new("step_up", KeyKind::Boolean, "Whether a stronger sign-in is asked for."),
     ]],
 )
 .needs(&[&["limits", "step_up"]]);
 
 const DEFAULTS: [(&str, Effect); 2] = [("permit", Effect::Permit), ("deny", Effect::Deny)];
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
     for table in reader.tables(root, "service") {
         if let Some(service) = service(reader, &table) {
             into.services.push(service);
@@ -104,7 +116,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
 }
 
 /// What a person is told: a text with names that are filled in.
-fn tell(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<String> {
+fn tell(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<String> {
     let text = reader.string(table, "tell")?;
     if let (Err(wrong), Some(value)) = (check_template(&text), table.get("tell")) {
         let names = TEMPLATE_NAMES.join(", ");
@@ -114,7 +126,7 @@ fn tell(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<String> {
     Some(text)
 }
 
-fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> {
+fn service(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<ServiceSource> {
     let id = reader.id(table, "a [[service]]")?;
     let default = reader.word(table, "default", &DEFAULTS);
     if default.is_none() && table.get("default").is_none() {
@@ -147,7 +159,7 @@ fn service(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<ServiceSource> 
     Some(ServiceSource { id, title: reader.string(table, "title"), default: default.unwrap_or(Effect::Deny), usual })
 }
 
-fn sign_in(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<SignIn> {
+fn sign_in(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<SignIn> {
     let client = reader.string(table, "client")?;
     Some(SignIn {
         id: reader.string(table, "id").unwrap_or_else(|| client.clone()),
@@ -161,7 +173,7 @@ fn sign_in(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<SignIn> {
     })
 }
 
-fn doubled_sign_ins(reader: &mut Reader<'_>, table: &Table<'_>, usual: &[SignIn]) {
+fn doubled_sign_ins(reader: &mut TableReader<'_>, table: &Table<'_>, usual: &[SignIn]) {
     let doubled = usual.iter().enumerate().find(|(at, one)| usual[..*at].iter().any(|other| other.id == one.id));
     if let (Some((_, one)), Some(value)) = (doubled, table.get("usual")) {
         reader.error(
@@ -173,7 +185,7 @@ fn doubled_sign_ins(reader: &mut Reader<'_>, table: &Table<'_>, usual: &[SignIn]
     }
 }
 
-fn otherwise(reader: &mut Reader<'_>, table: &Table<'_>) -> Otherwise {
+fn otherwise(reader: &mut TableReader<'_>, table: &Table<'_>) -> Otherwise {
     let Some(value) = table.get("otherwise") else { return Otherwise::default() };
     match reader.inner(table, "otherwise", value) {
         Some(obligations) => {

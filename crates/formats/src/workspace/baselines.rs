@@ -1,44 +1,44 @@
 //! `baselines/*.toml`: what machines of one kind are expected to look like.
 
 use super::rules::{self, SCOPE, SETTINGS, settings};
-use super::shape::{Key, Kind, Shape, words};
-use super::table::{Entry, Item, Reader, Table, Value};
+use super::shape::{KeyKind, TableKey, TableShape, words};
+use super::table::{Entry, ListItem, Table, TableReader, Value};
 use fencepost_core::{
     BaselineSource, EntrySource, ExpectSource, Expected, ListSource, Named, Others, Presence, RuleSetSource,
     ScopeSource, Settings,
 };
 use jiff::tz::TimeZone;
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "a baseline (whose lists are tables with must, never, may or others)",
     &[
         &[
-            Key::new("id", Kind::Id, "Its name; the rules that it becomes begin with it."),
-            Key::new("title", Kind::Text, "What machines it describes."),
-            Key::new("extends", Kind::Names, "Baselines that it starts from; what it says itself wins."),
+            TableKey::new("id", KeyKind::Id, "Its name; the rules that it becomes begin with it."),
+            TableKey::new("title", KeyKind::Text, "What machines it describes."),
+            TableKey::new("extends", KeyKind::Names, "Baselines that it starts from; what it says itself wins."),
         ],
         &SCOPE,
         &[
-            Key::new("expect", Kind::Table(&EXPECT), "What each fact is to be, by path, each path in quotes."),
-            Key::new(
+            TableKey::new("expect", KeyKind::Table(&EXPECT), "What each fact is to be, by path, each path in quotes."),
+            TableKey::new(
                 "rule",
-                Kind::Tables(&RULE),
+                KeyKind::Tables(&RULE),
                 "Whole rules; they cover what the baseline does, where they do not say otherwise.",
             ),
         ],
         &SETTINGS,
     ],
 )
-.others(Kind::Table(&LIST))
+.others(KeyKind::Table(&LIST))
 .needs(&[&["id"]]);
-static RULE: Shape = Shape::new("[[rule]]", &rules::KEYS).needs(&[&["id"], &["require", "checks"]]);
-static EXPECT: Shape = Shape::new("[expect]", &[]).others(Kind::Or(&Kind::Scalar, &EXPECTATION));
-static EXPECTATION: Shape = Shape::new(
+static RULE: TableShape = TableShape::new("[[rule]]", &rules::KEYS).needs(&[&["id"], &["require", "checks"]]);
+static EXPECT: TableShape = TableShape::new("[expect]", &[]).others(KeyKind::Or(&KeyKind::Scalar, &EXPECTATION));
+static EXPECTATION: TableShape = TableShape::new(
     "an expectation",
     &[
         &[
-            Key::new("value", Kind::Scalar, "What the fact is to be."),
-            Key::new("test", Kind::Condition, "A test that the fact is to pass, such as \">= 30\"."),
+            TableKey::new("value", KeyKind::Scalar, "What the fact is to be."),
+            TableKey::new("test", KeyKind::Condition, "A test that the fact is to pass, such as \">= 30\"."),
             DROP,
         ],
         &SETTINGS,
@@ -46,18 +46,19 @@ static EXPECTATION: Shape = Shape::new(
 )
 .needs(&[&["value", "test", "drop"]])
 .with(&[("drop", "because")]);
-const DROP: Key = Key::new("drop", Kind::Boolean, "Whether what was inherited is not expected; `because` says why.");
-static LIST: Shape = Shape::new(
+const DROP: TableKey =
+    TableKey::new("drop", KeyKind::Boolean, "Whether what was inherited is not expected; `because` says why.");
+static LIST: TableShape = TableShape::new(
     "a list of a baseline",
     &[
         &[
-            Key::new("from", Kind::Text, "The fact whose items these are, where the table is not called so."),
-            Key::new("must", Kind::NamesAndTables(&ENTRY), "What has to be there; `*` stands for anything."),
-            Key::new("never", Kind::NamesAndTables(&ENTRY), "What must not be there."),
-            Key::new("may", Kind::NamesAndTables(&ENTRY), "What can be there."),
-            Key::new(
+            TableKey::new("from", KeyKind::Text, "The fact whose items these are, where the table is not called so."),
+            TableKey::new("must", KeyKind::NamesAndTables(&ENTRY), "What has to be there; `*` stands for anything."),
+            TableKey::new("never", KeyKind::NamesAndTables(&ENTRY), "What must not be there."),
+            TableKey::new("may", KeyKind::NamesAndTables(&ENTRY), "What can be there."),
+            TableKey::new(
                 "others",
-                Kind::Word(|| words(&OTHERS)),
+                KeyKind::Word(|| words(&OTHERS)),
                 "What to do about anything else: ignore it, note it (shown, without consequence) or fail.",
             ),
         ],
@@ -65,12 +66,12 @@ static LIST: Shape = Shape::new(
     ],
 )
 .needs(&[&["from", "must", "never", "may", "others"]]);
-static ENTRY: Shape = Shape::new(
+static ENTRY: TableShape = TableShape::new(
     "an entry of a list",
     &[
         &[
-            Key::new("name", Kind::Text, "The name; `*` stands for anything."),
-            Key::new("version", Kind::Condition, "A test of its version, such as \"< 4.2\"."),
+            TableKey::new("name", KeyKind::Text, "The name; `*` stands for anything."),
+            TableKey::new("version", KeyKind::Condition, "A test of its version, such as \"< 4.2\"."),
             DROP,
         ],
         &SETTINGS,
@@ -86,7 +87,7 @@ pub fn is_baseline_key(word: &str) -> bool {
     FILE.keys().any(|key| key.name == word)
 }
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut RuleSetSource) {
     // A shell makes the file empty before a command writes it.
     if root.is_empty() {
         reader.report(
@@ -125,7 +126,7 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, i
 }
 
 fn expectation(
-    reader: &mut Reader<'_>,
+    reader: &mut TableReader<'_>,
     expect: &Table<'_>,
     fact: Named,
     value: &Value<'_>,
@@ -167,7 +168,7 @@ fn expectation(
 
 /// Whether something inherited is dropped, and why; the outer none when that is not said as it must be.
 #[expect(clippy::option_option, reason = "a mistake is neither yes nor no")]
-fn dropped(reader: &mut Reader<'_>, table: &Table<'_>, settings: &Settings) -> Option<Option<String>> {
+fn dropped(reader: &mut TableReader<'_>, table: &Table<'_>, settings: &Settings) -> Option<Option<String>> {
     if !reader.boolean(table, "drop").unwrap_or(false) {
         return Some(None);
     }
@@ -183,7 +184,7 @@ fn dropped(reader: &mut Reader<'_>, table: &Table<'_>, settings: &Settings) -> O
     Some(settings.because.clone())
 }
 
-fn section(reader: &mut Reader<'_>, name: Named, table: &Table<'_>, zone: &TimeZone) -> ListSource {
+fn section(reader: &mut TableReader<'_>, name: Named, table: &Table<'_>, zone: &TimeZone) -> ListSource {
     let mut entries = Vec::new();
     for (key, presence) in [("must", Presence::Must), ("never", Presence::Never), ("may", Presence::May)] {
         for item in reader.names_and_tables(table, key) {
@@ -199,13 +200,13 @@ fn section(reader: &mut Reader<'_>, name: Named, table: &Table<'_>, zone: &TimeZ
     }
 }
 
-fn entry(reader: &mut Reader<'_>, presence: Presence, item: Item<'_>, zone: &TimeZone) -> Option<EntrySource> {
+fn entry(reader: &mut TableReader<'_>, presence: Presence, item: ListItem<'_>, zone: &TimeZone) -> Option<EntrySource> {
     let (name, version, dropped, settings, place) = match item {
-        Item::Name(name) => {
+        ListItem::Name(name) => {
             let place = name.span.clone().map(|span| span.range).unwrap_or_default();
             (Some(name), None, None, Settings::default(), place)
         }
-        Item::Table(table) => {
+        ListItem::Table(table) => {
             let settings = settings(reader, &table, zone);
             let dropped = dropped(reader, &table, &settings)?;
             (reader.named(&table, "name"), reader.text(&table, "version"), dropped, settings, table.heading())

@@ -9,13 +9,13 @@ use std::collections::BTreeSet;
 use glob::Pattern;
 use jiff::tz::TimeZone;
 
-use super::shape::{Key, Kind, Shape, words};
-use super::table::{Entry, Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape, words};
+use super::table::{Entry, Table, TableReader};
 use super::{FileText, holidays};
 
 /// Whose clock the ledger goes by.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Clock {
+pub enum ClockMode {
     /// The machine's.
     #[default]
     Wall,
@@ -256,7 +256,7 @@ pub struct Config {
     /// The iCalendar file that lists days on which nobody works, and where it is named.
     pub holidays_file: Option<Named>,
     /// Whose clock the ledger goes by.
-    pub clock: Clock,
+    pub clock: ClockMode,
     /// The fact that names who uses a device.
     pub holder: Option<String>,
     /// The fact whose values part the fence into lines.
@@ -288,7 +288,7 @@ impl Default for Config {
             name: None,
             calendar: settle.calendar,
             holidays_file: None,
-            clock: Clock::Wall,
+            clock: ClockMode::Wall,
             holder: None,
             fence_by: None,
             company_device: None,
@@ -366,129 +366,133 @@ impl Config {
     }
 }
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "fencepost.toml",
     &[&[
-        Key::new("name", Kind::Text, "What the workspace is called."),
-        Key::new(
+        TableKey::new("name", KeyKind::Text, "What the workspace is called."),
+        TableKey::new(
             "time_zone",
-            Kind::Text,
+            KeyKind::Text,
             "The IANA time zone in which days are counted and times shown: UTC, where it is left out.",
         ),
-        Key::new(
+        TableKey::new(
             "clock",
-            Kind::Word(|| words(&CLOCKS)),
+            KeyKind::Word(|| words(&CLOCKS)),
             "Whose clock the ledger goes by: the machine's, or for trials the moments that commands are given.",
         ),
-        Key::new("holder", Kind::Text, "The fact that names who uses a device."),
-        Key::new("fence_by", Kind::Text, "The fact whose values part the fence into lines."),
-        Key::new("company_device", Kind::Condition, "Of which devices the company may keep everything."),
-        Key::new(
+        TableKey::new("holder", KeyKind::Text, "The fact that names who uses a device."),
+        TableKey::new("fence_by", KeyKind::Text, "The fact whose values part the fence into lines."),
+        TableKey::new("company_device", KeyKind::Condition, "Of which devices the company may keep everything."),
+        TableKey::new(
             "uncovered",
-            Kind::Or(&Kind::Word(|| words(&UNCOVERED)), &UNCOVERED_TABLE),
+            KeyKind::Or(&KeyKind::Word(|| words(&UNCOVERED)), &UNCOVERED_TABLE),
             "What a device is that no enforced rule covers: unproven, where nothing else is said.",
         ),
-        Key::new("relapse", Kind::Period, "A finding that fails again sooner than this keeps its old clock."),
-        Key::new(
+        TableKey::new("relapse", KeyKind::Period, "A finding that fails again sooner than this keeps its old clock."),
+        TableKey::new(
             "working_days",
-            Kind::Names,
+            KeyKind::Names,
             "The days on which people work, such as \"mon\": Monday to Friday, where nothing is said.",
         ),
-        Key::new("holidays", Kind::Days, "Days on which nobody works."),
-        Key::new(
+        TableKey::new("holidays", KeyKind::Days, "Days on which nobody works."),
+        TableKey::new(
             "holidays_file",
-            Kind::Text,
+            KeyKind::Text,
             "An iCalendar file beside this one that lists days on which nobody works.",
         ),
-        Key::new("access", Kind::Table(&ACCESS), "What access rules go by."),
-        Key::new("assess", Kind::Table(&ASSESS), "When the fleet is to be assessed."),
-        Key::new("silence", Kind::Table(&SILENCE), "What holds of devices that say nothing."),
-        Key::new("history", Kind::Table(&HISTORY), "What is kept of earlier times."),
-        Key::new("source", Kind::Tables(&SOURCE), "A feed of state, or of people."),
+        TableKey::new("access", KeyKind::Table(&ACCESS), "What access rules go by."),
+        TableKey::new("assess", KeyKind::Table(&ASSESS), "When the fleet is to be assessed."),
+        TableKey::new("silence", KeyKind::Table(&SILENCE), "What holds of devices that say nothing."),
+        TableKey::new("history", KeyKind::Table(&HISTORY), "What is kept of earlier times."),
+        TableKey::new("source", KeyKind::Tables(&SOURCE), "A feed of state, or of people."),
     ]],
 );
-static SILENCE: Shape = Shape::new(
+static SILENCE: TableShape = TableShape::new(
     "[silence]",
     &[&[
-        Key::new("grace", Kind::Period, "How long enforced rules may stay unknown on a device."),
-        Key::new("relapse", Kind::Period, "A silence that comes back sooner than this keeps its old clock."),
+        TableKey::new("grace", KeyKind::Period, "How long enforced rules may stay unknown on a device."),
+        TableKey::new("relapse", KeyKind::Period, "A silence that comes back sooner than this keeps its old clock."),
     ]],
 );
-static UNCOVERED_TABLE: Shape = Shape::new(
+static UNCOVERED_TABLE: TableShape = TableShape::new(
     "[uncovered]",
     &[&[
-        Key::new("stands", Kind::Word(|| words(&UNCOVERED)), "What the device is when its grace is over."),
-        Key::new("grace", Kind::Period, "How long a device may be covered by no enforced rule."),
-        Key::new("relapse", Kind::Period, "One that is covered by nothing again sooner than this keeps its old clock."),
+        TableKey::new("stands", KeyKind::Word(|| words(&UNCOVERED)), "What the device is when its grace is over."),
+        TableKey::new("grace", KeyKind::Period, "How long a device may be covered by no enforced rule."),
+        TableKey::new(
+            "relapse",
+            KeyKind::Period,
+            "One that is covered by nothing again sooner than this keeps its old clock.",
+        ),
     ]],
 );
-static ACCESS: Shape = Shape::new(
+static ACCESS: TableShape = TableShape::new(
     "[access]",
-    &[&[Key::new(
+    &[&[TableKey::new(
         "managed",
-        Kind::Condition,
+        KeyKind::Condition,
         "What makes a device managed, such as a certificate that is valid: fresh state, where nothing is said.",
     )]],
 );
-static ASSESS: Shape = Shape::new(
+static ASSESS: TableShape = TableShape::new(
     "[assess]",
-    &[&[Key::new(
+    &[&[TableKey::new(
         "expected_every",
-        Kind::Period,
+        KeyKind::Period,
         "How often: as often as the shortest of the sources, where nothing is said.",
     )]],
 );
-static HISTORY: Shape = Shape::new(
+static HISTORY: TableShape = TableShape::new(
     "[history]",
-    &[&[Key::new("keep", Kind::Period, "How long history is kept; for ever, where it is left out.")]],
+    &[&[TableKey::new("keep", KeyKind::Period, "How long history is kept; for ever, where it is left out.")]],
 );
-static SOURCE: Shape = Shape::new(
+static SOURCE: TableShape = TableShape::new(
     "[[source]]",
     &[&[
-        Key::new("id", Kind::Id, "Its name."),
-        Key::new("files", Kind::Names, "Patterns of the files that belong to it, such as \"exports/handhelds-*.csv\"."),
-        Key::new(
+        TableKey::new("id", KeyKind::Id, "Its name."),
+        TableKey::new("files", KeyKind::Names, "Patterns of the files that belong to it, such as \"exports/handhelds-*.csv\"."),
+        TableKey::new(
             "format",
-            Kind::Word(|| words(&Format::ALL)),
+            KeyKind::Word(|| words(&Format::ALL)),
             "What they are written in: jsonl, where nothing else is said.",
         ),
-        Key::new("delimiter", Kind::Text, "What stands between the cells of a CSV file."),
-        Key::new("records", Kind::Text, "The path of the list of records inside a JSON document."),
-        Key::new("about", Kind::Word(|| vec!["terms"]), "What it is about, where that is neither devices nor people: which terms were accepted, with the fields person, device, terms and version."),
-        Key::new("device", Kind::Text, "The field that names the device."),
-        Key::new(
+        TableKey::new("delimiter", KeyKind::Text, "What stands between the cells of a CSV file."),
+        TableKey::new("records", KeyKind::Text, "The path of the list of records inside a JSON document."),
+        TableKey::new("about", KeyKind::Word(|| vec!["terms"]), "What it is about, where that is neither devices nor people: which terms were accepted, with the fields person, device, terms and version."),
+        TableKey::new("device", KeyKind::Text, "The field that names the device."),
+        TableKey::new(
             "device_from",
-            Kind::Word(|| words(&NAMES_FROM)),
+            KeyKind::Word(|| words(&NAMES_FROM)),
             "Where the device's id comes from, when it is no field.",
         ),
-        Key::new("person", Kind::Text, "The field that names the person; the source is then a list of people."),
-        Key::new("collected", Kind::Text, "The field that says when it was collected."),
-        Key::new("time_zone", Kind::Text, "The zone of times without an offset."),
-        Key::new("time_format", Kind::Text, "How times are written, as a pattern of strftime."),
-        Key::new("under", Kind::Text, "The path that facts without a field of their own are put under."),
-        Key::new("speaks_for", Kind::Condition, "Of which devices it may speak."),
-        Key::new("expected_every", Kind::Period, "How often a file of it is due."),
-        Key::new("trust", Kind::Integer, "Whom to believe where sources differ: the higher wins."),
-        Key::new("fresh_for", Kind::Period, "How long its facts may be relied on."),
-        Key::new("complete", Kind::Boolean, "Whether each file lists everything the feed knows."),
-        Key::new("fields", Kind::Table(&FIELDS), "Which field is which fact."),
+        TableKey::new("person", KeyKind::Text, "The field that names the person; the source is then a list of people."),
+        TableKey::new("collected", KeyKind::Text, "The field that says when it was collected."),
+        TableKey::new("time_zone", KeyKind::Text, "The zone of times without an offset."),
+        TableKey::new("time_format", KeyKind::Text, "How times are written, as a pattern of strftime."),
+        TableKey::new("under", KeyKind::Text, "The path that facts without a field of their own are put under."),
+        TableKey::new("speaks_for", KeyKind::Condition, "Of which devices it may speak."),
+        TableKey::new("expected_every", KeyKind::Period, "How often a file of it is due."),
+        TableKey::new("trust", KeyKind::Integer, "Whom to believe where sources differ: the higher wins."),
+        TableKey::new("fresh_for", KeyKind::Period, "How long its facts may be relied on."),
+        TableKey::new("complete", KeyKind::Boolean, "Whether each file lists everything the feed knows."),
+        TableKey::new("fields", KeyKind::Table(&FIELDS), "Which field is which fact."),
     ]],
 )
 .needs(&[&["id"]]);
-static FIELDS: Shape = Shape::new("[source.fields]", &[]).others(Kind::Or(&Kind::Text, &FIELD));
-static FIELD: Shape = Shape::new(
+static FIELDS: TableShape = TableShape::new("[source.fields]", &[]).others(KeyKind::Or(&KeyKind::Text, &FIELD));
+static FIELD: TableShape = TableShape::new(
     "a field",
     &[&[
-        Key::new("fact", Kind::Text, "The path of the fact."),
-        Key::new("leave_out", Kind::Boolean, "Whether nothing of it is kept."),
-        Key::new("unit", Kind::Text, "The unit that it is given in."),
-        Key::new("true_when", Kind::Names, "Words that mean true."),
-        Key::new("false_when", Kind::Names, "Words that mean false."),
+        TableKey::new("fact", KeyKind::Text, "The path of the fact."),
+        TableKey::new("leave_out", KeyKind::Boolean, "Whether nothing of it is kept."),
+        TableKey::new("unit", KeyKind::Text, "The unit that it is given in."),
+        TableKey::new("true_when", KeyKind::Names, "Words that mean true."),
+        TableKey::new("false_when", KeyKind::Names, "Words that mean false."),
     ]],
 )
 .needs(&[&["fact", "leave_out"]]);
 
-const CLOCKS: [(&str, Clock); 2] = [("wall", Clock::Wall), ("stepped", Clock::Stepped)];
+const CLOCKS: [(&str, ClockMode); 2] = [("wall", ClockMode::Wall), ("stepped", ClockMode::Stepped)];
 const UNCOVERED: [(&str, Uncovered); 3] = [
     ("compliant", Uncovered::Compliant),
     ("unproven", Uncovered::Unproven),
@@ -496,7 +500,7 @@ const UNCOVERED: [(&str, Uncovered); 3] = [
 ];
 const NAMES_FROM: [(&str, NameFrom); 2] = [("file-name", NameFrom::File), ("folder-name", NameFrom::Folder)];
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Config {
     let mut config = Config {
         name: reader.string(root, "name"),
         holder: reader.string(root, "holder"),
@@ -553,13 +557,13 @@ pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Config {
 }
 
 /// Reads the clock of a lack of evidence.
-fn lack(reader: &mut Reader<'_>, table: &Table<'_>, settings: &mut LackSettings) {
+fn lack(reader: &mut TableReader<'_>, table: &Table<'_>, settings: &mut LackSettings) {
     settings.grace = reader.period(table, "grace").unwrap_or(settings.grace);
     settings.relapse = reader.period(table, "relapse").unwrap_or(settings.relapse);
 }
 
 /// Reads on which days people work.
-fn calendar_days(reader: &mut Reader<'_>, root: &Table<'_>, calendar: &mut WorkCalendar) {
+fn calendar_days(reader: &mut TableReader<'_>, root: &Table<'_>, calendar: &mut WorkCalendar) {
     let named = reader.names(root, "working_days");
     if root.get("working_days").is_some() {
         let mut days = BTreeSet::new();
@@ -584,7 +588,7 @@ fn calendar_days(reader: &mut Reader<'_>, root: &Table<'_>, calendar: &mut WorkC
     calendar.holidays = reader.days(root, "holidays").into_iter().collect();
 }
 
-fn zone(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<TimeZone> {
+fn zone(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<TimeZone> {
     let named = reader.named(table, "time_zone")?;
     let zone = TimeZone::get(&named.text).ok();
     if zone.is_none() {
@@ -597,7 +601,7 @@ fn zone(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<TimeZone> {
     zone
 }
 
-fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
+fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
     let id = reader.id(table, "a [[source]]")?;
     let mut source = Source { id: SourceId::new(id.text.as_str()), ..Source::native() };
     source.format = reader.word(table, "format", &Format::ALL).unwrap_or(Format::JsonLines);
@@ -684,7 +688,7 @@ fn source(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Source> {
 }
 
 /// Reports keys that say nothing in a source of its kind and format.
-fn check_fit(reader: &mut Reader<'_>, table: &Table<'_>, source: &Source) {
+fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, source: &Source) {
     let (people, word) = (source.kind != SourceKind::State, source.format.as_str());
     let json = source.format == Format::Json;
     let idle = [
@@ -725,7 +729,7 @@ fn check_fit(reader: &mut Reader<'_>, table: &Table<'_>, source: &Source) {
 }
 
 fn field(
-    reader: &mut Reader<'_>,
+    reader: &mut TableReader<'_>,
     table: &Table<'_>,
     key: std::ops::Range<usize>,
     units: &mut Vec<FieldUnit>,

@@ -2,24 +2,24 @@
 
 use fencepost_core::{Control, Diagnostic};
 
-use super::shape::{Key, Kind, Shape};
-use super::table::{Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape};
+use super::table::{Table, TableReader};
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "controls.toml",
-    &[&[Key::new("control", Kind::Tables(&CONTROL), "A clause of a law, a norm or a contract.")]],
+    &[&[TableKey::new("control", KeyKind::Tables(&CONTROL), "A clause of a law, a norm or a contract.")]],
 );
-static CONTROL: Shape = Shape::new(
+static CONTROL: TableShape = TableShape::new(
     "[[control]]",
     &[&[
-        Key::new("clause", Kind::Text, "How `controls` of rules name it."),
-        Key::new("title", Kind::Text, "What it asks for."),
-        Key::new("elsewhere", Kind::Text, "Who or what answers for it, where no rule can."),
+        TableKey::new("clause", KeyKind::Text, "How `controls` of rules name it."),
+        TableKey::new("title", KeyKind::Text, "What it asks for."),
+        TableKey::new("elsewhere", KeyKind::Text, "Who or what answers for it, where no rule can."),
     ]],
 )
 .needs(&[&["clause"]]);
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>) -> Vec<Control> {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Vec<Control> {
     let mut found: Vec<Control> = Vec::new();
     for table in reader.tables(root, "control") {
         if !reader.is_complete(&table, "a [[control]]", "write clause = \"ISO 27001 A.8.1\"") {

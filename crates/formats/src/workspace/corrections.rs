@@ -3,27 +3,27 @@
 use fencepost_core::Correction;
 use jiff::tz::TimeZone;
 
-use super::shape::{Key, Kind, Shape};
-use super::table::{Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape};
+use super::table::{Table, TableReader};
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "corrections.toml",
-    &[&[Key::new("correction", Kind::Tables(&CORRECTION), "A fact set by hand; it outranks every source.")]],
+    &[&[TableKey::new("correction", KeyKind::Tables(&CORRECTION), "A fact set by hand; it outranks every source.")]],
 );
-static CORRECTION: Shape = Shape::new(
+static CORRECTION: TableShape = TableShape::new(
     "[[correction]]",
     &[&[
-        Key::new("device", Kind::Text, "The device."),
-        Key::new("fact", Kind::Text, "The path of the fact."),
-        Key::new("value", Kind::Scalar, "What it is."),
-        Key::new("because", Kind::Text, "Why it is set by hand."),
-        Key::new("by", Kind::Text, "Who says so."),
-        Key::new("until", Kind::Moment, "Up to when; a day ends with the day."),
+        TableKey::new("device", KeyKind::Text, "The device."),
+        TableKey::new("fact", KeyKind::Text, "The path of the fact."),
+        TableKey::new("value", KeyKind::Scalar, "What it is."),
+        TableKey::new("because", KeyKind::Text, "Why it is set by hand."),
+        TableKey::new("by", KeyKind::Text, "Who says so."),
+        TableKey::new("until", KeyKind::Moment, "Up to when; a day ends with the day."),
     ]],
 )
 .needs(&[&["device"], &["fact"], &["value"], &["because"], &["by"], &["until"]]);
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut Vec<Correction>) {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, zone: &TimeZone, into: &mut Vec<Correction>) {
     for table in reader.tables(root, "correction") {
         if !reader.is_complete(&table, "a correction", "it says what, why, who says so, and until when") {
             continue;

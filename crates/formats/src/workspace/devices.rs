@@ -3,27 +3,27 @@
 use fencepost_core::{DeviceLifecycles, Renaming, Retirement};
 use jiff::tz::TimeZone;
 
-use super::shape::{Key, Kind, Shape};
-use super::table::{Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape};
+use super::table::{Table, TableReader};
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "devices.toml",
-    &[&[Key::new("device", Kind::Tables(&DEVICE), "A device that was retired or renamed.")]],
+    &[&[TableKey::new("device", KeyKind::Tables(&DEVICE), "A device that was retired or renamed.")]],
 );
-static DEVICE: Shape = Shape::new(
+static DEVICE: TableShape = TableShape::new(
     "[[device]]",
     &[&[
-        Key::new("id", Kind::Text, "The device."),
-        Key::new("retired", Kind::Moment, "From when on it is no device any more."),
-        Key::new("renamed_to", Kind::Text, "What it is called now."),
-        Key::new("from", Kind::Moment, "From when on it is called so."),
-        Key::new("because", Kind::Text, "Why."),
+        TableKey::new("id", KeyKind::Text, "The device."),
+        TableKey::new("retired", KeyKind::Moment, "From when on it is no device any more."),
+        TableKey::new("renamed_to", KeyKind::Text, "What it is called now."),
+        TableKey::new("from", KeyKind::Moment, "From when on it is called so."),
+        TableKey::new("because", KeyKind::Text, "Why."),
     ]],
 )
 .needs(&[&["id"], &["because"], &["retired", "renamed_to"]])
 .with(&[("renamed_to", "from")]);
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> DeviceLifecycles {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, zone: &TimeZone) -> DeviceLifecycles {
     let (mut retirements, mut renamings) = (Vec::new(), Vec::new());
     let tables = reader.tables(root, "device");
     for table in &tables {

@@ -6,25 +6,25 @@ use jiff::tz::TimeZone;
 use serde_json::{Map, Number, Value as Json};
 use toml::de::DeValue;
 
-use super::shape::{Key, Kind, Shape};
-use super::table::{Reader, Table, Value};
+use super::shape::{KeyKind, TableKey, TableShape};
+use super::table::{Table, TableReader, Value};
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "a file of examples",
-    &[&[Key::new("example", Kind::Tables(&EXAMPLE), "What a rule is to say of a made-up device.")]],
+    &[&[TableKey::new("example", KeyKind::Tables(&EXAMPLE), "What a rule is to say of a made-up device.")]],
 );
-static EXAMPLE: Shape = Shape::new(
+static EXAMPLE: TableShape = TableShape::new(
     "[[example]]",
     &[&[
-        Key::new("title", Kind::Text, "What it shows."),
-        Key::new("rule", Kind::Text, "The rule; a check as rule/check."),
-        Key::new("facts", Kind::Facts, "What is known of the device, as in a document of state."),
-        Key::new("expect", Kind::Word(outcomes), "What the rule is to say."),
-        Key::new("device", Kind::Text, "What the device is called, where a group or an exception names it."),
-        Key::new("as_of", Kind::Moment, "The moment at which it is judged."),
-        Key::new(
+        TableKey::new("title", KeyKind::Text, "What it shows."),
+        TableKey::new("rule", KeyKind::Text, "The rule; a check as rule/check."),
+        TableKey::new("facts", KeyKind::Facts, "What is known of the device, as in a document of state."),
+        TableKey::new("expect", KeyKind::Word(outcomes), "What the rule is to say."),
+        TableKey::new("device", KeyKind::Text, "What the device is called, where a group or an exception names it."),
+        TableKey::new("as_of", KeyKind::Moment, "The moment at which it is judged."),
+        TableKey::new(
             "collected_at",
-            Kind::Moment,
+            KeyKind::Moment,
             "When its state was collected; at the moment at which it is judged, where it is left out.",
         ),
     ]],
@@ -56,7 +56,7 @@ fn outcomes() -> Vec<&'static str> {
     vec!["pass", "fail", "unknown", "not-applicable"]
 }
 
-pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Vec<Example> {
+pub(super) fn all(reader: &mut TableReader<'_>, root: &Table<'_>, zone: &TimeZone) -> Vec<Example> {
     let mut found = Vec::new();
     for table in reader.tables(root, "example") {
         let help = "it says which rule, what is known of a device, and what the rule is to say of it";
@@ -77,7 +77,7 @@ pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) ->
     found
 }
 
-fn facts(reader: &mut Reader<'_>, table: &Table<'_>) -> Option<Map<String, Json>> {
+fn facts(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Map<String, Json>> {
     let value = table.get("facts")?;
     match json(value) {
         Ok(Json::Object(facts)) => Some(facts),

@@ -4,33 +4,37 @@ use fencepost_core::{Declaration, Dictionary, FactType};
 
 use toml::de::DeValue;
 
-use super::shape::{Key, Kind, Shape, words};
-use super::table::{Entry, Reader, Table, Value};
+use super::shape::{KeyKind, TableKey, TableShape, words};
+use super::table::{Entry, Table, TableReader, Value};
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "facts.toml",
-    &[&[Key::new("facts", Kind::Table(&FACTS), "Facts by their paths, each path in quotes.")]],
+    &[&[TableKey::new("facts", KeyKind::Table(&FACTS), "Facts by their paths, each path in quotes.")]],
 );
-static FACTS: Shape = Shape::new("[facts]", &[]).others(Kind::Table(&FACT));
-static FACT: Shape = Shape::new(
+static FACTS: TableShape = TableShape::new("[facts]", &[]).others(KeyKind::Table(&FACT));
+static FACT: TableShape = TableShape::new(
     "a fact",
     &[&[
-        Key::new(
+        TableKey::new(
             "type",
-            Kind::Word(|| words(&FactType::ALL)),
+            KeyKind::Word(|| words(&FactType::ALL)),
             "What it is read as; what was collected decides, where it is left out.",
         ),
-        Key::new("about", Kind::Text, "What it says."),
-        Key::new("unit", Kind::Text, "The unit of a number."),
-        Key::new("key", Kind::Text, "The field that names the items of a list."),
-        Key::new("volatile", Kind::Boolean, "It changes all the time, and says nothing of how a machine is set up."),
-        Key::new("secret", Kind::Boolean, "Only a digest of it is kept."),
-        Key::new("company_only", Kind::Boolean, "It is kept of the company's own devices alone."),
-        Key::new("fresh_for", Kind::Period, "How long it may be relied on."),
-        Key::new("labels", Kind::Table(&LABELS), "What its values are called, for people."),
+        TableKey::new("about", KeyKind::Text, "What it says."),
+        TableKey::new("unit", KeyKind::Text, "The unit of a number."),
+        TableKey::new("key", KeyKind::Text, "The field that names the items of a list."),
+        TableKey::new(
+            "volatile",
+            KeyKind::Boolean,
+            "It changes all the time, and says nothing of how a machine is set up.",
+        ),
+        TableKey::new("secret", KeyKind::Boolean, "Only a digest of it is kept."),
+        TableKey::new("company_only", KeyKind::Boolean, "It is kept of the company's own devices alone."),
+        TableKey::new("fresh_for", KeyKind::Period, "How long it may be relied on."),
+        TableKey::new("labels", KeyKind::Table(&LABELS), "What its values are called, for people."),
     ]],
 );
-static LABELS: Shape = Shape::new("[facts.labels]", &[]).others(Kind::Text);
+static LABELS: TableShape = TableShape::new("[facts.labels]", &[]).others(KeyKind::Text);
 
 /// Without quotes a dotted path makes tables within tables.
 fn is_unquoted(value: &Value<'_>) -> bool {
@@ -38,7 +42,7 @@ fn is_unquoted(value: &Value<'_>) -> bool {
     inner.iter().any(|(key, value)| FACT.kind(key.get_ref()).is_none() && matches!(value.get_ref(), DeValue::Table(_)))
 }
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, dictionary: &mut Dictionary) {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, dictionary: &mut Dictionary) {
     let Some(facts) = reader.table(root, "facts") else { return };
     for Entry { key: path, span, value } in facts.entries() {
         if is_unquoted(value) {

@@ -2,30 +2,36 @@
 
 use fencepost_core::{GroupKind, GroupSource, RuleSetSource};
 
-use super::shape::{Key, Kind, Shape, words};
-use super::table::{Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape, words};
+use super::table::{Table, TableReader};
 
-pub(super) static FILE: Shape =
-    Shape::new("groups.toml", &[&[Key::new("group", Kind::Tables(&GROUP), "A named set of devices, or of people.")]]);
-static GROUP: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
+    "groups.toml",
+    &[&[TableKey::new("group", KeyKind::Tables(&GROUP), "A named set of devices, or of people.")]],
+);
+static GROUP: TableShape = TableShape::new(
     "[[group]]",
     &[&[
-        Key::new("id", Kind::Id, "Its name."),
-        Key::new("title", Kind::Text, "What it is, for people."),
-        Key::new("of", Kind::Word(|| words(&KINDS)), "What it is made of: devices, where nothing else is said."),
-        Key::new("members", Kind::Names, "Ids of devices or people that belong to it."),
-        Key::new("where", Kind::Condition, "Those belong to it for which this holds."),
-        Key::new("held_by", Kind::Names, "Groups or units of people, whose devices belong to it."),
-        Key::new("units", Kind::Names, "Units, whose people belong to it."),
-        Key::new("groups", Kind::Names, "Other groups, whose members belong to it."),
-        Key::new("except", Kind::Names, "Members or groups that do not belong to it, whatever else says so."),
+        TableKey::new("id", KeyKind::Id, "Its name."),
+        TableKey::new("title", KeyKind::Text, "What it is, for people."),
+        TableKey::new(
+            "of",
+            KeyKind::Word(|| words(&KINDS)),
+            "What it is made of: devices, where nothing else is said.",
+        ),
+        TableKey::new("members", KeyKind::Names, "Ids of devices or people that belong to it."),
+        TableKey::new("where", KeyKind::Condition, "Those belong to it for which this holds."),
+        TableKey::new("held_by", KeyKind::Names, "Groups or units of people, whose devices belong to it."),
+        TableKey::new("units", KeyKind::Names, "Units, whose people belong to it."),
+        TableKey::new("groups", KeyKind::Names, "Other groups, whose members belong to it."),
+        TableKey::new("except", KeyKind::Names, "Members or groups that do not belong to it, whatever else says so."),
     ]],
 )
 .needs(&[&["id"]]);
 
 const KINDS: [(&str, GroupKind); 2] = [("devices", GroupKind::Devices), ("people", GroupKind::People)];
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
     for table in reader.tables(root, "group") {
         let Some(id) = reader.id(&table, "a [[group]]") else { continue };
         into.groups.push(GroupSource {

@@ -26,13 +26,13 @@ use fencepost_core::limits::{self, WORKSPACE_FILE_BYTES};
 use fencepost_core::{Control, Correction, DeviceLifecycles, Diagnostic, Dictionary, FileId, RuleSetSource};
 
 pub use baselines::{is_baseline_key, is_fact_path};
-pub use config::{Clock, Config, Field, Format, NameFrom, Source, SourceKind};
+pub use config::{ClockMode, Config, Field, Format, NameFrom, Source, SourceKind};
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
 pub use table::line_column;
 
-use shape::Shape;
-use table::Reader;
+use shape::TableShape;
+use table::TableReader;
 
 /// A workspace file.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -169,7 +169,7 @@ impl WorkspaceFile {
         self.path().strip_suffix("/*.toml")
     }
 
-    fn shape(self) -> &'static Shape {
+    fn shape(self) -> &'static TableShape {
         match self {
             Self::Config => &config::FILE,
             Self::Facts => &facts::FILE,
@@ -317,7 +317,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             continue;
         }
         let kind = WorkspaceFile::of(&file.path).unwrap_or(WorkspaceFile::Rules);
-        Reader::open(id, &file.text, kind.shape(), &mut mistakes, |reader, root| match kind {
+        TableReader::open(id, &file.text, kind.shape(), &mut mistakes, |reader, root| match kind {
             WorkspaceFile::Config => config = config::read(reader, root),
             WorkspaceFile::Facts => facts::read(reader, root, &mut dictionary),
             WorkspaceFile::Groups => groups::read(reader, root, &mut rules),

@@ -3,77 +3,86 @@
 use fencepost_core::{ExceptSource, FixSource, Named, RuleSeverity, RuleSource, Settings, Stage};
 use jiff::tz::TimeZone;
 
-use super::shape::{Key, Kind, Shape};
-use super::table::{Entry, Item, Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape};
+use super::table::{Entry, ListItem, Table, TableReader};
 
-pub(super) static FILE: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
     "a file of rules",
-    &[&[Key::new("rule", Kind::Tables(&RULE), "What the devices that it covers must meet.")]],
+    &[&[TableKey::new("rule", KeyKind::Tables(&RULE), "What the devices that it covers must meet.")]],
 );
-static RULE: Shape = Shape::new("[[rule]]", &KEYS).needs(&[&["id"], &["covers", "groups"], &["require", "checks"]]);
+static RULE: TableShape =
+    TableShape::new("[[rule]]", &KEYS).needs(&[&["id"], &["covers", "groups"], &["require", "checks"]]);
 // Without `response`: until responses exist, the key would promise what does not happen.
-pub(super) static KEYS: [&[Key]; 4] = [
+pub(super) static KEYS: [&[TableKey]; 4] = [
     &[
-        Key::new("id", Kind::Id, "Its name; findings follow it, so it stays as it is."),
-        Key::new("title", Kind::Text, "What it asks for, in a sentence."),
+        TableKey::new("id", KeyKind::Id, "Its name; findings follow it, so it stays as it is."),
+        TableKey::new("title", KeyKind::Text, "What it asks for, in a sentence."),
     ],
     &SCOPE,
     &[
-        Key::new("require", Kind::Condition, "What a covered device must meet."),
-        Key::new(
+        TableKey::new("require", KeyKind::Condition, "What a covered device must meet."),
+        TableKey::new(
             "checks",
-            Kind::Table(&CHECKS),
+            KeyKind::Table(&CHECKS),
             "Several named conditions; each becomes a rule rule/check of its own.",
         ),
-        Key::new(
+        TableKey::new(
             "fix_when",
-            Kind::Tables(&FIX),
+            KeyKind::Tables(&FIX),
             "What to do instead, where a condition holds; the first that does is said.",
         ),
-        Key::new("was", Kind::Names, "Earlier ids; findings follow."),
+        TableKey::new("was", KeyKind::Names, "Earlier ids; findings follow."),
     ],
     &SETTINGS,
 ];
 /// Whom a rule or a baseline covers.
-pub(super) static SCOPE: [Key; 3] = [
-    Key::new("covers", Kind::Condition, "A condition on the devices it covers; with `groups`, both have to hold."),
-    Key::new("groups", Kind::Names, "Groups of devices, in one of which a covered device is."),
-    Key::new("except", Kind::NamesAndTables(&EXCEPTION), "Groups or devices it does not cover, whatever else says so."),
+pub(super) static SCOPE: [TableKey; 3] = [
+    TableKey::new(
+        "covers",
+        KeyKind::Condition,
+        "A condition on the devices it covers; with `groups`, both have to hold.",
+    ),
+    TableKey::new("groups", KeyKind::Names, "Groups of devices, in one of which a covered device is."),
+    TableKey::new(
+        "except",
+        KeyKind::NamesAndTables(&EXCEPTION),
+        "Groups or devices it does not cover, whatever else says so.",
+    ),
 ];
 /// What may be said of a rule, an expectation, a list or a whole baseline.
-pub(super) static SETTINGS: [Key; 8] = [
-    Key::new("topic", Kind::Text, "What it is about; coverage is read by topic."),
-    Key::new("severity", Kind::Word(severities), "How bad a failure is: medium, where nothing else is said."),
-    Key::new("stage", Kind::Word(stages), "How far it is in force: enforced, where nothing else is said."),
-    Key::new("enforced_from", Kind::Moment, "From when on it is enforced; it is on trial until then."),
-    Key::new(
+pub(super) static SETTINGS: [TableKey; 8] = [
+    TableKey::new("topic", KeyKind::Text, "What it is about; coverage is read by topic."),
+    TableKey::new("severity", KeyKind::Word(severities), "How bad a failure is: medium, where nothing else is said."),
+    TableKey::new("stage", KeyKind::Word(stages), "How far it is in force: enforced, where nothing else is said."),
+    TableKey::new("enforced_from", KeyKind::Moment, "From when on it is enforced; it is on trial until then."),
+    TableKey::new(
         "grace",
-        Kind::Period,
+        KeyKind::Period,
         "How long a failure may last, such as \"3d\"; not at all, where nothing else is said.",
     ),
-    Key::new("because", Kind::Text, "Why it is asked for."),
-    Key::new("fix", Kind::Text, "What to do about a failure."),
-    Key::new("controls", Kind::Names, "Clauses of laws, norms or contracts that it answers for."),
+    TableKey::new("because", KeyKind::Text, "Why it is asked for."),
+    TableKey::new("fix", KeyKind::Text, "What to do about a failure."),
+    TableKey::new("controls", KeyKind::Names, "Clauses of laws, norms or contracts that it answers for."),
 ];
-static CHECKS: Shape = Shape::new("[rule.checks]", &[]).others(Kind::Condition);
-static EXCEPTION: Shape = Shape::new(
+static CHECKS: TableShape = TableShape::new("[rule.checks]", &[]).others(KeyKind::Condition);
+static EXCEPTION: TableShape = TableShape::new(
     "an entry of `except`",
     &[&[
-        Key::new("group", Kind::Text, "The group that is not covered."),
-        Key::new("device", Kind::Text, "The device that is not covered."),
-        Key::new("because", Kind::Text, "Why."),
-        Key::new("until", Kind::Moment, "Up to when; a day ends with the day."),
+        TableKey::new("group", KeyKind::Text, "The group that is not covered."),
+        TableKey::new("device", KeyKind::Text, "The device that is not covered."),
+        TableKey::new("because", KeyKind::Text, "Why."),
+        TableKey::new("until", KeyKind::Moment, "Up to when; a day ends with the day."),
     ]],
 )
 .needs(&[&["group", "device"]]);
-static FIX: Shape = Shape::new(
+static FIX: TableShape = TableShape::new(
     "an entry of `fix_when`",
     &[&[
-        Key::new("when", Kind::Condition, "Where this holds,"),
-        Key::new("say", Kind::Text, "this is what to do."),
-        Key::new(
+        TableKey::new("when", KeyKind::Condition, "Where this holds,"),
+        TableKey::new("say", KeyKind::Text, "this is what to do."),
+        TableKey::new(
             "awaiting",
-            Kind::Boolean,
+            KeyKind::Boolean,
             "What was asked for is done, and takes effect by itself or with what is said.",
         ),
     ]],
@@ -89,7 +98,7 @@ fn severities() -> Vec<&'static str> {
 }
 
 /// The rules of a file.
-pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) -> Vec<RuleSource> {
+pub(super) fn all(reader: &mut TableReader<'_>, root: &Table<'_>, zone: &TimeZone) -> Vec<RuleSource> {
     let mut found = Vec::new();
     for table in reader.tables(root, "rule") {
         let Some(id) = reader.id(&table, "a [[rule]]") else { continue };
@@ -128,15 +137,15 @@ pub(super) fn all(reader: &mut Reader<'_>, root: &Table<'_>, zone: &TimeZone) ->
 }
 
 /// What a rule does not cover: names of groups and devices, or tables that also say why and until when.
-pub(super) fn exceptions(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Vec<ExceptSource> {
+pub(super) fn exceptions(reader: &mut TableReader<'_>, table: &Table<'_>, zone: &TimeZone) -> Vec<ExceptSource> {
     let mut found = Vec::new();
     for item in reader.names_and_tables(table, "except") {
         let table = match item {
-            Item::Name(name) => {
+            ListItem::Name(name) => {
                 found.push(name.into());
                 continue;
             }
-            Item::Table(table) => table,
+            ListItem::Table(table) => table,
         };
         let (group, device) = (reader.named(&table, "group"), reader.named(&table, "device"));
         let is_group = group.is_some();
@@ -157,7 +166,7 @@ pub(super) fn exceptions(reader: &mut Reader<'_>, table: &Table<'_>, zone: &Time
 }
 
 /// What to do about a failure where a condition holds.
-fn fixes(reader: &mut Reader<'_>, table: &Table<'_>) -> Vec<FixSource> {
+fn fixes(reader: &mut TableReader<'_>, table: &Table<'_>) -> Vec<FixSource> {
     let mut found = Vec::new();
     for table in reader.tables(table, "fix_when") {
         let (when, say) = (reader.text(&table, "when"), reader.string(&table, "say"));
@@ -176,7 +185,7 @@ fn fixes(reader: &mut Reader<'_>, table: &Table<'_>) -> Vec<FixSource> {
 }
 
 /// What is said of something at a table.
-pub(super) fn settings(reader: &mut Reader<'_>, table: &Table<'_>, zone: &TimeZone) -> Settings {
+pub(super) fn settings(reader: &mut TableReader<'_>, table: &Table<'_>, zone: &TimeZone) -> Settings {
     Settings {
         topic: reader.string(table, "topic"),
         severity: reader.word(table, "severity", &RuleSeverity::ALL.map(|severity| (severity.as_str(), severity))),

@@ -3,7 +3,7 @@
 use serde_json::{Map, Value as Json, json};
 
 use super::WorkspaceFile;
-use super::shape::{Key, Kind, Shape};
+use super::shape::{KeyKind, TableKey, TableShape};
 
 pub(super) fn of_file(file: WorkspaceFile) -> Json {
     let mut schema = Map::new();
@@ -15,7 +15,7 @@ pub(super) fn of_file(file: WorkspaceFile) -> Json {
     Json::Object(schema)
 }
 
-fn of_table(shape: &'static Shape) -> Map<String, Json> {
+fn of_table(shape: &'static TableShape) -> Map<String, Json> {
     let properties: Map<String, Json> =
         shape.keys().map(|key| (key.name.to_owned(), Json::Object(of_key(key)))).collect();
     let mut schema = Map::new();
@@ -39,32 +39,32 @@ fn of_table(shape: &'static Shape) -> Map<String, Json> {
     schema
 }
 
-fn of_key(key: &Key) -> Map<String, Json> {
+fn of_key(key: &TableKey) -> Map<String, Json> {
     let mut schema = Map::new();
     schema.insert("description".to_owned(), json!(key.about));
     schema.extend(of_kind(key.kind));
     schema
 }
 
-fn of_kind(kind: Kind) -> Map<String, Json> {
+fn of_kind(kind: KeyKind) -> Map<String, Json> {
     let table = |shape| Json::Object(of_table(shape));
     let schema = match kind {
-        Kind::Text => json!({ "type": "string" }),
-        Kind::Condition => json!({ "type": "string", "minLength": 1 }),
-        Kind::Id => json!({ "type": "string", "maxLength": 100, "pattern": "^[a-z0-9_.]+(-[a-z0-9_.]+)*$" }),
-        Kind::Names => one_or_more(json!({ "type": "string" })),
-        Kind::NamesAndTables(shape) => one_or_more(json!({ "anyOf": [{ "type": "string" }, table(shape)] })),
-        Kind::Boolean => json!({ "type": "boolean" }),
-        Kind::Integer => json!({ "type": "integer" }),
-        Kind::Scalar => json!({ "type": ["string", "number", "boolean"] }),
-        Kind::Period => json!({ "anyOf": [{ "const": 0 }, { "type": "string", "pattern": PERIOD }] }),
-        Kind::Moment => json!({ "type": "string", "minLength": 10 }),
-        Kind::Days => json!({ "type": "array", "items": { "type": "string", "minLength": 10 } }),
-        Kind::Word(words) => json!({ "enum": words() }),
-        Kind::Table(shape) => table(shape),
-        Kind::Tables(shape) => json!({ "type": "array", "items": table(shape) }),
-        Kind::Or(short, shape) => json!({ "anyOf": [of_kind(*short), table(shape)] }),
-        Kind::Facts => json!({ "type": "object" }),
+        KeyKind::Text => json!({ "type": "string" }),
+        KeyKind::Condition => json!({ "type": "string", "minLength": 1 }),
+        KeyKind::Id => json!({ "type": "string", "maxLength": 100, "pattern": "^[a-z0-9_.]+(-[a-z0-9_.]+)*$" }),
+        KeyKind::Names => one_or_more(json!({ "type": "string" })),
+        KeyKind::NamesAndTables(shape) => one_or_more(json!({ "anyOf": [{ "type": "string" }, table(shape)] })),
+        KeyKind::Boolean => json!({ "type": "boolean" }),
+        KeyKind::Integer => json!({ "type": "integer" }),
+        KeyKind::Scalar => json!({ "type": ["string", "number", "boolean"] }),
+        KeyKind::Period => json!({ "anyOf": [{ "const": 0 }, { "type": "string", "pattern": PERIOD }] }),
+        KeyKind::Moment => json!({ "type": "string", "minLength": 10 }),
+        KeyKind::Days => json!({ "type": "array", "items": { "type": "string", "minLength": 10 } }),
+        KeyKind::Word(words) => json!({ "enum": words() }),
+        KeyKind::Table(shape) => table(shape),
+        KeyKind::Tables(shape) => json!({ "type": "array", "items": table(shape) }),
+        KeyKind::Or(short, shape) => json!({ "anyOf": [of_kind(*short), table(shape)] }),
+        KeyKind::Facts => json!({ "type": "object" }),
     };
     match schema {
         Json::Object(schema) => schema,

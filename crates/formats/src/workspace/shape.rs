@@ -3,13 +3,13 @@
 
 /// A table.
 #[derive(Debug)]
-pub(super) struct Shape {
+pub(super) struct TableShape {
     /// How messages speak of it.
     pub name: &'static str,
     /// Its keys.
-    pub keys: &'static [&'static [Key]],
+    pub keys: &'static [&'static [TableKey]],
     /// What keys of any other name hold; none when there are no others.
-    pub others: Option<Kind>,
+    pub others: Option<KeyKind>,
     /// Of each of these, at least one is there.
     pub needs: &'static [&'static [&'static str]],
     /// Where the first of these is there, so is the second.
@@ -18,16 +18,16 @@ pub(super) struct Shape {
 
 /// A key.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Key {
+pub(super) struct TableKey {
     pub name: &'static str,
-    pub kind: Kind,
+    pub kind: KeyKind,
     /// What it says, for whoever writes it.
     pub about: &'static str,
 }
 
 /// What stands at a key.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum Kind {
+pub(super) enum KeyKind {
     /// A text.
     Text,
     /// A text that is a condition.
@@ -37,7 +37,7 @@ pub(super) enum Kind {
     /// A list of texts, or one.
     Names,
     /// A list of texts and tables, or one.
-    NamesAndTables(&'static Shape),
+    NamesAndTables(&'static TableShape),
     Boolean,
     Integer,
     /// A text, a number, true or false.
@@ -50,11 +50,11 @@ pub(super) enum Kind {
     Days,
     /// One of a few words.
     Word(fn() -> Vec<&'static str>),
-    Table(&'static Shape),
+    Table(&'static TableShape),
     /// Any number of tables.
-    Tables(&'static Shape),
+    Tables(&'static TableShape),
     /// A table, or what says the same in short.
-    Or(&'static Kind, &'static Shape),
+    Or(&'static KeyKind, &'static TableShape),
     /// Facts: whatever JSON can say.
     Facts,
 }
@@ -64,14 +64,14 @@ pub(super) fn words<T>(all: &[(&'static str, T)]) -> Vec<&'static str> {
     all.iter().map(|(word, _)| *word).collect()
 }
 
-impl Key {
-    pub const fn new(name: &'static str, kind: Kind, about: &'static str) -> Self {
+impl TableKey {
+    pub const fn new(name: &'static str, kind: KeyKind, about: &'static str) -> Self {
         Self { name, kind, about }
     }
 }
 
-impl Shape {
-    pub const fn new(name: &'static str, keys: &'static [&'static [Key]]) -> Self {
+impl TableShape {
+    pub const fn new(name: &'static str, keys: &'static [&'static [TableKey]]) -> Self {
         Self { name, keys, others: None, needs: &[], with: &[] }
     }
 
@@ -85,24 +85,24 @@ impl Shape {
         self
     }
 
-    pub const fn others(mut self, others: Kind) -> Self {
+    pub const fn others(mut self, others: KeyKind) -> Self {
         self.others = Some(others);
         self
     }
 
-    pub fn keys(&self) -> impl Iterator<Item = &'static Key> {
+    pub fn keys(&self) -> impl Iterator<Item = &'static TableKey> {
         self.keys.iter().copied().flatten()
     }
 
     /// Returns what stands at a key, also at one of any name.
-    pub fn kind(&self, key: &str) -> Option<Kind> {
+    pub fn kind(&self, key: &str) -> Option<KeyKind> {
         self.keys().find(|known| known.name == key).map(|known| known.kind).or(self.others)
     }
 }
 
-impl Kind {
+impl KeyKind {
     /// Returns the shape of the tables that stand there.
-    pub fn shape(self) -> Option<&'static Shape> {
+    pub fn shape(self) -> Option<&'static TableShape> {
         match self {
             Self::NamesAndTables(shape) | Self::Table(shape) | Self::Tables(shape) | Self::Or(_, shape) => Some(shape),
             _ => None,

@@ -15,18 +15,18 @@ use toml::de::{DeTable, DeValue};
 use toml_parser::decoder::{Encoding, StringBuilder};
 use toml_parser::{Raw, Span as RawSpan};
 
-use super::shape::{Kind, Shape};
+use super::shape::{KeyKind, TableShape};
 
 /// A table with the place of its heading, and what it may hold.
 #[derive(Clone)]
 pub(super) struct Table<'t> {
     table: &'t DeTable<'t>,
     pub span: Range<usize>,
-    shape: &'static Shape,
+    shape: &'static TableShape,
 }
 
 /// An item of a list that holds names, and tables that say more.
-pub(super) enum Item<'t> {
+pub(super) enum ListItem<'t> {
     Name(Named),
     Table(Table<'t>),
 }
@@ -54,7 +54,7 @@ fn count_keys(table: &DeTable<'_>, most: usize) -> usize {
 }
 
 /// Reads one file, collecting mistakes.
-pub(super) struct Reader<'r> {
+pub(super) struct TableReader<'r> {
     file: FileId,
     text: &'r str,
     mistakes: &'r mut Vec<Diagnostic>,
@@ -62,14 +62,14 @@ pub(super) struct Reader<'r> {
 
 pub(super) type Value<'t> = Spanned<DeValue<'t>>;
 
-impl<'r> Reader<'r> {
+impl<'r> TableReader<'r> {
     /// Parses a file and hands its root to `read`, even when some of it is malformed.
     pub fn open(
         file: FileId,
         text: &'r str,
-        shape: &'static Shape,
+        shape: &'static TableShape,
         mistakes: &'r mut Vec<Diagnostic>,
-        read: impl FnOnce(&mut Reader<'_>, &Table<'_>),
+        read: impl FnOnce(&mut TableReader<'_>, &Table<'_>),
     ) {
         let (document, errors) = DeTable::parse_recoverable(text);
         let broken = !errors.is_empty();
@@ -89,7 +89,7 @@ impl<'r> Reader<'r> {
             return;
         }
         let before = mistakes.len();
-        let mut reader = Reader { file, text, mistakes };
+        let mut reader = TableReader { file, text, mistakes };
         let root = reader.opened(document.get_ref(), document.span(), shape);
         read(&mut reader, &root);
         if broken {
@@ -123,7 +123,7 @@ impl<'r> Reader<'r> {
     }
 
     /// Opens a table, and reports every key that it may not hold.
-    fn opened<'t>(&mut self, table: &'t DeTable<'t>, span: Range<usize>, shape: &'static Shape) -> Table<'t> {
+    fn opened<'t>(&mut self, table: &'t DeTable<'t>, span: Range<usize>, shape: &'static TableShape) -> Table<'t> {
         for (key, value) in table {
             let name = key.get_ref().as_ref();
             let is_known = shape.keys().any(|known| known.name == name);
@@ -139,7 +139,8 @@ impl<'r> Reader<'r> {
 
     /// The text at a key, with its way back to the file.
     pub fn text(&mut self, table: &Table<'_>, key: &str) -> Option<Text> {
-        let value = table.at(key, |kind| matches!(kind, Kind::Text | Kind::Condition | Kind::Id | Kind::Word(_)))?;
+        let value = table
+            .at(key, |kind| matches!(kind, KeyKind::Text | KeyKind::Condition | KeyKind::Id | KeyKind::Word(_)))?;
         match value.get_ref() {
             DeValue::String(_) => Some(self.located(value)),
             _ => {
@@ -182,7 +183,7 @@ impl<'r> Reader<'r> {
     }
 
     pub fn boolean(&mut self, table: &Table<'_>, key: &str) -> Option<bool> {
-        let value = table.at(key, |kind| matches!(kind, Kind::Boolean))?;
+        let value = table.at(key, |kind| matches!(kind, KeyKind::Boolean))?;
         let truth = value.get_ref().as_bool();
         if truth.is_none() {
             self.wrong_type(key, value, "true or false", "true");
@@ -191,7 +192,7 @@ impl<'r> Reader<'r> {
     }
 
     pub fn integer(&mut self, table: &Table<'_>, key: &str) -> Option<i64> {
-        let value = table.at(key, |kind| matches!(kind, Kind::Integer))?;
+        let value = table.at(key, |kind| matches!(kind, KeyKind::Integer))?;
         let number = value
             .get_ref()
             .as_integer()
@@ -204,7 +205,7 @@ impl<'r> Reader<'r> {
 
     /// A list of texts; a single text is a list of one.
     pub fn names(&mut self, table: &Table<'_>, key: &str) -> Vec<Named> {
-        let Some(value) = table.at(key, |kind| matches!(kind, Kind::Names)) else { return Vec::new() };
+        let Some(value) = table.at(key, |kind| matches!(kind, KeyKind::Names)) else { return Vec::new() };
         let mut names = Vec::new();
         for item in self.items(key, value, "a list of texts") {
             match item.get_ref() {
@@ -218,16 +219,16 @@ impl<'r> Reader<'r> {
     }
 
     /// A list of texts and of tables that say more; a single one is a list of one.
-    pub fn names_and_tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<Item<'t>> {
+    pub fn names_and_tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<ListItem<'t>> {
         const WANTED: &str = "a list of texts and tables";
-        let Some(value) = table.at(key, |kind| matches!(kind, Kind::NamesAndTables(_))) else { return Vec::new() };
+        let Some(value) = table.at(key, |kind| matches!(kind, KeyKind::NamesAndTables(_))) else { return Vec::new() };
         let mut found = Vec::new();
         for item in self.items(key, value, WANTED) {
             match item.get_ref() {
                 DeValue::String(text) => {
-                    found.push(Item::Name(Named { text: text.to_string(), span: Some(self.span(item.span())) }))
+                    found.push(ListItem::Name(Named { text: text.to_string(), span: Some(self.span(item.span())) }))
                 }
-                DeValue::Table(_) => found.extend(self.inner(table, key, item).map(Item::Table)),
+                DeValue::Table(_) => found.extend(self.inner(table, key, item).map(ListItem::Table)),
                 _ => self.wrong_type(key, item, WANTED, "[\"...\"]"),
             }
         }
@@ -253,8 +254,8 @@ impl<'r> Reader<'r> {
     pub fn word<T: Copy>(&mut self, table: &Table<'_>, key: &str, words: &[(&str, T)]) -> Option<T> {
         debug_assert!(
             table.shape.kind(key).is_some_and(|kind| {
-                let kind = if let Kind::Or(kind, _) = kind { *kind } else { kind };
-                let Kind::Word(known) = kind else { return false };
+                let kind = if let KeyKind::Or(kind, _) = kind { *kind } else { kind };
+                let KeyKind::Word(known) = kind else { return false };
                 known().into_iter().eq(words.iter().map(|(word, _)| *word))
             }),
             "{} has no such words at `{key}`",
@@ -275,7 +276,7 @@ impl<'r> Reader<'r> {
 
     /// A length of time, `"3d"`; the number 0 is one too.
     pub fn period(&mut self, table: &Table<'_>, key: &str) -> Option<Period> {
-        let value = table.at(key, |kind| matches!(kind, Kind::Period))?;
+        let value = table.at(key, |kind| matches!(kind, KeyKind::Period))?;
         let read = match value.get_ref() {
             DeValue::String(text) => Period::parse(text),
             DeValue::Integer(number) if number.as_str() == "0" => Ok(Period::ZERO),
@@ -293,7 +294,7 @@ impl<'r> Reader<'r> {
     /// Reads a moment: RFC 3339, a local time in `zone`, or a day; returns its beginning and its end, which are the same but for
     /// a day.
     pub fn moment(&mut self, table: &Table<'_>, key: &str, zone: &TimeZone) -> Option<(Timestamp, Timestamp)> {
-        let value = table.at(key, |kind| matches!(kind, Kind::Moment))?;
+        let value = table.at(key, |kind| matches!(kind, KeyKind::Moment))?;
         let text = match value.get_ref() {
             DeValue::String(text) => text.to_string(),
             DeValue::Datetime(moment) => moment.to_string(),
@@ -310,7 +311,7 @@ impl<'r> Reader<'r> {
 
     /// A list of days, `[2027-05-17]`.
     pub fn days(&mut self, table: &Table<'_>, key: &str) -> Vec<Date> {
-        let Some(value) = table.at(key, |kind| matches!(kind, Kind::Days)) else { return Vec::new() };
+        let Some(value) = table.at(key, |kind| matches!(kind, KeyKind::Days)) else { return Vec::new() };
         let mut days = Vec::new();
         for item in self.items(key, value, "a list of days") {
             let text = match item.get_ref() {
@@ -333,7 +334,7 @@ impl<'r> Reader<'r> {
 
     /// The tables of an array of tables, `[[key]]`.
     pub fn tables<'t>(&mut self, table: &Table<'t>, key: &str) -> Vec<Table<'t>> {
-        let Some(value) = table.at(key, |kind| matches!(kind, Kind::Tables(_))) else { return Vec::new() };
+        let Some(value) = table.at(key, |kind| matches!(kind, KeyKind::Tables(_))) else { return Vec::new() };
         let DeValue::Array(items) = value.get_ref() else {
             self.error(
                 "wrong-type",
@@ -356,7 +357,7 @@ impl<'r> Reader<'r> {
     /// The table that a value of a key is, if it is one.
     pub fn inner<'t>(&mut self, table: &Table<'_>, key: &str, value: &'t Value<'t>) -> Option<Table<'t>> {
         let DeValue::Table(inner) = value.get_ref() else { return None };
-        Some(self.opened(inner, value.span(), table.shape.kind(key).and_then(Kind::shape)?))
+        Some(self.opened(inner, value.span(), table.shape.kind(key).and_then(KeyKind::shape)?))
     }
 
     /// Whether a table has each of the keys that it needs; what it lacks is reported.
@@ -387,7 +388,7 @@ impl<'r> Reader<'r> {
 
     /// The table at a key, `[key]`.
     pub fn table<'t>(&mut self, table: &Table<'t>, key: &str) -> Option<Table<'t>> {
-        let value = table.at(key, |kind| matches!(kind, Kind::Table(_)))?;
+        let value = table.at(key, |kind| matches!(kind, KeyKind::Table(_)))?;
         let found = self.inner(table, key, value);
         if found.is_none() {
             self.wrong_type(key, value, "a table", "{ ... }");
@@ -422,12 +423,12 @@ impl<'r> Reader<'r> {
 }
 
 /// Whether a value may stand at a key of any name; tables do where they hold what such a table needs.
-fn is_other(shape: &Shape, value: &Value<'_>) -> bool {
+fn is_other(shape: &TableShape, value: &Value<'_>) -> bool {
     match (shape.others, value.get_ref()) {
-        (Some(Kind::Table(other)), DeValue::Table(table)) => {
+        (Some(KeyKind::Table(other)), DeValue::Table(table)) => {
             other.needs.iter().all(|any| any.iter().any(|key| table.contains_key(*key)))
         }
-        (Some(Kind::Table(other)), _) => other.needs.is_empty(),
+        (Some(KeyKind::Table(other)), _) => other.needs.is_empty(),
         (others, _) => others.is_some(),
     }
 }
@@ -443,9 +444,9 @@ impl<'t> Table<'t> {
     }
 
     /// The value at a key that is read as one of the kinds that `fits` names: what is said of tables is what is read of them.
-    fn at(&self, key: &str, fits: fn(Kind) -> bool) -> Option<&'t Value<'t>> {
+    fn at(&self, key: &str, fits: fn(KeyKind) -> bool) -> Option<&'t Value<'t>> {
         debug_assert!(
-            self.shape.kind(key).is_some_and(|kind| fits(kind) || matches!(kind, Kind::Or(kind, _) if fits(*kind))),
+            self.shape.kind(key).is_some_and(|kind| fits(kind) || matches!(kind, KeyKind::Or(kind, _) if fits(*kind))),
             "{} has no such key `{key}`",
             self.shape.name
         );
@@ -544,7 +545,7 @@ pub fn line_column(file: &str, offset: usize) -> (usize, usize) {
 mod tests {
     use super::*;
 
-    static ANY: Shape = Shape::new("a file", &[]).others(Kind::Text);
+    static ANY: TableShape = TableShape::new("a file", &[]).others(KeyKind::Text);
 
     /// Every character that is not escaped is found at the place the map names.
     #[track_caller]
@@ -552,7 +553,7 @@ mod tests {
         let file = format!("# ü\nk = 1\nv = {value} # c\n");
         let mut mistakes = Vec::new();
         let mut seen = false;
-        Reader::open(FileId(0), &file, &ANY, &mut mistakes, |reader, root| {
+        TableReader::open(FileId(0), &file, &ANY, &mut mistakes, |reader, root| {
             let text = reader.text(root, "v").expect("a text");
             let mut last = 0;
             for (at, c) in text.as_str().char_indices() {
@@ -590,7 +591,7 @@ mod tests {
         assert_eq!(line_column("ü = 1\n日本 x", "ü = 1\n日本 ".len()), (2, 4));
         let file = "\u{feff}v = \"a @@ b\"\n";
         let mut mistakes = Vec::new();
-        Reader::open(FileId(0), file, &ANY, &mut mistakes, |reader, root| {
+        TableReader::open(FileId(0), file, &ANY, &mut mistakes, |reader, root| {
             let text = reader.text(root, "v").expect("a text");
             assert_eq!(&file[text.span(2..4).expect("a place").range], "@@");
         });

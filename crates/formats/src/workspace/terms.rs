@@ -2,28 +2,34 @@
 
 use fencepost_core::{RuleSetSource, TermsSource};
 
-use super::shape::{Key, Kind, Shape};
-use super::table::{Reader, Table};
+use super::shape::{KeyKind, TableKey, TableShape};
+use super::table::{Table, TableReader};
 
-pub(super) static FILE: Shape =
-    Shape::new("terms.toml", &[&[Key::new("terms", Kind::Tables(&TERMS), "Terms that access rules ask for.")]]);
-static TERMS: Shape = Shape::new(
+pub(super) static FILE: TableShape = TableShape::new(
+    "terms.toml",
+    &[&[TableKey::new("terms", KeyKind::Tables(&TERMS), "Terms that access rules ask for.")]],
+);
+static TERMS: TableShape = TableShape::new(
     "[[terms]]",
     &[&[
-        Key::new("id", Kind::Id, "What access rules and acceptances call them."),
-        Key::new("title", Kind::Text, "What people call them."),
-        Key::new("version", Kind::Text, "The version that has to be accepted; of another one nothing is accepted."),
-        Key::new("file", Kind::Text, "Where their text lies, from the workspace's root."),
-        Key::new(
+        TableKey::new("id", KeyKind::Id, "What access rules and acceptances call them."),
+        TableKey::new("title", KeyKind::Text, "What people call them."),
+        TableKey::new(
+            "version",
+            KeyKind::Text,
+            "The version that has to be accepted; of another one nothing is accepted.",
+        ),
+        TableKey::new("file", KeyKind::Text, "Where their text lies, from the workspace's root."),
+        TableKey::new(
             "people",
-            Kind::Names,
+            KeyKind::Names,
             "Groups or units of people who have to accept them; everybody, where it is left out.",
         ),
     ]],
 )
 .needs(&[&["id"], &["version"]]);
 
-pub(super) fn read(reader: &mut Reader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
+pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, into: &mut RuleSetSource) {
     for table in reader.tables(root, "terms") {
         let Some(id) = reader.id(&table, "a [[terms]]") else { continue };
         let version = reader.string(&table, "version");

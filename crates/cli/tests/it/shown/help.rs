@@ -738,7 +738,7 @@ fn every_command_has_its_help() {
               - person:  One heading for each person
               - service: One heading for each service
               - site:    One heading for each site
-              - rule:    One heading for each rule that shuts the door
+              - rule:    One heading for each rule that denies access
               - cause:   One heading for each cause
 
           --only <ONLY>

@@ -3,7 +3,7 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use super::{Checker, Place, Scope};
+use super::{Checker, NameScope, Place};
 use crate::condition::compiled::{AmbientKey, Node, Op};
 use crate::condition::functions;
 use crate::condition::syntax::{Expr, ExprKind};
@@ -38,15 +38,15 @@ impl Checker<'_, '_> {
         // The nearest scope wins, as in the standard.
         for scope in self.scopes.iter().rev() {
             match scope {
-                Scope::Named { name, local, label } if name == head => {
+                NameScope::Named { name, local, label } if name == head => {
                     let base = Self::node(Op::Local(*local), Type::Any, label.clone(), &expr.span);
                     return if rest.is_empty() { base } else { self.field(base, &rest, &expr.span) };
                 }
                 // What is the device's own is reached from anywhere.
-                Scope::Item { .. } if head == "device" && !rest.is_empty() => {
+                NameScope::Item { .. } if head == "device" && !rest.is_empty() => {
                     return self.outer(&parts, &expr.span, true);
                 }
-                Scope::Item { local, label } => {
+                NameScope::Item { local, label } => {
                     let (local, label) = (*local, label.clone());
                     if head == "item" {
                         let base = Self::node(Op::Local(local), Type::Any, label, &expr.span);
@@ -60,7 +60,7 @@ impl Checker<'_, '_> {
                     let fact = Box::new(self.outer(&parts, &expr.span, false));
                     return Self::node(Op::ItemField { item: local, path, fact }, ty, field_label, &expr.span);
                 }
-                Scope::Named { .. } => {}
+                NameScope::Named { .. } => {}
             }
         }
         self.outer(&parts, &expr.span, true)

@@ -48,7 +48,7 @@ impl<'a> Context<'a> {
 }
 
 /// Gets its arguments known, lists without doubts; gives null where they do not fit.
-type Run = for<'a> fn(&Context<'a>, &[Value<'a>]) -> Value<'a>;
+type FunctionBody = for<'a> fn(&Context<'a>, &[Value<'a>]) -> Value<'a>;
 
 pub(super) struct Function {
     pub name: &'static str,
@@ -63,7 +63,7 @@ pub(super) struct Function {
     pub usage: &'static str,
     /// It weighs unknown items of a list itself.
     pub weighs_unknown: bool,
-    pub run: Run,
+    pub run: FunctionBody,
 }
 
 impl std::fmt::Debug for Function {
@@ -78,7 +78,7 @@ fn never<'a>(_: &Context<'a>, _: &[Value<'a>]) -> Value<'a> {
 }
 
 /// A function that takes nothing yet and gives anything.
-const fn function(name: &'static str, usage: &'static str, run: Run) -> Function {
+const fn function(name: &'static str, usage: &'static str, run: FunctionBody) -> Function {
     let (names, wants): (&[&str], &[Type]) = (&[], &[]);
     Function { name, least: 0, most: 0, names, wants, gives: Type::Any, usage, weighs_unknown: false, run }
 }

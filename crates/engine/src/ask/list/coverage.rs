@@ -35,7 +35,7 @@ enum Cover {
 }
 
 #[derive(Default)]
-struct Counts {
+struct CoverageCounts {
     devices: u64,
     covered: u64,
     excepted: u64,
@@ -52,7 +52,7 @@ pub(super) fn columns() -> Vec<Column> {
     )
 }
 
-impl Counts {
+impl CoverageCounts {
     fn add(&mut self, device: &str, cover: Cover) {
         self.devices += 1;
         match cover {
@@ -140,7 +140,7 @@ impl Reading<'_> {
             });
             Ok(Some((job.device.name.clone(), kind, covers)))
         };
-        let mut all: BTreeMap<(usize, [Option<String>; 2]), Counts> = BTreeMap::new();
+        let mut all: BTreeMap<(usize, [Option<String>; 2]), CoverageCounts> = BTreeMap::new();
         self.with_facts(
             &judge,
             Wanted::whole(&layout, &slots),
@@ -154,7 +154,7 @@ impl Reading<'_> {
             },
         )?;
         // Where some are covered and some are not, somebody was forgotten: that comes first.
-        let is_odd = |counts: &Counts| counts.left_out > 0 && counts.left_out < counts.devices;
+        let is_odd = |counts: &CoverageCounts| counts.left_out > 0 && counts.left_out < counts.devices;
         let mut all: Vec<_> = all.into_iter().collect();
         all.sort_by_key(|(_, counts)| !is_odd(counts));
         let rows = all

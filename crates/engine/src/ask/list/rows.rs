@@ -32,9 +32,9 @@ pub(super) struct RowSink {
     columns: Vec<String>,
     plan: RowPlan,
     filter: Option<RowFilter>,
-    kept: Kept,
+    kept: KeptRows,
     /// How rows are counted.
-    counts: Option<Counts>,
+    counts: Option<RowCounts>,
     /// By what counted rows are sorted.
     counts_order: Option<(String, bool)>,
     total: u64,
@@ -67,12 +67,12 @@ impl RowPlan {
         }
         sort_key.extend_from_slice(key);
         let shown: Vec<&Json> = self.shown.iter().map(|at| &cells[*at]).collect();
-        PreparedRow::Kept { sort_key, cells: encode(&shown) }
+        PreparedRow::KeptRows { sort_key, cells: encode(&shown) }
     }
 }
 
 /// Rows that are kept.
-enum Kept {
+enum KeptRows {
     AsTheyCome(Spool<Vec<Json>>),
     Sorted(Sorter<Vec<Json>>),
 }
@@ -98,7 +98,8 @@ impl RowSink {
         let by = query.by.map(position).transpose()?;
         let is_of_devices = query.kind == super::Kind::Devices && query.by != Some("standing");
         let standing = if is_of_devices { Some(position("standing")?) } else { None };
-        let counts = by.map(|column| Counts { column, counts_standings: standing.is_some(), groups: BTreeMap::new() });
+        let counts =
+            by.map(|column| RowCounts { column, counts_standings: standing.is_some(), groups: BTreeMap::new() });
         let (mut order, mut counts_order) = (None, None);
         match query.sorted_by() {
             Some((column, down)) if by.is_some() => counts_order = Some((column.to_owned(), down)),
@@ -106,8 +107,8 @@ impl RowSink {
             None => {}
         }
         let kept = match order {
-            Some(_) => Kept::Sorted(Sorter::default()),
-            None => Kept::AsTheyCome(Spool::default()),
+            Some(_) => KeptRows::Sorted(Sorter::default()),
+            None => KeptRows::AsTheyCome(Spool::default()),
         };
         let (total, matched) = (0, 0);
         let plan = RowPlan { shown, order, counted: by.map(|column| (column, standing)) };
@@ -116,7 +117,7 @@ impl RowSink {
 
     /// Says that rows come with a key of their own, and not in the order in which they are to be listed.
     pub(super) fn sort_by_keys(&mut self) {
-        self.kept = Kept::Sorted(Sorter::default());
+        self.kept = KeptRows::Sorted(Sorter::default());
     }
 
     /// Takes a row.
@@ -182,8 +183,10 @@ impl RowSink {
                 counts.add(&value, standing.as_ref());
                 Ok(())
             }
-            (PreparedRow::Kept { cells, .. }, Kept::AsTheyCome(rows), _) => rows.push_encoded(&cells),
-            (PreparedRow::Kept { sort_key, cells }, Kept::Sorted(rows), _) => rows.push_encoded(&sort_key, &cells),
+            (PreparedRow::KeptRows { cells, .. }, KeptRows::AsTheyCome(rows), _) => rows.push_encoded(&cells),
+            (PreparedRow::KeptRows { sort_key, cells }, KeptRows::Sorted(rows), _) => {
+                rows.push_encoded(&sort_key, &cells)
+            }
             (PreparedRow::Counted { .. }, _, None) => unreachable!("rows are prepared by the sink that takes them"),
         }
     }
@@ -204,8 +207,8 @@ impl RowSink {
             None => {
                 let columns = self.plan.shown.iter().map(|at| self.columns[*at].clone()).collect();
                 let rows = match self.kept {
-                    Kept::AsTheyCome(rows) => rows,
-                    Kept::Sorted(rows) => rows.finish()?,
+                    KeptRows::AsTheyCome(rows) => rows,
+                    KeptRows::Sorted(rows) => rows.finish()?,
                 };
                 (columns, rows)
             }
@@ -219,7 +222,7 @@ pub(super) enum PreparedRow {
     /// The value by which it is counted, and how the device stands.
     Counted { value: Json, standing: Option<Json> },
     /// What orders it, and the cells that are shown.
-    Kept { sort_key: Vec<u8>, cells: Encoded<Vec<Json>> },
+    KeptRows { sort_key: Vec<u8>, cells: Encoded<Vec<Json>> },
 }
 
 /// How the devices of a value stand, with their columns.
@@ -231,7 +234,7 @@ const STANDINGS: [(&str, &str); 4] = [
 ];
 
 /// Rows counted by the values of a column; devices also by how they stand.
-struct Counts {
+struct RowCounts {
     column: usize,
     /// Rows are devices, whose standings are counted too.
     counts_standings: bool,
@@ -245,7 +248,7 @@ struct Count {
     standings: [u64; 4],
 }
 
-impl Counts {
+impl RowCounts {
     /// Counts a row: once for each item where its value is a list.
     fn add(&mut self, value: &Json, standing: Option<&Json>) {
         let values: Vec<&Json> = match value {

@@ -1,0 +1,43 @@
+//! What to run next, told beneath a result.
+
+use super::text::shell;
+
+/// A command that goes on from a result.
+#[derive(Clone, Copy, Debug)]
+pub enum NextStep<'n> {
+    /// Assess what was imported.
+    Assess,
+    /// Look into the files of a new workspace, then import and assess.
+    Begin {
+        /// The files.
+        files: &'n str,
+    },
+    /// See who loses access, the findings, and why the worst device fails.
+    AfterAssessment {
+        /// The device.
+        worst: Option<&'n str>,
+    },
+    /// See why a device stands as it does.
+    Why(&'n str),
+    /// See a device whole.
+    Show(&'n str),
+    /// See a device as it was.
+    ShowThen(&'n str),
+}
+
+impl NextStep<'_> {
+    /// `fencepost why fulmar-phone-1`.
+    pub fn in_words(self) -> String {
+        match self {
+            Self::Assess => "fencepost assess".to_owned(),
+            Self::Begin { files } => format!("look into {files}, then: fencepost import FILE, fencepost assess"),
+            Self::AfterAssessment { worst } => {
+                let why = worst.map(|device| format!("  {}", Self::Why(device).in_words())).unwrap_or_default();
+                format!("fencepost access  fencepost list findings{why}")
+            }
+            Self::Why(device) => format!("fencepost why {}", shell(device)),
+            Self::Show(device) => format!("fencepost show {}", shell(device)),
+            Self::ShowThen(device) => format!("fencepost show {} --as-of TIME", shell(device)),
+        }
+    }
+}
