@@ -397,7 +397,7 @@ fn check_verdicts(project: &Project, ledger: &Ledger, at: Timestamp) {
     let earlier = OnceCell::new();
     let reading = Reading::open(project, &earlier, ledger, at, false).unwrap();
     let reader = ledger.reader().unwrap();
-    let people = People::load(&reader.people_and_acceptances(None).unwrap(), project, at);
+    let people = People::load(&reader, None, project, at).unwrap();
     let judge = Judge::new(project, &people, at);
     let arena = Bump::new();
     for device in reader.device_names().unwrap() {

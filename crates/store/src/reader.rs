@@ -13,8 +13,8 @@ use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
     Absence, AcceptanceRow, AssessedRow, BatchFacts, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow,
-    FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PeopleRows, PersonRow,
-    PersonSpell, RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
+    FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PersonRow, PersonSpell,
+    RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -548,11 +548,10 @@ impl<'c> Reader<'c> {
     ) -> Result<Vec<DeviceRow>, LedgerError> {
         self.all(
             "SELECT id, name FROM device WHERE id IN ( \
-                 SELECT device FROM spell WHERE kind = 'decision' AND (from_run > ?1 OR to_run > ?1) \
-                 UNION SELECT device FROM coming_decision WHERE only_if_silent = 0 OR at <= ?2 \
-                 UNION SELECT device FROM spell WHERE kind = 'decision' AND to_run IS NULL AND value = 'deny' \
-                     AND (?3 OR instr(detail, '\"access_rules\":[]') = 0) \
-                 UNION SELECT device FROM spell WHERE kind = 'decision' AND to_run IS NULL AND value LIKE '%terms %') \
+                 SELECT device FROM spell WHERE kind = 'decision' AND (from_run > ?1 OR to_run > ?1 \
+                     OR to_run IS NULL AND (value = 'deny' AND (?3 OR instr(detail, '\"access_rules\":[]') = 0) \
+                         OR instr(value, 'terms ') > 0)) \
+                 UNION SELECT device FROM coming_decision WHERE only_if_silent = 0 OR at <= ?2) \
              ORDER BY name",
             params![since.unwrap_or(LATEST), micros(at), by_default],
             |row| Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: false }),
@@ -782,9 +781,26 @@ impl<'c> Reader<'c> {
         )
     }
 
-    /// Returns the people on lists, and which terms were accepted, as of a run.
-    pub fn people_and_acceptances(&self, run: Option<i64>) -> Result<PeopleRows, LedgerError> {
-        let accepted = self.all(
+    /// Hands on each entry of the people as listed at a run, the id and what it says as JSON; by id and source.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub fn each_person(&self, run: Option<i64>, mut each: impl FnMut(&str, &str)) -> Result<(), LedgerError> {
+        let failed = self.failed();
+        let sql =
+            "SELECT id, body FROM person WHERE from_run <= ?1 AND (to_run IS NULL OR to_run > ?1) ORDER BY id, source";
+        let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
+        let mut rows = statement.query([run.unwrap_or(LATEST)]).map_err(&failed)?;
+        while let Some(row) = rows.next().map_err(&failed)? {
+            let text = |at: usize| Ok(row.get_ref(at)?.as_str()?);
+            each(text(0).map_err(&failed)?, text(1).map_err(&failed)?);
+        }
+        Ok(())
+    }
+
+    /// Returns which terms were accepted as of a run.
+    pub fn acceptances(&self, run: Option<i64>) -> Result<Vec<AcceptanceRow>, LedgerError> {
+        self.all(
             "SELECT person, device, terms, version, source FROM acceptance WHERE from_run <= ?1 \
              ORDER BY person, device, terms, version",
             [run.unwrap_or(LATEST)],
@@ -797,8 +813,7 @@ impl<'c> Reader<'c> {
                     source: row.get(4)?,
                 })
             },
-        )?;
-        Ok(PeopleRows { listed: self.people(run)?, accepted })
+        )
     }
 
     /// Returns the spells of a kind that held at a run, by device and subject; of one device when named.

@@ -375,15 +375,6 @@ pub struct AcceptanceRow {
     pub source: String,
 }
 
-/// What the ledger holds of people.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct PeopleRows {
-    /// Those on lists.
-    pub listed: Vec<PersonRow>,
-    /// What people accepted.
-    pub accepted: Vec<AcceptanceRow>,
-}
-
 /// A file that was imported.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ImportRow {

@@ -30,7 +30,7 @@ use crate::facts::layout::{Layout, SlotId};
 use crate::facts::merge::Facts;
 use crate::facts::validity::Watch;
 use crate::facts::value::{Reason, Value};
-use crate::fleet::group::{GroupSource, GroupSummary, Groups, Membership, any, group_ids};
+use crate::fleet::group::{GroupKind, GroupSource, GroupSummary, Groups, Membership, any, group_ids};
 use crate::fleet::people::Person;
 use crate::rules::baseline::{self, BaselineSource};
 use crate::rules::compile::{compile_rules, rule_ids};
@@ -210,6 +210,12 @@ impl RuleSet {
             "id" => Value::Text(arena.alloc_str(person.id.as_str())),
             _ => person.facts.at(path).map_or(Value::missing(""), |datum| datum.to_value(arena)),
         }))
+    }
+
+    /// Returns whether who belongs to some group of people hangs on a condition, and so perhaps on the moment.
+    pub fn people_groups_have_conditions(&self) -> bool {
+        let mut of_people = self.groups.all.iter().filter(|group| group.kind == GroupKind::People);
+        of_people.any(|group| group.condition.is_some())
     }
 
     /// Works out which groups a person belongs to, one membership a group; notes until when that holds.

@@ -5,14 +5,15 @@ use std::rc::Rc;
 
 use bumpalo::Bump;
 use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Phase, Posture, Subject, Terms};
-use fencepost_store::{DeviceRow, Look, RunRow};
+use fencepost_store::{DeviceRow, LedgerError, Look, RunRow};
 use jiff::Timestamp;
 
 use super::current::{CurrentDecision, CurrentDecisions, KeptDecision};
 use super::report::{AccessEntry, AccessReport, AccessSummary, CauseLine, Contact, DeniedCount, PersonOrDevice};
 use crate::assess::decisions::usual_decisions;
 use crate::error::EngineError;
-use crate::facts::judge::{Judge, People};
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
 use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::reading::Reading;
@@ -304,19 +305,28 @@ impl Reading<'_> {
     }
 
     fn earlier(&self, run: RunRow) -> Result<Earlier, EngineError> {
-        let people = self.reader.people(Some(run.id))?.into_iter().map(|row| row.id).collect();
+        let people = self.ids_of_people(run.id)?;
         let now = self.assessment.as_ref().and_then(|run| run.rule_set.as_deref());
         let digest = run.rule_set.as_deref().filter(|digest| Some(*digest) != now);
         let text = digest.map(|digest| self.reader.rule_set(digest)).transpose()?.flatten();
         let project = text.and_then(|text| Project::from_text(&self.project.root, &text));
         let rules = match project {
             Some(project) => {
-                let people = People::load(&self.reader.people_and_acceptances(self.run)?, &project, self.judged_at());
+                let people = People::load(&self.reader, self.run, &project, self.judged_at())?;
                 Some((project, people))
             }
             None => None,
         };
         Ok(Earlier { run, people, rules })
+    }
+
+    /// Returns the ids of everybody who was on a list at a run.
+    fn ids_of_people(&self, run: i64) -> Result<BTreeSet<String>, LedgerError> {
+        let mut ids = BTreeSet::new();
+        self.reader.each_person(Some(run), |id, _| {
+            ids.insert(id.to_owned());
+        })?;
+        Ok(ids)
     }
 
     /// Adds what is told of a device.

@@ -23,7 +23,8 @@ use crate::assess::outlook::Outlook;
 use crate::assess::sign_in_context::SignInContext;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
-use crate::facts::judge::{Judge, People};
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
 use crate::ledger_view::codec;
 use crate::workspace::project::Project;
 
@@ -175,6 +176,8 @@ impl LoggedSignIn<'_> {
 struct AssessedState {
     run: RunRow,
     people: People,
+    /// The first moment at which time alone may change who belongs to which groups of people.
+    people_until: Timestamp,
     /// The rules of then, where those decide.
     project: Option<Project>,
 }
@@ -387,12 +390,9 @@ impl Replay<'_> {
             _ => None,
         };
         let project = text.and_then(|text| Project::from_text(&self.project.root, &text));
-        let people = People::load(
-            &self.reader.people_and_acceptances(Some(run.id))?,
-            project.as_ref().unwrap_or(self.project),
-            run.as_of,
-        );
-        let state = Rc::new(AssessedState { run, people, project });
+        let people = People::load(&self.reader, Some(run.id), project.as_ref().unwrap_or(self.project), run.as_of)?;
+        let people_until = people.until(project.as_ref().unwrap_or(self.project));
+        let state = Rc::new(AssessedState { run, people, people_until, project });
         self.states.insert(place, Rc::clone(&state));
         Ok(state)
     }
@@ -537,11 +537,11 @@ impl Replay<'_> {
         let Some(service) = services.iter().position(|service| service.id == *wanted) else {
             return Ok(CachedDecision::by_default(self.project.rules.access().services()[logged.service].default, at));
         };
-        let holder = state.people.holder(&logged.person);
+        let holder = state.people.holder(&logged.person, project);
         let attempt = Attempt { input, state: access_state, holder: Some(&holder), service, sign_in: &sign_in };
         let decision = decide_and_explain(&project.rules, &attempt, session);
         let causes = find_causes(&project.rules, &attempt, &decision, posture, session);
-        let until = found.as_ref().map_or(Timestamp::MAX, |found| found.until(at)).min(state.people.until());
+        let until = found.as_ref().map_or(Timestamp::MAX, |found| found.until(at)).min(state.people_until);
         let rules = project.rules.access().rules();
         Ok(CachedDecision {
             from: at,

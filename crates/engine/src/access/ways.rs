@@ -52,8 +52,7 @@ impl Reading<'_> {
             let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
             let Some(person) = &key.person else { return Ok(()) };
             let Some(ways) = ways_of.get_mut(&(person.clone(), key.service.clone())) else { return Ok(()) };
-            let decision = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?;
-            let is_open = decision.ruling.effect == Effect::Permit;
+            let is_open = StoredDecision::effect_of(&row.value).ok_or_else(unreadable)? == Effect::Permit;
             ways.push(Way { device: row.device, client: key.client, is_open, changes: Vec::new() });
             Ok::<_, EngineError>(())
         })?;

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 
 use crate::ask::reach::ReachLine;
 use crate::error::EngineError;
-use crate::facts::judge::People;
+use crate::facts::people::People;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
@@ -162,7 +162,7 @@ impl Reading<'_> {
                 .project
                 .rules
                 .groups()
-                .zip(self.people.memberships(&person.id))
+                .zip(self.people.memberships(person.id.as_str(), self.project))
                 .filter(|(_, membership)| **membership == Membership::In)
                 .map(|(group, _)| group.id.to_string())
                 .collect(),
@@ -210,14 +210,12 @@ impl Reading<'_> {
     /// When the ledger cannot be read.
     pub fn nobody(&self, id: &str, people: bool) -> Result<EngineError, EngineError> {
         let devices = self.reader.device_names()?;
-        let persons: Vec<String> = self.people.all().filter(|_| people).map(|person| person.id.to_string()).collect();
+        let persons: Vec<String> = self.people.ids().filter(|_| people).map(str::to_owned).collect();
         let what = if persons.is_empty() { "no device" } else { "no device and no person" };
         let came_since = self.imported_since > 0
             && (devices.iter().any(|device| device == id)
-                || People::load(&self.reader.people_and_acceptances(None)?, self.project, self.at)
-                    .all()
-                    .any(|person| person.id.to_string() == id));
-        let is_person = !people && self.people.all().any(|person| person.id.to_string() == id);
+                || People::load(&self.reader, None, self.project, self.at)?.get(id).is_some());
+        let is_person = !people && self.people.get(id).is_some();
         let near = fencepost_core::nearest(id, devices.iter().chain(&persons).map(String::as_str));
         let help = match near {
             _ if came_since => "it came in after the last assessment; run: fencepost assess".to_owned(),

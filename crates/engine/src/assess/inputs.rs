@@ -119,7 +119,7 @@ fn feed_state(state: &JudgedState<'_, '_>, feed: &mut impl FnMut(&[u8])) {
 fn feed_holders(judge: &Judge<'_>, judged: &Judged<'_>, feed: &mut impl FnMut(&[u8])) {
     for holder in judged.holder_ids() {
         feed(holder.as_bytes());
-        feed(judge.people.digest(holder));
+        feed(judge.people.digest(holder, judge.project));
     }
 }
 

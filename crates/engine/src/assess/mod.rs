@@ -34,7 +34,8 @@ use crate::assess::outlook::ComingDecision;
 use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
-use crate::facts::judge::{Judge, People};
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
 use crate::ledger_view::batch::{Batch, DEVICES, Job, standing_of_spell};
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::damage::unreadable;
@@ -278,7 +279,7 @@ struct Pass<'a, 'l> {
 impl Pass<'_, '_> {
     /// Evaluates devices on the workers, and writes what each came to.
     fn assess_devices(&mut self, devices: Vec<DeviceRow>, options: AssessOptions<'_>) -> Result<(), EngineError> {
-        let people = People::load(&self.writer.reader().people_and_acceptances(None)?, self.project, self.at);
+        let people = People::load(&self.writer.reader(), None, self.project, self.at)?;
         let judge = Judge::new(self.project, &people, self.at);
         let bodies = self.writer.reader().bodies()?;
         let rule_set_diff = self.rule_set_diff.take();
@@ -320,7 +321,7 @@ impl Pass<'_, '_> {
                 Ok::<_, EngineError>(())
             },
         )?;
-        self.writer.set_setting(PEOPLE_UNTIL, &people.until().as_microsecond().to_string())?;
+        self.writer.set_setting(PEOPLE_UNTIL, &people.until(self.project).as_microsecond().to_string())?;
         Ok(())
     }
 

@@ -17,7 +17,8 @@ use jiff::Timestamp;
 
 use crate::assess::inputs::{Inputs, JudgedState};
 use crate::error::EngineError;
-use crate::facts::judge::{Judge, People};
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
 use crate::import::{identity, moment_of};
 use crate::ledger_view::outcome::code_of;
 use crate::workers::{cores, in_order};

@@ -5,7 +5,8 @@ use fencepost_core::{DeviceInput, Diagnostic, DocumentReader, Evidence, Observat
 use fencepost_formats::{Example, JsonDocuments, SecretKey, mask_secrets};
 use jiff::Timestamp;
 
-use crate::facts::judge::{Judge, People};
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
 use crate::workspace::project::Project;
 
 /// What became of an example that does not hold, with the proof of what the rule says.
@@ -40,7 +41,7 @@ pub(crate) fn check(project: &Project, key: &SecretKey, example: &Example, at: T
     let said =
         [Observation { source: "example", trust: 0, collected, fresh_for: None, calendar: None, slots: read.slots }];
     let facts = merge(&said, std::iter::empty(), layout, at, &arena);
-    let people = People::load(&fencepost_store::PeopleRows::default(), project, at);
+    let people = People::nobody(project, at);
     let judge = Judge::new(project, &people, at);
     let judged = judge.judged(example.device.as_deref().unwrap_or("example"), &facts, &arena);
     let input: DeviceInput<'_> = judged.input;

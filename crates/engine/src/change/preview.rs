@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use super::access_flips::{AccessFlips, AccessSnapshot, SignInId};
 use crate::assess::{AssessOptions, FindingLine, UncommittedAssessment, assess_within};
 use crate::error::EngineError;
-use crate::facts::judge::People;
+use crate::facts::people::People;
 use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::outcome::{Outcome, verdict_of};
@@ -242,7 +242,7 @@ pub fn preview(
     preview.same = judged_by.digest == candidate.digest;
     preview.definitions = definition_changes(&judged_by.files, &candidate.files);
     let touched: BTreeSet<&str> = preview.access.people.iter().map(|flip| flip.person.as_str()).collect();
-    let people = People::load(&ledger.reader()?.people_and_acceptances(None)?, candidate, moment.as_of);
+    let people = People::load(&ledger.reader()?, None, candidate, moment.as_of)?;
     let named = touched.into_iter().filter_map(|id| people.get(id));
     preview.person_names = named.map(|person| (person.id.to_string(), person.name().to_owned())).collect();
     preview.decided_otherwise_anyway = before.access.differ_from(&left);
@@ -296,7 +296,7 @@ fn reading_of<'r>(
     run: i64,
     at: Timestamp,
 ) -> Result<Reading<'r>, EngineError> {
-    let people = People::load(&reader.people_and_acceptances(None)?, project, at);
+    let people = People::load(&reader, None, project, at)?;
     let assessment = reader.run(run)?;
     let (edited, imported_since, run, assessed_by) = (false, 0, None, None);
     Ok(Reading { project, reader, assessment, at, people, edited, imported_since, run, assessed_by })

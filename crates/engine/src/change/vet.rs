@@ -9,7 +9,7 @@ use fencepost_core::{
     few_of_each_file, join_unknown, severities,
 };
 use fencepost_formats::FileText;
-use fencepost_store::{AcceptanceRow, Ledger, LedgerError, PeopleRows, Reader};
+use fencepost_store::{AcceptanceRow, Ledger, LedgerError, Reader};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
@@ -19,7 +19,7 @@ use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
 use crate::change::examples;
 use crate::error::EngineError;
-use crate::facts::judge::People;
+use crate::facts::people::People;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
@@ -90,17 +90,21 @@ impl Vetted {
 
 /// Looks for holes in the access rules, with the people of a ledger where there is one.
 fn holes(project: &Project, reader: Option<&Reader<'_>>, at: Timestamp) -> Result<Vec<Diagnostic>, EngineError> {
-    let rows = reader.map(|reader| reader.people_and_acceptances(None)).transpose()?.unwrap_or_default();
-    let (people, arena) = (People::load(&rows, project, at), Bump::new());
-    let holders: Vec<Holder<'_>> = people.all().map(|person| people.holder(person.id.as_str())).collect();
+    let accepted = reader.map(|reader| reader.acceptances(None)).transpose()?.unwrap_or_default();
+    let people = match reader {
+        Some(reader) => People::load(reader, None, project, at)?,
+        None => People::nobody(project, at),
+    };
+    let arena = Bump::new();
+    let holders: Vec<Holder<'_>> = people.all().map(|person| people.holder(person.id.as_str(), project)).collect();
     let session = Session::new(at, &project.config.calendar.zone, &arena);
     let mut told = project.rules.vet_access(&project.source, &holders, session);
-    tell_terms(project, &rows, &mut told);
+    tell_terms(project, &accepted, &mut told);
     Ok(told)
 }
 
 /// Says of terms whose text is not there, and of those that people accepted in another version alone.
-fn tell_terms(project: &Project, rows: &PeopleRows, told: &mut Vec<Diagnostic>) {
+fn tell_terms(project: &Project, rows: &[AcceptanceRow], told: &mut Vec<Diagnostic>) {
     for terms in &project.source.terms {
         if let Some(file) = terms.file.as_ref().filter(|file| !project.root.join(&file.text).is_file()) {
             let message = format!("the text of terms `{}` is not at {}", terms.id.text, file.text);
@@ -109,7 +113,7 @@ fn tell_terms(project: &Project, rows: &PeopleRows, told: &mut Vec<Diagnostic>) 
                     .help("write its path from the workspace's root, and keep the text there"),
             );
         }
-        let accepted = || rows.accepted.iter().filter(|row| row.terms == terms.id.text);
+        let accepted = || rows.iter().filter(|row| row.terms == terms.id.text);
         let is_current = |row: &AcceptanceRow| {
             accepted().any(|it| (&it.person, &it.device) == (&row.person, &row.device) && it.version == terms.version)
         };

@@ -1,113 +1,18 @@
 //! The one way to a verdict: documents of a device in, facts, holders and verdicts out.
 
-use std::collections::{BTreeMap, HashMap};
-
 use bumpalo::Bump;
 use fencepost_core::{
-    Acceptance, AccessState, Ambient, Canonical, Correction, Datum, DeviceInput, DocumentReader, Evidence,
-    EvidenceSummary, Facts, Finding, Holder, Layout, Membership, Observation, Person, PersonId, Session, SlotId,
-    Standing, Subject, Value, Verdict, Verdicts, Watch, merge, unpack_some,
+    AccessState, Ambient, Correction, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts, Finding, Holder,
+    Layout, Observation, Session, SlotId, Standing, Subject, Value, Verdict, Verdicts, merge, unpack_some,
 };
-use fencepost_formats::{JsonDocuments, datum_of_json};
-use fencepost_store::{FactsRow, LedgerError, PeopleRows};
+use fencepost_formats::JsonDocuments;
+use fencepost_store::{FactsRow, LedgerError};
 use jiff::Timestamp;
 
 use crate::facts::documents::Document;
+use crate::facts::people::People;
 use crate::ledger_view::damage::damaged;
 use crate::workspace::project::Project;
-
-/// The people of a workspace, and which groups they belong to.
-#[derive(Debug, Default)]
-pub struct People {
-    persons: BTreeMap<PersonId, Person>,
-    memberships: HashMap<PersonId, Vec<Membership>>,
-    /// The terms that people accepted, those on no list among them.
-    accepted: HashMap<PersonId, Vec<Acceptance>>,
-    /// What a holder belongs to whom the list does not know.
-    stranger: Vec<Membership>,
-    /// Of everything that is known of a person.
-    digests: HashMap<PersonId, [u8; 16]>,
-    /// The first moment at which time alone may change who belongs to which groups; none where there is nobody.
-    until: Option<Timestamp>,
-}
-
-impl People {
-    /// Reads the people of the ledger; what a later source says of somebody adds to what an earlier one did.
-    pub fn load(rows: &PeopleRows, project: &Project, at: Timestamp) -> Self {
-        let mut persons: BTreeMap<PersonId, Person> = BTreeMap::new();
-        for row in &rows.listed {
-            let Ok(json) = serde_json::from_str(&row.body) else { continue };
-            let Datum::Object(fields) = datum_of_json(&json) else { continue };
-            let id = PersonId::from(row.id.as_str());
-            let person = persons.entry(id.clone()).or_insert_with(|| Person { id, facts: Datum::Object(Vec::new()) });
-            if let Datum::Object(known) = &mut person.facts {
-                known.retain(|(key, _)| !fields.iter().any(|(new, _)| new == key));
-                known.extend(fields);
-            }
-        }
-        let mut accepted: HashMap<PersonId, Vec<Acceptance>> = HashMap::new();
-        for row in &rows.accepted {
-            let device = project.lifecycles.name(&row.device, at).to_owned();
-            let acceptance = Acceptance { device, terms: row.terms.clone(), version: row.version.clone() };
-            accepted.entry(PersonId::from(row.person.as_str())).or_default().push(acceptance);
-        }
-        let (zone, watch) = (&project.config.calendar.zone, Watch::default());
-        let memberships: HashMap<PersonId, Vec<Membership>> = persons
-            .values()
-            .map(|person| (person.id.clone(), project.rules.memberships_of_person(person, at, zone, &watch)))
-            .collect();
-        let digests = persons
-            .values()
-            .map(|person| {
-                let mut known = Canonical::default();
-                known.add(&person.facts).add(&memberships.get(&person.id));
-                for one in accepted.get(&person.id).into_iter().flatten() {
-                    known.add(&one.device).add(&one.terms).add(&one.version);
-                }
-                let digest = blake3::hash(&known.into_bytes());
-                (person.id.clone(), std::array::from_fn(|at| digest.as_bytes()[at]))
-            })
-            .collect();
-        let groups = project.rules.groups().count();
-        let stranger = vec![Membership::Unknown(fencepost_core::Reason::Missing); groups];
-        Self { persons, memberships, accepted, stranger, digests, until: Some(watch.until()) }
-    }
-
-    /// Returns the first moment at which time alone may change who belongs to which groups.
-    pub(crate) fn until(&self) -> Timestamp {
-        self.until.unwrap_or(Timestamp::MAX)
-    }
-
-    /// Returns a digest of what is known of a person: nothing where the list does not know the id.
-    pub(crate) fn digest(&self, id: &str) -> &[u8] {
-        self.digests.get(&PersonId::from(id)).map_or(&[], |digest| digest)
-    }
-
-    /// Returns a person by id.
-    pub fn get(&self, id: &str) -> Option<&Person> {
-        self.persons.get(&PersonId::from(id))
-    }
-
-    /// Returns everybody, ascending by id.
-    pub fn all(&self) -> impl Iterator<Item = &Person> {
-        self.persons.values()
-    }
-
-    /// Returns a person's memberships, one a group.
-    pub fn memberships(&self, id: &PersonId) -> &[Membership] {
-        self.memberships.get(id).map_or(&self.stranger, Vec::as_slice)
-    }
-
-    /// Returns somebody as the holder of a device.
-    pub(crate) fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
-        let key = PersonId::from(id);
-        let accepted = self.accepted.get(&key).map_or(&[][..], Vec::as_slice);
-        match self.persons.get_key_value(&key) {
-            Some((key, person)) => Holder { id, person: Some(person), memberships: self.memberships(key), accepted },
-            None => Holder { id, person: None, memberships: &self.stranger, accepted },
-        }
-    }
-}
 
 /// Judges devices by a project's rules, as of a moment.
 #[derive(Clone, Copy, Debug)]
@@ -268,6 +173,11 @@ impl<'p> Judge<'p> {
         Self { at, ..*self }
     }
 
+    /// Returns somebody as the holder of a device.
+    pub(crate) fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
+        self.people.holder(id, self.project)
+    }
+
     /// Returns a device of which nothing is known, and how access rules see it.
     pub(crate) fn stranger<'a>(&'a self, arena: &'a Bump) -> (DeviceInput<'a>, AccessState<'a>) {
         let rules = &self.project.rules;
@@ -296,7 +206,7 @@ impl<'p> Judge<'p> {
             Some(value) => add(&value),
             None => {}
         }
-        let holders = arena.alloc_slice_fill_iter(ids.into_iter().map(|id| self.people.holder(id)));
+        let holders = arena.alloc_slice_fill_iter(ids.into_iter().map(|id| self.holder(id)));
         let fence = slot_at(&config.fence_by).and_then(|value| match value {
             Value::Unknown(_) | Value::Null => None,
             known => Some(&*arena.alloc_str(&known.show())),

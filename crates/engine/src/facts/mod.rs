@@ -2,3 +2,4 @@
 
 pub(crate) mod documents;
 pub(crate) mod judge;
+pub(crate) mod people;

@@ -23,7 +23,8 @@ use sha2::{Digest, Sha256};
 
 use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
-use crate::facts::judge::{Judge, People};
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
 use crate::import::changes::Change;
 use crate::ledger_view::renames::apply_renamings;
 use crate::workers::{Workers, cores, handed_out};

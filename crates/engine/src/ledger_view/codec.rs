@@ -6,6 +6,7 @@ use fencepost_core::{
 };
 use fencepost_store::{DeviceRow, FindingRow, LedgerError, Reader, Spell};
 use jiff::Timestamp;
+use serde::Deserialize;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Value as Json, json};
 
@@ -153,12 +154,14 @@ impl StoredDecision {
         detail.to_string()
     }
 
+    /// Returns what is decided, from the value of a spell alone.
+    pub fn effect_of(value: &str) -> Option<Effect> {
+        if value.starts_with(PERMIT_WITH) { Some(Effect::Permit) } else { Effect::parse(value) }
+    }
+
     pub fn read(value: &str, detail: &str) -> Option<Self> {
-        let detail: Json = serde_json::from_str(detail).ok()?;
-        let (effect, words) = match value.strip_prefix(PERMIT_WITH) {
-            Some(words) => (Effect::Permit, words),
-            None => (Effect::parse(value)?, ""),
-        };
+        let detail: DecisionDetail = serde_json::from_str(detail).ok()?;
+        let effect = Self::effect_of(value)?;
         let obligation = |json: &Json| match json.as_str() {
             Some(_) => Some(Obligation::StepUp),
             None => match json["terms"].as_str() {
@@ -166,35 +169,65 @@ impl StoredDecision {
                 None => Some(Obligation::Limit(json["limit"].as_str()?.to_owned())),
             },
         };
-        let obligations = match &detail["obligations"] {
-            Json::Array(all) => all.iter().map(obligation).collect::<Option<_>>()?,
-            _ => read_obligations(words),
+        let obligations = match &detail.obligations {
+            Some(all) => all.iter().map(obligation).collect::<Option<_>>()?,
+            None => read_obligations(value.strip_prefix(PERMIT_WITH).unwrap_or_default()),
         };
-        let mut decision = Self {
-            ruling: Ruling { effect, obligations },
-            access_rules: Vec::new(),
-            causes: Vec::new(),
-            since: detail["since"].as_str().and_then(|at| at.parse().ok()),
-        };
-        match &detail["access_rules"] {
-            Json::Array(rules) => {
-                decision.access_rules = rules.iter().filter_map(Json::as_str).map(str::to_owned).collect();
-                let causes = detail["causes"].as_array().map_or(&[][..], Vec::as_slice);
-                decision.causes = causes.iter().map(read_cause).collect::<Option<_>>()?;
-            }
-            // Earlier versions kept one access rule, and the word for one cause.
-            _ => {
-                decision.access_rules = detail["access_rule"].as_str().map(str::to_owned).into_iter().collect();
-                let kind = match detail["cause"].as_str() {
-                    Some("membership") if decision.access_rules.is_empty() => Some(CauseKind::Default),
-                    Some(word) => CauseKind::parse(word),
-                    None => None,
-                };
-                let access_rule = decision.access_rules.first().cloned();
-                decision.causes = kind.map(|kind| Cause { access_rule, ..Cause::of_kind(kind) }).into_iter().collect();
-            }
+        let ruling = Ruling { effect, obligations };
+        let since = detail.since.and_then(|at| at.parse().ok());
+        if let Some(access_rules) = detail.access_rules {
+            let causes = detail.causes.into_iter().map(CauseDetail::cause).collect::<Option<_>>()?;
+            return Some(Self { ruling, access_rules, causes, since });
         }
-        Some(decision)
+        // Earlier versions kept one access rule, and the word for one cause.
+        let kind = match detail.cause.as_deref() {
+            Some("membership") if detail.access_rule.is_none() => Some(CauseKind::Default),
+            Some(word) => CauseKind::parse(word),
+            None => None,
+        };
+        let causes = kind.map(|kind| Cause { access_rule: detail.access_rule.clone(), ..Cause::of_kind(kind) });
+        Some(Self {
+            ruling,
+            access_rules: detail.access_rule.into_iter().collect(),
+            causes: causes.into_iter().collect(),
+            since,
+        })
+    }
+}
+
+/// The detail of a decision's spell.
+#[derive(Deserialize)]
+struct DecisionDetail {
+    access_rules: Option<Vec<String>>,
+    #[serde(default)]
+    causes: Vec<CauseDetail>,
+    since: Option<String>,
+    obligations: Option<Vec<Json>>,
+    access_rule: Option<String>,
+    cause: Option<String>,
+}
+
+#[derive(Deserialize)]
+struct CauseDetail {
+    cause: String,
+    access_rule: Option<String>,
+    rule: Option<String>,
+    fact: Option<String>,
+    opened: Option<String>,
+    due: Option<String>,
+}
+
+impl CauseDetail {
+    fn cause(self) -> Option<Cause> {
+        let moment = |text: Option<String>| text.and_then(|at| at.parse().ok());
+        Some(Cause {
+            kind: CauseKind::parse(&self.cause)?,
+            access_rule: self.access_rule,
+            rule: self.rule,
+            fact: self.fact,
+            opened: moment(self.opened),
+            due: moment(self.due),
+        })
     }
 }
 
@@ -212,19 +245,6 @@ fn cause_json(cause: &Cause) -> Json {
         }
     }
     json
-}
-
-fn read_cause(json: &Json) -> Option<Cause> {
-    let text = |key: &str| json[key].as_str().map(str::to_owned);
-    let moment = |key: &str| json[key].as_str().and_then(|at| at.parse().ok());
-    Some(Cause {
-        kind: CauseKind::parse(json["cause"].as_str()?)?,
-        access_rule: text("access_rule"),
-        rule: text("rule"),
-        fact: text("fact"),
-        opened: moment("opened"),
-        due: moment("due"),
-    })
 }
 
 /// What a ledger calls a stronger sign-in.
@@ -256,12 +276,8 @@ impl DecisionKey {
     }
 
     pub fn read(subject: &str) -> Option<Self> {
-        let parts: Json = serde_json::from_str(subject).ok()?;
-        Some(Self {
-            person: parts.get(0)?.as_str().map(str::to_owned),
-            service: parts.get(1)?.as_str()?.to_owned(),
-            client: parts.get(2)?.as_str()?.to_owned(),
-        })
+        let (person, service, client) = serde_json::from_str(subject).ok()?;
+        Some(Self { person, service, client })
     }
 }
 

@@ -10,7 +10,8 @@ use jiff::Timestamp;
 
 use crate::error::EngineError;
 use crate::facts::documents::Document;
-use crate::facts::judge::{Judge, People};
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
 use crate::ledger_view::batch::{PostureAt, standing_of_spell};
 use crate::ledger_view::codec;
 use crate::ledger_view::damage::unreadable;
@@ -95,8 +96,7 @@ impl<'r> Reading<'r> {
         }
         let imported_since = assessment.as_ref().map_or(Ok(0), |run| reader.imports_after(run.id))?;
         let judged_at = assessment.as_ref().map_or(at, |run| run.as_of);
-        let people_of =
-            |run| Ok::<_, LedgerError>(People::load(&reader.people_and_acceptances(run)?, judged_by, judged_at));
+        let people_of = |run| People::load(&reader, run, judged_by, judged_at);
         let people = people_of(run)?;
         let assessed_by = match assessed_run.filter(|_| run.is_none()) {
             Some(run) => Some(AssessedBy { run, people: people_of(Some(run))? }),
@@ -112,12 +112,9 @@ impl<'r> Reading<'r> {
     pub fn by_rules_of(self, project: &'r Project) -> Result<Self, EngineError> {
         let run = self.assessed_by.as_ref().map(|assessed| assessed.run);
         let at = self.judged_at();
-        let people = People::load(&self.reader.people_and_acceptances(self.run)?, project, at);
+        let people = People::load(&self.reader, self.run, project, at)?;
         let assessed_by = match run {
-            Some(run) => Some(AssessedBy {
-                run,
-                people: People::load(&self.reader.people_and_acceptances(Some(run))?, project, at),
-            }),
+            Some(run) => Some(AssessedBy { run, people: People::load(&self.reader, Some(run), project, at)? }),
             None => None,
         };
         Ok(Self { project, people, assessed_by, edited: false, ..self })
@@ -139,7 +136,7 @@ impl<'r> Reading<'r> {
             return Self::open(project, earlier, ledger, at, past);
         }
         let reader = ledger.reader()?;
-        let people = People::load(&reader.people_and_acceptances(None)?, project, at);
+        let people = People::load(&reader, None, project, at)?;
         let (assessment, assessed_by) = (None, None);
         Ok(Self { project, reader, assessment, at, people, edited: false, imported_since: 0, run: None, assessed_by })
     }

@@ -3,7 +3,6 @@
 use bumpalo::Bump;
 use fencepost_core::{Datum, Layout, SlotId, Value};
 use fencepost_formats::{SourceKind, json_of_datum};
-use fencepost_store::PeopleRows;
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -44,7 +43,7 @@ pub(super) fn reject_columns() -> Vec<Column> {
 impl Reading<'_> {
     pub(super) fn list_sources(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let told = self.reader.sources(self.run)?;
-        let PeopleRows { listed: people, accepted } = self.reader.people_and_acceptances(self.run)?;
+        let (people, accepted) = (self.reader.people(self.run)?, self.reader.acceptances(self.run)?);
         let rejects = self.reader.rejects_by_source()?;
         let sources = self.project.sources();
         let mut rows = Vec::new();

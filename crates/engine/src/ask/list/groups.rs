@@ -33,7 +33,7 @@ impl Reading<'_> {
         }
         let mut people: BTreeMap<usize, u64> = BTreeMap::new();
         for person in self.people.all() {
-            for (at, membership) in self.people.memberships(&person.id).iter().enumerate() {
+            for (at, membership) in self.people.memberships(person.id.as_str(), self.project).iter().enumerate() {
                 *people.entry(at).or_default() += u64::from(*membership == Membership::In);
             }
         }

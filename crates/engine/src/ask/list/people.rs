@@ -39,7 +39,7 @@ impl Reading<'_> {
                 denied.entry(entry.person.unwrap_or_default()).or_default().insert(entry.service);
             }
         }
-        let known: BTreeSet<String> = self.people.all().map(|person| person.id.to_string()).collect();
+        let known: BTreeSet<String> = self.people.ids().map(str::to_owned).collect();
         // Who holds a device and is on no list is the row that is looked for.
         let ids: BTreeSet<&String> = known.iter().chain(devices.keys()).collect();
         for id in ids {
