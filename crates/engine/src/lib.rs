@@ -22,7 +22,7 @@ pub use access::explain::{AskedDevice, Explanation, RuleTrace, SignInQuestion};
 pub use access::groups::{CauseGroup, PersonGroup, ServiceGroup, group_by_cause, group_by_person};
 pub use access::losses::{AccessQuery, DeniedEntries};
 pub use access::readiness::{NotReady, NotReadyCount, Readiness, ToEnforce};
-pub use access::replay::{BadLine, MOST_KEPT, ReplayRules, Replayed, RuleCounts, Surprise, replay};
+pub use access::replay::{BadLine, MOST_KEPT, ReplayRules, Replayed, RuleCounts, SignInLog, Surprise, replay};
 pub use access::report::{
     AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, DeniedCount, OtherWay, PersonOrDevice,
 };
@@ -47,7 +47,7 @@ pub use facts::documents::Document;
 pub use facts::judge::{Judge, Judged};
 pub use facts::people::People;
 pub use import::changes::Change;
-pub use import::{ChangedDevice, Doubts, ImportOptions, Imported, Importer, WrongType};
+pub use import::{ChangedDevice, Doubts, ImportOptions, Imported, Importer, OtherName, WrongType};
 pub use ledger_view::event::FindingChange;
 pub use ledger_view::fence::FenceLine;
 pub use ledger_view::reading::Reading;

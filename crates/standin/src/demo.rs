@@ -6,7 +6,7 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 18] {
+pub fn workspace_files() -> [(&'static str, &'static str); 19] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
@@ -25,6 +25,7 @@ pub fn workspace_files() -> [(&'static str, &'static str); 18] {
         ("controls.toml", include_str!("../demo/controls.toml")),
         ("examples/handhelds.toml", include_str!("../demo/examples/handhelds.toml")),
         ("logs/sign-ins.jsonl", include_str!("../demo/logs/sign-ins.jsonl")),
+        ("logs/terminal-2027-03-13.csv", include_str!("../demo/logs/terminal-2027-03-13.csv")),
         ("examples/laptops.toml", include_str!("../demo/examples/laptops.toml")),
     ]
 }
@@ -332,6 +333,8 @@ fn story(device: &Device, day: u32) -> Trouble {
             trouble.encryption_pending = true;
         }
         "ness-pier-tickets" => trouble.certificate_ends = Some("2027-03-12T12:00:00Z"),
+        // Charts need a valid certificate, and nobody has ordered a new one.
+        "gannet-bridge-1" => trouble.certificate_ends = Some("2027-03-15T20:00:00Z"),
         "office-laptop-7" if day >= 6 => trouble.program = Some("seedpool"),
         "office-laptop-2" if (9..=11).contains(&day) => trouble.program = Some("peepcam"),
         "gannet-bridge-2" => trouble.booked_as_own = true,
@@ -382,6 +385,16 @@ fn agents_jsonl(devices: &[Device], day: u32) -> String {
 const AWAKE: [&str; 5] =
     ["office-laptop-2", "office-laptop-4", "office-laptop-7", "office-laptop-9", "puffin-laptop-chief"];
 
+/// Who uses a device on a day. On the last one the boatswain of Razorbill hands the tablet of the deck on to an engineer.
+fn holders_on(device: &Device, day: u32) -> Vec<String> {
+    let mut holders = device.holders.clone();
+    if device.id == "razorbill-bridge-2" && day >= 14 {
+        holders.truncate(1);
+        holders.push("B-1049".to_owned());
+    }
+    holders
+}
+
 fn agent_document(device: &Device, day: u32, trouble: &Trouble) -> String {
     let id = device.id.as_str();
     let at = collected(device, day);
@@ -391,7 +404,7 @@ fn agent_document(device: &Device, day: u32, trouble: &Trouble) -> String {
         .text("platform", device.platform)
         .text("role", device.role.as_str());
     doc.text("site", &device.site).text("ownership", device.ownership);
-    match device.holders.as_slice() {
+    match holders_on(device, day).as_slice() {
         [] => {}
         [one] => {
             doc.text("person", one);
@@ -420,6 +433,8 @@ fn agent_document(device: &Device, day: u32, trouble: &Trouble) -> String {
                 "charts",
                 format!("{{\"edition\":\"{}\"}}", if trouble.old_charts { "2024-11-01" } else { "2027-02-01" }),
             );
+            let ends = trouble.certificate_ends.unwrap_or("2028-06-01T12:00:00Z");
+            doc.raw("certificate", format!("{{\"not_after\":{}}}", text(ends)));
         }
         Role::Laptop => laptop(&mut doc, id, device.platform, trouble, free),
         Role::Scanner | Role::CrewPhone => {}

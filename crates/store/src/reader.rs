@@ -772,6 +772,13 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Returns what the lists say of a person now, by source.
+    pub fn person_entries(&self, id: &str) -> Result<Vec<PersonRow>, LedgerError> {
+        self.all("SELECT id, source, body FROM person WHERE id = ?1 AND to_run IS NULL ORDER BY source", [id], |row| {
+            Ok(PersonRow { id: row.get(0)?, source: row.get(1)?, body: row.get(2)? })
+        })
+    }
+
     /// Returns the people as listed at a run, by id and source.
     pub fn people(&self, run: Option<i64>) -> Result<Vec<PersonRow>, LedgerError> {
         self.all(

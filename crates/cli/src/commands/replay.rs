@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
-use fencepost_engine::{ReplayRules, replay};
+use fencepost_engine::{ReplayRules, SignInLog, replay};
 
 use super::{Common, OpenWorkspace, OutputFormat, write_json, write_rows};
 use crate::error::CommandError;
@@ -15,7 +15,7 @@ use crate::view::time::Clock;
 /// Decide a log of sign-ins again, on the state at each one's own moment, and tell where it came otherwise
 ///
 /// The log is JSON Lines: at, person, service, and where they are known device, client, address, platform and effect (permit or deny,
-/// as it was recorded). A sign-in without a device, or with one that the ledger does not know, is one with a strange device.
+/// as it was recorded); or it is written as a [[source]] with about = "signins" in fencepost.toml says. A sign-in without a device, or with one that the ledger does not know, is one with a strange device.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost access replay sign-ins.jsonl
@@ -25,6 +25,9 @@ pub struct ReplayArgs {
     /// The log; - for standard input
     #[arg(value_name = "FILE")]
     file: PathBuf,
+    /// The source that says how the log is written, where its path does not tell
+    #[arg(long, value_name = "SOURCE")]
+    source: Option<String>,
     /// By which rules
     #[arg(long, value_enum, default_value_t)]
     rules: RulesOf,
@@ -48,8 +51,8 @@ enum RulesOf {
 pub fn cmd_replay(ui: &mut Ui, common: &Common, args: &ReplayArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, None)?;
     let file = &args.file;
-    let (input, length): (Box<dyn Read>, u64) = if file.as_os_str() == "-" {
-        (Box::new(io::stdin().lock()), 0)
+    let (input, length): (Box<dyn Read + Send>, u64) = if file.as_os_str() == "-" {
+        (Box::new(io::stdin()), 0)
     } else {
         let open = File::open(file).and_then(|opened| opened.metadata().map(|about| (opened, about.len())));
         let (opened, length) = open.map_err(|error| {
@@ -60,14 +63,16 @@ pub fn cmd_replay(ui: &mut Ui, common: &Common, args: &ReplayArgs) -> Result<Exi
         })?;
         (Box::new(opened), length)
     };
-    let mut log = BufReader::with_capacity(1 << 18, input);
+    let input = BufReader::with_capacity(1 << 18, input);
+    let path = (file.as_os_str() != "-").then_some(file.as_path());
+    let log = SignInLog { path, source: args.source.as_deref() };
     let bar = ui.progress(length, "replaying", true);
     let rules = match args.rules {
         RulesOf::Today => ReplayRules::Today,
         RulesOf::Then => ReplayRules::OfThen,
     };
     let now = workspace.at;
-    let found = replay(&workspace.project, &workspace.ledger, &mut log, (rules, now), &mut |bytes| bar.inc(bytes));
+    let found = replay((&workspace.project, &workspace.ledger), log, input, (rules, now), &mut |bytes| bar.inc(bytes));
     bar.finish_and_clear();
     let found = found?;
     match args.format {

@@ -132,7 +132,7 @@ impl AccessPage<'_> {
                     CauseKind::Finding | CauseKind::Silence | CauseKind::Uncovered => rule,
                     kind => rule.map(|rule| format!("{rule} ({})", kind.as_str())),
                 };
-                (name.unwrap_or_else(|| count.kind.as_str().to_owned()), count.people.max(count.devices))
+                (name.unwrap_or_else(|| in_brief(count.kind).to_owned()), count.people.max(count.devices))
             });
             line("because", counts(causes));
         }
@@ -406,6 +406,18 @@ fn counted(number: u64, nobodys: u64, verbs: [&str; 2]) -> String {
 /// `3 people, 2 devices of nobody`.
 fn number(entries: &[&AccessEntry]) -> String {
     people(entries, "", "").trim_end().to_owned()
+}
+
+/// A cause that names no rule, as the summary counts it.
+fn in_brief(kind: CauseKind) -> &'static str {
+    match kind {
+        CauseKind::Membership => "handed on",
+        CauseKind::Left => "left the list",
+        CauseKind::Retired => "device retired",
+        CauseKind::Default => "no access rule",
+        CauseKind::RuleChanged => "edited rules",
+        other => other.as_str(),
+    }
 }
 
 /// ` with no download`, where access is permitted with obligations.

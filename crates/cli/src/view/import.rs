@@ -166,6 +166,7 @@ fn nouns(imported: &Imported) -> (&'static str, &'static str) {
         SourceKind::State => ("device", "devices"),
         SourceKind::People => ("person", "people"),
         SourceKind::Acceptances => ("acceptance of terms", "acceptances of terms"),
+        SourceKind::SignIns => ("sign-in", "sign-ins"),
     }
 }
 
@@ -232,6 +233,18 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
             pairs.map(|(new, known)| format!("{} and {}", harmless(new), harmless(known))).collect();
         let devices = count(doubts.other_spellings.len() as u64, "new device", "new devices");
         lines.push(format!("{devices} differ from known ones in spelling alone: {}", some.join("; ")));
+    }
+    if doubts.other_name_count > 0 {
+        let people = count(doubts.other_name_count, "person is", "people are");
+        lines
+            .push(format!("{people} called otherwise in another list; make them agree, or leave the name out of one:"));
+        for one in doubts.other_names.iter().take(REJECTS_SHOWN) {
+            let (name, other, source) = (harmless(&one.name), harmless(&one.other), &one.source);
+            lines.push(format!("  line {}: {} is {name} here, {other} in {source}", one.line, harmless(&one.person)));
+        }
+        if doubts.other_name_count > REJECTS_SHOWN as u64 {
+            lines.push(format!("  and {} more", doubts.other_name_count - REJECTS_SHOWN as u64));
+        }
     }
     if imported.hidden > 0 {
         let documents = count(imported.hidden, "earlier document was", "earlier documents were");

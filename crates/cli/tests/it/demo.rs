@@ -27,7 +27,7 @@ fn rows(json: &Json) -> Vec<Json> {
 #[test]
 fn the_story_comes_out_as_told() {
     let (env, out) = demo();
-    assert!(out.contains("3 people lose a service") && out.contains("fencepost why puffin-bridge-1"), "{out}");
+    assert!(out.contains("4 people lose a service") && out.contains("fencepost why puffin-bridge-1"), "{out}");
     // (device, rule, the morning it opens, the morning it is overdue, the morning it is gone)
     let never = 99;
     for (device, rule, opens, overdue, gone) in [
@@ -85,6 +85,22 @@ fn the_story_comes_out_as_told() {
             .iter()
             .any(|entry| entry["device"] == "petrel-tickets" && entry["at"] == "2027-03-11T06:00:00Z")
     );
+    // A tablet changed hands: whoever had it before is shut out, and a certificate that runs out is told before it does.
+    let access = ferry(&env, &["access"]);
+    let about = |list: &str, device: &str| -> Vec<(String, String)> {
+        let all = access[list]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|entry| entry["device"] == device && entry["only_if_silent"] != true);
+        all.map(|entry| (entry["person"].to_string(), entry["causes"][0]["cause"].to_string())).collect()
+    };
+    let handed_on = about("lost", "razorbill-bridge-2");
+    assert!(
+        !handed_on.is_empty() && handed_on.iter().all(|one| *one == ("\"B-1051\"".into(), "\"membership\"".into())),
+        "{handed_on:?}"
+    );
+    assert_eq!(about("losing", "gannet-bridge-1").len(), 3);
     // Who was left out of the rule about encryption is named, before all else.
     let coverage = rows(&ferry(&env, &["list", "coverage"]));
     assert_eq!(
@@ -177,11 +193,14 @@ fn no_view_contradicts_another() {
     assert_eq!(told, denied);
     let lost: Vec<&Json> = access["lost"].as_array().unwrap().iter().collect();
     assert!(
-        lost.iter().all(|entry| entry["device"] == "puffin-bridge-1" && entry["since"] == "2027-03-14T06:00:00Z"),
+        lost.iter().all(|entry| {
+            ["puffin-bridge-1", "razorbill-bridge-2"].contains(&entry["device"].as_str().unwrap())
+                && entry["since"] == "2027-03-14T06:00:00Z"
+        }),
         "{lost:?}"
     );
     let people: std::collections::BTreeSet<String> = lost.iter().map(|entry| entry["person"].to_string()).collect();
-    assert_eq!(people.len(), 3);
+    assert_eq!(people.len(), 4);
     // The fence's lines have as many posts as devices, each drawn as it stands.
     let fence = env.ok(&["--workspace", "ferry", "assess"]);
     let posts = |post: char| {

@@ -266,3 +266,21 @@ fn a_large_file_is_taken_in_its_order_and_every_document_comes_back_whole() {
     assert_eq!((&anew["rules"], &anew["devices"]), (&assessed["rules"], &assessed["devices"]));
     assert_eq!(anew["assessment"].as_i64(), assessed["assessment"].as_i64().map(|number| number + 1));
 }
+
+#[test]
+fn people_whom_two_lists_call_by_different_names_are_told_with_line_and_remedy() {
+    let env = Env::new();
+    let list =
+        |id: &str| format!("[[source]]\nid = \"{id}\"\nfiles = [\"{id}.csv\"]\nformat = \"csv\"\nperson = \"id\"\n");
+    env.write("fencepost.toml", format!("{STEPPED}{}{}", list("crew"), list("office")));
+    env.write("crew.csv", "id,name,unit\np1,Brobek,deck\np2,Drafonn,deck\n");
+    env.write("office.csv", "id,name,mail\np1,Bro Bek,b@x.example\np2,Drafonn,d@x.example\np3,Stornask,\n");
+    env.ok(&["import", "crew.csv", "--as-of", "2027-03-01T06:00:00Z"]);
+    let told = env.ok(&["import", "office.csv", "--as-of", "2027-03-01T06:00:00Z"]);
+    assert!(told.contains("1 person is called otherwise in another list; make them agree"), "{told}");
+    assert!(told.contains("line 2: p1 is Bro Bek here, Brobek in crew"), "{told}");
+    // Nothing is lost: both say what they know.
+    let rows = env.json(&["list", "people", "--columns", "person,unit,mail"]);
+    assert_eq!(rows["rows"][0]["unit"], "deck");
+    assert_eq!(rows["rows"][0]["mail"], "b@x.example");
+}

@@ -1,5 +1,7 @@
 //! Single sign-ins: explained.
 
+use std::fs;
+
 use serde_json::{Value as Json, json};
 
 use crate::env::{Env, STEPPED};
@@ -383,6 +385,55 @@ fn lines_that_are_no_sign_ins_are_told_by_number_and_not_counted() {
     assert_eq!(env.run(&["access", "replay", "log.jsonl"]).code, 0);
     assert_eq!(env.run(&["access", "replay", "log.jsonl", "--strict"]).code, 1);
     env.fails(&["access", "replay", "no.jsonl"], 2, &["no.jsonl"]);
+}
+
+#[test]
+fn a_log_in_csv_is_read_as_its_source_says_and_never_imported() {
+    let env = env();
+    env.ok(&["assess", "--as-of", "2027-03-02T06:00:00Z"]);
+    let config = fs::read_to_string(env.path("fencepost.toml")).unwrap();
+    let source = r#"
+[[source]]
+id = "door"
+about = "signins"
+files = ["logs/*.csv"]
+format = "csv"
+delimiter = ";"
+person = "Who"
+time_format = "%d.%m.%Y %H:%M"
+[source.fields]
+"When" = "at"
+"With" = "device"
+"What" = "service"
+"How" = "client"
+"Went" = { fact = "effect", true_when = ["in"], false_when = ["away"] }
+"#;
+    env.write("fencepost.toml", format!("{config}{source}"));
+    fs::create_dir(env.path("logs")).unwrap();
+    let rows = "When;Who;With;What;How;Went\n01.03.2027 08:00;p1;a;mail;app;in\n01.03.2027 08:00;p1;a;mail;app;away\n\
+                32.03.2027 08:00;p1;a;mail;app;in\n01.03.2027 08:05;p1;;wiki;browser;\n";
+    env.write("logs/door.csv", rows);
+    let found = env.json(&["access", "replay", "logs/door.csv"]);
+    let lines: Vec<String> = [
+        json!({"at": "2027-03-01T08:00:00Z", "person": "p1", "device": "a", "service": "mail", "client": "app", "effect": "permit"}),
+        json!({"at": "2027-03-01T08:00:00Z", "person": "p1", "device": "a", "service": "mail", "client": "app", "effect": "deny"}),
+        json!({"at": "2027-03-01T08:05:00Z", "person": "p1", "service": "wiki", "client": "browser"}),
+    ]
+    .iter()
+    .map(Json::to_string)
+    .collect();
+    env.write("same.jsonl", lines.join("\n"));
+    let same = env.json(&["access", "replay", "same.jsonl"]);
+    assert_eq!((&found["signins"], &found["bad"]), (&json!(3), &json!(1)));
+    for key in ["signins", "effects", "rules", "unmatched"] {
+        assert_eq!(found[key], same[key], "{key}");
+    }
+    assert_eq!(found["surprises"][0]["line"], 3, "lines of the file, its heading included: {found}");
+    assert!(found["bad_lines"][0]["because"].as_str().unwrap().contains("time_format"), "{found}");
+    assert_eq!(env.json(&["access", "replay", "logs/door.csv", "--source", "door"]), found);
+    env.fails(&["import", "logs/door.csv"], 2, &["a log of sign-ins", "fencepost access replay logs/door.csv"]);
+    env.fails(&["access", "replay", "logs/door.csv", "--source", "dor"], 2, &["did you mean `door`?"]);
+    assert_eq!(env.json(&["list", "sources"])["rows"].as_array().unwrap().last().unwrap()["about"], "signins");
 }
 
 #[test]

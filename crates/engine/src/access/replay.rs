@@ -5,9 +5,10 @@
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fmt::Write as _;
+use std::fmt::{self, Write as _};
 use std::hash::{BuildHasher as _, RandomState};
 use std::io::{BufRead, Read as _};
+use std::path::Path;
 use std::rc::Rc;
 
 use bumpalo::Bump;
@@ -15,9 +16,11 @@ use fencepost_core::limits::RECORD_BYTES;
 use fencepost_core::{
     Attempt, Cause, Effect, Finding, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes,
 };
+use fencepost_formats::{Mapped, Source, read_records};
 use fencepost_store::{DeviceRow, Ledger, Reader, RunRow};
 use jiff::Timestamp;
 use serde::Deserialize;
+use serde::de::{Deserializer, Visitor};
 
 use crate::assess::outlook::Outlook;
 use crate::assess::sign_in_context::SignInContext;
@@ -26,6 +29,7 @@ use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
 use crate::ledger_view::codec;
+use crate::workspace::files::log_source;
 use crate::workspace::project::Project;
 
 /// By which rules a log is decided.
@@ -142,8 +146,34 @@ struct LogLine<'l> {
     address: Option<Word<'l>>,
     #[serde(borrow)]
     platform: Option<Word<'l>>,
-    #[serde(borrow)]
-    effect: Option<Word<'l>>,
+    effect: Option<RecordedEffect>,
+}
+
+/// What was recorded of a sign-in: a word, or whether it succeeded.
+struct RecordedEffect(Result<Effect, String>);
+
+impl<'de> Deserialize<'de> for RecordedEffect {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct EffectVisitor;
+
+        impl Visitor<'_> for EffectVisitor {
+            type Value = RecordedEffect;
+
+            fn expecting(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+                out.write_str("permit or deny")
+            }
+
+            fn visit_bool<E>(self, succeeded: bool) -> Result<Self::Value, E> {
+                Ok(RecordedEffect(Ok(if succeeded { Effect::Permit } else { Effect::Deny })))
+            }
+
+            fn visit_str<E>(self, word: &str) -> Result<Self::Value, E> {
+                Ok(RecordedEffect(Effect::parse(word).ok_or_else(|| word.to_owned())))
+            }
+        }
+
+        deserializer.deserialize_any(EffectVisitor)
+    }
 }
 
 /// A line that says what it has to.
@@ -206,6 +236,8 @@ struct Replay<'r> {
     project: &'r Project,
     reader: Reader<'r>,
     rules: ReplayRules,
+    /// After it no sign-in can have been made.
+    now: Timestamp,
     /// The assessments, oldest first.
     runs: Vec<RunRow>,
     states: BTreeMap<usize, Rc<AssessedState>>,
@@ -223,87 +255,161 @@ struct Replay<'r> {
     out: Replayed,
 }
 
-/// Decides a log of sign-ins again: JSON Lines with `at`, `person`, `device`, `service`, `client`, `address`, `platform` and, as it was
-/// recorded, `effect`. `now` is the moment after which no sign-in can have been made; `progress` is told how many bytes were read.
+/// A log of sign-ins.
+#[derive(Clone, Copy, Debug)]
+pub struct SignInLog<'l> {
+    /// Where it lies; none for standard input.
+    pub path: Option<&'l Path>,
+    /// The source that says how it is written, where one was named.
+    pub source: Option<&'l str>,
+}
+
+/// Decides a log of sign-ins again: as its source says, or JSON Lines with `at`, `person`, `device`, `service`, `client`, `address`,
+/// `platform` and, as it was recorded, `effect`. `by` names the rules, and the moment after which no sign-in can have been made;
+/// `progress` is told how many bytes were read.
 ///
 /// # Errors
 /// When the log or the ledger cannot be read, or nothing was assessed.
 pub fn replay(
-    project: &Project,
-    ledger: &Ledger,
-    log: &mut dyn BufRead,
+    workspace: (&Project, &Ledger),
+    log: SignInLog<'_>,
+    input: impl BufRead + Send,
     by: (ReplayRules, Timestamp),
     progress: &mut dyn FnMut(u64),
 ) -> Result<Replayed, EngineError> {
-    let (rules, now) = by;
-    let reader = ledger.reader()?;
-    let mut runs = reader.assessments(None, u32::MAX)?;
-    runs.reverse();
-    if runs.is_empty() {
-        return Err(EngineError::refused("nothing has been assessed yet", "run: fencepost assess"));
+    let (project, ledger) = workspace;
+    let source = log_source(project, log.path, log.source)?;
+    let mut replay = Replay::new(project, ledger, by)?;
+    match source {
+        Some(source) => replay.records(&source, input, progress)?,
+        None => replay.lines(input, progress)?,
     }
-    let access = project.rules.access();
-    let asks = |name: &str| access.rules().iter().any(|rule| rule.texts().any(|text| text.contains(name)));
-    let counts = access.rules().iter().map(|rule| RuleCounts {
-        id: rule.id.to_string(),
-        stage: rule.stage(now),
-        targeted: 0,
-        excused: 0,
-        met: 0,
-        unmet: 0,
-        unknown: 0,
-    });
-    let mut replay = Replay {
-        project,
-        reader,
-        rules,
-        runs,
-        states: BTreeMap::new(),
-        devices: HashMap::new(),
-        decisions: HashMap::new(),
-        asks_address: asks("signin.address"),
-        asks_time: asks("signin.time"),
-        seen: HashSet::new(),
-        digests: RandomState::new(),
-        key: String::new(),
-        out: Replayed { rules: counts.collect(), ..Replayed::default() },
-    };
-    let (mut number, mut line) = (0, Vec::new());
-    loop {
-        line.clear();
-        let read = log
-            .take(RECORD_BYTES as u64 + 1)
-            .read_until(b'\n', &mut line)
-            .map_err(|error| EngineError::refused(format!("the log cannot be read: {error}"), "try another file"))?;
-        if read == 0 {
-            return Ok(replay.out);
+    Ok(replay.out)
+}
+
+impl<'r> Replay<'r> {
+    fn new(project: &'r Project, ledger: &'r Ledger, by: (ReplayRules, Timestamp)) -> Result<Self, EngineError> {
+        let (rules, now) = by;
+        let reader = ledger.reader()?;
+        let mut runs = reader.assessments(None, u32::MAX)?;
+        runs.reverse();
+        if runs.is_empty() {
+            return Err(EngineError::refused("nothing has been assessed yet", "run: fencepost assess"));
         }
-        number += 1;
-        progress(read as u64);
-        if line.len() > RECORD_BYTES {
-            return Err(EngineError::refused(
-                format!("line {number} is longer than {RECORD_BYTES} bytes"),
-                "a log has one JSON object a line",
-            ));
-        }
-        if line.trim_ascii().is_empty() {
-            continue;
-        }
-        match replay.parse(&line, now)? {
-            Ok(logged) => replay.add(number, &logged)?,
-            Err(because) => {
-                replay.out.bad += 1;
-                if replay.out.bad_lines.len() < MOST_KEPT {
-                    replay.out.bad_lines.push(BadLine { line: number, because });
+        let access = project.rules.access();
+        let asks = |name: &str| access.rules().iter().any(|rule| rule.texts().any(|text| text.contains(name)));
+        let counts = access.rules().iter().map(|rule| RuleCounts {
+            id: rule.id.to_string(),
+            stage: rule.stage(now),
+            targeted: 0,
+            excused: 0,
+            met: 0,
+            unmet: 0,
+            unknown: 0,
+        });
+        Ok(Self {
+            project,
+            reader,
+            rules,
+            now,
+            runs,
+            states: BTreeMap::new(),
+            devices: HashMap::new(),
+            decisions: HashMap::new(),
+            asks_address: asks("signin.address"),
+            asks_time: asks("signin.time"),
+            seen: HashSet::new(),
+            digests: RandomState::new(),
+            key: String::new(),
+            out: Replayed { rules: counts.collect(), ..Replayed::default() },
+        })
+    }
+
+    /// Takes the records of a log that a source says how to read.
+    fn records(
+        &mut self,
+        source: &Source,
+        input: impl BufRead + Send,
+        progress: &mut dyn FnMut(u64),
+    ) -> Result<(), EngineError> {
+        let project = self.project;
+        let with = Mapped {
+            dictionary: &project.dictionary,
+            zone: &project.config.calendar.zone,
+            file_time: None,
+            path: None,
+        };
+        let (mut failure, mut passed) = (None, 0);
+        let read = read_records(input, source, &with, |record| {
+            progress(record.offset.saturating_sub(passed));
+            passed = record.offset;
+            let taken = match &record.document {
+                Ok(document) => self.take(record.line, document.bytes()),
+                Err(error) => {
+                    self.set_aside(record.line, error.reason.clone());
+                    Ok(())
                 }
+            };
+            taken.map_err(|error| {
+                failure = Some(error);
+                String::new()
+            })
+        });
+        match (failure, read) {
+            (Some(failure), _) => Err(failure),
+            (None, Ok(_)) => Ok(()),
+            (None, Err(message)) => {
+                let help = format!("see how [[source]] {} says that it is written", source.id);
+                Err(EngineError::refused(format!("the log cannot be read: {message}"), help))
             }
         }
     }
-}
 
-impl Replay<'_> {
+    /// Takes a log whose lines are sign-ins as they are.
+    fn lines(&mut self, mut log: impl BufRead, progress: &mut dyn FnMut(u64)) -> Result<(), EngineError> {
+        let (mut number, mut line) = (0, Vec::new());
+        loop {
+            line.clear();
+            let read = (&mut log).take(RECORD_BYTES as u64 + 1).read_until(b'\n', &mut line).map_err(|error| {
+                EngineError::refused(format!("the log cannot be read: {error}"), "try another file")
+            })?;
+            if read == 0 {
+                return Ok(());
+            }
+            number += 1;
+            progress(read as u64);
+            if line.len() > RECORD_BYTES {
+                return Err(EngineError::refused(
+                    format!("line {number} is longer than {RECORD_BYTES} bytes"),
+                    "a log has one JSON object a line",
+                ));
+            }
+            if !line.trim_ascii().is_empty() {
+                self.take(number, &line)?;
+            }
+        }
+    }
+
+    /// Decides the sign-in of a line, or sets the line aside.
+    fn take(&mut self, number: u64, line: &[u8]) -> Result<(), EngineError> {
+        match self.parse(line)? {
+            Ok(logged) => self.add(number, &logged),
+            Err(because) => {
+                self.set_aside(number, because);
+                Ok(())
+            }
+        }
+    }
+
+    fn set_aside(&mut self, line: u64, because: String) {
+        self.out.bad += 1;
+        if self.out.bad_lines.len() < MOST_KEPT {
+            self.out.bad_lines.push(BadLine { line, because });
+        }
+    }
+
     /// Reads a line; the inner error says why it is not counted.
-    fn parse<'l>(&mut self, line: &'l [u8], now: Timestamp) -> Result<Result<LoggedSignIn<'l>, String>, EngineError> {
+    fn parse<'l>(&mut self, line: &'l [u8]) -> Result<Result<LoggedSignIn<'l>, String>, EngineError> {
         let said: LogLine<'l> = match serde_json::from_slice(line) {
             Ok(said) => said,
             Err(error) => return Ok(Err(format!("no sign-in as JSON: {error}"))),
@@ -316,7 +422,7 @@ impl Replay<'_> {
         let Ok(at) = at.parse::<Timestamp>() else {
             return Ok(Err(format!("`{}` is no moment with its offset, such as 2027-03-14T06:00:00Z", cut(&at))));
         };
-        if at > now {
+        if at > self.now {
             return Ok(Err(format!("{at} is in the future")));
         }
         if self.runs[0].as_of > at {
@@ -327,15 +433,17 @@ impl Replay<'_> {
         };
         let Some(service) = word(said.service) else { return Ok(Err("it says no `service`".to_owned())) };
         let services = self.project.rules.access().services();
-        let Some(service) = services.iter().position(|known| known.id.as_str() == service) else {
+        let Some(service) = services.iter().position(|known| known.id.as_str() == service || known.title == service)
+        else {
             return Ok(Err(format!("there is no service `{}` in access.toml", cut(&service))));
         };
-        let recorded = match word(said.effect) {
+        let recorded = match said.effect {
             None => None,
-            Some(word) => match Effect::parse(&word) {
-                Some(effect) => Some(effect),
-                None => return Ok(Err(format!("`{}` is no effect: permit or deny", cut(&word)))),
-            },
+            Some(RecordedEffect(Ok(effect))) => Some(effect),
+            Some(RecordedEffect(Err(word))) if word.is_empty() => None,
+            Some(RecordedEffect(Err(word))) => {
+                return Ok(Err(format!("`{}` is no effect: permit or deny", cut(&word))));
+            }
         };
         let person = match self.person(person, at)? {
             Ok(person) => person,

@@ -1,5 +1,5 @@
-//! What is odd in records that were taken: values of another type than facts.toml declares, holders that no list of people has, and
-//! ids that differ from known ones in their spelling alone. Each is counted, with a few examples.
+//! What is odd in records that were taken: values of another type than facts.toml declares, holders that no list of people has, ids
+//! that differ from known ones in their spelling alone, and people whom another list calls by another name. Each is counted, with a few examples.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -7,6 +7,8 @@ use fencepost_core::{Layout, Reason, SlotId, Unknown, Value};
 
 /// How many different holders and spellings are remembered.
 const MOST: usize = 1_000;
+/// How many people with different names are kept.
+const SHOWN_NAMES: usize = 100;
 
 /// Values of a fact that are not of its declared type.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -19,6 +21,21 @@ pub struct WrongType {
     pub example: String,
 }
 
+/// A person whom two lists call by different names.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OtherName {
+    /// The line of the record.
+    pub line: u64,
+    /// The id.
+    pub person: String,
+    /// The name here.
+    pub name: String,
+    /// The source of the other list.
+    pub source: String,
+    /// The name there.
+    pub other: String,
+}
+
 /// What is odd in the records of a file.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Doubts {
@@ -28,6 +45,10 @@ pub struct Doubts {
     pub unknown_holders: BTreeSet<String>,
     /// New ids with one that differs in case, space or domain alone.
     pub other_spellings: Vec<(String, String)>,
+    /// The first people whom another list calls by another name.
+    pub other_names: Vec<OtherName>,
+    /// How many there are.
+    pub other_name_count: u64,
 }
 
 impl Doubts {
@@ -42,6 +63,14 @@ impl Doubts {
             if self.unknown_holders.len() < MOST {
                 self.unknown_holders.insert(holder);
             }
+        }
+    }
+
+    /// Adds a person whom another list calls by another name.
+    pub(super) fn add_other_name(&mut self, found: OtherName) {
+        self.other_name_count += 1;
+        if self.other_names.len() < SHOWN_NAMES {
+            self.other_names.push(found);
         }
     }
 

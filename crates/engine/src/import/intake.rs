@@ -8,6 +8,7 @@ use fencepost_formats::{DocumentSplitter, RawDocument, Record, RejectKind, Secre
 use fencepost_store::{AcceptanceRow, Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
 use jiff::Timestamp;
 
+use super::doubts::OtherName;
 use super::prepare::{Prepared, Preparer, Refusal, Unprepared, WorkerScratch};
 use super::{ChangedDevice, Imported, SHOWN};
 use crate::error::escaped;
@@ -32,6 +33,8 @@ pub(super) struct Intake<'i, 'l> {
     /// The moment of the import.
     pub at: Timestamp,
     pub dry_run: bool,
+    /// Other sources list people, too.
+    pub has_other_lists: bool,
     /// Ids of devices or people seen, those of bad records among them.
     pub listed: HashSet<String>,
     /// The ids of all people, where records may name some that no list has.
@@ -172,11 +175,25 @@ impl<'i> Intake<'i, '_> {
     pub(super) fn take_person(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
         let place = RecordPlace { line: record.line, offset: record.offset };
-        let taken = self.person(record);
+        let taken = self.person(place.line, record);
         self.unless_refused(place, taken)
     }
 
-    fn person(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
+    /// Returns what another list says of a person whose name there differs from `name`.
+    fn other_name(&self, line: u64, id: &str, name: &str) -> Result<Option<OtherName>, LedgerError> {
+        for row in self.writer.reader().person_entries(id)? {
+            let said: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
+            if row.source != self.source
+                && let Some(other) = said["name"].as_str().filter(|other| !other.is_empty() && *other != name)
+            {
+                let (person, name, other) = (id.to_owned(), name.to_owned(), other.to_owned());
+                return Ok(Some(OtherName { line, person, name, source: row.source, other }));
+            }
+        }
+        Ok(None)
+    }
+
+    fn person(&mut self, line: u64, record: Record<'_>) -> Result<(), Unprepared> {
         let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
         let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
         let splitter = DocumentSplitter { layout: &self.project.gates.layout, key: self.key, people: true };
@@ -200,6 +217,12 @@ impl<'i> Intake<'i, '_> {
         }
         if self.dry_run && self.imported.first.len() < SHOWN {
             self.imported.first.push(mask_secrets(&text));
+        }
+        if self.has_other_lists
+            && let Some(name) = json["name"].as_str().filter(|name| !name.is_empty())
+            && let Some(found) = self.other_name(line, id, name).map_err(Unprepared::Failed)?
+        {
+            self.imported.doubts.add_other_name(found);
         }
         let added = self.writer.set_person(self.run, self.source, id, &text).map_err(Unprepared::Failed)?;
         match added {

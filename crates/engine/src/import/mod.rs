@@ -31,7 +31,7 @@ use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::files::{Claim, named_source, shown_path, source_of};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
-pub use doubts::{Doubts, WrongType};
+pub use doubts::{Doubts, OtherName, WrongType};
 use intake::{Intake, RecordPlace};
 use missing::Missing;
 use prepare::{Prepared, PreparedBy, Preparer, Unprepared, WorkerScratch};
@@ -187,6 +187,12 @@ impl Importer<'_> {
         refuse_going_back(ledger, moment)?;
         let Input { claim, path, file: sample, digest, written } = input;
         let source = &claim.source;
+        if source.kind == SourceKind::SignIns {
+            return Err(EngineError::refused(
+                format!("{path} is a log of sign-ins, of which nothing is kept"),
+                format!("decide it again with: fencepost access replay {path}"),
+            ));
+        }
         let mut imported = Imported::begun(source, claim.because, &path);
         // A dry run keeps nothing, its key neither.
         let key = if options.dry_run { project.key_for_reading()? } else { project.secret_key()? };
@@ -235,6 +241,7 @@ impl Importer<'_> {
             path: path.clone(),
             at: moment.as_of,
             dry_run: options.dry_run,
+            has_other_lists: project.config.sources.iter().filter(|one| one.kind == SourceKind::People).count() > 1,
             listed: HashSet::new(),
             people: known_people(&writer.reader(), project, !of_state)?,
             new_devices: Vec::new(),
@@ -269,7 +276,7 @@ impl Importer<'_> {
         imported.listed = match source.kind {
             // Somebody may accept several.
             SourceKind::Acceptances => imported.new + imported.unchanged,
-            SourceKind::State | SourceKind::People => listed.len() as u64,
+            SourceKind::State | SourceKind::People | SourceKind::SignIns => listed.len() as u64,
         };
         if !new_devices.is_empty() {
             imported.doubts.compare_spellings(&new_devices, &writer.reader().device_names()?);
@@ -575,6 +582,8 @@ fn take_records<'i>(
         let taken = match kind {
             SourceKind::People => intake.take_person(record),
             SourceKind::Acceptances => intake.take_acceptance(record),
+            // A log is refused before it is read.
+            SourceKind::SignIns => Ok(()),
             SourceKind::State => {
                 let prepared = preparer.record(&mut scratch, record);
                 intake.take(RecordPlace { line, offset }, prepared, preparer, &mut scratch)

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use fencepost_formats::Source;
+use fencepost_formats::{Source, SourceKind};
 
 use crate::error::EngineError;
 use crate::workspace::project::Project;
@@ -42,7 +42,7 @@ pub fn expand_paths(project: &Project, paths: &[PathBuf]) -> Result<Vec<PathBuf>
                     folders.push(entry.path());
                 } else if kind.is_file()
                     && !hidden
-                    && (project.config.sources.is_empty() || !claims(project, &entry.path()).is_empty())
+                    && (project.config.sources.is_empty() || is_imported(&claims(project, &entry.path())))
                 {
                     found.push(entry.path());
                 }
@@ -58,6 +58,35 @@ pub fn expand_paths(project: &Project, paths: &[PathBuf]) -> Result<Vec<PathBuf>
         files.extend(found);
     }
     Ok(files)
+}
+
+/// Whether some source claims a file, and not as a log of sign-ins.
+fn is_imported(claims: &[Claim]) -> bool {
+    claims.iter().any(|claim| claim.source.kind != SourceKind::SignIns)
+}
+
+/// Returns the source of a log of sign-ins: the one of the name, or the one that claims the file as such; none for a log whose
+/// lines are sign-ins as they are.
+///
+/// # Errors
+/// When there is no source of the name, or it is about something else.
+pub(crate) fn log_source(
+    project: &Project,
+    path: Option<&Path>,
+    named: Option<&str>,
+) -> Result<Option<Source>, EngineError> {
+    if let Some(named) = named {
+        let source = named_source(project, named)?.source;
+        if source.kind != SourceKind::SignIns {
+            return Err(EngineError::refused(
+                format!("source `{named}` is about {}, not about sign-ins", source.kind.about()),
+                "name one with about = \"signins\"",
+            ));
+        }
+        return Ok(Some(source));
+    }
+    let claims = path.map_or_else(Vec::new, |path| claims(project, path));
+    Ok(claims.into_iter().map(|claim| claim.source).find(|source| source.kind == SourceKind::SignIns))
 }
 
 /// The sources whose `files` a path fits, each with the pattern: by its way from the workspace, as given, or by its name.

@@ -2,8 +2,8 @@
 
 use fencepost_core::{CauseKind, Effect, SignIn};
 use fencepost_engine::{
-    AccessQuery, AskedDevice, DeniedEntries, PersonOrDevice, ReplayRules, SignInQuestion, ToEnforce, group_by_cause,
-    group_by_person, replay,
+    AccessQuery, AskedDevice, DeniedEntries, PersonOrDevice, ReplayRules, SignInLog, SignInQuestion, ToEnforce,
+    group_by_cause, group_by_person, replay,
 };
 
 use crate::bench::{ACCESS, Bench, agent, day, moment};
@@ -135,9 +135,9 @@ fn a_log_is_decided_by_the_state_of_each_moment_and_surprises_are_told() {
     let log = line(&first, "permit") + &line(&second, "permit") + "nothing\n" + &line(&day(9), "permit");
     let mut progress = 0;
     let told = replay(
-        &bench.project(),
-        &bench.ledger,
-        &mut log.as_bytes(),
+        (&bench.project(), &bench.ledger),
+        SignInLog { path: None, source: None },
+        log.as_bytes(),
         (ReplayRules::Today, moment(&day(3))),
         &mut |bytes| progress = bytes,
     )

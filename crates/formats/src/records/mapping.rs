@@ -93,10 +93,10 @@ fn map_named(
     let id_key = match source.kind {
         SourceKind::State => "device",
         SourceKind::People => "id",
-        SourceKind::Acceptances => "person",
+        SourceKind::Acceptances | SourceKind::SignIns => "person",
     };
     out.member(id_key, &Json::from(id));
-    if source.kind == SourceKind::State {
+    if matches!(source.kind, SourceKind::State | SourceKind::SignIns) {
         if source.collected_field.as_deref().is_some_and(twice) {
             return Err(RecordError::unreadable(format!(
                 "`{}` is given twice",
@@ -104,7 +104,8 @@ fn map_named(
             )));
         }
         let collected = collected(&mut record, source, with)?;
-        out.member("collected_at", &Json::String(collected.to_string()));
+        let time_key = if source.kind == SourceKind::SignIns { "at" } else { "collected_at" };
+        out.member(time_key, &Json::String(collected.to_string()));
     }
     let mut sorted: Vec<&str> = doubled.iter().map(String::as_str).collect();
     sorted.sort_unstable();

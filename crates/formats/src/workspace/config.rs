@@ -97,6 +97,8 @@ pub enum SourceKind {
     People,
     /// Which terms people accepted, with which device.
     Acceptances,
+    /// A log of sign-ins, which is decided again and not kept.
+    SignIns,
 }
 
 impl SourceKind {
@@ -104,7 +106,7 @@ impl SourceKind {
     pub fn noun(self) -> &'static str {
         match self {
             Self::State => "device",
-            Self::People | Self::Acceptances => "person",
+            Self::People | Self::Acceptances | Self::SignIns => "person",
         }
     }
 
@@ -114,6 +116,7 @@ impl SourceKind {
             Self::State => "devices",
             Self::People => "people",
             Self::Acceptances => "terms",
+            Self::SignIns => "signins",
         }
     }
 }
@@ -458,7 +461,7 @@ static SOURCE: TableShape = TableShape::new(
         ),
         TableKey::new("delimiter", KeyKind::Text, "What stands between the cells of a CSV file."),
         TableKey::new("records", KeyKind::Text, "The path of the list of records inside a JSON document."),
-        TableKey::new("about", KeyKind::Word(|| vec!["terms"]), "What it is about, where that is neither devices nor people: which terms were accepted, with the fields person, device, terms and version."),
+        TableKey::new("about", KeyKind::Word(|| words(&ABOUT)), "What it is about, where that is neither devices nor people: terms that were accepted, with the fields person, device, terms and version; or signins, a log with the fields at, person, device, service, client, address, platform and effect."),
         TableKey::new("device", KeyKind::Text, "The field that names the device."),
         TableKey::new(
             "device_from",
@@ -498,6 +501,7 @@ const UNCOVERED: [(&str, Uncovered); 3] = [
     ("unproven", Uncovered::Unproven),
     ("non-compliant", Uncovered::NonCompliant),
 ];
+const ABOUT: [(&str, SourceKind); 2] = [("terms", SourceKind::Acceptances), ("signins", SourceKind::SignIns)];
 const NAMES_FROM: [(&str, NameFrom); 2] = [("file-name", NameFrom::File), ("folder-name", NameFrom::Folder)];
 
 pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Config {
@@ -619,8 +623,8 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
             );
         }
     }
-    if reader.word(table, "about", &[("terms", ())]).is_some() {
-        source.kind = SourceKind::Acceptances;
+    if let Some(kind) = reader.word(table, "about", &ABOUT) {
+        source.kind = kind;
         source.collected_field = None;
         source.id_field = "person".to_owned();
     }
@@ -648,7 +652,7 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
     }
     let id_key = match source.kind {
         SourceKind::State => "device",
-        SourceKind::People | SourceKind::Acceptances => "person",
+        SourceKind::People | SourceKind::Acceptances | SourceKind::SignIns => "person",
     };
     if let Some(field) = reader.string(table, id_key) {
         source.id_field = field;
@@ -668,7 +672,7 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
         (SourceKind::State, None) if !matches!(source.format, Format::JsonLines | Format::Json) => {
             source.collected_field = None;
         }
-        (SourceKind::State, None) | (SourceKind::People | SourceKind::Acceptances, _) => {}
+        (SourceKind::State, None) | (SourceKind::People | SourceKind::Acceptances | SourceKind::SignIns, _) => {}
     }
     check_fit(reader, table, &source);
     source.time_zone = zone(reader, table);
@@ -683,6 +687,11 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
             };
             source.fields.extend(field.map(|field| (name, field)));
         }
+    }
+    if source.kind == SourceKind::SignIns {
+        let at = source.fields.iter().find(|(_, field)| field.fact == "at").map(|(name, _)| name.clone());
+        source.fields.retain(|(_, field)| field.fact != "at");
+        source.collected_field = Some(at.unwrap_or_else(|| "at".to_owned()));
     }
     Some(source)
 }
@@ -699,6 +708,8 @@ fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, source: &Source) {
         ("under", people, "facts of people are not put under a path"),
         ("speaks_for", people, "a list of people speaks for no device"),
         ("complete", source.kind == SourceKind::Acceptances, "what was accepted once stays so"),
+        ("complete", source.kind == SourceKind::SignIns, "a log lists what happened, and nobody is missing in it"),
+        ("expected_every", source.kind == SourceKind::SignIns, "a log is replayed when somebody wants it"),
         ("complete", source.format.is_of_one(), "a file of this format describes one device, not the whole feed"),
     ];
     for (key, is_idle, why) in idle {

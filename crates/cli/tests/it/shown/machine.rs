@@ -503,6 +503,18 @@ fn list_sources() {
           "expected_every": null,
           "late": null,
           "set_aside": 0
+        },
+        {
+          "source": "terminal-log",
+          "about": "signins",
+          "lists": 0,
+          "absent": 0,
+          "last_import": null,
+          "newest": null,
+          "median": null,
+          "expected_every": null,
+          "late": null,
+          "set_aside": 0
         }
       ]
     }
@@ -1043,9 +1055,9 @@ fn history() {
       "whole": true,
       "runs": 44,
       "devices": 141,
-      "documents": 149,
+      "documents": 150,
       "findings": 22,
-      "spells": 1351,
+      "spells": 1359,
       "rule_sets": 1,
       "problems": []
     }

@@ -9,7 +9,7 @@ fn list_facts() {
     FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
     agent.last_seen          instant   text         51 %        70  2027-03-03T20:03:00Z                    3 %
     agent.version                      text         51 %         3  5.2.2                                  35 %
-    certificate.not_after    instant   text          6 %         5  2027-06-20T12:00:00Z                   33 %
+    certificate.not_after    instant   text         15 %         7  2028-06-01T12:00:00Z                   52 %
     charts.edition           date      text          9 %         2  2027-02-01                             92 %
     data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
     data.used_mb             number    null          0 %         0                                                      MB
@@ -56,7 +56,7 @@ fn list_facts() {
     FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
     agent.last_seen          instant   text         51 %        71  2027-03-08T22:24:00Z                    3 %
     agent.version                      text         51 %         3  5.2.2                                  35 %
-    certificate.not_after    instant   text          6 %         5  2027-06-20T12:00:00Z                   33 %
+    certificate.not_after    instant   text         15 %         7  2028-06-01T12:00:00Z                   52 %
     charts.edition           date      text          9 %         2  2027-02-01                             92 %
     data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
     data.used_mb             number    null          0 %         0                                                      MB
@@ -103,7 +103,7 @@ fn list_facts() {
     FACT                     DECLARED  SEEN AS       SHARE  DISTINCT  COMMONEST                       OF VALUES  WRONG  UNIT
     agent.last_seen          instant   text           51 %        64  2027-03-12T21:59:00Z                  4 %
     agent.version                      text           51 %         3  5.2.2                                35 %
-    certificate.not_after    instant   text            6 %         5  2027-06-20T12:00:00Z                 33 %
+    certificate.not_after    instant   text           15 %         7  2028-06-01T12:00:00Z                 52 %
     charts.edition           date      text            9 %         2  2027-02-01                           92 %
     data.allowance_mb        number    number         15 %         1  10000                               100 %         MB
     data.used_mb             number    null            0 %         0                                                    MB
@@ -953,9 +953,10 @@ fn list_sources() {
     handhelds       devices     81       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
     crew-list       people      90       0  Mon 07:00                                                        0
     accepted-terms  terms       56       0  Mon 07:00                                                        0
+    terminal-log    signins      0       0                                                                   0
     ------- standard error -------
 
-    4 sources, as of Fri 5 Mar 2027 00:00
+    5 sources, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list sources --as-of 2027-03-10
@@ -964,9 +965,10 @@ fn list_sources() {
     handhelds       devices     81       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
     crew-list       people      90       0  Mon 1 Mar 07:00                                                      0
     accepted-terms  terms       56       0  Mon 1 Mar 07:00                                                      0
+    terminal-log    signins      0       0                                                                       0
     ------- standard error -------
 
-    4 sources, as of Wed 10 Mar 2027 00:00
+    5 sources, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list sources --as-of 2027-03-14
@@ -975,9 +977,10 @@ fn list_sources() {
     handhelds       devices     81       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
     crew-list       people      90       0  Mon 1 Mar 07:00                                                      0
     accepted-terms  terms       56       0  Mon 1 Mar 07:00                                                      0
+    terminal-log    signins      0       0                                                                       0
     ------- standard error -------
 
-    4 sources, as of Sun 14 Mar 2027 00:00
+    5 sources, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -1203,7 +1206,7 @@ fn list_devices_with_facts() {
     puffin-phone-7          13.0        Plonask                      crew-phones, crew, staff              handhelds
     razorbill-bridge-1      13.0        Nyrbek, Brogvelt, Mjulumm    bridge-tablets, bridge-devices,       agents, handhelds
                                                                      crew, bridge, staff
-    razorbill-bridge-2      13.0        Yrsnask, Krogvelt            bridge-tablets, crew, staff           agents, handhelds
+    razorbill-bridge-2      13.0        Yrsnask, Ljutvark            bridge-tablets, crew, staff           agents, handhelds
     razorbill-phone-1       13.0        Yrsnask                      crew-phones, crew, staff              handhelds
     razorbill-phone-2       13.0        Ljutvark                     crew-phones, crew, staff              handhelds
     razorbill-phone-4       13.0        Krogvelt                     crew-phones, crew, staff              handhelds
@@ -1258,6 +1261,10 @@ fn access_tells_who_loses_what() {
                    browser with no download
         Krofonn    Sea charts (app); Mail, Crew roster (app), still in by    puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
                    browser with no download
+      charts-on-the-bridge asks for certificate.not_after
+        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
+        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
+        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
       silence: one rule left without an answer
       do  Let the device report again: disk.encrypted
         Yrsrupp  Mail, Crew roster (app), still in by browser with no download  tern-phone-5 (Tern)  from Fri 07:00
@@ -1293,6 +1300,10 @@ fn access_tells_who_loses_what() {
                    with no download
         Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
                    with no download
+      charts-on-the-bridge asks for certificate.not_after
+        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       laptop-lock: Laptops lock themselves, behind a long password
       do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
         Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  from Wed 07:00
@@ -1330,6 +1341,10 @@ fn access_tells_who_loses_what() {
                    with no download
         Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
                    with no download
+      charts-on-the-bridge asks for certificate.not_after
+        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       certificate-valid: The server's certificate is valid
       do  Order a new certificate from the office and install it.
         nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
@@ -1349,11 +1364,12 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "person"]), @r#"
     $ fencepost access --by person
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
-      because  charts-current 3
-      what     Crew roster 3, Mail 3, Sea charts 3
+    4 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3, handed on 1
+      where    Puffin 3, Razorbill 1
+      what     Crew roster 4, Mail 4, Sea charts 4, Handbook 1
       terms    2 people have yet to accept own-devices
-      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
+      next     3 people on Mon 21:00, in 1 d 14 h; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
       Krofonn  1 person
@@ -1363,6 +1379,13 @@ fn access_by_service_and_by_rule() {
                    with no download
                    krofonn@bredesound.example, lead Ljusprett,
                    ships/puffin/bridge
+      Krogvelt  1 person
+        the device is not theirs any more
+          Krogvelt  Sea charts (app); Mail, Crew roster (app, browser),      razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    still in with razorbill-phone-4; Handbook (browser),
+                    still in with razorbill-phone-4
+                    krogvelt@bredesound.example, lead Nyrbek,
+                    ships/razorbill/deck
       Ljusprett  1 person
         charts-current: Sea charts are of this year's edition
         do  Let the tablet download the charts in port, over the quay's network.
@@ -1378,10 +1401,19 @@ fn access_by_service_and_by_rule() {
                    ships/puffin/bridge
 
     Will lose, if nothing changes
+      Drarupp  1 person
+        charts-on-the-bridge asks for certificate.not_after
+          Drarupp  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+      Fjogvelt  1 person
+        charts-on-the-bridge asks for certificate.not_after
+          Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       Fjorupp  1 person
         silence: one rule left without an answer
         do  Let the device report again: password.length
           Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      Plolumm  1 person
+        charts-on-the-bridge asks for certificate.not_after
+          Plolumm  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       nobody's  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
@@ -1395,14 +1427,15 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "service"]), @r#"
     $ fencepost access --by service
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
-      because  charts-current 3
-      what     Crew roster 3, Mail 3, Sea charts 3
+    4 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3, handed on 1
+      where    Puffin 3, Razorbill 1
+      what     Crew roster 4, Mail 4, Sea charts 4, Handbook 1
       terms    2 people have yet to accept own-devices
-      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
+      next     3 people on Mon 21:00, in 1 d 14 h; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
-      Crew roster  3 people
+      Crew roster  4 people
         charts-current: Sea charts are of this year's edition
         do  Let the tablet download the charts in port, over the quay's network.
           Ljusprett  Crew roster (app), still in with puffin-laptop-master         puffin-bridge-1 (Puffin)  since Sun 07:00
@@ -1413,7 +1446,17 @@ fn access_by_service_and_by_rule() {
           Krofonn    Crew roster (app), still in by browser with no download       puffin-bridge-1 (Puffin)  since Sun 07:00
                      krofonn@bredesound.example, lead Ljusprett,
                      ships/puffin/bridge
-      Mail  3 people
+        the device is not theirs any more
+          Krogvelt  Crew roster (app, browser), still in with                razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    razorbill-phone-4
+                    krogvelt@bredesound.example, lead Nyrbek,
+                    ships/razorbill/deck
+      Handbook  1 person
+        the device is not theirs any more
+          Krogvelt  Handbook (browser), still in with razorbill-phone-4      razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    krogvelt@bredesound.example, lead Nyrbek,
+                    ships/razorbill/deck
+      Mail  4 people
         charts-current: Sea charts are of this year's edition
         do  Let the tablet download the charts in port, over the quay's network.
           Ljusprett  Mail (app), still in with puffin-laptop-master                puffin-bridge-1 (Puffin)  since Sun 07:00
@@ -1424,7 +1467,11 @@ fn access_by_service_and_by_rule() {
           Krofonn    Mail (app), still in by browser with no download              puffin-bridge-1 (Puffin)  since Sun 07:00
                      krofonn@bredesound.example, lead Ljusprett,
                      ships/puffin/bridge
-      Sea charts  3 people
+        the device is not theirs any more
+          Krogvelt  Mail (app, browser), still in with razorbill-phone-4     razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    krogvelt@bredesound.example, lead Nyrbek,
+                    ships/razorbill/deck
+      Sea charts  4 people
         charts-current: Sea charts are of this year's edition
         do  Let the tablet download the charts in port, over the quay's network.
           Ljusprett  Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
@@ -1435,6 +1482,10 @@ fn access_by_service_and_by_rule() {
           Krofonn    Sea charts (app)                                              puffin-bridge-1 (Puffin)  since Sun 07:00
                      krofonn@bredesound.example, lead Ljusprett,
                      ships/puffin/bridge
+        the device is not theirs any more
+          Krogvelt  Sea charts (app)                                         razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    krogvelt@bredesound.example, lead Nyrbek,
+                    ships/razorbill/deck
 
     Will lose, if nothing changes
       Crew roster  1 person
@@ -1445,6 +1496,11 @@ fn access_by_service_and_by_rule() {
         silence: one rule left without an answer
         do  Let the device report again: password.length
           Fjorupp  Mail (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      Sea charts  3 people
+        charts-on-the-bridge asks for certificate.not_after
+          Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+          Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+          Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       Ticketing  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
@@ -1458,11 +1514,12 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "site"]), @r#"
     $ fencepost access --by site
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
-      because  charts-current 3
-      what     Crew roster 3, Mail 3, Sea charts 3
+    4 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3, handed on 1
+      where    Puffin 3, Razorbill 1
+      what     Crew roster 4, Mail 4, Sea charts 4, Handbook 1
       terms    2 people have yet to accept own-devices
-      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
+      next     3 people on Mon 21:00, in 1 d 14 h; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
       Puffin  3 people
@@ -1479,8 +1536,20 @@ fn access_by_service_and_by_rule() {
                      browser with no download
                      krofonn@bredesound.example, lead Ljusprett,
                      ships/puffin/bridge
+      Razorbill  1 person
+        the device is not theirs any more
+          Krogvelt  Sea charts (app); Mail, Crew roster (app, browser),      razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    still in with razorbill-phone-4; Handbook (browser),
+                    still in with razorbill-phone-4
+                    krogvelt@bredesound.example, lead Nyrbek,
+                    ships/razorbill/deck
 
     Will lose, if nothing changes
+      Gannet  3 people
+        charts-on-the-bridge asks for certificate.not_after
+          Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+          Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+          Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       Ness Pier  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
@@ -1498,11 +1567,12 @@ fn access_by_service_and_by_rule() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--by", "rule"]), @r#"
     $ fencepost access --by rule
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
-      because  charts-current 3
-      what     Crew roster 3, Mail 3, Sea charts 3
+    4 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3, handed on 1
+      where    Puffin 3, Razorbill 1
+      what     Crew roster 4, Mail 4, Sea charts 4, Handbook 1
       terms    2 people have yet to accept own-devices
-      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
+      next     3 people on Mon 21:00, in 1 d 14 h; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
       charts-current  3 people
@@ -1519,12 +1589,24 @@ fn access_by_service_and_by_rule() {
                      browser with no download
                      krofonn@bredesound.example, lead Ljusprett,
                      ships/puffin/bridge
+      the device is not theirs any more  1 person
+        the device is not theirs any more
+          Krogvelt  Sea charts (app); Mail, Crew roster (app, browser),      razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    still in with razorbill-phone-4; Handbook (browser),
+                    still in with razorbill-phone-4
+                    krogvelt@bredesound.example, lead Nyrbek,
+                    ships/razorbill/deck
 
     Will lose, if nothing changes
       certificate-valid  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
           nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
+      charts-on-the-bridge asks for certificate.not_after  3 people
+        charts-on-the-bridge asks for certificate.not_after
+          Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+          Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+          Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       silence  1 person
         silence: one rule left without an answer
         do  Let the device report again: password.length
@@ -1542,11 +1624,12 @@ fn everything_that_is_denied() {
     insta::assert_snapshot!(shown_by_the_demo(&["access", "--denied"]), @r#"
     $ fencepost access --denied
     Access as of Sun 14 Mar 2027 07:00 (Europe/Oslo), since Sat 13 Mar 2027 07:00
-    3 people lose a service, all with no other way to it; 0 only reduced, 0 restored
-      because  charts-current 3
-      what     Crew roster 3, Mail 3, Sea charts 3
+    4 people lose a service, all with no other way to it; 0 only reduced, 0 restored
+      because  charts-current 3, handed on 1
+      where    Puffin 3, Razorbill 1
+      what     Crew roster 4, Mail 4, Sea charts 4, Handbook 1
       terms    2 people have yet to accept own-devices
-      next     1 person on Tue 07:00, in 2 d; 81 people only if nothing is heard of their devices
+      next     3 people on Mon 21:00, in 1 d 14 h; 81 people only if nothing is heard of their devices
 
     Call first: no other way to a service
       charts-current: Sea charts are of this year's edition
@@ -1562,8 +1645,18 @@ fn everything_that_is_denied() {
                    with no download
                    krofonn@bredesound.example, lead Ljusprett,
                    ships/puffin/bridge
+      the device is not theirs any more
+        Krogvelt  Sea charts (app); Mail, Crew roster (app, browser), still  razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                  in with razorbill-phone-4; Handbook (browser), still in
+                  with razorbill-phone-4
+                  krogvelt@bredesound.example, lead Nyrbek,
+                  ships/razorbill/deck
 
     Will lose, if nothing changes
+      charts-on-the-bridge asks for certificate.not_after
+        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       certificate-valid: The server's certificate is valid
       do  Order a new certificate from the office and install it.
         nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
@@ -1592,8 +1685,7 @@ fn everything_that_is_denied() {
         Tvekrell  Mail, Crew roster (app), still in with puffin-bridge-2  puffin-laptop-chief (Puffin)  since Fri 07:00
       not-rooted: The platform's protection is in place
       do  Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
-        Krogvelt  Mail, Crew roster (app), still in with                razorbill-phone-4 (Razorbill)  since Thu 4 Mar 07:00
-                  razorbill-bridge-2
+        Krogvelt  Mail, Crew roster (app), still in by browser  razorbill-phone-4 (Razorbill)  since Thu 4 Mar 07:00
       silence: one rule left without an answer
       do  Let the device report again: disk.encrypted
         Yrsrupp  Mail, Crew roster (app), still in by browser  tern-phone-5 (Tern)  since Fri 5 Mar 07:00
@@ -1628,23 +1720,24 @@ fn a_device() {
       Handbook     permit (browser)                                                             Ljusprett, Vravuld, Krofonn
 
     Facts
-      agent.last_seen    2027-03-04T01:59:00Z      agents     21 h 1 min ago
-      agent.version      5.2.2                     agents     21 h 1 min ago
-      charts.edition     2024-11-01                agents     21 h 1 min ago
-      disk.encrypted     true                      handhelds  18 h 30 min ago
-      disk.free_bytes    44.5 GB                   handhelds  18 h 30 min ago
-      lock.idle_minutes  30 min                    agents     21 h 1 min ago
-      model              Skerry T10                handhelds  18 h 30 min ago
-      net.address        not collected
-      os.name            android                   agents     21 h 1 min ago
-      os.version         13.0                      agents     21 h 1 min ago
-      ownership          company                   agents     21 h 1 min ago
-      person             [B-1034, B-1035, B-1036]  agents     21 h 1 min ago
-                         but B-1034                handhelds  18 h 30 min ago
-      platform           android                   agents     21 h 1 min ago
-      role               bridge-tablet             agents     21 h 1 min ago
-      security.rooted    false                     handhelds  18 h 30 min ago
-      site               Puffin                    agents     21 h 1 min ago
+      agent.last_seen        2027-03-04T01:59:00Z      agents     21 h 1 min ago
+      agent.version          5.2.2                     agents     21 h 1 min ago
+      certificate.not_after  2028-06-01T12:00:00Z      agents     21 h 1 min ago
+      charts.edition         2024-11-01                agents     21 h 1 min ago
+      disk.encrypted         true                      handhelds  18 h 30 min ago
+      disk.free_bytes        44.5 GB                   handhelds  18 h 30 min ago
+      lock.idle_minutes      30 min                    agents     21 h 1 min ago
+      model                  Skerry T10                handhelds  18 h 30 min ago
+      net.address            not collected
+      os.name                android                   agents     21 h 1 min ago
+      os.version             13.0                      agents     21 h 1 min ago
+      ownership              company                   agents     21 h 1 min ago
+      person                 [B-1034, B-1035, B-1036]  agents     21 h 1 min ago
+                             but B-1034                handhelds  18 h 30 min ago
+      platform               android                   agents     21 h 1 min ago
+      role                   bridge-tablet             agents     21 h 1 min ago
+      security.rooted        false                     handhelds  18 h 30 min ago
+      site                   Puffin                    agents     21 h 1 min ago
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -1668,23 +1761,24 @@ fn a_device() {
       Handbook     permit (browser)                                                      Ljusprett, Vravuld, Krofonn
 
     Facts
-      agent.last_seen    2027-03-08T22:18:00Z      agents     1 d ago
-      agent.version      5.2.2                     agents     1 d ago
-      charts.edition     2024-11-01                agents     1 d ago
-      disk.encrypted     true                      handhelds  18 h 30 min ago
-      disk.free_bytes    44.5 GB                   handhelds  18 h 30 min ago
-      lock.idle_minutes  30 min                    agents     1 d ago
-      model              Skerry T10                handhelds  18 h 30 min ago
-      net.address        not collected
-      os.name            android                   agents     1 d ago
-      os.version         13.0                      agents     1 d ago
-      ownership          company                   agents     1 d ago
-      person             [B-1034, B-1035, B-1036]  agents     1 d ago
-                         but B-1034                handhelds  18 h 30 min ago
-      platform           android                   agents     1 d ago
-      role               bridge-tablet             agents     1 d ago
-      security.rooted    false                     handhelds  18 h 30 min ago
-      site               Puffin                    agents     1 d ago
+      agent.last_seen        2027-03-08T22:18:00Z      agents     1 d ago
+      agent.version          5.2.2                     agents     1 d ago
+      certificate.not_after  2028-06-01T12:00:00Z      agents     1 d ago
+      charts.edition         2024-11-01                agents     1 d ago
+      disk.encrypted         true                      handhelds  18 h 30 min ago
+      disk.free_bytes        44.5 GB                   handhelds  18 h 30 min ago
+      lock.idle_minutes      30 min                    agents     1 d ago
+      model                  Skerry T10                handhelds  18 h 30 min ago
+      net.address            not collected
+      os.name                android                   agents     1 d ago
+      os.version             13.0                      agents     1 d ago
+      ownership              company                   agents     1 d ago
+      person                 [B-1034, B-1035, B-1036]  agents     1 d ago
+                             but B-1034                handhelds  18 h 30 min ago
+      platform               android                   agents     1 d ago
+      role                   bridge-tablet             agents     1 d ago
+      security.rooted        false                     handhelds  18 h 30 min ago
+      site                   Puffin                    agents     1 d ago
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -1708,23 +1802,24 @@ fn a_device() {
       Handbook     permit (browser)                                                  Ljusprett, Vravuld, Krofonn
 
     Facts
-      agent.last_seen    2027-03-13T03:57:00Z      agents     19 h 3 min ago
-      agent.version      5.2.2                     agents     19 h 3 min ago
-      charts.edition     2024-11-01                agents     19 h 3 min ago
-      disk.encrypted     true                      handhelds  18 h 30 min ago
-      disk.free_bytes    44.5 GB                   handhelds  18 h 30 min ago
-      lock.idle_minutes  30 min                    agents     19 h 3 min ago
-      model              Skerry T10                handhelds  18 h 30 min ago
-      net.address        not collected
-      os.name            android                   agents     19 h 3 min ago
-      os.version         13.0                      agents     19 h 3 min ago
-      ownership          company                   agents     19 h 3 min ago
-      person             [B-1034, B-1035, B-1036]  agents     19 h 3 min ago
-                         but B-1034                handhelds  18 h 30 min ago
-      platform           android                   agents     19 h 3 min ago
-      role               bridge-tablet             agents     19 h 3 min ago
-      security.rooted    false                     handhelds  18 h 30 min ago
-      site               Puffin                    agents     19 h 3 min ago
+      agent.last_seen        2027-03-13T03:57:00Z      agents     19 h 3 min ago
+      agent.version          5.2.2                     agents     19 h 3 min ago
+      certificate.not_after  2028-06-01T12:00:00Z      agents     19 h 3 min ago
+      charts.edition         2024-11-01                agents     19 h 3 min ago
+      disk.encrypted         true                      handhelds  18 h 30 min ago
+      disk.free_bytes        44.5 GB                   handhelds  18 h 30 min ago
+      lock.idle_minutes      30 min                    agents     19 h 3 min ago
+      model                  Skerry T10                handhelds  18 h 30 min ago
+      net.address            not collected
+      os.name                android                   agents     19 h 3 min ago
+      os.version             13.0                      agents     19 h 3 min ago
+      ownership              company                   agents     19 h 3 min ago
+      person                 [B-1034, B-1035, B-1036]  agents     19 h 3 min ago
+                             but B-1034                handhelds  18 h 30 min ago
+      platform               android                   agents     19 h 3 min ago
+      role                   bridge-tablet             agents     19 h 3 min ago
+      security.rooted        false                     handhelds  18 h 30 min ago
+      site                   Puffin                    agents     19 h 3 min ago
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -2454,7 +2549,7 @@ fn drafts() {
 fn the_whole_ledger_is_verified() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
     $ fencepost history --verify
-    The ledger is whole. Read: 44 runs, 141 devices, 149 documents, 22 versions of findings, 1351 standings and decisions, 1 rule set.
+    The ledger is whole. Read: 44 runs, 141 devices, 150 documents, 22 versions of findings, 1359 standings and decisions, 1 rule set.
     "#);
 }
 

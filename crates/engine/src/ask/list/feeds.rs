@@ -55,6 +55,8 @@ impl Reading<'_> {
             let listed = match source.kind {
                 SourceKind::State => own.map_or(0, |row| row.devices),
                 SourceKind::People => people.iter().filter(|person| person.source == id).count() as i64,
+                // Nothing is kept of it.
+                SourceKind::SignIns => 0,
                 SourceKind::Acceptances => accepted.iter().filter(|row| row.source == id).count() as i64,
             };
             // What is due and has not come is late; what never came is late from the start.
