@@ -158,6 +158,22 @@ fn a_device_is_not_renamed_to_another_that_lives() {
 }
 
 #[test]
+fn that_two_devices_which_became_one_cannot_be_parted_is_told() {
+    let env = Env::new();
+    env.rules(&[("fine", "3d", "ok")]);
+    env.morning("2027-03-01T06:00:00Z", &[document("old", "2027-03-01T05:00:00Z", &[("ok", json!(false))])]);
+    env.morning("2027-03-02T06:00:00Z", &[document("new", "2027-03-02T05:00:00Z", &[("ok", json!(true))])]);
+    env.write("devices.toml", RENAMED);
+    env.ok(&["assess", "--as-of", "2027-03-03T06:00:00Z"]);
+    assert!(!env.run(&["vet"]).out.contains("devices-stay-one"));
+    env.write("devices.toml", "");
+    env.ok(&["assess", "--as-of", "2027-03-04T06:00:00Z"]);
+    assert_eq!(env.json(&["show", "old"])["device"], "new");
+    let told = env.run(&["vet"]).out;
+    assert!(told.contains("note[devices-stay-one]: `old` and `new` became one"), "{told}");
+}
+
+#[test]
 fn an_import_never_goes_back_behind_an_assessment() {
     let env = Env::new();
     env.rules(&[("fine", "3d", "ok")]);

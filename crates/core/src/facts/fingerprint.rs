@@ -9,6 +9,13 @@ impl Fingerprint {
         Self(0xcbf2_9ce4_8422_2325)
     }
 
+    /// Returns the fingerprint of one text.
+    pub(crate) fn of(text: &str) -> u64 {
+        let mut print = Self::new();
+        print.text(text);
+        print.value()
+    }
+
     /// Adds a text, told apart from what comes before and after it.
     pub(crate) fn text(&mut self, text: &str) {
         self.bytes(text.as_bytes());

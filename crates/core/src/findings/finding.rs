@@ -170,7 +170,7 @@ pub struct Finding {
     pub spell: u32,
     /// The newest moment of collection among the evidence that failed.
     pub evidence_at: Option<Timestamp>,
-    /// The rule's fingerprint when it last failed.
+    /// The fingerprint of what the rule required when it last failed.
     pub fingerprint: u64,
     /// What failed was set by a correction.
     pub corrected: bool,
@@ -489,7 +489,9 @@ impl Settling<'_> {
                 continue;
             }
             // What came back or was given another moment is overdue from now on.
-            let by_clock = of_finding.all(|(_, noted)| is_closing(&noted.event));
+            let leaves_clock =
+                |event: &FindingEvent| is_closing(event) || matches!(event, FindingEvent::RuleRenamed { .. });
+            let by_clock = of_finding.all(|(_, noted)| leaves_clock(&noted.event));
             let moment = if by_clock { finding.clock.due } else { at };
             let event = SettledEvent { subject: finding.subject.clone(), at: moment, event: FindingEvent::FellDue };
             self.events.insert(place.unwrap_or(self.events.len()), event);
@@ -504,7 +506,7 @@ impl Settling<'_> {
                 finding.evidence_at = finding.evidence_at.max(collected);
                 finding.corrected = corrected;
             }
-            finding.fingerprint = rule.fingerprint;
+            finding.fingerprint = rule.requirement_fingerprint;
             self.regrace(rule);
             return;
         }
@@ -519,7 +521,7 @@ impl Settling<'_> {
         let finding = self.findings.get_mut(&subject).expect("it runs");
         finding.evidence_at = collected;
         finding.corrected = corrected;
-        finding.fingerprint = rule.fingerprint;
+        finding.fingerprint = rule.requirement_fingerprint;
         self.regrace(rule);
     }
 

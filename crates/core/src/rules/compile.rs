@@ -129,6 +129,7 @@ fn compile_rule(
             fix_when: fix_when.clone(),
             controls: controls.clone(),
             was: earlier_ids(source, check),
+            requirement_fingerprint: Fingerprint::of(&condition_words(require.as_str())),
             fingerprint: fingerprint(source, &require, condition_words),
             text_fingerprint: fingerprint(source, &require, |text: &str| text.trim().to_owned()),
             place,

@@ -206,6 +206,8 @@ pub struct Rule {
     pub was: Vec<RuleId>,
     /// Changes when scope or requirement do: the same for the same words.
     pub fingerprint: u64,
+    /// A fingerprint of the words of its requirement alone: whom else it covers makes no failure a pass.
+    pub requirement_fingerprint: u64,
     /// The fingerprint that earlier versions gave it, which spaces and comments were a part of.
     pub(crate) text_fingerprint: u64,
     /// Where its id is written.
@@ -266,9 +268,10 @@ impl Rule {
         stage_at(self.stage, self.enforced_from, at)
     }
 
-    /// Returns whether a fingerprint is this rule's.
+    /// Returns whether a finding of this fingerprint failed what the rule requires now. Earlier versions kept the fingerprint of the
+    /// whole rule.
     pub(crate) fn has_fingerprint(&self, fingerprint: u64) -> bool {
-        [self.fingerprint, self.text_fingerprint].contains(&fingerprint)
+        [self.requirement_fingerprint, self.fingerprint, self.text_fingerprint].contains(&fingerprint)
     }
 
     /// Returns whether another rule judges as this one does: the same devices by the same words, as strictly.

@@ -454,9 +454,12 @@ impl Weigher<'_> {
         let alive = facts.iter().any(|said| said.collected > retirement.last);
         let (current, mut past): (Vec<Finding>, Vec<Finding>) =
             findings.into_iter().partition(|finding| alive && finding.clock.opened > retirement.from);
+        // Told late, it cannot have happened before what was told already.
+        let is_news = self.before.is_none_or(|before| retirement.from > before);
+        let closed = if is_news { retirement.from } else { self.judge.at };
         let mut over = Vec::new();
         for finding in past.iter_mut().filter(|finding| finding.is_running()) {
-            finding.clock.closed = Some((self.judge.at, CloseReason::Retired));
+            finding.clock.closed = Some((closed, CloseReason::Retired));
             finding.failing_since = None;
             over.push(finding.clone());
         }

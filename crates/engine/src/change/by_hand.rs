@@ -32,6 +32,7 @@ pub(super) fn by_hand(
         tell_devices(project, reader, at, &mut told)?;
         tell_facts(project, reader, at, &mut told)?;
         tell_living(project, reader, at, &mut told)?;
+        tell_merged(project, reader, at, &mut told)?;
     }
     Ok(told)
 }
@@ -156,6 +157,26 @@ fn tell_living(
                     .label(format!("`{source}` has collected each of them after the other"))
                     .help("two machines have two names; take the entry out, or correct the name in it"),
             );
+        }
+    }
+    Ok(())
+}
+
+/// Remarks that two devices that became one stay so, where the renaming is no longer written down: what is known of them is not told
+/// apart any more.
+fn tell_merged(
+    project: &Project,
+    reader: &Reader<'_>,
+    at: Timestamp,
+    told: &mut Vec<Diagnostic>,
+) -> Result<(), EngineError> {
+    for former in reader.renamings()?.into_iter().filter(|former| former.merged) {
+        if project.lifecycles.name(&former.name, at) == former.name {
+            let message = format!("`{}` and `{}` became one, and cannot be parted", former.name, former.now);
+            told.push(Diagnostic::remark("devices-stay-one", message, None).help(format!(
+                "write the renaming into devices.toml again; without it whatever reports as `{}` is another device",
+                former.name
+            )));
         }
     }
     Ok(())

@@ -9,4 +9,5 @@ mod findings;
 mod import;
 mod lifecycles;
 mod lists;
+mod model;
 mod stateless;

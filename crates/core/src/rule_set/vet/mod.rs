@@ -32,7 +32,7 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 36] = [
+pub const CODES: [(&str, &str); 37] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
@@ -45,6 +45,7 @@ pub const CODES: [(&str, &str); 36] = [
     ("exception-spares-nobody", "An exception spares no device"),
     ("denial-without-text", "An access rule denies, and tells nobody why"),
     ("device-lives-on", "A device is renamed to another that lives"),
+    ("devices-stay-one", "A renaming that made one device of two is no longer written down"),
     ("fact-of-others", "A rule asks for a fact that only other platforms report"),
     ("former-name", "A device is called by a name that it has no more"),
     ("group-without-use", "Nothing names a group"),
