@@ -345,15 +345,13 @@ fn what(person: &PersonGroup<'_>) -> Vec<String> {
             Strictness::Limited => Some(format!("{titles} ({clients}){}", with_obligations(&group.entry.decision))),
             Strictness::Denied => Some(match &group.entry.other {
                 None => format!("{titles} ({clients})"),
-                Some(other) if other.device == group.entry.device => {
-                    let narrowed = groups.iter().find(|it| {
-                        it.clients.contains(&other.client.as_str())
-                            && group.titles.iter().all(|title| it.titles.contains(title))
-                    });
-                    let terms = narrowed.map(|it| with_obligations(&it.entry.decision)).unwrap_or_default();
-                    format!("{titles} ({clients}), still in by {}{terms}", other.client)
+                Some(other) => {
+                    let way = match other.device == group.entry.device {
+                        true => format!("by {}", other.client),
+                        false => format!("with {}", other.device),
+                    };
+                    format!("{titles} ({clients}), still in {way}{}", with_obligations(&other.decision))
                 }
-                Some(other) => format!("{titles} ({clients}), still in with {}", other.device),
             }),
         }
     });

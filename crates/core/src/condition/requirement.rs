@@ -34,6 +34,15 @@ impl Condition {
         Part { condition: self, node: &self.root, wanted: true }.asks_managed()
     }
 
+    /// Returns whether it asks what the time is, or how old something is.
+    pub(crate) fn reads_clock(&self) -> bool {
+        Part { condition: self, node: &self.root, wanted: true }.asks(&|op| match op {
+            Op::Age(_) => true,
+            Op::Call(function, _) => matches!(function.name, "now" | "today"),
+            _ => false,
+        })
+    }
+
     fn requirement_of<'c>(&'c self, node: &'c Node, wanted: bool) -> Requirement<'c> {
         let all = |parts: &'c [Node]| parts.iter().map(|part| self.requirement_of(part, wanted)).collect();
         match (&node.op, wanted) {

@@ -103,7 +103,8 @@ impl<'a> Facts<'a> {
         Self { watch: Some(watch), ..self }
     }
 
-    pub(crate) fn watch(&self) -> Option<&'a Watch> {
+    /// Returns what notes until when that holds which is read of the facts.
+    pub fn watch(&self) -> Option<&'a Watch> {
         self.watch
     }
 

@@ -212,10 +212,10 @@ impl RuleSet {
         }))
     }
 
-    /// Returns whether who belongs to some group of people hangs on a condition, and so perhaps on the moment.
-    pub fn people_groups_have_conditions(&self) -> bool {
+    /// Returns whether who belongs to some group of people hangs on the moment.
+    pub fn people_groups_read_clock(&self) -> bool {
         let mut of_people = self.groups.all.iter().filter(|group| group.kind == GroupKind::People);
-        of_people.any(|group| group.condition.is_some())
+        of_people.any(|group| group.condition.as_ref().is_some_and(Condition::reads_clock))
     }
 
     /// Works out which groups a person belongs to, one membership a group; notes until when that holds.

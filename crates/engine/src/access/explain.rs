@@ -130,7 +130,8 @@ impl Reading<'_> {
             Some(who) => Some(self.person_called(who)?),
             None => self.only_holder(input.holders, device.as_deref())?,
         };
-        let own: Option<Holder<'_>> = person.as_deref().map(|person| judge.holder(arena.alloc_str(person)));
+        let own: Option<Holder<'_>> =
+            person.as_deref().map(|person| judge.holder(arena.alloc_str(person), None, &arena));
         let sign_in = self.completed(service, &question.sign_in, found.is_none());
         let attempt = Attempt { input, state, holder: own.as_ref(), service, sign_in: &sign_in };
         let decision = decide_and_explain(&self.project.rules, &attempt, session);

@@ -645,7 +645,7 @@ impl<'r> Replay<'r> {
         let Some(service) = services.iter().position(|service| service.id == *wanted) else {
             return Ok(CachedDecision::by_default(self.project.rules.access().services()[logged.service].default, at));
         };
-        let holder = state.people.holder(&logged.person, project);
+        let holder = judge_then.holder(&logged.person, None, &arena);
         let attempt = Attempt { input, state: access_state, holder: Some(&holder), service, sign_in: &sign_in };
         let decision = decide_and_explain(&project.rules, &attempt, session);
         let causes = find_causes(&project.rules, &attempt, &decision, posture, session);

@@ -40,6 +40,8 @@ pub struct OtherWay {
     pub device: String,
     /// The sign-in.
     pub client: String,
+    /// On which terms.
+    pub decision: Ruling,
 }
 
 /// One sign-in whose decision is told.

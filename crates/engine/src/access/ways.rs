@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use fencepost_core::Effect;
+use fencepost_core::{Effect, Ruling};
 use fencepost_store::{DeviceRow, SpellKind};
 use jiff::Timestamp;
 
@@ -20,15 +20,15 @@ pub(super) type PersonAndService = (String, String);
 struct Way {
     device: String,
     client: String,
-    is_open: bool,
-    /// When time alone opens or shuts it, after the assessment, in order.
-    changes: Vec<(Timestamp, bool)>,
+    ruling: Ruling,
+    /// What time alone makes of it after the assessment, in order.
+    changes: Vec<(Timestamp, Ruling)>,
 }
 
 impl Way {
-    fn is_open_at(&self, at: Timestamp) -> bool {
+    fn ruling_at(&self, at: Timestamp) -> &Ruling {
         let last = self.changes.iter().rfind(|(moment, _)| *moment <= at);
-        last.map_or(self.is_open, |(_, is_open)| *is_open)
+        last.map_or(&self.ruling, |(_, ruling)| ruling)
     }
 }
 
@@ -37,8 +37,8 @@ fn person_and_service(entry: &AccessEntry) -> Option<PersonAndService> {
 }
 
 impl Reading<'_> {
-    /// Says of every entry on which other way the person gets in at the entry's moment; another device comes before another sign-in
-    /// with the same one.
+    /// Says of every entry on which other way the person gets in at the entry's moment: another device comes before another sign-in
+    /// with the same one, and a way without obligations before one with.
     pub(super) fn add_other_ways(&self, report: &mut AccessReport) -> Result<(), EngineError> {
         let mut ways_of: BTreeMap<PersonAndService, Vec<Way>> = BTreeMap::new();
         for entry in report.lists().into_iter().flatten() {
@@ -52,8 +52,8 @@ impl Reading<'_> {
             let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
             let Some(person) = &key.person else { return Ok(()) };
             let Some(ways) = ways_of.get_mut(&(person.clone(), key.service.clone())) else { return Ok(()) };
-            let is_open = StoredDecision::effect_of(&row.value).ok_or_else(unreadable)? == Effect::Permit;
-            ways.push(Way { device: row.device, client: key.client, is_open, changes: Vec::new() });
+            let ruling = StoredDecision::ruling_of(&row.value).ok_or_else(unreadable)?;
+            ways.push(Way { device: row.device, client: key.client, ruling, changes: Vec::new() });
             Ok::<_, EngineError>(())
         })?;
         // What time alone changes is asked only where it may matter: of what lies ahead, and of all when time has passed.
@@ -65,15 +65,21 @@ impl Reading<'_> {
             let Some(person) = entry.person.clone() else { continue };
             let at = entry.moment.max(as_of);
             let ways = ways_of.get(&(person, entry.service.clone())).into_iter().flatten();
-            let open =
-                ways.filter(|way| way.is_open_at(at) && (&way.device, &way.client) != (&entry.device, &entry.client));
-            let found = open.min_by_key(|way| way.device == entry.device);
-            entry.other = found.map(|way| OtherWay { device: way.device.clone(), client: way.client.clone() });
+            let open = ways.filter(|way| {
+                way.ruling_at(at).effect == Effect::Permit
+                    && (&way.device, &way.client) != (&entry.device, &entry.client)
+            });
+            let found = open.min_by_key(|way| (way.device == entry.device, way.ruling_at(at).strictness()));
+            entry.other = found.map(|way| OtherWay {
+                device: way.device.clone(),
+                client: way.client.clone(),
+                decision: way.ruling_at(at).clone(),
+            });
         }
         Ok(())
     }
 
-    /// Says of ways when time alone opens or shuts them.
+    /// Says of ways what time alone makes of them.
     fn add_changes<'d>(
         &self,
         ways_of: impl Iterator<Item = (&'d PersonAndService, &'d mut Vec<Way>)>,
@@ -89,7 +95,7 @@ impl Reading<'_> {
                 let own = known.get(&way.device).into_iter().flatten().filter(|it| {
                     it.key.person.as_ref() == Some(person) && it.key.service == *service && it.key.client == way.client
                 });
-                way.changes = own.map(|it| (it.at, it.decision.ruling.effect == Effect::Permit)).collect();
+                way.changes = own.map(|it| (it.at, it.decision.ruling.clone())).collect();
             }
         }
         Ok(())

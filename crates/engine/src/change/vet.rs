@@ -19,6 +19,7 @@ use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
 use crate::change::examples;
 use crate::error::EngineError;
+use crate::facts::judge::Judge;
 use crate::facts::people::People;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::device_facts::Wanted;
@@ -95,8 +96,8 @@ fn holes(project: &Project, reader: Option<&Reader<'_>>, at: Timestamp) -> Resul
         Some(reader) => People::load(reader, None, project, at)?,
         None => People::nobody(project, at),
     };
-    let arena = Bump::new();
-    let holders: Vec<Holder<'_>> = people.all().map(|person| people.holder(person.id.as_str(), project)).collect();
+    let (judge, arena) = (Judge::new(project, &people, at), Bump::new());
+    let holders: Vec<Holder<'_>> = people.all().map(|person| judge.holder(person.id.as_str(), None, &arena)).collect();
     let session = Session::new(at, &project.config.calendar.zone, &arena);
     let mut told = project.rules.vet_access(&project.source, &holders, session);
     tell_terms(project, &accepted, &mut told);

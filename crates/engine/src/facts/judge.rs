@@ -3,14 +3,14 @@
 use bumpalo::Bump;
 use fencepost_core::{
     AccessState, Ambient, Correction, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts, Finding, Holder,
-    Layout, Observation, Session, SlotId, Standing, Subject, Value, Verdict, Verdicts, merge, unpack_some,
+    Layout, Observation, Session, SlotId, Standing, Subject, Value, Verdict, Verdicts, Watch, merge, unpack_some,
 };
 use fencepost_formats::JsonDocuments;
 use fencepost_store::{FactsRow, LedgerError};
 use jiff::Timestamp;
 
 use crate::facts::documents::Document;
-use crate::facts::people::People;
+use crate::facts::people::{AskedMemberships, People};
 use crate::ledger_view::damage::damaged;
 use crate::workspace::project::Project;
 
@@ -173,9 +173,10 @@ impl<'p> Judge<'p> {
         Self { at, ..*self }
     }
 
-    /// Returns somebody as the holder of a device.
-    pub(crate) fn holder<'a>(&'a self, id: &'a str) -> Holder<'a> {
-        self.people.holder(id, self.project)
+    /// Returns somebody as the holder of a device; `watch` notes until when the memberships hold.
+    pub(crate) fn holder<'a>(&'a self, id: &'a str, watch: Option<&Watch>, arena: &'a Bump) -> Holder<'a> {
+        let Self { project, at, .. } = *self;
+        self.people.holder(id, &AskedMemberships { project, at, watch, arena })
     }
 
     /// Returns a device of which nothing is known, and how access rules see it.
@@ -206,7 +207,7 @@ impl<'p> Judge<'p> {
             Some(value) => add(&value),
             None => {}
         }
-        let holders = arena.alloc_slice_fill_iter(ids.into_iter().map(|id| self.holder(id)));
+        let holders = arena.alloc_slice_fill_iter(ids.into_iter().map(|id| self.holder(id, facts.watch(), arena)));
         let fence = slot_at(&config.fence_by).and_then(|value| match value {
             Value::Unknown(_) | Value::Null => None,
             known => Some(&*arena.alloc_str(&known.show())),

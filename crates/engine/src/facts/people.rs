@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::OnceLock;
 
+use bumpalo::Bump;
 use fencepost_core::{Acceptance, Canonical, Datum, Holder, Membership, Person, PersonId, Reason, Watch};
 use fencepost_formats::datum_of_json;
 use fencepost_store::{LedgerError, Reader};
@@ -24,6 +25,15 @@ pub struct People {
     accepted: HashMap<PersonId, Vec<Acceptance>>,
     /// What a holder belongs to whom the list does not know.
     stranger: Vec<Membership>,
+}
+
+/// Of which project, and as of when, memberships are asked for.
+#[derive(Clone, Copy)]
+pub(crate) struct AskedMemberships<'w, 'a> {
+    pub project: &'w Project,
+    pub at: Timestamp,
+    pub watch: Option<&'w Watch>,
+    pub arena: &'a Bump,
 }
 
 #[derive(Debug)]
@@ -128,7 +138,7 @@ impl People {
     /// Returns the first moment at which time alone may change who belongs to which groups.
     pub(crate) fn until(&self, project: &Project) -> Timestamp {
         let (zone, watch) = (&project.config.calendar.zone, Watch::default());
-        if project.rules.people_groups_have_conditions() {
+        if project.rules.people_groups_read_clock() {
             // Whoever is not known yet is forgotten again.
             for listed in &self.listed {
                 let read = match listed.person.get() {
@@ -171,12 +181,21 @@ impl People {
         known.map_or(&self.stranger, |(listed, person)| &self.belongs(listed, person, project).memberships)
     }
 
-    /// Returns somebody as the holder of a device.
-    pub(crate) fn holder<'a>(&'a self, id: &'a str, project: &Project) -> Holder<'a> {
+    /// Returns somebody as the holder of a device at a moment; `watch` notes until when the memberships hold.
+    pub(crate) fn holder<'a>(&'a self, id: &'a str, of: &AskedMemberships<'_, 'a>) -> Holder<'a> {
+        let AskedMemberships { project, at, watch, arena } = *of;
         let accepted = self.accepted(id);
-        match self.get(id) {
-            Some(person) => Holder { id, person: Some(person), memberships: self.memberships(id, project), accepted },
-            None => Holder { id, person: None, memberships: &self.stranger, accepted },
-        }
+        let Some(person) = self.get(id) else {
+            return Holder { id, person: None, memberships: &self.stranger, accepted };
+        };
+        let memberships = if project.rules.people_groups_read_clock() {
+            let own = Watch::default();
+            let zone = &project.config.calendar.zone;
+            let found = project.rules.memberships_of_person(person, at, zone, watch.unwrap_or(&own));
+            arena.alloc_slice_fill_iter(found)
+        } else {
+            self.memberships(id, project)
+        };
+        Holder { id, person: Some(person), memberships, accepted }
     }
 }

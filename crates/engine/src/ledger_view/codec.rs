@@ -154,14 +154,20 @@ impl StoredDecision {
         detail.to_string()
     }
 
-    /// Returns what is decided, from the value of a spell alone.
+    /// Returns what is decided, from the value of a spell alone. Where a limit is called like another obligation, it is told as that.
+    pub fn ruling_of(value: &str) -> Option<Ruling> {
+        let obligations = read_obligations(value.strip_prefix(PERMIT_WITH).unwrap_or_default());
+        Some(Ruling { effect: Self::effect_of(value)?, obligations })
+    }
+
+    /// Returns whether access is permitted, from the value of a spell alone.
     pub fn effect_of(value: &str) -> Option<Effect> {
         if value.starts_with(PERMIT_WITH) { Some(Effect::Permit) } else { Effect::parse(value) }
     }
 
     pub fn read(value: &str, detail: &str) -> Option<Self> {
         let detail: DecisionDetail = serde_json::from_str(detail).ok()?;
-        let effect = Self::effect_of(value)?;
+        let Ruling { effect, obligations } = Self::ruling_of(value)?;
         let obligation = |json: &Json| match json.as_str() {
             Some(_) => Some(Obligation::StepUp),
             None => match json["terms"].as_str() {
@@ -171,7 +177,7 @@ impl StoredDecision {
         };
         let obligations = match &detail.obligations {
             Some(all) => all.iter().map(obligation).collect::<Option<_>>()?,
-            None => read_obligations(value.strip_prefix(PERMIT_WITH).unwrap_or_default()),
+            None => obligations,
         };
         let ruling = Ruling { effect, obligations };
         let since = detail.since.and_then(|at| at.parse().ok());

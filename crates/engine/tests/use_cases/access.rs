@@ -162,3 +162,35 @@ fn readiness_tells_whom_a_rule_on_trial_would_shut_out() {
     let refused = bench.read(&day(1), |reading| reading.readiness("newst").unwrap_err());
     assert_eq!(refused.help(), Some("did you mean `newest`?"));
 }
+
+#[test]
+fn whoever_leaves_a_group_when_the_time_comes_is_told_before() {
+    let mut bench = Bench::new();
+    let groups = "[[group]]\nid = \"hired\"\nof = \"people\"\nwhere = 'date(contract) > today()'\n";
+    bench.edit("groups.toml", groups);
+    bench.edit(
+        "access.toml",
+        &ACCESS.replace("services = [\"mail\"]\n", "services = [\"mail\"]\npeople = [\"hired\"]\n"),
+    );
+    let crew = "Id,Name,Unit,Lead,contract\nada,Ada,deck,,2027-03-05\nbo,Bo,deck,,2027-12-31\n";
+    bench.import("crew", crew, &day(1)).unwrap();
+    let devices =
+        |at: &str| agent("a", at, true, "5").replace("p-a", "ada") + &agent("b", at, true, "5").replace("p-b", "bo");
+    bench.import("agent", &devices(&day(1)), &day(1)).unwrap();
+    bench.assess(&day(1));
+    let report = bench.read(&day(1), |reading| reading.access(&AccessQuery::default()).unwrap());
+    let losing = |report: &fencepost_engine::AccessReport| -> Vec<_> {
+        let certain = report.losing.iter().filter(|entry| !entry.only_if_silent);
+        certain.map(|entry| (entry.device.clone(), entry.moment)).collect()
+    };
+    assert_eq!(losing(&report)[0], ("a".to_owned(), moment("2027-03-05T00:00:00Z")));
+    assert_eq!(losing(&report).iter().filter(|(device, _)| device == "a").count(), 1);
+    // What was told comes true.
+    bench.import("agent", &devices(&day(4)), &day(4)).unwrap();
+    bench.assess(&day(4));
+    bench.import("agent", &devices(&day(5)), &day(5)).unwrap();
+    bench.assess(&day(5));
+    let report = bench.read(&day(5), |reading| reading.access(&AccessQuery::default()).unwrap());
+    let lost: Vec<_> = report.lost.iter().map(|entry| (entry.device.as_str(), entry.moment)).collect();
+    assert_eq!(lost, [("a", moment("2027-03-05T00:00:00Z"))]);
+}

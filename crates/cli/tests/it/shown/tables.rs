@@ -1382,8 +1382,8 @@ fn access_by_service_and_by_rule() {
       Krogvelt  1 person
         the device is not theirs any more
           Krogvelt  Sea charts (app); Mail, Crew roster (app, browser),      razorbill-bridge-2 (Razorbill)  since Sun 07:00
-                    still in with razorbill-phone-4; Handbook (browser),
-                    still in with razorbill-phone-4
+                    still in with razorbill-phone-4 with no download;
+                    Handbook (browser), still in with razorbill-phone-4
                     krogvelt@bredesound.example, lead Nyrbek,
                     ships/razorbill/deck
       Ljusprett  1 person
@@ -1448,7 +1448,7 @@ fn access_by_service_and_by_rule() {
                      ships/puffin/bridge
         the device is not theirs any more
           Krogvelt  Crew roster (app, browser), still in with                razorbill-bridge-2 (Razorbill)  since Sun 07:00
-                    razorbill-phone-4
+                    razorbill-phone-4 with no download
                     krogvelt@bredesound.example, lead Nyrbek,
                     ships/razorbill/deck
       Handbook  1 person
@@ -1469,6 +1469,7 @@ fn access_by_service_and_by_rule() {
                      ships/puffin/bridge
         the device is not theirs any more
           Krogvelt  Mail (app, browser), still in with razorbill-phone-4     razorbill-bridge-2 (Razorbill)  since Sun 07:00
+                    with no download
                     krogvelt@bredesound.example, lead Nyrbek,
                     ships/razorbill/deck
       Sea charts  4 people
@@ -1539,8 +1540,8 @@ fn access_by_service_and_by_rule() {
       Razorbill  1 person
         the device is not theirs any more
           Krogvelt  Sea charts (app); Mail, Crew roster (app, browser),      razorbill-bridge-2 (Razorbill)  since Sun 07:00
-                    still in with razorbill-phone-4; Handbook (browser),
-                    still in with razorbill-phone-4
+                    still in with razorbill-phone-4 with no download;
+                    Handbook (browser), still in with razorbill-phone-4
                     krogvelt@bredesound.example, lead Nyrbek,
                     ships/razorbill/deck
 
@@ -1592,8 +1593,8 @@ fn access_by_service_and_by_rule() {
       the device is not theirs any more  1 person
         the device is not theirs any more
           Krogvelt  Sea charts (app); Mail, Crew roster (app, browser),      razorbill-bridge-2 (Razorbill)  since Sun 07:00
-                    still in with razorbill-phone-4; Handbook (browser),
-                    still in with razorbill-phone-4
+                    still in with razorbill-phone-4 with no download;
+                    Handbook (browser), still in with razorbill-phone-4
                     krogvelt@bredesound.example, lead Nyrbek,
                     ships/razorbill/deck
 
@@ -1647,8 +1648,8 @@ fn everything_that_is_denied() {
                    ships/puffin/bridge
       the device is not theirs any more
         Krogvelt  Sea charts (app); Mail, Crew roster (app, browser), still  razorbill-bridge-2 (Razorbill)  since Sun 07:00
-                  in with razorbill-phone-4; Handbook (browser), still in
-                  with razorbill-phone-4
+                  in with razorbill-phone-4 with no download; Handbook
+                  (browser), still in with razorbill-phone-4
                   krogvelt@bredesound.example, lead Nyrbek,
                   ships/razorbill/deck
 
@@ -1670,25 +1671,29 @@ fn everything_that_is_denied() {
         Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with        puffin-bridge-1 (Puffin)  since Sun 07:00
                    puffin-laptop-master
         Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+                   with no download
         Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
+                   with no download
       android-supported: Android is a version that still gets repairs
       do  Install the system update; where there is none, ask the helpdesk for another phone.
-        Brodunk  Mail, Crew roster (app), still in by browser  gannet-phone-2 (Gannet)  since Sat 6 Mar 07:00
+        Brodunk  Mail, Crew roster (app), still in by browser with no         gannet-phone-2 (Gannet)  since Sat 6 Mar 07:00
+                 download
       laptop-lock: Laptops lock themselves, behind a long password
       do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
         Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  since Wed 07:00
       laptop/software.seedpool: Laptops: no seedpool in software
       do  Remove the program and restart.
-        Glagvelt  Mail, Crew roster (app), still in by browser  office-laptop-7 (Office)  since Wed 07:00
+        Glagvelt  Mail, Crew roster (app), still in by browser with no download  office-laptop-7 (Office)  since Wed 07:00
       disk-encrypted: Writable disks are encrypted
       do  Encryption is set. Restart the laptop; nothing else is needed.
         Tvekrell  Mail, Crew roster (app), still in with puffin-bridge-2  puffin-laptop-chief (Puffin)  since Fri 07:00
       not-rooted: The platform's protection is in place
       do  Set the phone back to its factory state and enrol it again; the helpdesk on board helps.
-        Krogvelt  Mail, Crew roster (app), still in by browser  razorbill-phone-4 (Razorbill)  since Thu 4 Mar 07:00
+        Krogvelt  Mail, Crew roster (app), still in by browser with no  razorbill-phone-4 (Razorbill)  since Thu 4 Mar 07:00
+                  download
       silence: one rule left without an answer
       do  Let the device report again: disk.encrypted
-        Yrsrupp  Mail, Crew roster (app), still in by browser  tern-phone-5 (Tern)  since Fri 5 Mar 07:00
+        Yrsrupp  Mail, Crew roster (app), still in by browser with no download  tern-phone-5 (Tern)  since Fri 5 Mar 07:00
       ticket-server/log.retention_days: Ticket servers, all ships and terminals: log.retention_days >= 30;
       ticket-server/sshd.permit_root_login: Ticket servers, all ships and terminals: sshd.permit_root_login is no
       do  Set it as on the sister ships and restart the service.
