@@ -9,7 +9,7 @@ use fencepost_store::LedgerError;
 /// Why a use case could not be carried out.
 #[derive(Debug, thiserror::Error)]
 pub enum EngineError {
-    /// The ledger would not have it.
+    /// The ledger could not be read or written.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
     /// A file of the user's could not be read or written.

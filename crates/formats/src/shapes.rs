@@ -1,4 +1,4 @@
-//! What objects of documents were like before: their keys in order, and what each means to whoever reads them.
+//! Remembers the keys of earlier objects in their order, and what each means to whoever reads them.
 //!
 //! The next object at the same place of a document mostly has the same keys in the same order, so each is found by one
 //! comparison, with the comma before it and the colon behind. What is read never depends on what is known here.

@@ -9,7 +9,7 @@ use crate::random::below;
 /// Writes a fleet as JSON Lines, one device a line.
 ///
 /// # Errors
-/// When the output would not have it.
+/// When the output cannot be written.
 pub fn write_fleet(out: &mut impl Write, devices: u64, seed: &str) -> io::Result<()> {
     for at in 0..devices {
         out.write_all(fleet_document(at, seed).as_bytes())?;

@@ -66,7 +66,7 @@ pub enum LedgerError {
         /// The ledger.
         path: PathBuf,
     },
-    /// The file system would not have it.
+    /// The file system refused it.
     #[error("could not {act} the ledger at {path}: {error}", path = .path.display())]
     Files {
         /// What was being done.
@@ -76,7 +76,7 @@ pub enum LedgerError {
         /// What the system said.
         error: io::Error,
     },
-    /// SQLite would not have it.
+    /// SQLite refused it.
     #[error("could not {act} the ledger at {path}: {error}", path = .path.display())]
     Database {
         /// What was being done.

@@ -86,7 +86,7 @@ pub struct Cause {
 }
 
 impl Cause {
-    /// Of a kind of which nothing else is said.
+    /// Creates a cause of a kind, without any detail.
     pub fn of_kind(kind: CauseKind) -> Self {
         Self { kind, access_rule: None, rule: None, fact: None, opened: None, due: None }
     }

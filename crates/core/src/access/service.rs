@@ -76,7 +76,7 @@ impl SignIn {
         self.known == Some(false)
     }
 
-    /// Of a client of which nothing else is said.
+    /// Creates a sign-in of which the client alone is known.
     pub fn of_client(client: &str) -> Self {
         Self { id: client.to_owned(), client: client.to_owned(), ..Self::default() }
     }

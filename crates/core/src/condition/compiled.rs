@@ -152,7 +152,7 @@ impl Network {
         Some(Self { address, bits })
     }
 
-    /// Returns whether an address lies in it; one of the other family does not, and IPv4 in IPv6 clothing is IPv4.
+    /// Returns whether an address lies in it; one of the other family does not, and an IPv4-mapped IPv6 address counts as IPv4.
     pub(super) fn contains(&self, address: IpAddr) -> bool {
         let plain = address.to_canonical();
         match (self.address, plain) {

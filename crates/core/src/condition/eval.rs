@@ -320,7 +320,7 @@ impl<'a> Evaluator<'a> {
                 (last, _) => {
                     parts.extend(last);
                     let outcome = facing(outcome, wanted);
-                    // Denied, "all" reads as "any" and the other way round.
+                    // Under a negation "all" reads as "any", and the other way round.
                     if all == wanted { Evidence::All { outcome, parts } } else { Evidence::Any { outcome, parts } }
                 }
             };

@@ -243,7 +243,7 @@ pub(super) fn english(expr: &Expr) -> String {
 fn said(expr: &Expr, denied: bool) -> String {
     match &expr.kind {
         ExprKind::And(parts) | ExprKind::Or(parts) => {
-            // Denied, "and" becomes "or" and the other way round.
+            // Under a negation "and" becomes "or", and the other way round.
             let and = matches!(expr.kind, ExprKind::And(_)) != denied;
             let parts: Vec<String> = parts.iter().map(|part| said(part, denied)).collect();
             parts.join(if and { ", and " } else { ", or " })

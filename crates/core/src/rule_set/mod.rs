@@ -64,7 +64,7 @@ pub struct RuleSet {
     layout: Layout,
     people_layout: Layout,
     access: AccessSet,
-    /// The moments at which some rule becomes another by itself, ascending.
+    /// The moments at which time alone changes some rule's stage or exceptions, ascending.
     moments: Vec<Timestamp>,
 }
 

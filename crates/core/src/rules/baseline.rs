@@ -181,7 +181,7 @@ pub struct OverrideSource {
     pub baseline: String,
     /// Whom it covers.
     pub scope: ScopeSource,
-    /// How far it is in force: whoever is further in force does not give way.
+    /// How far it is in force: a baseline that is further in force does not give way to it.
     pub stage: Stage,
     /// From when on it is enforced.
     pub enforced_from: Option<Timestamp>,
@@ -339,7 +339,7 @@ impl<'s> Book<'s, '_> {
     fn resolve(&mut self, at: usize) -> Resolved<'s> {
         match &self.states[at] {
             ResolveState::Done(resolved) => return resolved.clone(),
-            // Whoever came here by a cycle has said so.
+            // The cycle was reported where it closed.
             ResolveState::Open => return Resolved::default(),
             ResolveState::Untouched => self.states[at] = ResolveState::Open,
         }

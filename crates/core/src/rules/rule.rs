@@ -333,7 +333,7 @@ impl Rule {
         }
     }
 
-    /// Returns the moments at which it becomes another rule by itself.
+    /// Returns the moments at which time alone changes its stage or its exceptions.
     pub(crate) fn moments(&self) -> impl Iterator<Item = Timestamp> {
         let begin = self.enforced_from.into_iter().chain(self.overrides.iter().filter_map(|other| other.enforced_from));
         begin.chain(self.scopes().flat_map(|scope| &scope.except).filter_map(|exception| exception.until))

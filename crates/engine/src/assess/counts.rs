@@ -107,7 +107,7 @@ impl RuleCount {
         self.awaiting += other.awaiting;
     }
 
-    /// Counts nothing yet for a rule, at a moment.
+    /// Creates the counts of a rule, all zero, as of a moment.
     pub fn of(rule: &Rule, at: Timestamp) -> Self {
         Self { rule: rule.id.to_string(), stage: rule.stage(at).as_str().to_owned(), ..Self::default() }
     }

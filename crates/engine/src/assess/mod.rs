@@ -68,7 +68,7 @@ pub struct AssessOptions<'v> {
 /// Assesses the devices of the ledger. `progress` is told how many of those to be looked at are done, and how many they are.
 ///
 /// # Errors
-/// When the ledger would not have it, or the moment lies before the last assessment; then nothing is changed.
+/// When the ledger cannot be written, or the moment lies before the last assessment; then nothing is changed.
 pub fn assess(
     project: &Project,
     ledger: &mut Ledger,
@@ -248,7 +248,7 @@ fn rule_set_diff(
     Ok(if is_it { RuleSetDiff::of(&earlier, project, at) } else { None })
 }
 
-/// An assessment on its way through the devices.
+/// One run of an assessment over the devices.
 struct Pass<'a, 'l> {
     project: &'a Project,
     run: i64,

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use crate::ledger_view::outcome::{Outcome, verdict_of};
 use crate::workspace::project::Project;
 
-/// How the rules of a project lie to those of the last assessment.
+/// How a project's rules compare with those of the last assessment.
 #[derive(Debug)]
 pub(super) struct RuleSetDiff {
     /// Of each rule that is judged by: whether it counts, where its verdict stands among those of before, and whether nothing
@@ -65,9 +65,9 @@ impl RuleSetDiff {
         })
     }
 
-    /// Returns whether verdicts by the rules of now leave everything as it was settled before, of a device of which the same is
-    /// known: the rules that changed find nothing, and found nothing.
-    pub(super) fn leaves_be(&self, before: &Outcome<&[u8]>, codes: &[u8]) -> bool {
+    /// Returns whether a device of which the same is known stays as it was settled before: the rules that changed find nothing on
+    /// it, and found nothing.
+    pub(super) fn keeps_as_settled(&self, before: &Outcome<&[u8]>, codes: &[u8]) -> bool {
         if before.verdicts.len() != self.before || codes.len() != self.rules.len() {
             return false;
         }

@@ -1,5 +1,5 @@
-//! Weighs one device: what is known of it in, what is to be written out. Reads and writes no ledger, so that it can be done on
-//! several cores.
+//! Evaluates and settles one device: takes what is known of it, and returns what is to be written. Reads and writes no ledger, so that
+//! it can be done on several cores.
 
 use std::collections::BTreeMap;
 
@@ -325,12 +325,12 @@ impl Weigher<'_> {
         let Evaluated { judged, input, verdicts, codes, watch, .. } = evaluated;
         let state = JudgedState { judge: self.judge, judged, observations: &facts.observations, packed: &facts.packed };
         let (diff, before, was) = (self.rule_set_diff?, job.before.as_ref()?, job.outcome()?);
-        // Whether the way to a service opens by itself may hang on any rule.
+        // Whether access comes back by itself may depend on any rule.
         let has_services = !self.judge.project.rules.access().services().is_empty();
         let is_unsettled = !has_services
             && self.judge.at < before.until
             && self.is_known(&state, &job.facts, input, before.input)
-            && diff.leaves_be(&was, codes)
+            && diff.keeps_as_settled(&was, codes)
             && (diff.in_order || kept_verdicts(self.judge, verdicts) == was.kept[0]);
         if !is_unsettled {
             return None;
@@ -454,7 +454,7 @@ impl Weigher<'_> {
         let alive = facts.iter().any(|said| said.collected > retirement.last);
         let (current, mut past): (Vec<Finding>, Vec<Finding>) =
             findings.into_iter().partition(|finding| alive && finding.clock.opened > retirement.from);
-        // Told late, it cannot have happened before what was told already.
+        // A retirement that is entered late closes findings no earlier than the last assessment saw them run.
         let is_news = self.before.is_none_or(|before| retirement.from > before);
         let closed = if is_news { retirement.from } else { self.judge.at };
         let mut over = Vec::new();

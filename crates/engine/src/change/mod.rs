@@ -1,4 +1,4 @@
-//! What edited rules would change, and mistakes before they bite.
+//! What edited rules would change, and mistakes before they do harm.
 
 pub(crate) mod access_flips;
 mod by_hand;

@@ -207,7 +207,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
         }
     }
     let key = project.key_for_reading()?;
-    // Of a file that is not TOML who knows what was read.
+    // It is not known how much was read of a file that is not TOML.
     let is_whole = |file| {
         let is_broken =
             |told: &Diagnostic| told.code == "toml" && told.span.as_ref().map(|span| span.file) == Some(file);

@@ -56,7 +56,7 @@ pub(super) struct RecordPlace {
 }
 
 impl<'i> Intake<'i, '_> {
-    /// Takes what a record of state was prepared to; the error is that the ledger would not have it.
+    /// Takes what a record of state was prepared to; the error is that the ledger could not be written.
     pub(super) fn take(
         &mut self,
         place: RecordPlace,
@@ -72,7 +72,7 @@ impl<'i> Intake<'i, '_> {
         self.unless_refused(place, taken)
     }
 
-    /// Sets a record aside that was refused; the error is that the ledger would not have it.
+    /// Sets a record aside that was refused; the error is that the ledger could not be written.
     fn unless_refused(&mut self, place: RecordPlace, taken: Result<(), Unprepared>) -> Result<(), LedgerError> {
         let RecordPlace { line, offset } = place;
         let Refusal { kind, reason, id, collected } = match taken {
@@ -171,7 +171,7 @@ impl<'i> Intake<'i, '_> {
         }
     }
 
-    /// Takes one record of the list of people; the error is that the ledger would not have it.
+    /// Takes one record of the list of people; the error is that the ledger could not be written.
     pub(super) fn take_person(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
         let place = RecordPlace { line: record.line, offset: record.offset };
@@ -233,7 +233,7 @@ impl<'i> Intake<'i, '_> {
         Ok(())
     }
 
-    /// Takes one record of terms that were accepted; the error is that the ledger would not have it.
+    /// Takes one record of terms that were accepted; the error is that the ledger could not be written.
     pub(super) fn take_acceptance(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
         let place = RecordPlace { line: record.line, offset: record.offset };

@@ -128,7 +128,7 @@ impl Importer<'_> {
     /// Imports one file. `progress` is told the number of bytes read so far.
     ///
     /// # Errors
-    /// When the file or the ledger would not have it; then nothing of the file stays.
+    /// When the file or the ledger cannot be read or written; then nothing of the file stays.
     pub fn file(
         &self,
         ledger: &mut Ledger,
@@ -602,14 +602,14 @@ fn take_records<'i>(
 
 /// Why a file was not taken.
 enum NotImported {
-    /// The ledger would not have it.
+    /// The ledger could not be read or written.
     Failed(LedgerError),
     /// Something is wrong with it as a whole.
     Unreadable(String),
 }
 
 /// A file of JSON Lines on its way in: chunks of it out to the workers, prepared records back.
-struct Passage<'a, 'i, 'l, R> {
+struct ChunkPipeline<'a, 'i, 'l, R> {
     intake: &'a mut Intake<'i, 'l>,
     scratch: WorkerScratch<'i>,
     chunks: Chunks<R>,
@@ -635,14 +635,14 @@ fn take_chunks<'i>(
     input: impl BufRead + Send,
 ) -> Result<(), NotImported> {
     let input = decompress(input).map_err(|error| NotImported::Unreadable(error.to_string()))?;
-    let mut passage =
-        Passage { intake, scratch: preparer.scratch(), chunks: Chunks::new(input), spare: Vec::new(), lines: 0 };
+    let mut pipeline =
+        ChunkPipeline { intake, scratch: preparer.scratch(), chunks: Chunks::new(input), spare: Vec::new(), lines: 0 };
     handed_out(
-        &mut passage,
+        &mut pipeline,
         Workers { count: cores(None), prepare: || preparer.scratch() },
-        |passage| {
-            let mut chunk = passage.spare.pop().unwrap_or_default();
-            match passage.chunks.read_into(&mut chunk) {
+        |pipeline| {
+            let mut chunk = pipeline.spare.pop().unwrap_or_default();
+            match pipeline.chunks.read_into(&mut chunk) {
                 Ok(more) => Ok(more.then_some(chunk)),
                 Err(error) => Err(NotImported::Unreadable(error.to_string())),
             }
@@ -656,15 +656,15 @@ fn take_chunks<'i>(
             });
             PreparedChunk { chunk, lines: lines.unwrap_or(0), records }
         },
-        |passage, PreparedChunk { chunk, lines, records }| {
+        |pipeline, PreparedChunk { chunk, lines, records }| {
             for (place, prepared) in records {
-                let Passage { intake, scratch, lines: before, .. } = passage;
+                let ChunkPipeline { intake, scratch, lines: before, .. } = pipeline;
                 intake
                     .take(RecordPlace { line: *before + place.line, ..place }, prepared, preparer, scratch)
                     .map_err(NotImported::Failed)?;
             }
-            passage.lines += lines;
-            passage.spare.push(chunk);
+            pipeline.lines += lines;
+            pipeline.spare.push(chunk);
             Ok(())
         },
     )

@@ -40,7 +40,7 @@ impl Refusal {
     }
 }
 
-/// A record that came to nothing: set aside, or the ledger would not have it.
+/// A record that came to nothing: set aside, or the ledger could not be written.
 pub(super) enum Unprepared {
     Refused(Refusal),
     Failed(LedgerError),

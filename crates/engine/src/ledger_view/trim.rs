@@ -22,7 +22,7 @@ pub struct TrimReport {
 /// Removes what ended longer ago than `[history] keep` says; none when nothing is so old.
 ///
 /// # Errors
-/// When the workspace does not say how long history is kept, or the ledger would not have it.
+/// When the workspace does not say how long history is kept, or the ledger cannot be written.
 pub fn trim(
     project: &Project,
     ledger: &mut Ledger,

@@ -1,4 +1,4 @@
-//! Unfolds what a file is wrapped in: gzip (RFC 1952) or Zstandard (RFC 8878), and UTF-16 with a byte order mark.
+//! Decompresses files: gzip (RFC 1952) or Zstandard (RFC 8878), and UTF-16 with a byte order mark.
 
 use std::io::{self, BufRead, BufReader, Read};
 

@@ -47,7 +47,7 @@ impl<'a> Context<'a> {
     }
 }
 
-/// Gets its arguments known, lists without doubts; gives null where they do not fit.
+/// Takes known arguments, lists without doubtful items among them; returns null where they are not of the right type.
 type FunctionBody = for<'a> fn(&Context<'a>, &[Value<'a>]) -> Value<'a>;
 
 pub(super) struct Function {

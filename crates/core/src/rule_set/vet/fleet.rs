@@ -63,7 +63,7 @@ pub(super) struct BoundFit {
     pub highest: Option<Seen>,
 }
 
-/// How two rules lie to one another, of which one asks for more.
+/// How two rules compare on the fleet, of which one asks for more.
 #[derive(Clone, Debug, Default)]
 pub(super) struct PairFit {
     /// Devices that the weaker one covers.
@@ -94,7 +94,7 @@ impl Seen {
         })
     }
 
-    /// Returns how a value lies to this one.
+    /// Compares a value with this one.
     fn order_of(&self, value: &Value<'_>) -> Option<Ordering> {
         Some(match (value, self) {
             (Value::Number(a), Self::Number(b)) => a.cmp(b),

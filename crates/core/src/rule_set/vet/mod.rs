@@ -137,7 +137,7 @@ struct RuleOwner {
 }
 
 impl<'a> Vet<'a> {
-    /// Begins with a rule set whose drafts are on trial.
+    /// Creates the vetting of a rule set whose drafts are on trial.
     pub fn new(of: VetInput<'a>) -> Self {
         let VetInput { rules, source, drafts, platform, at, zone } = of;
         let all = rules.rules();
@@ -220,7 +220,7 @@ impl<'a> Vet<'a> {
         weight(one) == weight(other)
     }
 
-    /// Says what is probably not as meant, in the order of the files.
+    /// Returns what is probably not as meant, in the order of the files.
     pub fn tell(&self, fleet: Option<&Fleet>, around: &Surroundings<'_>) -> Vec<Diagnostic> {
         let fleet = fleet.filter(|fleet| fleet.devices > 0);
         let mut told = Vec::new();

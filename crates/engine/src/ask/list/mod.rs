@@ -28,7 +28,7 @@ pub enum Kind {
     Devices,
     /// Facts that devices report.
     Facts,
-    /// Rules, with what they came to.
+    /// Rules, with how many devices pass and fail them.
     Rules,
     /// Topics by platform and role, with how many devices they cover.
     Coverage,

@@ -422,7 +422,7 @@ impl RowFilter {
             rules: &rules,
         };
         let Filter { condition, warnings } = Filter::compile(filter, &mut vocabulary)?;
-        // What no row has, no row can be told by.
+        // A filter that names what no row has tells no row from another.
         if warnings.iter().any(|warning| warning.code == "unknown-fact") {
             return Err(warnings.into_iter().map(|warning| column_mistake(warning, filter, columns)).collect());
         }

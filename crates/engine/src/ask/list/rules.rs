@@ -1,4 +1,4 @@
-//! Rules, with what they came to.
+//! Rules, with how many devices pass and fail them.
 
 use std::collections::BTreeMap;
 
