@@ -805,6 +805,18 @@ impl<'c> Reader<'c> {
         Ok(())
     }
 
+    /// Returns the last run, up to one, that changed what lists say of people or which terms were accepted; 0 where none did.
+    pub fn last_change_of_people(&self, run: i64) -> Result<i64, LedgerError> {
+        let last: Vec<Option<i64>> = self.all(
+            "SELECT max(run) FROM (SELECT max(from_run) AS run FROM person WHERE from_run <= ?1 \
+             UNION ALL SELECT max(to_run) FROM person WHERE to_run <= ?1 \
+             UNION ALL SELECT max(from_run) FROM acceptance WHERE from_run <= ?1)",
+            [run],
+            |row| row.get(0),
+        )?;
+        Ok(last.first().copied().flatten().unwrap_or(0))
+    }
+
     /// Returns which terms were accepted as of a run.
     pub fn acceptances(&self, run: Option<i64>) -> Result<Vec<AcceptanceRow>, LedgerError> {
         self.all(

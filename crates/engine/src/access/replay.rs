@@ -5,7 +5,7 @@
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fmt::{self, Write as _};
+use std::fmt;
 use std::hash::{BuildHasher as _, RandomState};
 use std::io::{BufRead, Read as _};
 use std::path::Path;
@@ -123,8 +123,10 @@ pub const MOST_KEPT: usize = 1_000;
 const MOST_DECISIONS: usize = 100_000;
 /// Devices whose state is kept at once.
 const MOST_DEVICES: usize = 2_000;
-/// Assessments whose people are kept at once.
-const MOST_STATES: usize = 8;
+/// Assessments that are kept at once, with the people and rules that many of them share.
+const MOST_STATES: usize = 4_096;
+/// Different lists of people that are kept at once.
+const MOST_PEOPLE: usize = 8;
 
 /// A text of a line, read in place where it has no escapes.
 #[derive(Deserialize)]
@@ -204,12 +206,23 @@ impl LoggedSignIn<'_> {
 
 /// What an assessment left, with the rules that a sign-in after it is decided by.
 struct AssessedState {
-    run: RunRow,
-    people: People,
+    as_of: Timestamp,
+    people: Rc<People>,
     /// The first moment at which time alone may change who belongs to which groups of people.
     people_until: Timestamp,
     /// The rules of then, where those decide.
-    project: Option<Project>,
+    project: Option<Rc<Project>>,
+}
+
+/// What tells the people of two assessments apart.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord)]
+struct PeopleVersion {
+    /// The last run that changed them.
+    run: i64,
+    /// How many devices have been renamed, whose names are in what was accepted.
+    renamings: usize,
+    /// The rules whose groups they belong to, where they are those of then.
+    rule_set: Option<String>,
 }
 
 /// What the ledger holds of a device at an assessment.
@@ -241,8 +254,11 @@ struct Replay<'r> {
     /// The assessments, oldest first.
     runs: Vec<RunRow>,
     states: BTreeMap<usize, Rc<AssessedState>>,
+    people: BTreeMap<PeopleVersion, Rc<People>>,
+    /// Rules of then, by their digest.
+    projects: HashMap<String, Option<Rc<Project>>>,
     devices: HashMap<(usize, String), Option<Rc<DeviceState>>>,
-    decisions: HashMap<String, Rc<CachedDecision>>,
+    decisions: HashMap<Vec<u8>, Rc<CachedDecision>>,
     /// Some access rule asks where a sign-in comes from.
     asks_address: bool,
     /// Some access rule asks when a sign-in is made, so that nothing can be kept.
@@ -251,7 +267,7 @@ struct Replay<'r> {
     seen: HashSet<u64>,
     digests: RandomState,
     /// What a decision is kept by; its room is used again.
-    key: String,
+    key: Vec<u8>,
     out: Replayed,
 }
 
@@ -314,13 +330,15 @@ impl<'r> Replay<'r> {
             now,
             runs,
             states: BTreeMap::new(),
+            people: BTreeMap::new(),
+            projects: HashMap::new(),
             devices: HashMap::new(),
             decisions: HashMap::new(),
             asks_address: asks("signin.address"),
             asks_time: asks("signin.time"),
             seen: HashSet::new(),
             digests: RandomState::new(),
-            key: String::new(),
+            key: Vec::new(),
             out: Replayed { rules: counts.collect(), ..Replayed::default() },
         })
     }
@@ -489,20 +507,43 @@ impl<'r> Replay<'r> {
         if let Some(state) = self.states.get(&place) {
             return Ok(Rc::clone(state));
         }
-        if self.states.len() >= MOST_STATES {
-            self.states.pop_first();
+        if self.states.len() >= MOST_STATES || self.people.len() >= MOST_PEOPLE {
+            self.states.clear();
+            self.people.clear();
         }
-        let run = self.runs[place].clone();
-        let text = match (self.rules, run.rule_set.as_deref()) {
-            (ReplayRules::OfThen, Some(digest)) if digest != self.project.digest => self.reader.rule_set(digest)?,
-            _ => None,
+        let (run, as_of) = (self.runs[place].id, self.runs[place].as_of);
+        let project = self.project_of(place)?;
+        let by = project.as_deref().unwrap_or(self.project);
+        let version = PeopleVersion {
+            run: self.reader.last_change_of_people(run)?,
+            renamings: by.lifecycles.renamings(as_of).count(),
+            rule_set: project.as_ref().map(|project| project.digest.clone()),
         };
-        let project = text.and_then(|text| Project::from_text(&self.project.root, &text));
-        let people = People::load(&self.reader, Some(run.id), project.as_ref().unwrap_or(self.project), run.as_of)?;
-        let people_until = people.until(project.as_ref().unwrap_or(self.project));
-        let state = Rc::new(AssessedState { run, people, people_until, project });
+        let people = match self.people.get(&version) {
+            Some(people) => Rc::clone(people),
+            None => {
+                let people = Rc::new(People::load(&self.reader, Some(run), by, as_of)?);
+                self.people.insert(version, Rc::clone(&people));
+                people
+            }
+        };
+        let people_until = people.until(by, as_of);
+        let state = Rc::new(AssessedState { as_of, people, people_until, project });
         self.states.insert(place, Rc::clone(&state));
         Ok(state)
+    }
+
+    /// Returns the rules of an assessment, where those decide and they are not those of today.
+    fn project_of(&mut self, place: usize) -> Result<Option<Rc<Project>>, EngineError> {
+        let digest = self.runs[place].rule_set.clone().filter(|digest| *digest != self.project.digest);
+        let Some(digest) = digest.filter(|_| self.rules == ReplayRules::OfThen) else { return Ok(None) };
+        if let Some(known) = self.projects.get(&digest) {
+            return Ok(known.clone());
+        }
+        let text = self.reader.rule_set(&digest)?;
+        let project = text.and_then(|text| Project::from_text(&self.project.root, &text)).map(Rc::new);
+        self.projects.insert(digest, project.clone());
+        Ok(project)
     }
 
     /// Returns what the ledger holds of a device at an assessment; nothing of one that it did not know then.
@@ -574,7 +615,7 @@ impl<'r> Replay<'r> {
         let place = self.run_before(logged.at);
         let device = logged.device.as_deref();
         self.set_key(place, logged);
-        if let Some(known) = self.decisions.get(self.key.as_str())
+        if let Some(known) = self.decisions.get(&self.key)
             && known.from <= logged.at
             && logged.at < known.until
             && !self.asks_time
@@ -608,12 +649,12 @@ impl<'r> Replay<'r> {
             logged.platform.as_deref(),
         ];
         self.key.clear();
-        let _ = write!(self.key, "{place},{}", logged.service);
+        self.key.extend_from_slice(&place.to_le_bytes());
+        self.key.extend_from_slice(&logged.service.to_le_bytes());
         for text in texts {
-            let _ = match text {
-                Some(text) => write!(self.key, ",{}:{text}", text.len()),
-                None => self.key.write_char('-'),
-            };
+            // No text is as long as what stands for none.
+            self.key.extend_from_slice(&text.map_or(usize::MAX, str::len).to_le_bytes());
+            self.key.extend_from_slice(text.unwrap_or_default().as_bytes());
         }
     }
 
@@ -623,8 +664,8 @@ impl<'r> Replay<'r> {
         state: &AssessedState,
         device: Option<&DeviceState>,
     ) -> Result<CachedDecision, EngineError> {
-        let project = state.project.as_ref().unwrap_or(self.project);
-        let (judge, arena) = (Judge::new(project, &state.people, state.run.as_of), Bump::new());
+        let project = state.project.as_deref().unwrap_or(self.project);
+        let (judge, arena) = (Judge::new(project, &state.people, state.as_of), Bump::new());
         let at = logged.at;
         let (name, documents, findings) = match device {
             Some(device) => (device.name.as_str(), device.documents.as_slice(), device.findings.as_slice()),

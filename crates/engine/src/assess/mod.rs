@@ -321,7 +321,7 @@ impl Pass<'_, '_> {
                 Ok::<_, EngineError>(())
             },
         )?;
-        self.writer.set_setting(PEOPLE_UNTIL, &people.until(self.project).as_microsecond().to_string())?;
+        self.writer.set_setting(PEOPLE_UNTIL, &people.until(self.project, self.at).as_microsecond().to_string())?;
         Ok(())
     }
 

@@ -135,8 +135,8 @@ impl People {
         self.accepted.get(&PersonId::from(id)).map_or(&[], Vec::as_slice)
     }
 
-    /// Returns the first moment at which time alone may change who belongs to which groups.
-    pub(crate) fn until(&self, project: &Project) -> Timestamp {
+    /// Returns the first moment after `at` at which time alone may change who belongs to which groups.
+    pub(crate) fn until(&self, project: &Project, at: Timestamp) -> Timestamp {
         let (zone, watch) = (&project.config.calendar.zone, Watch::default());
         if project.rules.people_groups_read_clock() {
             // Whoever is not known yet is forgotten again.
@@ -147,7 +147,7 @@ impl People {
                 };
                 let person = read.as_ref().or_else(|| listed.person.get()?.as_deref());
                 if let Some(person) = person {
-                    project.rules.memberships_of_person(person, self.at, zone, &watch);
+                    project.rules.memberships_of_person(person, at, zone, &watch);
                 }
             }
         }
