@@ -3,34 +3,31 @@
 //! Each sign-in is decided on the state of the last assessment before it, advanced to the time of the sign-in. Decisions are cached
 //! until the first moment at which time alone may change them, so that most lines of a long log are cache hits.
 
-use std::borrow::Cow;
+mod line;
+mod states;
+
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fmt;
-use std::hash::{BuildHasher as _, RandomState};
+use std::hash::RandomState;
 use std::io::{BufRead, Read as _};
 use std::path::Path;
 use std::rc::Rc;
 
 use bumpalo::Bump;
 use fencepost_core::limits::RECORD_BYTES;
-use fencepost_core::{
-    Attempt, Cause, Effect, Finding, SignIn, Stage, StepResult, Strictness, decide_and_explain, find_causes,
-};
+use fencepost_core::{Attempt, Cause, Effect, Stage, StepResult, Strictness, decide_and_explain, find_causes};
 use fencepost_formats::{Mapped, Source, read_records};
-use fencepost_store::{DeviceRow, Ledger, Reader, RunRow};
+use fencepost_store::{Ledger, Reader, RunRow};
 use jiff::Timestamp;
-use serde::Deserialize;
-use serde::de::{Deserializer, Visitor};
 
 use crate::assess::outlook::Outlook;
 use crate::assess::sign_in_context::SignInContext;
 use crate::error::EngineError;
-use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
-use crate::ledger_view::codec;
 use crate::workspace::files::log_source;
 use crate::workspace::project::Project;
+use line::LoggedSignIn;
+use states::{AssessedState, DeviceState, PeopleVersion};
 
 /// By which rules a log is decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -121,116 +118,6 @@ pub struct Replayed {
 pub const MOST_KEPT: usize = 1_000;
 /// Decisions that are kept at once.
 const MOST_DECISIONS: usize = 100_000;
-/// Devices whose state is kept at once.
-const MOST_DEVICES: usize = 2_000;
-/// Assessments that are kept at once, with the people and rules that many of them share.
-const MOST_STATES: usize = 4_096;
-/// Different lists of people that are kept at once.
-const MOST_PEOPLE: usize = 8;
-
-/// A text of a line, read in place where it has no escapes.
-#[derive(Deserialize)]
-struct Word<'l>(#[serde(borrow)] Cow<'l, str>);
-
-#[derive(Deserialize)]
-struct LogLine<'l> {
-    #[serde(borrow)]
-    at: Option<Word<'l>>,
-    #[serde(borrow)]
-    person: Option<Word<'l>>,
-    #[serde(borrow)]
-    device: Option<Word<'l>>,
-    #[serde(borrow)]
-    service: Option<Word<'l>>,
-    #[serde(borrow)]
-    client: Option<Word<'l>>,
-    #[serde(borrow)]
-    address: Option<Word<'l>>,
-    #[serde(borrow)]
-    platform: Option<Word<'l>>,
-    effect: Option<RecordedEffect>,
-}
-
-/// What was recorded of a sign-in: a word, or whether it succeeded.
-struct RecordedEffect(Result<Effect, String>);
-
-impl<'de> Deserialize<'de> for RecordedEffect {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct EffectVisitor;
-
-        impl Visitor<'_> for EffectVisitor {
-            type Value = RecordedEffect;
-
-            fn expecting(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-                out.write_str("permit or deny")
-            }
-
-            fn visit_bool<E>(self, succeeded: bool) -> Result<Self::Value, E> {
-                Ok(RecordedEffect(Ok(if succeeded { Effect::Permit } else { Effect::Deny })))
-            }
-
-            fn visit_str<E>(self, word: &str) -> Result<Self::Value, E> {
-                Ok(RecordedEffect(Effect::parse(word).ok_or_else(|| word.to_owned())))
-            }
-        }
-
-        deserializer.deserialize_any(EffectVisitor)
-    }
-}
-
-/// A line that says what it has to.
-struct LoggedSignIn<'l> {
-    at: Timestamp,
-    person: Cow<'l, str>,
-    device: Option<Cow<'l, str>>,
-    service: usize,
-    client: Cow<'l, str>,
-    address: Option<Cow<'l, str>>,
-    platform: Option<Cow<'l, str>>,
-    recorded: Option<Effect>,
-}
-
-impl LoggedSignIn<'_> {
-    /// Returns it as a sign-in, with a device that the ledger knows or not.
-    fn sign_in(&self, known: bool) -> SignIn {
-        let text = |text: &Option<Cow<'_, str>>| text.as_deref().map(str::to_owned);
-        SignIn {
-            address: text(&self.address),
-            platform: text(&self.platform),
-            time: Some(self.at),
-            known: Some(known),
-            ..SignIn::of_client(&self.client)
-        }
-    }
-}
-
-/// What an assessment left, with the rules that a sign-in after it is decided by.
-struct AssessedState {
-    as_of: Timestamp,
-    people: Rc<People>,
-    /// The first moment at which time alone may change who belongs to which groups of people.
-    people_until: Timestamp,
-    /// The rules of then, where those decide.
-    project: Option<Rc<Project>>,
-}
-
-/// What tells the people of two assessments apart.
-#[derive(Clone, PartialEq, Eq, PartialOrd, Ord)]
-struct PeopleVersion {
-    /// The last run that changed them.
-    run: i64,
-    /// How many devices have been renamed, whose names are in what was accepted.
-    renamings: usize,
-    /// The rules whose groups they belong to, where they are those of then.
-    rule_set: Option<String>,
-}
-
-/// What the ledger holds of a device at an assessment.
-struct DeviceState {
-    name: String,
-    documents: Vec<Document>,
-    findings: Vec<Finding>,
-}
 
 /// A decision, and until when time alone does not change it.
 struct CachedDecision {
@@ -426,155 +313,6 @@ impl<'r> Replay<'r> {
         }
     }
 
-    /// Reads a line; the inner error says why it is not counted.
-    fn parse<'l>(&mut self, line: &'l [u8]) -> Result<Result<LoggedSignIn<'l>, String>, EngineError> {
-        let said: LogLine<'l> = match serde_json::from_slice(line) {
-            Ok(said) => said,
-            Err(error) => return Ok(Err(format!("no sign-in as JSON: {error}"))),
-        };
-        if !self.seen.insert(self.digests.hash_one(line.trim_ascii())) {
-            return Ok(Err("an earlier line says the same".to_owned()));
-        }
-        let word = |word: Option<Word<'l>>| word.map(|Word(text)| text).filter(|text| !text.is_empty());
-        let Some(at) = word(said.at) else { return Ok(Err("it says no `at`: when it was made".to_owned())) };
-        let Ok(at) = at.parse::<Timestamp>() else {
-            return Ok(Err(format!("`{}` is no moment with its offset, such as 2027-03-14T06:00:00Z", cut(&at))));
-        };
-        if at > self.now {
-            return Ok(Err(format!("{at} is in the future")));
-        }
-        if self.runs[0].as_of > at {
-            return Ok(Err(format!("{at} is before the first assessment, as of {}", self.runs[0].as_of)));
-        }
-        let Some(person) = word(said.person) else {
-            return Ok(Err("it says no `person`".to_owned()));
-        };
-        let Some(service) = word(said.service) else { return Ok(Err("it says no `service`".to_owned())) };
-        let services = self.project.rules.access().services();
-        let Some(service) = services.iter().position(|known| known.id.as_str() == service || known.title == service)
-        else {
-            return Ok(Err(format!("there is no service `{}` in access.toml", cut(&service))));
-        };
-        let recorded = match said.effect {
-            None => None,
-            Some(RecordedEffect(Ok(effect))) => Some(effect),
-            Some(RecordedEffect(Err(word))) if word.is_empty() => None,
-            Some(RecordedEffect(Err(word))) => {
-                return Ok(Err(format!("`{}` is no effect: permit or deny", cut(&word))));
-            }
-        };
-        let person = match self.person(person, at)? {
-            Ok(person) => person,
-            Err(because) => return Ok(Err(because)),
-        };
-        Ok(Ok(LoggedSignIn {
-            at,
-            person,
-            device: word(said.device),
-            service,
-            client: word(said.client).unwrap_or_default(),
-            address: word(said.address),
-            platform: word(said.platform),
-            recorded,
-        }))
-    }
-
-    /// Returns who is meant, by id or, where one person alone is called so, by name; somebody on no list is taken as the id says.
-    fn person<'l>(&mut self, said: Cow<'l, str>, at: Timestamp) -> Result<Result<Cow<'l, str>, String>, EngineError> {
-        let state = self.state(self.run_before(at))?;
-        if state.people.get(&said).is_some() {
-            return Ok(Ok(said));
-        }
-        let wanted = said.to_lowercase();
-        let named = state.people.all().filter(|person| person.name().to_lowercase() == wanted);
-        let named: Vec<&str> = named.map(|person| person.id.as_str()).collect();
-        match named.as_slice() {
-            [one] => Ok(Ok(Cow::Owned((*one).to_owned()))),
-            [] => {
-                note(&mut self.out.unknown_people, &said);
-                Ok(Ok(said))
-            }
-            several => Ok(Err(format!("{} people are called `{}`: {}", several.len(), cut(&said), several.join(", ")))),
-        }
-    }
-
-    /// Returns the last assessment at or before a moment, by its place.
-    fn run_before(&self, at: Timestamp) -> usize {
-        self.runs.partition_point(|run| run.as_of <= at).saturating_sub(1)
-    }
-
-    fn state(&mut self, place: usize) -> Result<Rc<AssessedState>, EngineError> {
-        if let Some(state) = self.states.get(&place) {
-            return Ok(Rc::clone(state));
-        }
-        if self.states.len() >= MOST_STATES || self.people.len() >= MOST_PEOPLE {
-            self.states.clear();
-            self.people.clear();
-        }
-        let (run, as_of) = (self.runs[place].id, self.runs[place].as_of);
-        let project = self.project_of(place)?;
-        let by = project.as_deref().unwrap_or(self.project);
-        let version = PeopleVersion {
-            run: self.reader.last_change_of_people(run)?,
-            renamings: by.lifecycles.renamings(as_of).count(),
-            rule_set: project.as_ref().map(|project| project.digest.clone()),
-        };
-        let people = match self.people.get(&version) {
-            Some(people) => Rc::clone(people),
-            None => {
-                let people = Rc::new(People::load(&self.reader, Some(run), by, as_of)?);
-                self.people.insert(version, Rc::clone(&people));
-                people
-            }
-        };
-        let people_until = people.until(by, as_of);
-        let state = Rc::new(AssessedState { as_of, people, people_until, project });
-        self.states.insert(place, Rc::clone(&state));
-        Ok(state)
-    }
-
-    /// Returns the rules of an assessment, where those decide and they are not those of today.
-    fn project_of(&mut self, place: usize) -> Result<Option<Rc<Project>>, EngineError> {
-        let digest = self.runs[place].rule_set.clone().filter(|digest| *digest != self.project.digest);
-        let Some(digest) = digest.filter(|_| self.rules == ReplayRules::OfThen) else { return Ok(None) };
-        if let Some(known) = self.projects.get(&digest) {
-            return Ok(known.clone());
-        }
-        let text = self.reader.rule_set(&digest)?;
-        let project = text.and_then(|text| Project::from_text(&self.project.root, &text)).map(Rc::new);
-        self.projects.insert(digest, project.clone());
-        Ok(project)
-    }
-
-    /// Returns what the ledger holds of a device at an assessment; nothing of one that it did not know then.
-    fn device(&mut self, place: usize, name: &str) -> Result<Option<Rc<DeviceState>>, EngineError> {
-        let key = (place, name.to_owned());
-        if let Some(known) = self.devices.get(&key) {
-            return Ok(known.clone());
-        }
-        if self.devices.len() >= MOST_DEVICES {
-            self.devices.clear();
-        }
-        let run = &self.runs[place];
-        let current = match self.reader.device_number(name)? {
-            Some(number) => Some((number, name.to_owned())),
-            None => match self.reader.renamed(name)? {
-                Some(current) => self.reader.device_number(&current)?.map(|number| (number, current)),
-                None => None,
-            },
-        };
-        let mut state = None;
-        if let Some((number, name)) = current {
-            let stored = self.reader.observations_of(&name, Some(run.id))?;
-            let documents = self.project.documents(&name, stored, run.as_of);
-            let row = DeviceRow { number, name: name.clone(), dirty: false };
-            let findings = codec::findings_of(&self.reader, self.project, &row, Some(run.id))?;
-            state = (!documents.is_empty()).then(|| Rc::new(DeviceState { name, documents, findings }));
-        }
-        self.devices.insert(key, state.clone());
-        Ok(state)
-    }
-
     /// Decides a sign-in, and counts it.
     fn add(&mut self, number: u64, logged: &LoggedSignIn<'_>) -> Result<(), EngineError> {
         let decided = self.decided(logged)?;
@@ -733,9 +471,4 @@ fn note(names: &mut Vec<String>, name: &str) {
     if names.len() < MOST_KEPT && !names.iter().any(|known| known == name) {
         names.push(name.to_owned());
     }
-}
-
-/// A word of a log, cut to what a message can hold.
-fn cut(word: &str) -> String {
-    word.chars().take(fencepost_core::limits::QUOTED_CHARS).collect()
 }
