@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::rc::Rc;
+use std::sync::Arc;
 
 use bumpalo::Bump;
 use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Phase, Posture, Subject, Terms};
@@ -363,11 +364,12 @@ impl Reading<'_> {
             match change {
                 AccessChange::Lost | AccessChange::Reduced => {
                     if then.is_some_and(|then| held.decision.ruling.change_since(&then.ruling) == Some(change)) {
-                        entry.causes.insert(0, edited(&held.decision));
+                        entry.causes =
+                            [edited(&held.decision)].into_iter().chain(entry.causes.iter().cloned()).collect();
                     } else if let Some(kind) = self.membership_lost(key, &before.decision, &held.decision, earlier) {
                         let access_rule = before.decision.access_rules.first().cloned();
                         let cause = Cause { access_rule, ..Cause::of_kind(kind) };
-                        entry.causes = vec![CauseLine { cause, title: None, fix: None }];
+                        entry.causes = Arc::new([CauseLine { cause, title: None, fix: None }]);
                     }
                     let list = if change == AccessChange::Lost { &mut report.lost } else { &mut report.reduced };
                     list.push(entry);
@@ -376,7 +378,7 @@ impl Reading<'_> {
                     let was_edited =
                         then.is_some_and(|then| held.decision.ruling.change_since(&then.ruling) == Some(change));
                     entry.causes = match was_edited {
-                        true => vec![edited(&before.decision)],
+                        true => Arc::new([edited(&before.decision)]),
                         false => self.cause_lines(of, &before.decision)?,
                     };
                     report.restored.push(entry);
@@ -450,7 +452,10 @@ impl Reading<'_> {
         Ok(AccessEntry {
             device: of.device.clone(),
             person: key.person.clone(),
-            contact: key.person.as_deref().map(|person| self.contact(person)).unwrap_or_default(),
+            contact: match key.person.as_deref() {
+                Some(person) => of.shared.contact(person, || self.contact(person)),
+                None => Arc::default(),
+            },
             site: None,
             service: key.service.clone(),
             service_title: title.clone(),
@@ -478,7 +483,11 @@ impl Reading<'_> {
     }
 
     /// Puts the causes of a decision into words.
-    fn cause_lines(&self, of: &CurrentDecisions, decision: &StoredDecision) -> Result<Vec<CauseLine>, EngineError> {
+    fn cause_lines(&self, of: &CurrentDecisions, decision: &StoredDecision) -> Result<Arc<[CauseLine]>, EngineError> {
+        of.shared.causes(&decision.causes, || self.new_cause_lines(of, decision))
+    }
+
+    fn new_cause_lines(&self, of: &CurrentDecisions, decision: &StoredDecision) -> Result<Vec<CauseLine>, EngineError> {
         let mut lines = Vec::new();
         for cause in &decision.causes {
             let kept_without_rule =

@@ -1,6 +1,7 @@
 //! What is told of access: entries for single sign-ins, and what they come to for people, causes and sites.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use fencepost_core::{Cause, CauseKind, Effect, Ruling};
 use jiff::Timestamp;
@@ -52,7 +53,7 @@ pub struct AccessEntry {
     /// The person; none on a device that nobody holds.
     pub person: Option<String>,
     /// What is known of the person.
-    pub contact: Contact,
+    pub contact: Arc<Contact>,
     /// Where the device belongs, by the fact that parts the fence.
     pub site: Option<String>,
     /// The service.
@@ -68,7 +69,7 @@ pub struct AccessEntry {
     /// The access rules that decide; none where the service's default does.
     pub access_rules: Vec<String>,
     /// What would have to change for the way to be open; of what was restored, what shut it before.
-    pub causes: Vec<CauseLine>,
+    pub causes: Arc<[CauseLine]>,
     /// Another way on which the person gets in then.
     pub other: Option<OtherWay>,
     /// It comes about only if the device says nothing until then.
@@ -230,7 +231,7 @@ fn devices<'e>(entries: impl Iterator<Item = &'e AccessEntry>) -> u64 {
 fn by_cause(entries: &[AccessEntry]) -> Vec<CauseCount> {
     let mut by_cause: BTreeMap<(CauseKind, Option<&str>), Vec<&AccessEntry>> = BTreeMap::new();
     for entry in entries {
-        for CauseLine { cause, .. } in &entry.causes {
+        for CauseLine { cause, .. } in entry.causes.iter() {
             let rule = cause.rule.as_deref().or(cause.access_rule.as_deref());
             by_cause.entry((cause.kind, rule)).or_default().push(entry);
         }
