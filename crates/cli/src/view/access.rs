@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 
 use fencepost_core::{CauseKind, Effect, Ruling, Strictness};
 use fencepost_engine::{
-    AccessEntry, AccessReport, CauseGroup, CauseLine, DeniedCount, PersonGroup, group_by_cause, group_by_person,
+    AccessEntry, AccessReport, CauseGroup, CauseLine, DeniedCount, PersonGroup, ServiceGroup, group_by_cause,
+    group_by_person,
 };
 
 use super::style::Styles;
@@ -132,7 +133,9 @@ impl AccessPage<'_> {
                     CauseKind::Finding | CauseKind::Silence | CauseKind::Uncovered => rule,
                     kind => rule.map(|rule| format!("{rule} ({})", kind.as_str())),
                 };
-                (name.unwrap_or_else(|| in_brief(count.kind).to_owned()), count.people.max(count.devices))
+                // Devices are counted where nobody holds them.
+                let many = if count.people > 0 { count.people } else { count.devices };
+                (name.unwrap_or_else(|| in_brief(count.kind).to_owned()), many)
             });
             line("because", counts(causes));
         }
@@ -337,8 +340,14 @@ fn what(person: &PersonGroup<'_>) -> Vec<String> {
         let mut denied = groups.iter().filter(|group| group.entry.decision.effect == Effect::Deny);
         denied.any(|group| group.titles.contains(title))
     };
-    let told = groups.iter().filter_map(|group| {
+    let is_denied_group = |group: &&ServiceGroup<'_>| group.entry.decision.effect == Effect::Deny;
+    let told = groups.iter().enumerate().filter_map(|(at, group)| {
         let (titles, clients) = (group.titles.join(", "), group.clients.join(", "));
+        // With several devices one way in is enough to be told.
+        let mut before = groups[..at].iter().filter(is_denied_group);
+        if is_denied_group(&group) && before.any(|it| it.titles == group.titles && it.clients == group.clients) {
+            return None;
+        }
         match group.entry.decision.strictness() {
             Strictness::Permitted => Some(format!("{titles} ({clients})")),
             Strictness::Limited if group.titles.iter().all(is_denied) => None,
@@ -346,9 +355,12 @@ fn what(person: &PersonGroup<'_>) -> Vec<String> {
             Strictness::Denied => Some(match &group.entry.other {
                 None => format!("{titles} ({clients})"),
                 Some(other) => {
-                    let way = match other.device == group.entry.device {
-                        true => format!("by {}", other.client),
-                        false => format!("with {}", other.device),
+                    let way = if other.device == group.entry.device {
+                        format!("by {}", other.client)
+                    } else if group.clients.contains(&other.client.as_str()) {
+                        format!("with {}", other.device)
+                    } else {
+                        format!("by {} on {}", other.client, other.device)
                     };
                     format!("{titles} ({clients}), still in {way}{}", with_obligations(&other.decision))
                 }
