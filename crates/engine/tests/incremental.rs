@@ -10,7 +10,7 @@ use bumpalo::Bump;
 use fencepost_engine::{
     AssessOptions, ImportOptions, Importer, Judge, Moment, People, Project, Reading, assess, open_ledger, preview,
 };
-use fencepost_store::{Ledger, LedgerError, Look, Purpose, SpellKind};
+use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, Purpose, SpellKind};
 use jiff::{SignedDuration, Timestamp};
 use proptest::prelude::*;
 use serde_json::{Value as Json, json};
@@ -382,10 +382,15 @@ impl Side {
             Ok::<_, LedgerError>(())
         };
         reader.each_event(assessed.run, note).unwrap();
+        let coming = |device: &DeviceRow| {
+            let rows = reader.coming_decisions(device.number).unwrap();
+            rows.into_iter().map(|row| format!("{} {row:?}", device.name)).collect::<Vec<_>>()
+        };
+        let coming: Vec<String> = reader.devices(Look::All).unwrap().iter().flat_map(coming).collect();
         let told = json!({
             "verdicts": spells(SpellKind::Verdict), "standings": spells(SpellKind::Standing),
             "decisions": spells(SpellKind::Decision), "findings": findings,
-            "events": events, "assessed": format!("{assessed:?}"),
+            "coming": coming, "events": events, "assessed": format!("{assessed:?}"),
         });
         check_verdicts(&project, &ledger, at);
         (told, edges)
@@ -569,4 +574,22 @@ fn nothing_is_evaluated_when_nothing_changed() {
     // Here midnight is an edge of every device, since a rule asks for the day.
     assert_eq!(looked_at("2027-03-08T22:59:59Z".parse().unwrap()), 0);
     assert_eq!(looked_at("2027-03-08T23:00:00Z".parse().unwrap()), 4);
+}
+
+#[test]
+fn what_is_listed_of_somebody_counts_for_a_device_that_comes_to_them_by_time_alone() {
+    let sides = [How::Changed, How::Forgetful].map(Side::new);
+    // A list names p1 for d1, which is believed once what the device itself said has grown old.
+    let steps = [
+        (0, Step::State { list: false, devices: vec![(1, 78, 20)] }),
+        (24, Step::Rules(0)),
+        (41, Step::State { list: true, devices: vec![(1, 67, 0)] }),
+        (47, Step::People(vec![(1, true, 79)])),
+    ];
+    for (number, (hours, step)) in steps.iter().enumerate() {
+        let at = start() + SignedDuration::from_hours(*hours);
+        sides.iter().for_each(|side| side.apply(step, number, at));
+        let [changed, everything] = [0, 1].map(|which| sides[which].assess(at).0);
+        assert_eq!(changed, everything, "after step {number}");
+    }
 }

@@ -416,7 +416,7 @@ impl<'l> Writer<'l> {
         .map(|_| ())
     }
 
-    /// Sets whom an assessment took for the holders of a device.
+    /// Sets whom an assessment took for the holders of a device, those among them who may hold it later by time alone.
     pub fn set_holders(&self, device: i64, people: &[String]) -> Result<(), LedgerError> {
         self.run_sql("DELETE FROM holder WHERE device = ?1", [device])?;
         for person in people {

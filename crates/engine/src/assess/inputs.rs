@@ -70,7 +70,8 @@ impl Inputs {
         if let Some(retirement) = judge.project.lifecycles.next_retirement(id, judge.at) {
             feed(&Canonical::of(retirement));
         }
-        feed_holders(judge, judged, &mut feed);
+        let holders = judge.possible_holders(judged, state.observations);
+        feed_people(judge, holders.iter().map(|id| &**id), &mut feed);
         hash.finalize().as_bytes()[..16].to_vec()
     }
 
@@ -96,7 +97,7 @@ impl Inputs {
         feed(&until.map_or(i128::MAX, Timestamp::as_nanosecond).to_le_bytes());
         feed(codes);
         if self.reads_people {
-            feed_holders(judge, judged, &mut feed);
+            feed_people(judge, judged.input.holders.iter().map(|holder| holder.id), &mut feed);
         }
         key.seal(&whole)
     }
@@ -116,10 +117,10 @@ fn feed_state(state: &JudgedState<'_, '_>, feed: &mut impl FnMut(&[u8])) {
 }
 
 /// Who holds a device, and what is known of them.
-fn feed_holders(judge: &Judge<'_>, judged: &Judged<'_>, feed: &mut impl FnMut(&[u8])) {
-    for holder in judged.holder_ids() {
-        feed(holder.as_bytes());
-        feed(judge.people.digest(holder, judge.project));
+fn feed_people<'i>(judge: &Judge<'_>, ids: impl Iterator<Item = &'i str>, feed: &mut impl FnMut(&[u8])) {
+    for id in ids {
+        feed(id.as_bytes());
+        feed(judge.people.digest(id, judge.project));
     }
 }
 

@@ -1,6 +1,7 @@
 //! Evaluates and settles one device: takes what is known of it, and returns what is to be written. Reads and writes no ledger, so that
 //! it can be done on several cores.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use bumpalo::Bump;
@@ -106,7 +107,8 @@ pub(super) struct DeviceUpdate {
     pub outcome: Outcome,
     /// What is kept of it, where it differs from what was kept before.
     pub row: Option<AssessedRow>,
-    /// Verdicts that are no pass, decisions and holders; each where they differ from those before.
+    /// Verdicts that are no pass, decisions, and those who hold it or may come to by time alone; each where they differ from
+    /// those before.
     pub verdicts: Option<Vec<Spell>>,
     pub standing: Option<Spell>,
     pub decisions: Option<Vec<(DecisionKey, StoredDecision)>>,
@@ -379,7 +381,8 @@ impl Weigher<'_> {
             Posture { running: &running, covered: settled.covered, uncovered: project.config.uncovered_stands };
         let decisions = usual_decisions(judge, judged, posture, arena);
         let decided: Vec<Spell> = decisions.iter().map(|(key, decision)| decision.spell(key)).collect();
-        let holders: Vec<String> = judged.input.holders.iter().map(|holder| holder.id.to_owned()).collect();
+        let holders = judge.possible_holders(judged, observations).into_iter().map(Cow::into_owned);
+        let holders: Vec<String> = holders.collect();
         let outcome = Outcome {
             standing: Standing::ALL.iter().position(|known| *known == settled.standing).unwrap_or(0) as u8,
             covered: settled.covered,
@@ -534,12 +537,5 @@ impl Job<'_> {
     /// Returns what the device came to before.
     pub(crate) fn outcome(&self) -> Option<Outcome<&[u8]>> {
         Outcome::from_bytes(self.before.as_ref()?.outcome)
-    }
-}
-
-impl Judged<'_> {
-    /// Returns the ids of the holders.
-    pub(super) fn holder_ids(&self) -> impl Iterator<Item = &str> {
-        self.input.holders.iter().map(|holder| holder.id)
     }
 }

@@ -1,5 +1,7 @@
 //! The one way to a verdict: documents of a device in, facts, holders and verdicts out.
 
+use std::borrow::Cow;
+
 use bumpalo::Bump;
 use fencepost_core::{
     AccessState, Ambient, Correction, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts, Finding, Holder,
@@ -56,6 +58,19 @@ impl Judged<'_> {
             holders.iter().map(|holder| holder.person.map_or(holder.id, |person| person.name())).collect();
         (!names.is_empty()).then(|| names.join(", "))
     }
+}
+
+/// Returns the ids in a fact that says who holds a device: one, or a list of them.
+fn holder_ids<'a>(value: &Value<'a>) -> impl Iterator<Item = Cow<'a, str>> {
+    let ids = match value {
+        Value::List(list) => list.items,
+        one => std::slice::from_ref(one),
+    };
+    ids.iter().filter_map(|id| match id {
+        Value::Text(id) if !id.is_empty() => Some(Cow::Borrowed(*id)),
+        Value::Number(number) => Some(Cow::Owned(number.normalize().to_string())),
+        _ => None,
+    })
 }
 
 impl<'p> Judge<'p> {
@@ -197,15 +212,13 @@ impl<'p> Judge<'p> {
             Some(facts.slot(slot).value)
         };
         let mut ids: Vec<&'a str> = Vec::new();
-        let mut add = |value: &Value<'a>| match value {
-            Value::Text(id) if !id.is_empty() && !ids.contains(id) => ids.push(id),
-            Value::Number(number) => ids.push(arena.alloc_str(&number.normalize().to_string())),
-            _ => {}
-        };
-        match slot_at(&config.holder) {
-            Some(Value::List(list)) => list.items.iter().for_each(&mut add),
-            Some(value) => add(&value),
-            None => {}
+        for id in slot_at(&config.holder).iter().flat_map(holder_ids) {
+            if !ids.contains(&&*id) {
+                ids.push(match id {
+                    Cow::Borrowed(id) => id,
+                    Cow::Owned(id) => arena.alloc_str(&id),
+                });
+            }
         }
         let holders = arena.alloc_slice_fill_iter(ids.into_iter().map(|id| self.holder(id, facts.watch(), arena)));
         let fence = slot_at(&config.fence_by).and_then(|value| match value {
@@ -213,6 +226,28 @@ impl<'p> Judge<'p> {
             known => Some(&*arena.alloc_str(&known.show())),
         });
         Judged { input: DeviceInput { id: device, facts, holders }, fence }
+    }
+
+    /// Returns the ids of a device's holders, and of everybody whom a source names as one: whoever is not believed now may be once
+    /// another source's fact has grown old.
+    pub(crate) fn possible_holders<'a>(
+        &self,
+        judged: &Judged<'a>,
+        observations: &[Observation<'a>],
+    ) -> Vec<Cow<'a, str>> {
+        let layout = judged.input.facts.layout();
+        let at = |path: &str| layout.slot(layout.child(Layout::ROOT, path)?);
+        let slot = self.project.config.holder.as_deref().and_then(at);
+        let mut ids: Vec<Cow<'a, str>> = judged.input.holders.iter().map(|holder| Cow::Borrowed(holder.id)).collect();
+        for said in observations {
+            let named = slot.and_then(|slot| said.slots.get(slot.0 as usize));
+            for id in named.into_iter().flat_map(holder_ids) {
+                if !ids.contains(&id) {
+                    ids.push(id);
+                }
+            }
+        }
+        ids
     }
 
     /// Reads a stored device by the slots of the rule set.
