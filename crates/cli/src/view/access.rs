@@ -311,7 +311,7 @@ impl AccessPage<'_> {
             .into_iter()
             .map(|entry| match &entry.site {
                 Some(site) => format!("{} ({site})", entry.device),
-                None => entry.device.clone(),
+                None => entry.device.to_string(),
             })
             .collect();
         let moment = if section.ahead {
@@ -355,7 +355,7 @@ fn what(person: &PersonGroup<'_>) -> Vec<String> {
             Strictness::Denied => Some(match &group.entry.other {
                 None => format!("{titles} ({clients})"),
                 Some(other) => {
-                    let way = if other.device == group.entry.device {
+                    let way = if *other.device == *group.entry.device {
                         format!("by {}", other.client)
                     } else if group.clients.contains(&other.client.as_str()) {
                         format!("with {}", other.device)
@@ -441,11 +441,11 @@ fn with_obligations(decision: &Ruling) -> String {
 fn heading(entry: &AccessEntry, by: GroupBy) -> Vec<String> {
     match by {
         GroupBy::Person => {
-            let name = entry.contact.name.clone().or_else(|| entry.person.clone());
+            let name = entry.contact.name.clone().or_else(|| entry.person.as_deref().map(str::to_owned));
             vec![name.unwrap_or_else(|| "nobody's".to_owned())]
         }
-        GroupBy::Service => vec![entry.service_title.clone()],
-        GroupBy::Site => vec![entry.site.clone().unwrap_or_else(|| "(none)".to_owned())],
+        GroupBy::Service => vec![entry.service_title.to_string()],
+        GroupBy::Site => vec![entry.site.as_deref().unwrap_or("(none)").to_owned()],
         GroupBy::Rule => {
             let rules = entry.causes.iter().map(|line| line.cause.rule.clone().unwrap_or_else(|| cause(line)));
             rules.collect()

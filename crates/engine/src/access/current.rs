@@ -1,15 +1,12 @@
 //! The decisions about the sign-ins with one device: as the last assessment left them, as time has moved them since, and as it will.
 
-use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::sync::Arc;
 
 use bumpalo::Bump;
-use fencepost_core::{Cause, Finding, Ruling};
+use fencepost_core::{Finding, Ruling};
 use fencepost_store::{DeviceRow, SpellKind, SpellRow};
 use jiff::Timestamp;
 
-use super::report::{CauseLine, Contact};
 use crate::assess::outlook::{ComingDecision, Outlook};
 use crate::error::EngineError;
 use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
@@ -43,46 +40,6 @@ pub(crate) struct CurrentDecisions {
     pub coming: Vec<ComingDecision>,
     /// Of that, what gets stricter after the moment of reading.
     pub losing: Vec<ComingDecision>,
-    pub shared: SharedParts,
-}
-
-/// What entries about the sign-ins with one device have in common, so that it is kept once.
-#[derive(Default)]
-pub(crate) struct SharedParts {
-    contacts: RefCell<Vec<(String, Arc<Contact>)>>,
-    causes: RefCell<Vec<CausesInWords>>,
-}
-
-struct CausesInWords {
-    causes: Vec<Cause>,
-    lines: Arc<[CauseLine]>,
-}
-
-impl SharedParts {
-    /// Returns what is known of a person; `find` looks it up the first time.
-    pub(crate) fn contact(&self, person: &str, find: impl FnOnce() -> Contact) -> Arc<Contact> {
-        let mut contacts = self.contacts.borrow_mut();
-        if let Some((_, known)) = contacts.iter().find(|(id, _)| id == person) {
-            return Arc::clone(known);
-        }
-        let found = Arc::new(find());
-        contacts.push((person.to_owned(), Arc::clone(&found)));
-        found
-    }
-
-    /// Returns causes in words; `find` puts them so the first time.
-    pub(crate) fn causes<E>(
-        &self,
-        causes: &[Cause],
-        find: impl FnOnce() -> Result<Vec<CauseLine>, E>,
-    ) -> Result<Arc<[CauseLine]>, E> {
-        if let Some(known) = self.causes.borrow().iter().find(|own| own.causes == causes) {
-            return Ok(Arc::clone(&known.lines));
-        }
-        let lines: Arc<[CauseLine]> = find()?.into();
-        self.causes.borrow_mut().push(CausesInWords { causes: causes.to_vec(), lines: Arc::clone(&lines) });
-        Ok(lines)
-    }
 }
 
 impl Reading<'_> {
@@ -99,8 +56,7 @@ impl Reading<'_> {
             now.insert(it.key.clone(), CurrentDecision { decision: it.decision.clone(), since: it.at });
         }
         let losing = losing(&now, coming.iter().filter(|it| it.at > self.at));
-        let shared = SharedParts::default();
-        Ok(CurrentDecisions { device: device.name.clone(), findings, now, coming, losing, shared })
+        Ok(CurrentDecisions { device: device.name.clone(), findings, now, coming, losing })
     }
 
     /// Returns what time alone makes of the decisions about a device after the assessment: as the assessment found, or, as of an

@@ -84,7 +84,7 @@ pub fn group_by_person<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -
     let mut places: HashMap<(Option<&'e str>, &'e str), usize> = HashMap::new();
     for entry in entries {
         let person = entry.person.as_deref();
-        let key = (person, if person.is_some() { "" } else { entry.device.as_str() });
+        let key = (person, if person.is_some() { "" } else { &*entry.device });
         let at = *places.entry(key).or_insert_with(|| {
             people.push(PersonGroup { person, contact: &entry.contact, entries: Vec::new() });
             people.len() - 1
@@ -97,7 +97,7 @@ pub fn group_by_person<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -
 /// What has to be the same for services to be told together.
 fn terms(entry: &AccessEntry) -> (&Ruling, Option<&OtherWay>) {
     // Another way matters to who is denied this one.
-    (&entry.decision, entry.other.as_ref().filter(|_| entry.decision.effect == Effect::Deny))
+    (&entry.decision, entry.other.as_deref().filter(|_| entry.decision.effect == Effect::Deny))
 }
 
 impl<'e> PersonGroup<'e> {
@@ -120,7 +120,7 @@ impl<'e> PersonGroup<'e> {
                 group.entry.service == entry.service && terms(group.entry) == terms(entry)
             };
             match by_service.iter_mut().find(is_same) {
-                Some(group) if group.clients.contains(&entry.client.as_str()) => {}
+                Some(group) if group.clients.contains(&&*entry.client) => {}
                 Some(group) => group.clients.push(&entry.client),
                 None => by_service.push(ServiceGroup {
                     titles: vec![&entry.service_title],

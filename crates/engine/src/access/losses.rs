@@ -1,16 +1,17 @@
 //! Reads from the ledger who lost, loses and regained access.
 
-use std::collections::{BTreeSet, HashMap};
-use std::rc::Rc;
+use std::cell::OnceCell;
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use bumpalo::Bump;
-use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Phase, Posture, Subject, Terms};
+use fencepost_core::{AccessChange, Cause, CauseKind, Effect, Finding, Posture, Subject};
 use fencepost_store::{DeviceRow, LedgerError, Look, RunRow};
 use jiff::Timestamp;
 
 use super::current::{CurrentDecision, CurrentDecisions, KeptDecision};
-use super::report::{AccessEntry, AccessReport, AccessSummary, CauseLine, Contact, DeniedCount, PersonOrDevice};
+use super::entries::{DeviceEntries, SharedParts};
+use super::report::{AccessEntry, AccessReport, AccessSummary, CauseLine, DeniedCount, PersonOrDevice};
 use crate::assess::decisions::usual_decisions;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
@@ -66,8 +67,8 @@ struct DeniedBy {
 /// What the present is compared with.
 struct Earlier {
     run: RunRow,
-    /// Everybody who was on a list then.
-    people: BTreeSet<String>,
+    /// Everybody who was on a list then, once that is asked.
+    listed: OnceCell<HashSet<Box<str>>>,
     /// The rules of then, where they are others than now, with the people as they are now.
     rules: Option<(Project, People)>,
 }
@@ -104,7 +105,8 @@ impl Reading<'_> {
             }
             Some(_) => self.reader.devices(Look::All)?,
         };
-        let mut silent: BTreeSet<String> = BTreeSet::new();
+        let mut silent: BTreeSet<Arc<str>> = BTreeSet::new();
+        let shared = SharedParts::default();
         for device in &devices {
             let decisions = self.current_decisions(device)?;
             let before = match &earlier {
@@ -112,17 +114,18 @@ impl Reading<'_> {
                 None => Vec::new(),
             };
             let compared = earlier.as_ref().map(|earlier| (earlier, before.as_slice()));
-            self.add_entries(query, &decisions, compared, &mut report)?;
-            self.add_denied(query, &decisions, &mut denied, &mut report)?;
+            let entries = DeviceEntries::new(self, &decisions, &shared);
+            self.add_entries(query, &entries, compared, &mut report)?;
+            add_denied(query, &entries, &mut denied, &mut report)?;
             let with_terms =
                 decisions.now.iter().filter(|(_, held)| held.decision.ruling.open_terms().next().is_some());
             for (key, held) in with_terms.filter(|(key, _)| query.is_asked(key, &device.name)) {
-                report.terms_open.push(self.entry(&decisions, key, held)?);
+                report.terms_open.push(entries.entry(key, held)?);
             }
             if self.run.is_some() {
-                let silently = decisions.losing.into_iter().filter(|it| it.only_if_silent);
+                let silently = decisions.losing.iter().filter(|it| it.only_if_silent);
                 let asked = silently.filter(|it| query.is_asked(&it.key, &device.name));
-                silent.extend(asked.filter_map(|it| it.key.person));
+                silent.extend(asked.filter_map(|it| it.key.person.as_deref()).map(|person| shared.text(person)));
             }
         }
         report.denied_now = DeniedCount {
@@ -163,7 +166,7 @@ impl Reading<'_> {
         &'s self,
         query: &'s AccessQuery,
     ) -> Result<impl Iterator<Item = Result<AccessEntry, EngineError>> + 's, EngineError> {
-        let sites = self.sites()?;
+        let sites = self.sites(None)?;
         let mut last = String::new();
         let mut ended = false;
         let batches = std::iter::from_fn(move || {
@@ -187,7 +190,7 @@ impl Reading<'_> {
                     let begun = entries.len();
                     self.add_silent_losses(query, device, &mut entries)?;
                     let own = entries[begun..].iter_mut();
-                    own.for_each(|entry| entry.site = sites.get(device.name.as_str()).map(|site| site.to_string()));
+                    own.for_each(|entry| entry.site = sites.get(&*entry.device).cloned());
                 }
                 Ok(entries)
             });
@@ -198,15 +201,15 @@ impl Reading<'_> {
         }))
     }
 
-    /// Returns where every device belongs, where that is known.
-    fn sites(&self) -> Result<HashMap<Box<str>, Rc<str>>, EngineError> {
-        let (mut sites, mut known) = (HashMap::new(), BTreeSet::<Rc<str>>::new());
+    /// Returns where devices belong, where that is known: of the wanted ones, or of all.
+    fn sites(&self, wanted: Option<&HashSet<Arc<str>>>) -> Result<HashMap<Box<str>, Arc<str>>, EngineError> {
+        let (mut sites, known) = (HashMap::new(), SharedParts::default());
         if let Some(fact) = self.project.config.fence_by.as_deref() {
             self.each_label(fact, |label, device| {
                 let Some(label) = label else { return };
-                let site = known.get(label.as_str()).cloned().unwrap_or_else(|| Rc::from(label.as_str()));
-                known.insert(Rc::clone(&site));
-                sites.insert(Box::from(device), site);
+                if wanted.is_none_or(|wanted| wanted.contains(device)) {
+                    sites.insert(Box::from(device), known.text(label.as_str()));
+                }
             })?;
         }
         Ok(sites)
@@ -218,43 +221,12 @@ impl Reading<'_> {
         device: &DeviceRow,
         entries: &mut Vec<AccessEntry>,
     ) -> Result<(), EngineError> {
-        let of = self.current_decisions(device)?;
+        let (of, shared) = (self.current_decisions(device)?, SharedParts::default());
+        let own = DeviceEntries::new(self, &of, &shared);
         let silent = of.losing.iter().filter(|it| it.only_if_silent && query.is_asked(&it.key, &of.device));
         for it in silent {
             let held = CurrentDecision { decision: it.decision.clone(), since: it.at };
-            entries.push(AccessEntry { only_if_silent: true, ..self.entry(&of, &it.key, &held)? });
-        }
-        Ok(())
-    }
-
-    /// Adds the current denials of a device.
-    fn add_denied(
-        &self,
-        query: &AccessQuery,
-        of: &CurrentDecisions,
-        denied: &mut DeniedBy,
-        report: &mut AccessReport,
-    ) -> Result<(), EngineError> {
-        let now = of
-            .now
-            .iter()
-            .filter(|(key, held)| held.decision.ruling.effect == Effect::Deny && query.is_asked(key, &of.device));
-        for (key, held) in now {
-            let by_rule = !held.decision.access_rules.is_empty();
-            if by_rule {
-                match &key.person {
-                    Some(person) => denied.people.insert(person.clone()),
-                    None => denied.devices_of_nobody.insert(of.device.clone()),
-                };
-            }
-            let is_listed = match query.denied {
-                DeniedEntries::Counted => false,
-                DeniedEntries::ByRule => by_rule,
-                DeniedEntries::All => true,
-            };
-            if is_listed {
-                report.denied.push(self.entry(of, key, held)?);
-            }
+            entries.push(AccessEntry { only_if_silent: true, ..own.entry(&it.key, &held)? });
         }
         Ok(())
     }
@@ -306,7 +278,6 @@ impl Reading<'_> {
     }
 
     fn earlier(&self, run: RunRow) -> Result<Earlier, EngineError> {
-        let people = self.ids_of_people(run.id)?;
         let now = self.assessment.as_ref().and_then(|run| run.rule_set.as_deref());
         let digest = run.rule_set.as_deref().filter(|digest| Some(*digest) != now);
         let text = digest.map(|digest| self.reader.rule_set(digest)).transpose()?.flatten();
@@ -318,29 +289,33 @@ impl Reading<'_> {
             }
             None => None,
         };
-        Ok(Earlier { run, people, rules })
+        Ok(Earlier { run, listed: OnceCell::new(), rules })
     }
 
-    /// Returns the ids of everybody who was on a list at a run.
-    fn ids_of_people(&self, run: i64) -> Result<BTreeSet<String>, LedgerError> {
-        let mut ids = BTreeSet::new();
-        self.reader.each_person(Some(run), |id, _| {
-            ids.insert(id.to_owned());
+    /// Returns whether somebody was on a list at the earlier assessment.
+    fn was_listed(&self, person: &str, earlier: &Earlier) -> Result<bool, LedgerError> {
+        if let Some(listed) = earlier.listed.get() {
+            return Ok(listed.contains(person));
+        }
+        let mut ids = HashSet::new();
+        self.reader.each_person(Some(earlier.run.id), |id, _| {
+            ids.insert(Box::from(id));
         })?;
-        Ok(ids)
+        Ok(earlier.listed.get_or_init(|| ids).contains(person))
     }
 
     /// Adds what is told of a device.
     fn add_entries(
         &self,
         query: &AccessQuery,
-        of: &CurrentDecisions,
+        entries: &DeviceEntries<'_, '_>,
         compared: Option<(&Earlier, &[KeptDecision])>,
         report: &mut AccessReport,
     ) -> Result<(), EngineError> {
+        let of = entries.of;
         for it in of.losing.iter().filter(|it| !it.only_if_silent && query.is_asked(&it.key, &of.device)) {
             let held = CurrentDecision { decision: it.decision.clone(), since: it.at };
-            report.losing.push(self.entry(of, &it.key, &held)?);
+            report.losing.push(entries.entry(&it.key, &held)?);
         }
         let Some((earlier, before)) = compared else { return Ok(()) };
         let mut by_earlier_rules = None;
@@ -351,7 +326,7 @@ impl Reading<'_> {
                     let ended = before.ended.map(|run| self.reader.run(run)).transpose()?.flatten();
                     let since = ended.map_or(self.judged_at(), |run| run.as_of);
                     let decision = StoredDecision::gone(self.why_gone(of, key));
-                    report.lost.push(self.entry(of, key, &CurrentDecision { decision, since })?);
+                    report.lost.push(entries.entry(key, &CurrentDecision { decision, since })?);
                 }
                 continue;
             };
@@ -360,13 +335,13 @@ impl Reading<'_> {
                 by_earlier_rules = Some(self.by_earlier_rules(of, earlier)?);
             }
             let then = by_earlier_rules.iter().flatten().find(|(other, _)| other == key).map(|(_, decision)| decision);
-            let mut entry = self.entry(of, key, held)?;
+            let mut entry = entries.entry(key, held)?;
             match change {
                 AccessChange::Lost | AccessChange::Reduced => {
                     if then.is_some_and(|then| held.decision.ruling.change_since(&then.ruling) == Some(change)) {
                         entry.causes =
                             [edited(&held.decision)].into_iter().chain(entry.causes.iter().cloned()).collect();
-                    } else if let Some(kind) = self.membership_lost(key, &before.decision, &held.decision, earlier) {
+                    } else if let Some(kind) = self.membership_lost(key, &before.decision, &held.decision, earlier)? {
                         let access_rule = before.decision.access_rules.first().cloned();
                         let cause = Cause { access_rule, ..Cause::of_kind(kind) };
                         entry.causes = Arc::new([CauseLine { cause, title: None, fix: None }]);
@@ -379,7 +354,7 @@ impl Reading<'_> {
                         then.is_some_and(|then| held.decision.ruling.change_since(&then.ruling) == Some(change));
                     entry.causes = match was_edited {
                         true => Arc::new([edited(&before.decision)]),
-                        false => self.cause_lines(of, &before.decision)?,
+                        false => entries.cause_lines(&before.decision)?,
                     };
                     report.restored.push(entry);
                 }
@@ -409,16 +384,16 @@ impl Reading<'_> {
         before: &StoredDecision,
         now: &StoredDecision,
         earlier: &Earlier,
-    ) -> Option<CauseKind> {
-        let person = key.person.as_deref()?;
+    ) -> Result<Option<CauseKind>, LedgerError> {
+        let Some(person) = key.person.as_deref() else { return Ok(None) };
         let by_default = now.causes.iter().any(|it| matches!(it.kind, CauseKind::Default | CauseKind::Membership));
         if !by_default {
-            return None;
+            return Ok(None);
         }
-        if self.people.get(person).is_none() && earlier.people.contains(person) {
-            return Some(CauseKind::Left);
+        if self.people.get(person).is_none() && self.was_listed(person, earlier)? {
+            return Ok(Some(CauseKind::Left));
         }
-        (!before.access_rules.is_empty()).then_some(CauseKind::Membership)
+        Ok((!before.access_rules.is_empty()).then_some(CauseKind::Membership))
     }
 
     /// Returns what the rules of the earlier assessment would decide now; nothing where they are the same.
@@ -437,134 +412,15 @@ impl Reading<'_> {
         Ok(usual_decisions(&judge, &judged, posture, &arena))
     }
 
-    /// Returns what is told of a sign-in with a device.
-    fn entry(
-        &self,
-        of: &CurrentDecisions,
-        key: &DecisionKey,
-        held: &CurrentDecision,
-    ) -> Result<AccessEntry, EngineError> {
-        let services = self.project.rules.access().services();
-        let title = services
-            .iter()
-            .find(|service| service.id.as_str() == key.service)
-            .map_or(&key.service, |service| &service.title);
-        Ok(AccessEntry {
-            device: of.device.clone(),
-            person: key.person.clone(),
-            contact: match key.person.as_deref() {
-                Some(person) => of.shared.contact(person, || self.contact(person)),
-                None => Arc::default(),
-            },
-            site: None,
-            service: key.service.clone(),
-            service_title: title.clone(),
-            client: key.client.clone(),
-            moment: held.since,
-            decision: held.decision.ruling.clone(),
-            access_rules: held.decision.access_rules.clone(),
-            causes: self.cause_lines(of, &held.decision)?,
-            other: None,
-            only_if_silent: false,
-        })
-    }
-
-    pub(super) fn contact(&self, person: &str) -> Contact {
-        let Some(person) = self.people.get(person) else { return Contact::default() };
-        let text = |field: &str| person.text(field).map(str::to_owned);
-        Contact {
-            name: Some(person.name().to_owned()),
-            mail: text("mail"),
-            phone: text("phone"),
-            lead: text("lead"),
-            lead_name: person.text("lead").and_then(|lead| self.people.get(lead)).map(|lead| lead.name().to_owned()),
-            unit: text("unit"),
-        }
-    }
-
-    /// Puts the causes of a decision into words.
-    fn cause_lines(&self, of: &CurrentDecisions, decision: &StoredDecision) -> Result<Arc<[CauseLine]>, EngineError> {
-        of.shared.causes(&decision.causes, || self.new_cause_lines(of, decision))
-    }
-
-    fn new_cause_lines(&self, of: &CurrentDecisions, decision: &StoredDecision) -> Result<Vec<CauseLine>, EngineError> {
-        let mut lines = Vec::new();
-        for cause in &decision.causes {
-            let kept_without_rule =
-                cause.rule.is_none() && matches!(cause.kind, CauseKind::Finding | CauseKind::Silence);
-            if !kept_without_rule {
-                lines.push(self.cause_line(&of.device, &of.findings, cause)?);
-                continue;
-            }
-            // Earlier versions kept that findings are the cause, and not which.
-            let is_overdue = |finding: &&Finding| matches!(finding.phase(self.at), Phase::Overdue { .. });
-            for finding in of.findings.iter().filter(is_overdue) {
-                if (finding.subject == Subject::Silence) == (cause.kind == CauseKind::Silence) {
-                    let rule = Some(finding.subject.as_str().to_owned());
-                    let (opened, due) = (Some(finding.clock.opened), Some(finding.clock.due));
-                    let cause = Cause { rule, opened, due, ..cause.clone() };
-                    lines.push(self.cause_line(&of.device, &of.findings, &cause)?);
-                }
-            }
-        }
-        Ok(lines)
-    }
-
-    pub(super) fn cause_line(
-        &self,
-        device: &str,
-        findings: &[Finding],
-        cause: &Cause,
-    ) -> Result<CauseLine, EngineError> {
-        let (title, fix) = match (cause.kind, cause.rule.as_deref()) {
-            (CauseKind::Finding, Some(rule)) => match self.project.rules.position(rule) {
-                Some(at) => (Some(self.project.rules.rules()[at].title.clone()), self.fix(at, device)?),
-                None => (Some(rule.to_owned()), None),
-            },
-            (CauseKind::Silence, _) => {
-                let finding = findings.iter().rfind(|it| it.subject == Subject::Silence && it.is_running());
-                let open = finding.map_or(0, |finding| finding.leaves_open.len());
-                let rules = if open == 1 { "one rule".to_owned() } else { format!("{open} rules") };
-                let facts: Vec<&str> =
-                    finding.into_iter().flat_map(|it| &it.blames).map(|blame| blame.fact.as_str()).collect();
-                let fix = format!("Let the device report again: {}", facts.join(", "));
-                (Some(format!("{rules} left without an answer")), Some(fix))
-            }
-            (CauseKind::Uncovered, _) => (
-                Some("no enforced rule covers the device".to_owned()),
-                Some("Write a rule that covers it, or widen the scope of one".to_owned()),
-            ),
-            (CauseKind::Terms, _) => {
-                let all = self.project.rules.access().terms();
-                let terms = all.iter().find(|terms| Some(terms.id.as_str()) == cause.fact.as_deref());
-                let accept = |terms: &Terms| format!("Accept the terms: {}, version {}", terms.title, terms.version);
-                (terms.map(|terms| terms.title.clone()), terms.map(accept))
-            }
-            _ => (None, None),
-        };
-        Ok(CauseLine { cause: cause.clone(), title, fix })
-    }
-
-    /// Returns what to do about a failure of a rule on a device.
-    pub(super) fn fix(&self, at: usize, device: &str) -> Result<Option<String>, EngineError> {
-        let rule = &self.project.rules.rules()[at];
-        if !rule.asks_what_to_say() {
-            return Ok(rule.fix.clone());
-        }
-        let (judge, documents, arena) = (self.assessing_judge(), self.assessed_documents(device)?, Bump::new());
-        let judged = judge.device(device, &documents, &arena)?;
-        let fix = self.project.rules.fix(at, &judged.input, judge.session(&arena));
-        Ok(fix.say.map(str::to_owned))
-    }
-
     /// Says where each device belongs.
     fn add_sites(&self, report: &mut AccessReport) -> Result<(), EngineError> {
         if report.lists().into_iter().all(|list| list.is_empty()) {
             return Ok(());
         }
-        let sites = self.sites()?;
+        let devices = report.lists().into_iter().flatten().map(|entry| Arc::clone(&entry.device));
+        let sites = self.sites(Some(&devices.collect()))?;
         for entry in report.lists().into_iter().flatten() {
-            entry.site = sites.get(entry.device.as_str()).map(|site| site.to_string());
+            entry.site = sites.get(&*entry.device).cloned();
         }
         Ok(())
     }
@@ -574,4 +430,36 @@ impl Reading<'_> {
 fn edited(decision: &StoredDecision) -> CauseLine {
     let access_rule = decision.access_rules.first().cloned();
     CauseLine { cause: Cause { access_rule, ..Cause::of_kind(CauseKind::RuleChanged) }, title: None, fix: None }
+}
+
+/// Adds the current denials of a device.
+fn add_denied(
+    query: &AccessQuery,
+    entries: &DeviceEntries<'_, '_>,
+    denied: &mut DeniedBy,
+    report: &mut AccessReport,
+) -> Result<(), EngineError> {
+    let of = entries.of;
+    let now = of
+        .now
+        .iter()
+        .filter(|(key, held)| held.decision.ruling.effect == Effect::Deny && query.is_asked(key, &of.device));
+    for (key, held) in now {
+        let by_rule = !held.decision.access_rules.is_empty();
+        if by_rule {
+            match &key.person {
+                Some(person) => denied.people.insert(person.clone()),
+                None => denied.devices_of_nobody.insert(of.device.clone()),
+            };
+        }
+        let is_listed = match query.denied {
+            DeniedEntries::Counted => false,
+            DeniedEntries::ByRule => by_rule,
+            DeniedEntries::All => true,
+        };
+        if is_listed {
+            report.denied.push(entries.entry(key, held)?);
+        }
+    }
+    Ok(())
 }

@@ -1,6 +1,7 @@
 //! Who loses access: what began since another assessment, what the clock has done since, and what it will do.
 
 pub(crate) mod current;
+mod entries;
 pub(crate) mod explain;
 pub(crate) mod fleet;
 pub(crate) mod groups;

@@ -8,7 +8,6 @@ use fencepost_core::{
 };
 
 use super::report::{CauseLine, Contact};
-use super::ways::PersonAndService;
 use crate::assess::decisions::UsualDecision;
 use crate::assess::outlook::DeviceAt;
 use crate::error::EngineError;
@@ -16,6 +15,9 @@ use crate::facts::judge::Judge;
 use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
+
+/// A person and a service, by id.
+type PersonAndService = (String, String);
 
 /// What is to be enforced.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -7,7 +7,7 @@ use fencepost_core::{Cause, CauseKind, Effect, Ruling};
 use jiff::Timestamp;
 
 /// One thing that has to change, in words.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct CauseLine {
     /// What it is.
     pub cause: Cause,
@@ -49,29 +49,29 @@ pub struct OtherWay {
 #[derive(Clone, Debug, PartialEq)]
 pub struct AccessEntry {
     /// The device.
-    pub device: String,
+    pub device: Arc<str>,
     /// The person; none on a device that nobody holds.
-    pub person: Option<String>,
+    pub person: Option<Arc<str>>,
     /// What is known of the person.
     pub contact: Arc<Contact>,
     /// Where the device belongs, by the fact that parts the fence.
-    pub site: Option<String>,
+    pub site: Option<Arc<str>>,
     /// The service.
-    pub service: String,
+    pub service: Arc<str>,
     /// What people call it.
-    pub service_title: String,
+    pub service_title: Arc<str>,
     /// The usual sign-in, by its id.
-    pub client: String,
+    pub client: Arc<str>,
     /// Since when, or from when on.
     pub moment: Timestamp,
     /// The decision.
     pub decision: Ruling,
     /// The access rules that decide; none where the service's default does.
-    pub access_rules: Vec<String>,
+    pub access_rules: Arc<[String]>,
     /// What would have to change for the way to be open; of what was restored, what shut it before.
     pub causes: Arc<[CauseLine]>,
     /// Another way on which the person gets in then.
-    pub other: Option<OtherWay>,
+    pub other: Option<Box<OtherWay>>,
     /// It comes about only if the device says nothing until then.
     pub only_if_silent: bool,
 }
@@ -84,7 +84,7 @@ impl AccessEntry {
 
     /// Returns another device with which the person gets in.
     pub fn other_device(&self) -> Option<&str> {
-        self.other.as_ref().map(|other| other.device.as_str()).filter(|device| *device != self.device)
+        self.other.as_ref().map(|other| other.device.as_str()).filter(|device| *device != &*self.device)
     }
 
     /// Returns the findings among its causes.
@@ -209,7 +209,7 @@ impl AccessReport {
             devices_of_nobody: devices(self.lost.iter().filter(|entry| entry.person.is_none())),
             by_cause: by_cause(&self.lost),
             by_site: count_by(&self.lost, |entry| entry.site.as_deref().unwrap_or_default()),
-            by_service: count_by(&self.lost, |entry| entry.service_title.as_str()),
+            by_service: count_by(&self.lost, |entry| &*entry.service_title),
             next: next.map(|next| (next, people(then))),
             only_if_silent,
             terms_open: self.count_terms(),
@@ -224,7 +224,7 @@ fn people<'e>(entries: impl Iterator<Item = &'e AccessEntry>) -> u64 {
 }
 
 fn devices<'e>(entries: impl Iterator<Item = &'e AccessEntry>) -> u64 {
-    let devices: BTreeSet<&str> = entries.map(|entry| entry.device.as_str()).collect();
+    let devices: BTreeSet<&str> = entries.map(|entry| &*entry.device).collect();
     devices.len() as u64
 }
 
@@ -254,7 +254,7 @@ fn count_by<'e>(entries: &'e [AccessEntry], key: impl Fn(&'e AccessEntry) -> &'e
         // Somebody counts once, whatever the device.
         let who = match entry.person.as_deref() {
             Some(person) => (Some(person), ""),
-            None => (None, entry.device.as_str()),
+            None => (None, &*entry.device),
         };
         by_key.entry(key(entry)).or_default().insert(who);
     }

@@ -1,6 +1,7 @@
 //! The people of a workspace: what lists say of them, and which groups they belong to. Of most of them nothing is asked, so that
 //! each is read when something is.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::OnceLock;
@@ -114,6 +115,14 @@ impl People {
         listed.person.get_or_init(|| self.read(listed).map(Box::new)).as_deref()
     }
 
+    /// Returns somebody without keeping what had to be read for it.
+    fn passing<'p>(&self, listed: &'p ListedPerson) -> Option<Cow<'p, Person>> {
+        match listed.person.get() {
+            Some(known) => known.as_deref().map(Cow::Borrowed),
+            None => self.read(listed).map(Cow::Owned),
+        }
+    }
+
     fn belongs<'p>(&self, listed: &'p ListedPerson, person: &Person, project: &Project) -> &'p Belongs {
         listed.belongs.get_or_init(|| {
             let (zone, watch) = (&project.config.calendar.zone, Watch::default());
@@ -139,16 +148,8 @@ impl People {
     pub(crate) fn until(&self, project: &Project, at: Timestamp) -> Timestamp {
         let (zone, watch) = (&project.config.calendar.zone, Watch::default());
         if project.rules.people_groups_read_clock() {
-            // Whoever is not known yet is forgotten again.
-            for listed in &self.listed {
-                let read = match listed.person.get() {
-                    Some(_) => None,
-                    None => self.read(listed),
-                };
-                let person = read.as_ref().or_else(|| listed.person.get()?.as_deref());
-                if let Some(person) = person {
-                    project.rules.memberships_of_person(person, at, zone, &watch);
-                }
+            for person in self.listed.iter().filter_map(|listed| self.passing(listed)) {
+                project.rules.memberships_of_person(&person, at, zone, &watch);
             }
         }
         watch.until()
@@ -163,6 +164,11 @@ impl People {
     /// Returns a person by id.
     pub fn get(&self, id: &str) -> Option<&Person> {
         self.person(self.listed(id)?)
+    }
+
+    /// Returns a person by id, of whom nothing more will be asked: what had to be read for it is not kept.
+    pub(crate) fn get_once(&self, id: &str) -> Option<Cow<'_, Person>> {
+        self.passing(self.listed(id)?)
     }
 
     /// Returns everybody, ascending by id.

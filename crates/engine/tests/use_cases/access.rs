@@ -22,7 +22,7 @@ fn who_loses_access_is_told_with_the_other_device_that_still_gets_in() {
     }
     let report = bench.read(&day(3), |reading| reading.access(&AccessQuery::default()).unwrap());
     let [lost] = report.lost.as_slice() else { panic!("{:?}", report.lost) };
-    assert_eq!((lost.device.as_str(), lost.person.as_deref(), lost.service.as_str()), ("a", Some("ada"), "mail"));
+    assert_eq!((&*lost.device, lost.person.as_deref(), &*lost.service), ("a", Some("ada"), "mail"));
     assert_eq!((lost.moment, lost.causes[0].cause.rule.as_deref()), (moment(&day(3)), Some("encrypted")));
     assert_eq!(lost.other.as_ref().map(|other| other.device.as_str()), Some("b"));
     // A day before it is only about to be lost.
@@ -92,7 +92,7 @@ fn denied_devices_are_listed_whole_or_as_the_question_narrows_them() {
     assert_eq!((every.denied.len(), every.denied_now.people), (2, 2));
     let of = Some(PersonOrDevice::Device("b".into()));
     let one = ask(AccessQuery { denied: DeniedEntries::All, of, ..AccessQuery::default() });
-    assert_eq!(one.denied.iter().map(|entry| entry.device.as_str()).collect::<Vec<_>>(), ["b"]);
+    assert_eq!(one.denied.iter().map(|entry| &*entry.device).collect::<Vec<_>>(), ["b"]);
     let named = bench.read(&day(1), |reading| reading.person_or_device("p-a").unwrap());
     assert!(matches!(named, PersonOrDevice::Person(id) if id == "p-a"));
 }
@@ -183,14 +183,14 @@ fn whoever_leaves_a_group_when_the_time_comes_is_told_before() {
         let certain = report.losing.iter().filter(|entry| !entry.only_if_silent);
         certain.map(|entry| (entry.device.clone(), entry.moment)).collect()
     };
-    assert_eq!(losing(&report)[0], ("a".to_owned(), moment("2027-03-05T00:00:00Z")));
-    assert_eq!(losing(&report).iter().filter(|(device, _)| device == "a").count(), 1);
+    assert_eq!(losing(&report)[0], ("a".into(), moment("2027-03-05T00:00:00Z")));
+    assert_eq!(losing(&report).iter().filter(|(device, _)| **device == *"a").count(), 1);
     // What was told comes true.
     bench.import("agent", &devices(&day(4)), &day(4)).unwrap();
     bench.assess(&day(4));
     bench.import("agent", &devices(&day(5)), &day(5)).unwrap();
     bench.assess(&day(5));
     let report = bench.read(&day(5), |reading| reading.access(&AccessQuery::default()).unwrap());
-    let lost: Vec<_> = report.lost.iter().map(|entry| (entry.device.as_str(), entry.moment)).collect();
+    let lost: Vec<_> = report.lost.iter().map(|entry| (&*entry.device, entry.moment)).collect();
     assert_eq!(lost, [("a", moment("2027-03-05T00:00:00Z"))]);
 }

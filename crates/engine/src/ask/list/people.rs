@@ -1,6 +1,7 @@
 //! People, with their devices; those among them who left, and whom no list names.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use fencepost_core::Datum;
 use fencepost_formats::json_of_datum;
@@ -32,11 +33,13 @@ impl Reading<'_> {
 
     pub(super) fn list_people(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let devices = self.devices_by_holder()?;
-        let mut denied: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        let mut denied: BTreeMap<Arc<str>, BTreeSet<Arc<str>>> = BTreeMap::new();
         if self.assessment.is_some() {
             let query = AccessQuery { denied: DeniedEntries::ByRule, ..AccessQuery::default() };
             for entry in self.access(&query)?.denied {
-                denied.entry(entry.person.unwrap_or_default()).or_default().insert(entry.service);
+                if let Some(person) = entry.person {
+                    denied.entry(person).or_default().insert(entry.service);
+                }
             }
         }
         let known: BTreeSet<String> = self.people.ids().map(str::to_owned).collect();
@@ -46,7 +49,7 @@ impl Reading<'_> {
             let person = self.people.get(id);
             let text = |key: &str| person.and_then(|person| person.text(key));
             let held = devices.get(id).map_or(&[][..], Vec::as_slice);
-            let shut: Vec<&str> = denied.get(id).into_iter().flatten().map(String::as_str).collect();
+            let shut: Vec<&str> = denied.get(id.as_str()).into_iter().flatten().map(|service| &**service).collect();
             let mut row: Vec<(&str, Json)> = vec![
                 ("person", json!(id)),
                 ("name", json!(person.map(|person| person.name()))),
