@@ -152,21 +152,21 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
     let query = AccessQuery { since, denied, of, devices };
     let report = reading.access(&query)?;
     note_currency(ui, &reading, args.format)?;
+    let sections: [(&str, &[AccessEntry]); 6] = [
+        ("lost", &report.lost),
+        ("reduced", &report.reduced),
+        ("restored", &report.restored),
+        ("losing", &report.losing),
+        ("denied", &report.denied),
+        ("terms", &report.terms_open),
+    ];
+    let is_shown = |change: &str, entry: &AccessEntry| args.only.is_none_or(|only| only.shows(change, entry));
     match args.format {
         OutputFormat::Json => {
             let silent = std::cell::Cell::new(Some(reading.silent_losses(&query)?));
             write_json(ui, &AccessJson { report: &report, silent })?;
         }
         OutputFormat::Jsonl | OutputFormat::Csv => {
-            let sections: [(&str, &[AccessEntry]); 6] = [
-                ("lost", &report.lost),
-                ("reduced", &report.reduced),
-                ("restored", &report.restored),
-                ("losing", &report.losing),
-                ("denied", &report.denied),
-                ("terms", &report.terms_open),
-            ];
-            let is_shown = |change: &str, entry: &AccessEntry| args.only.is_none_or(|only| only.shows(change, entry));
             let row = |change: &str, entry: &AccessEntry| is_shown(change, entry).then(|| access_row(change, entry));
             let rows = sections.iter().flat_map(|(change, own)| own.iter().filter_map(|entry| row(change, entry)));
             let silent_shown = args.only.is_none_or(|only| only == Only::Losing);
@@ -197,7 +197,9 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
                 silent: &silent,
             };
             ui.raw(&page.render(&report))?;
-            if let Some(first) = report.lost.first().or(report.losing.first()).or(report.denied.first()) {
+            let asks_why = sections.iter().filter(|(change, _)| *change != "restored");
+            let mut shown = asks_why.flat_map(|(change, own)| own.iter().filter(|entry| is_shown(change, entry)));
+            if let Some(first) = shown.next() {
                 ui.next_step(NextStep::Why(&first.device));
             }
         }

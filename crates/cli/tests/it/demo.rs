@@ -123,6 +123,22 @@ fn the_story_comes_out_as_told() {
 }
 
 #[test]
+fn a_silence_to_come_is_told_without_counting_what_is_not_known_yet() {
+    let (env, _) = demo();
+    let report = ferry(&env, &["access"]);
+    let by_silence =
+        |entry: &&Json| entry["causes"].as_array().unwrap().iter().any(|cause| cause["cause"] == "silence");
+    let losing: Vec<&Json> = report["losing"].as_array().unwrap().iter().filter(by_silence).collect();
+    let fixes: Vec<&str> = losing.iter().map(|entry| entry["do"].as_str().unwrap()).collect();
+    assert!(fixes.contains(&"Let the device report again"), "{fixes:?}");
+    assert!(fixes.contains(&"Let the device report again: password.length"), "{fixes:?}");
+    assert!(!report.to_string().contains("0 rules"));
+    // The next step is about what is shown.
+    let text = env.run(&["access", "--only", "terms", "--workspace", "ferry"]);
+    assert!(text.err.contains("why petrel-phone-6"), "{}", text.err);
+}
+
+#[test]
 fn no_view_contradicts_another() {
     let (env, _) = demo();
     let assessed = ferry(&env, &["assess"]);

@@ -160,12 +160,19 @@ impl Reading<'_> {
                 None => (Some(rule.to_owned()), None),
             },
             (CauseKind::Silence, _) => {
+                // Of a silence that is yet to come, or to come back, nobody knows which rules it will leave open.
                 let finding = findings.iter().rfind(|it| it.subject == Subject::Silence && it.is_running());
-                let open = finding.map_or(0, |finding| finding.leaves_open.len());
-                let rules = if open == 1 { "one rule".to_owned() } else { format!("{open} rules") };
+                let rules = match finding.map_or(0, |finding| finding.leaves_open.len()) {
+                    0 => "rules".to_owned(),
+                    1 => "one rule".to_owned(),
+                    open => format!("{open} rules"),
+                };
                 let facts: Vec<&str> =
                     finding.into_iter().flat_map(|it| &it.blames).map(|blame| blame.fact.as_str()).collect();
-                let fix = format!("Let the device report again: {}", facts.join(", "));
+                let fix = match facts.as_slice() {
+                    [] => "Let the device report again".to_owned(),
+                    facts => format!("Let the device report again: {}", facts.join(", ")),
+                };
                 (Some(format!("{rules} left without an answer")), Some(fix))
             }
             (CauseKind::Uncovered, _) => (
