@@ -445,7 +445,7 @@ fn vet_finds_holes_in_access_rules() {
     );
     env.ok(&["import", "people.csv", "--as-of", "2027-03-01T08:00:00Z"]);
     env.write("groups.toml", "[[group]]\nid = \"first\"\nof = \"people\"\nwhere = 'unit = \"office\"'\n[[group]]\nid = \"second\"\nof = \"people\"\nwhere = 'unit = \"office\"'\n");
-    let holes = r#"
+    let rules = r#"
 [[service]]
 id = "files"
 default = "permit"
@@ -478,7 +478,7 @@ when = 'signin.client = "app"'
 needs = 'standing = "compliant"'
 otherwise = { step_up = true }
 "#;
-    env.write("access.toml", holes);
+    env.write("access.toml", rules);
     let vetted: Json = serde_json::from_str(&env.run(&["vet", "--format", "json"]).out).expect("JSON");
     let told: Vec<String> = vetted["mistakes"]
         .as_array()

@@ -27,20 +27,20 @@ pub(super) fn text(expr: &Expr) -> String {
     out
 }
 
-fn level(expr: &Expr) -> Precedence {
+fn precedence(expr: &Expr) -> Precedence {
     match &expr.kind {
         ExprKind::Or(_) | ExprKind::If { .. } | ExprKind::Quantified { .. } | ExprKind::For { .. } => Precedence::Whole,
         ExprKind::And(_) => Precedence::And,
         ExprKind::Compare(..) | ExprKind::Between { .. } | ExprKind::In(..) | ExprKind::InstanceOf(..) => {
             Precedence::Comparison
         }
-        ExprKind::Arithmetic(op, ..) => arithmetic_level(*op),
+        ExprKind::Arithmetic(op, ..) => arithmetic_precedence(*op),
         ExprKind::Negate(_) => Precedence::Negation,
         _ => Precedence::Path,
     }
 }
 
-fn arithmetic_level(op: ArithmeticOp) -> Precedence {
+fn arithmetic_precedence(op: ArithmeticOp) -> Precedence {
     match op {
         ArithmeticOp::Add | ArithmeticOp::Subtract => Precedence::Sum,
         ArithmeticOp::Multiply | ArithmeticOp::Divide => Precedence::Product,
@@ -48,8 +48,8 @@ fn arithmetic_level(op: ArithmeticOp) -> Precedence {
     }
 }
 
-fn next(level: Precedence) -> Precedence {
-    match level {
+fn tighter(precedence: Precedence) -> Precedence {
+    match precedence {
         Precedence::Whole => Precedence::And,
         Precedence::And => Precedence::Comparison,
         Precedence::Comparison => Precedence::Sum,
@@ -85,7 +85,7 @@ fn quoted(text: &str) -> String {
 }
 
 fn write(expr: &Expr, least: Precedence, out: &mut String) {
-    let own = level(expr);
+    let own = precedence(expr);
     if own < least {
         out.push('(');
         write(expr, Precedence::Whole, out);
@@ -140,7 +140,7 @@ fn write(expr: &Expr, least: Precedence, out: &mut String) {
                 ArithmeticOp::Divide => " / ",
                 ArithmeticOp::Power => " ** ",
             });
-            write(right, next(own), out);
+            write(right, tighter(own), out);
         }
         ExprKind::And(parts) => many(parts, " and ", Precedence::Comparison, out),
         ExprKind::Or(parts) => many(parts, " or ", Precedence::And, out),

@@ -89,8 +89,8 @@ impl Vetted {
     }
 }
 
-/// Looks for holes in the access rules, with the people of a ledger where there is one.
-fn holes(project: &Project, reader: Option<&Reader<'_>>, at: Timestamp) -> Result<Vec<Diagnostic>, EngineError> {
+/// Looks for sign-ins and people that the access rules leave out, with the people of a ledger where there is one.
+fn access_gaps(project: &Project, reader: Option<&Reader<'_>>, at: Timestamp) -> Result<Vec<Diagnostic>, EngineError> {
     let accepted = reader.map(|reader| reader.acceptances(None)).transpose()?.unwrap_or_default();
     let people = match reader {
         Some(reader) => People::load(reader, None, project, at)?,
@@ -152,7 +152,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     let mut told: Vec<Diagnostic> = project.warnings.iter().chain(&project.asides).cloned().collect();
     let reader = ledger.map(Ledger::reader).transpose()?;
     told.extend(by_hand(project, reader.as_ref(), at)?);
-    told.extend(holes(&trial, reader.as_ref(), at)?);
+    told.extend(access_gaps(&trial, reader.as_ref(), at)?);
     let mut devices = None;
     let around = Surroundings {
         controls: project.has_controls().then_some(&project.controls),
