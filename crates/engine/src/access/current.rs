@@ -1,5 +1,6 @@
 //! The decisions about the sign-ins with one device: as the last assessment left them, as time has moved them since, and as it will.
 
+use std::cell::OnceCell;
 use std::collections::BTreeMap;
 
 use bumpalo::Bump;
@@ -33,8 +34,9 @@ pub(crate) struct CurrentDecision {
 /// The decisions about the sign-ins with a device.
 pub(crate) struct CurrentDecisions {
     pub device: String,
-    /// Its findings that run.
-    pub findings: Vec<Finding>,
+    number: i64,
+    /// Its findings that run, once they are asked for.
+    findings: OnceCell<Vec<Finding>>,
     pub now: BTreeMap<DecisionKey, CurrentDecision>,
     /// Everything that time alone makes of them after the assessment.
     pub coming: Vec<ComingDecision>,
@@ -45,18 +47,28 @@ pub(crate) struct CurrentDecisions {
 impl Reading<'_> {
     /// Returns the decisions about the sign-ins with a device, as they are at the moment of reading and will be.
     pub(crate) fn current_decisions(&self, device: &DeviceRow) -> Result<CurrentDecisions, EngineError> {
-        let findings = codec::findings_of(&self.reader, self.project, device, self.run)?;
         let mut now = BTreeMap::new();
         for kept in self.stored_decisions(device, self.run)? {
             let since = self.began(&kept)?;
             now.insert(kept.key, CurrentDecision { decision: kept.decision, since });
         }
-        let coming = self.coming(device, &now, &findings)?;
+        let coming = self.coming(device, &now)?;
         for it in coming.iter().filter(|it| it.at <= self.at) {
             now.insert(it.key.clone(), CurrentDecision { decision: it.decision.clone(), since: it.at });
         }
         let losing = losing(&now, coming.iter().filter(|it| it.at > self.at));
-        Ok(CurrentDecisions { device: device.name.clone(), findings, now, coming, losing })
+        let (findings, number) = (OnceCell::new(), device.number);
+        Ok(CurrentDecisions { device: device.name.clone(), number, findings, now, coming, losing })
+    }
+
+    /// Returns the findings that run on the device of some decisions.
+    pub(crate) fn findings_beside<'c>(&self, decisions: &'c CurrentDecisions) -> Result<&'c [Finding], EngineError> {
+        if let Some(known) = decisions.findings.get() {
+            return Ok(known);
+        }
+        let device = DeviceRow { number: decisions.number, name: decisions.device.clone(), dirty: false };
+        let findings = codec::findings_of(&self.reader, self.project, &device, self.run)?;
+        Ok(decisions.findings.get_or_init(|| findings))
     }
 
     /// Returns what time alone makes of the decisions about a device after the assessment: as the assessment found, or, as of an
@@ -65,7 +77,6 @@ impl Reading<'_> {
         &self,
         device: &DeviceRow,
         now: &BTreeMap<DecisionKey, CurrentDecision>,
-        findings: &[Finding],
     ) -> Result<Vec<ComingDecision>, EngineError> {
         if self.run.is_none() {
             let unreadable = || unreadable(self.project, &device.name, "a decision to come");
@@ -75,12 +86,13 @@ impl Reading<'_> {
         if now.is_empty() {
             return Ok(Vec::new());
         }
+        let findings = codec::findings_of(&self.reader, self.project, device, self.run)?;
         let documents = self.assessed_documents(&device.name)?;
         let (judge, arena) = (self.assessing_judge(), Bump::new());
         let observations = judge.observations(&device.name, &documents, self.project.rules.layout(), &arena)?;
         let now: Vec<(DecisionKey, StoredDecision)> =
             now.iter().map(|(key, held)| (key.clone(), held.decision.clone())).collect();
-        let outlook = Outlook { judge: &judge, device: &device.name, observations: &observations, findings };
+        let outlook = Outlook { judge: &judge, device: &device.name, observations: &observations, findings: &findings };
         Ok(outlook.coming(&now, &arena))
     }
 

@@ -115,18 +115,22 @@ impl<'d, 'w> DeviceEntries<'d, 'w> {
         for cause in &decision.causes {
             let kept_without_rule =
                 cause.rule.is_none() && matches!(cause.kind, CauseKind::Finding | CauseKind::Silence);
+            let findings = match kept_without_rule || cause.kind == CauseKind::Silence {
+                true => reading.findings_beside(of)?,
+                false => &[],
+            };
             if !kept_without_rule {
-                lines.push(reading.cause_line(&of.device, &of.findings, cause)?);
+                lines.push(reading.cause_line(&of.device, findings, cause)?);
                 continue;
             }
             // Earlier versions kept that findings are the cause, and not which.
             let is_overdue = |finding: &&Finding| matches!(finding.phase(reading.at), Phase::Overdue { .. });
-            for finding in of.findings.iter().filter(is_overdue) {
+            for finding in findings.iter().filter(is_overdue) {
                 if (finding.subject == Subject::Silence) == (cause.kind == CauseKind::Silence) {
                     let rule = Some(finding.subject.as_str().to_owned());
                     let (opened, due) = (Some(finding.clock.opened), Some(finding.clock.due));
                     let cause = Cause { rule, opened, due, ..cause.clone() };
-                    lines.push(reading.cause_line(&of.device, &of.findings, &cause)?);
+                    lines.push(reading.cause_line(&of.device, findings, &cause)?);
                 }
             }
         }

@@ -406,7 +406,7 @@ impl Reading<'_> {
         let (judge, arena) = (Judge::new(project, people, self.at), Bump::new());
         let documents = self.assessed_documents(&of.device)?;
         let judged = judge.device(&of.device, &documents, &arena)?;
-        let running: Vec<&Finding> = of.findings.iter().filter(|finding| finding.is_running()).collect();
+        let running: Vec<&Finding> = self.findings_beside(of)?.iter().filter(|finding| finding.is_running()).collect();
         let covered = running.iter().all(|finding| finding.subject != Subject::Uncovered);
         let posture = Posture { running: &running, covered, uncovered: project.config.uncovered_stands };
         Ok(usual_decisions(&judge, &judged, posture, &arena))

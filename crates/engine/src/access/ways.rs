@@ -1,10 +1,11 @@
 //! The ways on which people reach services: with which device and sign-in, and until when.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
 use fencepost_core::{Effect, Ruling};
-use fencepost_store::{DeviceRow, SpellKind};
+use fencepost_store::{DeviceRow, Look};
 use jiff::Timestamp;
 
 use super::report::{AccessEntry, AccessReport, OtherWay};
@@ -27,8 +28,9 @@ type WaysOfPeople = HashMap<Arc<str>, Vec<WaysToService>>;
 
 /// A way to a service.
 struct Way {
-    device: String,
-    client: String,
+    /// The device's number in the ledger.
+    device: i64,
+    client: Box<str>,
     ruling: Ruling,
     /// What time alone makes of it after the assessment, in order.
     changes: Vec<(Timestamp, Ruling)>,
@@ -49,35 +51,41 @@ impl Reading<'_> {
         if ways_of.is_empty() {
             return Ok(());
         }
-        self.reader.each_spell(SpellKind::Decision, self.run, |row| {
-            let unreadable = || unreadable(self.project, &row.device, "a decision");
-            let key = DecisionKey::read(&row.subject).ok_or_else(unreadable)?;
+        let mut devices: HashMap<i64, String> = HashMap::new();
+        self.reader.each_decision(self.run, |device, subject, value| {
+            let unreadable = || unreadable(self.project, &format!("number {device}"), "a decision");
+            let key = DecisionKey::read(subject).ok_or_else(unreadable)?;
             let of_person = key.person.as_deref().and_then(|person| ways_of.get_mut(person));
             let asked = of_person.into_iter().flatten().find(|to| *to.service == *key.service);
             let Some(to) = asked else { return Ok(()) };
-            let ruling = StoredDecision::ruling_of(&row.value).ok_or_else(unreadable)?;
+            let ruling = StoredDecision::ruling_of(value).ok_or_else(unreadable)?;
             // What is shut and stays so is no way.
             if ruling.effect == Effect::Permit || to.with_changes {
-                to.ways.push(Way { device: row.device, client: key.client, ruling, changes: Vec::new() });
+                to.ways.push(Way { device, client: Box::from(key.client), ruling, changes: Vec::new() });
+                devices.entry(device).or_default();
             }
             Ok::<_, EngineError>(())
         })?;
-        self.add_changes(&mut ways_of)?;
+        for device in self.reader.devices(Look::All)? {
+            devices.entry(device.number).and_modify(|name| *name = device.name);
+        }
+        self.add_changes(&devices, &mut ways_of)?;
         let as_of = report.as_of;
         for entry in report.lists().into_iter().flatten() {
             let Some(person) = entry.person.as_deref() else { continue };
             let at = entry.moment.max(as_of);
             let to_services = ways_of.get(person).into_iter().flatten();
             let ways = to_services.filter(|to| to.service == entry.service).flat_map(|to| &to.ways);
-            let open = ways.filter(|way| {
-                way.ruling_at(at).effect == Effect::Permit
-                    && (way.device.as_str(), way.client.as_str()) != (&*entry.device, &*entry.client)
+            let open = ways.filter(|way| way.ruling_at(at).effect == Effect::Permit);
+            let open = open.map(|way| (devices[&way.device].as_str(), way));
+            let others = open.filter(|(device, way)| (*device, &*way.client) != (&*entry.device, &*entry.client));
+            let found = others.min_by_key(|(device, way)| {
+                (*device == &*entry.device, way.ruling_at(at).strictness(), *device, &*way.client)
             });
-            let found = open.min_by_key(|way| (*way.device == *entry.device, way.ruling_at(at).strictness()));
-            entry.other = found.map(|way| {
+            entry.other = found.map(|(device, way)| {
                 Box::new(OtherWay {
-                    device: way.device.clone(),
-                    client: way.client.clone(),
+                    device: device.to_owned(),
+                    client: String::from(&*way.client),
                     decision: way.ruling_at(at).clone(),
                 })
             });
@@ -107,20 +115,23 @@ impl Reading<'_> {
     }
 
     /// Says of ways what time alone makes of them, where that has to be known.
-    fn add_changes(&self, ways_of: &mut WaysOfPeople) -> Result<(), EngineError> {
-        let mut known: HashMap<String, Vec<ComingDecision>> = HashMap::new();
+    fn add_changes(&self, devices: &HashMap<i64, String>, ways_of: &mut WaysOfPeople) -> Result<(), EngineError> {
+        let mut known: HashMap<i64, Vec<ComingDecision>> = HashMap::new();
         for (person, to_services) in ways_of {
             for to in to_services.iter_mut().filter(|to| to.with_changes) {
                 for way in &mut to.ways {
-                    if !known.contains_key(&way.device) {
-                        let number = self.reader.device_number(&way.device)?.unwrap_or_default();
-                        let row = DeviceRow { number, name: way.device.clone(), dirty: false };
-                        known.insert(way.device.clone(), self.current_decisions(&row)?.coming);
-                    }
-                    let own = known.get(&way.device).into_iter().flatten().filter(|it| {
+                    let coming = match known.entry(way.device) {
+                        Entry::Occupied(known) => known.into_mut(),
+                        Entry::Vacant(new) => {
+                            let name = devices[&way.device].clone();
+                            let row = DeviceRow { number: way.device, name, dirty: false };
+                            new.insert(self.current_decisions(&row)?.coming)
+                        }
+                    };
+                    let own = coming.iter().filter(|it| {
                         it.key.person.as_deref() == Some(&**person)
                             && *it.key.service == *to.service
-                            && it.key.client == way.client
+                            && *it.key.client == *way.client
                     });
                     way.changes = own.map(|it| (it.at, it.decision.ruling.clone())).collect();
                 }

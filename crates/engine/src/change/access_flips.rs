@@ -125,7 +125,7 @@ impl AccessSnapshot {
                     service: key.service.clone(),
                     client: key.client.clone(),
                 };
-                for finding in current.findings.iter().filter(|finding| finding.is_running()) {
+                for finding in reading.findings_beside(&current)?.iter().filter(|finding| finding.is_running()) {
                     let key = (device.name.clone(), finding.subject.as_str().to_owned());
                     snapshot.due.insert(key, finding.clock.due);
                 }
