@@ -7,8 +7,9 @@ use std::path::Path;
 use bumpalo::Bump;
 use fencepost_benches::measure;
 use fencepost_core::{
-    AccessState, Ambient, Attempt, DeviceId, DeviceInput, DocumentReader, Facts, Finding, Observation, Packer, RuleSet,
-    Session, SettleContext, SettleInput, SettleSettings, Standing, Verdict, Verdicts, decide, merge, unpack,
+    AccessState, Ambient, Attempt, DeviceId, DeviceInput, DeviceWaivers, DocumentReader, Facts, Finding, Observation,
+    Packer, RuleSet, Session, SettleContext, SettleInput, SettleSettings, Standing, Verdict, Verdicts, decide, merge,
+    unpack,
 };
 use fencepost_formats::{FileText, JsonDocuments, SecretKey, Workspace, load_workspace};
 use fencepost_standin::fleet_document;
@@ -153,7 +154,13 @@ fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
                     |verdict: &Verdict| rules.evidence_summary(verdict, &input, Session::new(at, zone, &scratch));
                 let before = earlier[place].clone();
                 let newest = facts.collected();
-                let of = SettleInput { device: &id, verdicts: &verdicts[place], newest, has_corrections: false };
+                let of = SettleInput {
+                    device: &id,
+                    verdicts: &verdicts[place],
+                    newest,
+                    has_corrections: false,
+                    waivers: &DeviceWaivers::default(),
+                };
                 settled[place] = context.settle(of, before, &mut evidence_summary).findings;
             }
         });

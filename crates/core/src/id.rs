@@ -81,6 +81,11 @@ id_type!(
     TermsId
 );
 
+id_type!(
+    /// A waiver.
+    WaiverId
+);
+
 /// Returns whether `text` is a well-formed workspace id: lower-case words with hyphens.
 pub fn is_slug(text: &str) -> bool {
     !text.is_empty()

@@ -42,22 +42,23 @@ pub use facts::temporal::parse_date_time;
 pub use facts::validity::Watch;
 pub use facts::value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use facts::version::{compare_versions, is_version};
+pub use findings::clock::{CloseReason, FindingClock, Phase, WaivedTime};
 pub use findings::event::{FindingEvent, FindingId, Transition};
 pub use findings::finding::{
-    CloseReason, Finding, FindingClock, LackSettings, Phase, SettleContext, SettleInput, SettleSettings, Settled,
-    Subject, moments_ahead,
+    Finding, LackSettings, SettleContext, SettleInput, SettleSettings, Settled, Subject, moments_ahead,
 };
 pub use findings::standing::{Standing, Uncovered, standing_at};
+pub use findings::waiver::{ClockAfterwards, DeviceWaivers, EndedEarly, Waiver, WaiverSource, WaiverState};
 pub use fleet::group::{GroupKind, GroupSource, GroupSummary, Membership};
 pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
 pub use fleet::people::{Acceptance, Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
-pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, TermsId, is_slug};
+pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, TermsId, WaiverId, is_slug};
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };
 pub use rule_set::{
-    AccessCondition, Posture, RuleSet, RuleSetSource, Session, decide, decide_and_explain, find_causes,
+    AccessCondition, Posture, RuleSet, RuleSetSource, Session, decide, decide_and_explain, failing_rules, find_causes,
     find_causes_of_rule, step_evidence,
 };
 pub use rules::baseline::{

@@ -106,8 +106,8 @@ fn told(project: &Project, ledger: &Ledger, now: Timestamp) -> String {
             out.push_str(&format!("{:?}\n", Finding { evidence_at: None, fingerprint: 0, ..finding }));
         }
     }
-    for (device, (standing, covered)) in reading.standings().expect("they can be read") {
-        out.push_str(&format!("{device} {} {covered}\n", standing.as_str()));
+    for (device, found) in reading.standings().expect("they can be read") {
+        out.push_str(&format!("{device} {} {}\n", found.standing.as_str(), found.covered));
     }
     let verified = reading.verify().expect("it can be read");
     assert!(verified.problems.is_empty(), "{:?}", verified.problems);
@@ -125,7 +125,7 @@ fn what_earlier_formats_hold_is_told_as_if_it_were_written_today_and_goes_on() {
     morning(&project, &mut today, LATER);
     let after = told(&project, &today, at(6, 7).as_of);
     let folder_of_ledgers = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/ledgers");
-    for format in 1..=7 {
+    for format in 1..=8 {
         let packed = std::fs::read(folder_of_ledgers.join(format!("format-{format}.zst"))).expect("a kept ledger");
         let path = folder.path().join(format!("format-{format}.sqlite"));
         std::fs::write(&path, zstd::decode_all(&packed[..]).expect("zstd")).expect("it is written");

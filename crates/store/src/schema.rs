@@ -10,7 +10,7 @@ use crate::finding_ids;
 use crate::{page_checks, sqlite_failure};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 8] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH];
+const STEPS: [&str; 9] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH];
 
 /// What SQLite's `application_id` says of a ledger: `FPst` in ASCII. Ledgers have it since the sixth format.
 pub(crate) const APPLICATION: i64 = 0x4650_7374;
@@ -299,6 +299,9 @@ const EIGHTH: &str = "
     ) STRICT, WITHOUT ROWID;
     UPDATE setting SET value = '' WHERE key = 'assessed_by';
 ";
+
+/// Findings may be waived, which an earlier version cannot read: in their rows, and packed beside their device.
+const NINTH: &str = "";
 
 /// Findings have ids, and events are found by their device. The ids of findings that are there already, and their events, are filled
 /// in by [`finding_ids`].

@@ -8,8 +8,8 @@ use clap::{Args, ValueEnum};
 use fencepost_core::Standing;
 use fencepost_core::limits::REJECTS_KEPT;
 use fencepost_engine::{
-    AccessQuery, AssessOptions, Assessed, DeviceVerdicts, EngineError, FenceLine, FindingLine, LinePhase, Reading,
-    RefusedLine, RuleCount, SealedVerdicts, StandingCounts, StateInput, Stateless, assess, assess_file,
+    AccessQuery, AssessOptions, Assessed, DeviceVerdicts, EngineError, FenceLine, FindingLine, LinePhase, Post,
+    Reading, RefusedLine, RuleCount, SealedVerdicts, StandingCounts, StateInput, Stateless, assess, assess_file,
 };
 use fencepost_store::Purpose;
 use jiff::Timestamp;
@@ -409,6 +409,7 @@ impl AssessmentPage {
             (LinePhase::Open, Some("relapsed")) => {
                 format!("relapsed; due {}", clock.both(line.due))
             }
+            (LinePhase::Waived, _) => "waived".to_owned(),
             (LinePhase::Open | LinePhase::Closed, _) => format!("due {}", clock.both(line.due)),
         }
     }
@@ -436,6 +437,10 @@ impl AssessmentPage {
             .collect();
         let mut out = format!("{heading}  {}\n", parts.join("   "));
         let mut hidden = Vec::new();
+        if counts.waived > 0 {
+            let post = fence::post_of(Post { standing: Standing::Compliant, by_waiver: true }, self.unicode);
+            hidden.push(format!("{post} {} compliant by waiver", counts.waived));
+        }
         if counts.uncovered > 0 {
             hidden.push(format!("{} covered by no enforced rule", counts.uncovered));
         }
@@ -471,6 +476,9 @@ impl AssessmentPage {
             }
             if rule.awaiting > 0 {
                 notes.push(format!("{} on the way", rule.awaiting));
+            }
+            if rule.waived > 0 {
+                notes.push(format!("{} waived", rule.waived));
             }
             if rule.excepted > 0 {
                 notes.push(format!("{} excepted", rule.excepted));

@@ -131,6 +131,7 @@ impl AccessPage<'_> {
                 let rule = count.rule.as_deref().map(harmless);
                 let name = match count.kind {
                     CauseKind::Finding | CauseKind::Silence | CauseKind::Uncovered => rule,
+                    CauseKind::WaiverEnded => rule.map(|rule| format!("{rule} (waiver ended)")),
                     kind => rule.map(|rule| format!("{rule} ({})", kind.as_str())),
                 };
                 // Devices are counted where nobody holds them.
@@ -426,6 +427,7 @@ fn in_brief(kind: CauseKind) -> &'static str {
         CauseKind::Retired => "device retired",
         CauseKind::Default => "no access rule",
         CauseKind::RuleChanged => "edited rules",
+        CauseKind::WaiverEnded => "waiver ended",
         other => other.as_str(),
     }
 }
@@ -466,6 +468,10 @@ pub fn cause(line: &CauseLine) -> String {
     let rule = cause.access_rule.as_deref().unwrap_or("the access rule");
     let fact = cause.fact.as_deref();
     match cause.kind {
+        CauseKind::WaiverEnded => match &cause.rule {
+            Some(rule) => format!("the waiver of {rule} ends"),
+            None => "a waiver ends".to_owned(),
+        },
         CauseKind::Finding | CauseKind::Silence | CauseKind::Uncovered => match (&cause.rule, &line.title) {
             (Some(rule), Some(title)) if rule != title => format!("{rule}: {title}"),
             (Some(rule), _) => rule.clone(),

@@ -1,10 +1,12 @@
 //! One device: the proof of its verdicts (`why`), and all that is known of it (`show`).
 
-use fencepost_core::{Dictionary, Effect, Finding, Phase, Stage, Standing, Subject, VerdictOutcome};
-use fencepost_engine::{CorrectedBy, Cost, CostGroup, DeviceReport, ReachGroup, VerdictLine, group_costs, group_reach};
+use fencepost_core::{Dictionary, Effect, Finding, Phase, Stage, Standing, Subject, VerdictOutcome, Waiver};
+use fencepost_engine::{
+    CorrectedBy, Cost, CostGroup, DeviceReport, Post, ReachGroup, VerdictLine, group_costs, group_reach,
+};
 
 use super::evidence;
-use super::fence::{post, spaced};
+use super::fence::{post_of, spaced};
 use super::reach;
 use super::style::Styles;
 use super::table::{Cell, Column, Table, wrap};
@@ -31,7 +33,9 @@ impl DevicePage<'_> {
             }
             (None, Some(standing)) => {
                 let style = self.styles.standing(standing);
-                out.push_str(&format!("  {style}{} {}{style:#}", post(standing, self.unicode), spaced(standing)));
+                let one = post_of(Post { standing, by_waiver: report.by_waiver }, self.unicode);
+                let by_waiver = if report.by_waiver { " by waiver" } else { "" };
+                out.push_str(&format!("  {style}{one} {}{by_waiver}{style:#}", spaced(standing)));
                 if !report.covered {
                     out.push_str(", covered by no enforced rule");
                 }
@@ -117,6 +121,10 @@ impl DevicePage<'_> {
         let strong = self.styles.strong;
         let (word, style) = match verdict.outcome {
             VerdictOutcome::Pass => ("passes", self.styles.good),
+            VerdictOutcome::Fail if verdict.waiver.is_some() => ("fails, and is waived", self.styles.good),
+            VerdictOutcome::Unknown(_) if verdict.waiver.is_some() => {
+                ("cannot be told, and is waived", self.styles.good)
+            }
             VerdictOutcome::Fail if verdict.awaiting => ("fails, and is on its way", self.styles.notice),
             VerdictOutcome::Fail => ("fails", self.styles.bad),
             VerdictOutcome::Unknown(_) => ("cannot be told", self.styles.unproven),
@@ -135,6 +143,10 @@ impl DevicePage<'_> {
         out.push_str(&format!("  {}\n", harmless(&rule.title)));
         if let Some(clock) = self.clock_of(report, verdict) {
             self.told(&mut out, "clock", &clock);
+        }
+        if let Some(waiver) = &verdict.waiver {
+            let own = verdict.finding.as_ref().filter(|finding| finding.is_running());
+            self.told(&mut out, "waived", &self.waiver(waiver, own));
         }
         let proof = evidence::Proof {
             evidence: &verdict.evidence,
@@ -206,8 +218,30 @@ impl DevicePage<'_> {
                 self.clock.moment(finding.clock.opened),
                 self.clock.both(since)
             ),
+            Phase::Waived { until } => format!(
+                "{name}open since {}{relapse}; waived until {}",
+                self.clock.moment(finding.clock.opened),
+                self.clock.both(until)
+            ),
             Phase::Closed { at, reason } => format!("closed {} ({})", self.clock.both(at), reason.as_str()),
         }
+    }
+
+    /// Who answers for a waiver, why, and what happens when it ends.
+    fn waiver(&self, waiver: &Waiver, finding: Option<&Finding>) -> String {
+        let time = finding.and_then(|finding| finding.clock.waived_at(self.clock.now));
+        let then = match time.map(|time| (time.until >= time.due_after, time)) {
+            Some((true, _)) => "; then it is overdue".to_owned(),
+            Some((false, time)) => format!("; then it is due {}", self.clock.full(time.due_after)),
+            None => String::new(),
+        };
+        let until = self.clock.both(waiver.ends());
+        format!(
+            "until {until}, by {}: {} ({}){then}",
+            harmless(&waiver.approved_by),
+            harmless(&waiver.because),
+            waiver.id
+        )
     }
 
     /// What the device costs its people in access, now or when a clock runs out.
@@ -284,6 +318,7 @@ impl DevicePage<'_> {
             let (when, style) = match finding.phase(self.clock.now) {
                 Phase::Open { due } => (format!("due {}", self.clock.both(due)), self.styles.notice),
                 Phase::Overdue { since } => (format!("overdue since {}", self.clock.both(since)), self.styles.bad),
+                Phase::Waived { until } => (format!("waived until {}", self.clock.both(until)), self.styles.good),
                 Phase::Closed { .. } => continue,
             };
             table.row(vec![Cell::new(finding.subject.as_str()), Cell::styled(when, style), Cell::new(proof)]);

@@ -1,7 +1,9 @@
 //! The fence: one post for each device, in groups. Shape carries the meaning, colour repeats it.
 
+use std::collections::BTreeSet;
+
 use fencepost_core::Standing;
-use fencepost_engine::FenceLine;
+use fencepost_engine::{FenceLine, Post};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::Styles;
@@ -21,6 +23,15 @@ pub fn post(standing: Standing, unicode: bool) -> char {
     }
 }
 
+/// The post of a device, which shows also where a waiver keeps it compliant.
+pub fn post_of(one: Post, unicode: bool) -> char {
+    match (one.by_waiver, unicode) {
+        (true, true) => '╿',
+        (true, false) => 'i',
+        (false, _) => post(one.standing, unicode),
+    }
+}
+
 /// What a standing is called to a person.
 pub fn spaced(standing: Standing) -> &'static str {
     match standing {
@@ -33,21 +44,21 @@ pub fn spaced(standing: Standing) -> &'static str {
 
 /// Posts of one line, and how many devices each stands for.
 struct Drawn {
-    posts: Vec<Standing>,
+    posts: Vec<Post>,
     scale: usize,
 }
 
 /// Draws no more than `most` posts: to scale where there are more devices, so that a single bad one still shows.
-fn draw(standings: &[Standing], most: usize) -> Drawn {
-    if standings.len() <= most {
-        return Drawn { posts: standings.to_vec(), scale: 1 };
+fn draw(all: &[Post], most: usize) -> Drawn {
+    if all.len() <= most {
+        return Drawn { posts: all.to_vec(), scale: 1 };
     }
-    // Every standing that occurs takes at least one post, so a little room is kept for rounding up.
-    let scale = standings.len().div_ceil(most.saturating_sub(4).max(1));
+    // Every kind of post that occurs takes at least one, so a little room is kept for rounding up.
+    let scale = all.len().div_ceil(most.saturating_sub(5).max(1));
     let mut posts = Vec::new();
-    for standing in Standing::ALL {
-        let count = standings.iter().filter(|one| **one == standing).count();
-        posts.extend(std::iter::repeat_n(standing, count.div_ceil(scale)));
+    for kind in all.iter().copied().collect::<BTreeSet<Post>>() {
+        let count = all.iter().filter(|one| **one == kind).count();
+        posts.extend(std::iter::repeat_n(kind, count.div_ceil(scale)));
     }
     Drawn { posts, scale }
 }
@@ -92,12 +103,12 @@ pub fn render(lines: &[FenceLine], width: usize, unicode: bool, styles: &Styles)
     out
 }
 
-fn paint(posts: &[Standing], unicode: bool, styles: &Styles) -> String {
+fn paint(posts: &[Post], unicode: bool, styles: &Styles) -> String {
     posts
         .chunk_by(|a, b| a == b)
         .map(|run| {
-            let style = styles.standing(run[0]);
-            let text: String = run.iter().map(|standing| post(*standing, unicode)).collect();
+            let style = styles.standing(run[0].standing);
+            let text: String = run.iter().map(|one| post_of(*one, unicode)).collect();
             format!("{style}{text}{style:#}")
         })
         .collect()
@@ -105,19 +116,27 @@ fn paint(posts: &[Standing], unicode: bool, styles: &Styles) -> String {
 
 /// `9 compliant  1 on notice`, or `all compliant`.
 fn numbers(line: &FenceLine, styles: &Styles, short: bool) -> String {
-    let count = |standing: Standing| line.posts.iter().filter(|one| **one == standing).count();
+    let count = |standing: Standing| line.posts.iter().filter(|one| one.standing == standing).count();
+    let by_waiver = line.posts.iter().filter(|one| one.by_waiver).count();
     if count(Standing::Compliant) == line.posts.len() {
-        return "all compliant".to_owned();
+        return match by_waiver {
+            0 => "all compliant".to_owned(),
+            some => format!("all compliant, {some} of them by waiver"),
+        };
     }
-    Standing::ALL
-        .into_iter()
-        .filter(|standing| count(*standing) > 0 && !(short && *standing == Standing::Compliant))
-        .map(|standing| {
-            let style = if standing == Standing::Compliant { anstyle::Style::new() } else { styles.standing(standing) };
+    let said = |standing: Standing| match (standing, short) {
+        (Standing::Compliant, _) if count(standing) == 0 => None,
+        (Standing::Compliant, true) => (by_waiver > 0).then(|| format!("{by_waiver} by waiver")),
+        (Standing::Compliant, false) if by_waiver > 0 => {
+            Some(format!("{} compliant ({by_waiver} by waiver)", count(standing)))
+        }
+        (Standing::Compliant, false) => Some(format!("{} compliant", count(standing))),
+        (_, _) => (count(standing) > 0).then(|| {
+            let style = styles.standing(standing);
             format!("{style}{} {}{style:#}", count(standing), spaced(standing))
-        })
-        .collect::<Vec<_>>()
-        .join("  ")
+        }),
+    };
+    Standing::ALL.into_iter().filter_map(said).collect::<Vec<_>>().join("  ")
 }
 
 #[cfg(test)]
@@ -125,7 +144,10 @@ mod tests {
     use super::*;
 
     fn line(posts: &[(Standing, usize)]) -> FenceLine {
-        let posts = posts.iter().flat_map(|(standing, count)| std::iter::repeat_n(*standing, *count)).collect();
+        let posts = posts
+            .iter()
+            .flat_map(|(standing, count)| std::iter::repeat_n(Post { standing: *standing, by_waiver: false }, *count));
+        let posts = posts.collect();
         FenceLine { label: "Fulmar".into(), posts }
     }
 
@@ -140,6 +162,20 @@ mod tests {
         let ascii =
             render(&[line(&[(Standing::Unproven, 1), (Standing::NonCompliant, 1)])], 100, false, &Styles::plain());
         assert!(ascii.contains(":x"), "{ascii}");
+    }
+
+    #[test]
+    fn a_device_that_is_compliant_by_waiver_has_a_post_of_its_own() {
+        let mut waived = line(&[(Standing::Compliant, 3)]);
+        waived.posts[2].by_waiver = true;
+        let mut mixed = line(&[(Standing::Compliant, 2), (Standing::OnNotice, 1)]);
+        mixed.posts[1].by_waiver = true;
+        let text = render(&[waived.clone(), mixed], 100, true, &Styles::plain());
+        assert_eq!(
+            text,
+            "Fulmar  ┃┃╿     3   all compliant, 1 of them by waiver\nFulmar  ┃╿╱     3   2 compliant (1 by waiver)  1 on notice\n"
+        );
+        assert!(render(&[waived], 100, false, &Styles::plain()).contains("||i"));
     }
 
     #[test]

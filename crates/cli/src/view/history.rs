@@ -81,6 +81,10 @@ fn lines(happening: &Happening, clock: &Clock, styles: &Styles, unicode: bool) -
                     let (now, before) = (clock.full(change.due), clock.full(*from));
                     (format!("{rule} is due {now}, no longer {before}"), styles.notice)
                 }
+                FindingEvent::Waived { until, waiver } => {
+                    (format!("{rule} waived until {} ({waiver})", clock.full(*until)), styles.good)
+                }
+                FindingEvent::WaiverEnded { waiver } => (format!("{rule} waived no more ({waiver})"), styles.notice),
                 FindingEvent::RuleRenamed { from } => {
                     (format!("{rule} is what {} is called now", from.as_str()), plain)
                 }

@@ -125,7 +125,7 @@ fn rule(rule: &RuleCount) -> Json {
     json!({
         "rule": rule.rule, "stage": rule.stage, "pass": rule.pass, "fail": rule.fail, "unknown": rule.unknown,
         "not_applicable": rule.not_applicable, "nothing_to_check": rule.vacuous, "excepted": rule.excepted,
-        "awaiting": rule.awaiting,
+        "awaiting": rule.awaiting, "waived": rule.waived,
     })
 }
 
@@ -147,7 +147,7 @@ impl Serialize for AssessedJson<'_> {
         let d = &assessed.devices;
         let devices = json!({
             "total": d.total, "compliant": d.compliant, "on_notice": d.on_notice, "unproven": d.unproven,
-            "non_compliant": d.non_compliant, "waived": 0, "uncovered": d.uncovered, "stale": d.stale,
+            "non_compliant": d.non_compliant, "waived": d.waived, "uncovered": d.uncovered, "stale": d.stale,
         });
         let mut out = serializer.serialize_map(None)?;
         out.serialize_entry("schema", &SCHEMA)?;
@@ -370,13 +370,14 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "controls": verdict.rule.controls().collect::<Vec<_>>(),
             "scope_last_known": verdict.scope_last_known,
             "opened": verdict.finding.as_ref().map(|finding| finding.clock.opened.to_string()),
-            "due": verdict.finding.as_ref().map(|finding| finding.clock.due.to_string()),
+            "due": verdict.finding.as_ref().map(|finding| finding.clock.due_at(at).to_string()),
+            "waiver": verdict.waiver.as_ref().map(|waiver| waiver.id.as_str()),
             "phase": verdict.finding.as_ref().map(|finding| finding.phase(at).as_str()),
             "evidence": evidence(&verdict.evidence),
         })).collect::<Vec<_>>(),
         "findings": report.findings.iter().map(|finding| json!({
             "device": report.device, "rule": finding.subject.as_str(), "opened": finding.clock.opened.to_string(),
-            "due": finding.clock.due.to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,
+            "due": finding.clock.due_at(at).to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,
         })).collect::<Vec<_>>(),
         "access": report.reach.iter().map(|reach| json!({
             "person": reach.person, "service": reach.service, "client": reach.client, "decision": reach.decision.in_words(),
@@ -428,6 +429,12 @@ pub fn device_events(history: &History) -> Vec<Json> {
                     FindingEvent::Closed(reason) => (Some(reason.as_str().to_owned()), Json::Null, Json::Null),
                     FindingEvent::DueMoved { from } => (None, json!(from.to_string()), json!(happened.due.to_string())),
                     FindingEvent::RuleRenamed { from } => (None, json!(from.as_str()), json!(rule)),
+                    FindingEvent::Waived { until, waiver } => {
+                        (Some(waiver.to_string()), Json::Null, json!(until.to_string()))
+                    }
+                    FindingEvent::WaiverEnded { waiver } => {
+                        (Some(waiver.to_string()), Json::Null, json!(happened.due.to_string()))
+                    }
                     FindingEvent::Opened | FindingEvent::FellDue | FindingEvent::CameBack => {
                         (None, Json::Null, json!(happened.due.to_string()))
                     }
@@ -485,6 +492,11 @@ pub fn happenings(history: &History) -> Vec<Json> {
                             add("after", json!(happened.due.to_string()))
                         }
                         FindingEvent::RuleRenamed { from } => add("before", json!(from.as_str())),
+                        FindingEvent::Waived { until, waiver } => {
+                            add("until", json!(until.to_string()));
+                            add("waiver", json!(waiver.as_str()))
+                        }
+                        FindingEvent::WaiverEnded { waiver } => add("waiver", json!(waiver.as_str())),
                         FindingEvent::Opened | FindingEvent::FellDue | FindingEvent::CameBack => None,
                     };
                 }

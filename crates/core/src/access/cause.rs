@@ -2,6 +2,8 @@
 
 use jiff::Timestamp;
 
+use crate::findings::finding::Subject;
+
 /// The kind of a cause, in a word of the machine-readable contract.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum CauseKind {
@@ -27,11 +29,13 @@ pub enum CauseKind {
     Terms,
     /// An access rule, or the service, was edited.
     RuleChanged,
+    /// A finding that a waiver covered until it ended.
+    WaiverEnded,
 }
 
 impl CauseKind {
     /// All kinds.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Finding,
         Self::Silence,
         Self::Uncovered,
@@ -43,6 +47,7 @@ impl CauseKind {
         Self::Retired,
         Self::Terms,
         Self::RuleChanged,
+        Self::WaiverEnded,
     ];
 
     /// Returns the word used in JSON.
@@ -59,12 +64,24 @@ impl CauseKind {
             Self::Retired => "retired",
             Self::Terms => "terms",
             Self::RuleChanged => "rule-changed",
+            Self::WaiverEnded => "waiver-ended",
         }
     }
 
     /// Reads the word back.
     pub fn parse(text: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|cause| cause.as_str() == text)
+    }
+}
+
+impl Subject {
+    /// Returns the kind of cause that a finding about this is.
+    pub fn cause_kind(&self) -> CauseKind {
+        match self {
+            Self::Rule(_) => CauseKind::Finding,
+            Self::Silence => CauseKind::Silence,
+            Self::Uncovered => CauseKind::Uncovered,
+        }
     }
 }
 
@@ -89,5 +106,13 @@ impl Cause {
     /// Creates a cause of a kind, without any detail.
     pub fn of_kind(kind: CauseKind) -> Self {
         Self { kind, access_rule: None, rule: None, fact: None, opened: None, due: None }
+    }
+
+    /// Returns the kind of what has to change: where a waiver ended, that of the finding that it covered.
+    pub fn underlying_kind(&self) -> CauseKind {
+        match (self.kind, self.rule.as_deref().map(Subject::parse)) {
+            (CauseKind::WaiverEnded, Some(subject)) => subject.cause_kind(),
+            (kind, _) => kind,
+        }
     }
 }

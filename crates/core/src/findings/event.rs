@@ -5,8 +5,9 @@ use std::fmt;
 use jiff::Timestamp;
 
 use crate::facts::fingerprint::Fingerprint;
-use crate::findings::finding::{CloseReason, Subject};
-use crate::id::DeviceId;
+use crate::findings::clock::CloseReason;
+use crate::findings::finding::Subject;
+use crate::id::{DeviceId, WaiverId};
 
 /// Names a finding for life, whatever its device and its rule are called later. Shown as sixteen hexadecimal digits.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -74,6 +75,18 @@ pub enum FindingEvent {
         /// What it was about before.
         from: Subject,
     },
+    /// A waiver covers it, or covers it up to another moment than before.
+    Waived {
+        /// Up to when.
+        until: Timestamp,
+        /// The waiver.
+        waiver: WaiverId,
+    },
+    /// No waiver covers it any more.
+    WaiverEnded {
+        /// The waiver that did.
+        waiver: WaiverId,
+    },
 }
 
 impl FindingEvent {
@@ -86,6 +99,8 @@ impl FindingEvent {
             Self::Closed(_) => "closed",
             Self::DueMoved { .. } => "due-moved",
             Self::RuleRenamed { .. } => "rule-renamed",
+            Self::Waived { .. } => "waived",
+            Self::WaiverEnded { .. } => "waiver-ended",
         }
     }
 }

@@ -7,8 +7,10 @@ use jiff::Timestamp;
 
 use crate::condition::evidence::{Blame, EvidenceSummary};
 use crate::facts::period::{Period, WorkCalendar};
+use crate::findings::clock::{CloseReason, FindingClock, Phase};
 use crate::findings::event::{FindingEvent, FindingId, Transition};
 use crate::findings::standing::{Standing, Uncovered, standing_at};
+use crate::findings::waiver::DeviceWaivers;
 use crate::id::{DeviceId, RuleId};
 use crate::rules::rule::{Rule, Stage};
 use crate::rules::verdict::{Verdict, VerdictOutcome, Verdicts};
@@ -54,103 +56,6 @@ impl Subject {
     }
 }
 
-/// Why a finding closed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum CloseReason {
-    /// The device was put right: newer evidence passes an unchanged rule.
-    Fixed,
-    /// The rule was changed and passes now.
-    RuleChanged,
-    /// A correction by hand began or ended, and it passes now.
-    Corrected,
-    /// It passes on evidence that is not newer than what failed.
-    Revised,
-    /// The rule does not cover the device any more.
-    NotApplicable,
-    /// The rule is gone, or counts no longer.
-    Withdrawn,
-    /// A silent device has given every enforced rule a verdict; a device that nothing covered is covered.
-    Answered,
-    /// The device was retired.
-    Retired,
-}
-
-impl CloseReason {
-    /// All reasons.
-    pub const ALL: [Self; 8] = [
-        Self::Fixed,
-        Self::RuleChanged,
-        Self::Corrected,
-        Self::Revised,
-        Self::NotApplicable,
-        Self::Withdrawn,
-        Self::Answered,
-        Self::Retired,
-    ];
-
-    /// Returns the word used in files and JSON.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Fixed => "fixed",
-            Self::RuleChanged => "rule-changed",
-            Self::Corrected => "corrected",
-            Self::Revised => "revised",
-            Self::NotApplicable => "not-applicable",
-            Self::Withdrawn => "withdrawn",
-            Self::Answered => "answered",
-            Self::Retired => "retired",
-        }
-    }
-
-    /// Reads the word back.
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|reason| reason.as_str() == text)
-    }
-}
-
-/// The clock of a finding. Where a finding stands at a moment follows from it alone; nothing else compares a due moment with
-/// another.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct FindingClock {
-    /// When an assessment first saw the finding.
-    pub opened: Timestamp,
-    /// When the grace ends.
-    pub due: Timestamp,
-    /// When and why the finding closed.
-    pub closed: Option<(Timestamp, CloseReason)>,
-}
-
-impl FindingClock {
-    /// Creates the clock of a finding that runs.
-    pub fn running(opened: Timestamp, due: Timestamp) -> Self {
-        Self { opened, due, closed: None }
-    }
-
-    /// Returns where the finding stands at `at`.
-    pub fn phase(&self, at: Timestamp) -> Phase {
-        match self.closed {
-            Some((closed, reason)) if closed <= at => Phase::Closed { at: closed, reason },
-            Some(_) | None if at < self.due => Phase::Open { due: self.due },
-            Some(_) | None => Phase::Overdue { since: self.due },
-        }
-    }
-
-    /// Returns whether the finding has not closed.
-    pub fn is_running(&self) -> bool {
-        self.closed.is_none()
-    }
-
-    /// Returns whether the finding runs and its grace is over at `at`.
-    pub fn is_overdue(&self, at: Timestamp) -> bool {
-        matches!(self.phase(at), Phase::Overdue { .. })
-    }
-
-    /// Returns the first moment after `at` at which time alone changes the phase; none where it never does.
-    pub fn next_change(&self, at: Timestamp) -> Option<Timestamp> {
-        (self.is_running() && self.due > at).then_some(self.due)
-    }
-}
-
 /// A rule failing on a device, or a device being silent, from its first moment to its last.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Finding {
@@ -178,39 +83,6 @@ pub struct Finding {
     pub leaves_open: Vec<RuleId>,
     /// Of a silence: the facts to blame.
     pub blames: Vec<Blame>,
-}
-
-/// Where a finding stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Phase {
-    /// Its grace runs.
-    Open {
-        /// When the grace ends.
-        due: Timestamp,
-    },
-    /// Its grace is over.
-    Overdue {
-        /// When the grace ended.
-        since: Timestamp,
-    },
-    /// It is over.
-    Closed {
-        /// When.
-        at: Timestamp,
-        /// Why.
-        reason: CloseReason,
-    },
-}
-
-impl Phase {
-    /// Returns the word used in files and JSON.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Open { .. } => "open",
-            Self::Overdue { .. } => "overdue",
-            Self::Closed { .. } => "closed",
-        }
-    }
 }
 
 impl Finding {
@@ -274,6 +146,8 @@ pub struct Settled {
     pub standing: Standing,
     /// Whether any enforced rule covers it.
     pub covered: bool,
+    /// The verdicts that fail or are unknown, by their index, and that a waiver covers.
+    pub waived: Vec<usize>,
 }
 
 /// By what the verdicts of devices are settled.
@@ -300,6 +174,8 @@ pub struct SettleInput<'v> {
     pub newest: Option<Timestamp>,
     /// Whether facts of it are set by corrections, or were when it was last settled.
     pub has_corrections: bool,
+    /// The waivers that are for it.
+    pub waivers: &'v DeviceWaivers<'v>,
 }
 
 impl SettleContext<'_> {
@@ -321,10 +197,18 @@ impl SettleContext<'_> {
             let covered = judged().any(|verdict| verdict.outcome != VerdictOutcome::NotApplicable);
             if covered || settings.uncovered_stands == Uncovered::Compliant {
                 let standing = standing_at([], covered, settings.uncovered_stands, at);
-                return Settled { findings: Vec::new(), transitions: Vec::new(), standing, covered };
+                let (findings, transitions, waived) = (Vec::new(), Vec::new(), Vec::new());
+                return Settled { findings, transitions, standing, covered, waived };
             }
         }
-        let mut step = Settling { device: of.device, context: *self, findings: BTreeMap::new(), events: Vec::new() };
+        let mut step = Settling {
+            device: of.device,
+            context: *self,
+            waivers: of.waivers,
+            findings: BTreeMap::new(),
+            events: Vec::new(),
+            waived: Vec::new(),
+        };
         let was_overdue = |finding: &Finding| before.is_some_and(|before| finding.clock.is_overdue(before));
         let overdue_before: Vec<FindingId> = earlier.iter().filter(|it| was_overdue(it)).map(|it| it.id).collect();
         for finding in earlier {
@@ -332,8 +216,9 @@ impl SettleContext<'_> {
         }
         let covered = step.settle_rules(of, evidence_summary);
         step.settle_coverage(covered);
+        step.settle_waivers();
         step.note_fallen_due(&overdue_before);
-        let Settling { findings, events, .. } = step;
+        let Settling { findings, events, waived, .. } = step;
         let subjects: Vec<Subject> = findings.keys().cloned().collect();
         let transitions = events.into_iter().map(|SettledEvent { subject, at, event }| Transition {
             finding: subjects.binary_search(&subject).expect("every event is of a finding at hand"),
@@ -343,23 +228,26 @@ impl SettleContext<'_> {
         let transitions = transitions.collect();
         let findings: Vec<Finding> = findings.into_values().collect();
         let standing = standing_at(&findings, covered, settings.uncovered_stands, at);
-        Settled { findings, transitions, standing, covered }
+        Settled { findings, transitions, standing, covered, waived }
     }
 }
 
 /// What happened to the finding of a subject, and when.
-struct SettledEvent {
-    subject: Subject,
-    at: Timestamp,
-    event: FindingEvent,
+pub(super) struct SettledEvent {
+    pub(super) subject: Subject,
+    pub(super) at: Timestamp,
+    pub(super) event: FindingEvent,
 }
 
 /// One device on its way through settling.
-struct Settling<'s> {
+pub(super) struct Settling<'s> {
     device: &'s DeviceId,
-    context: SettleContext<'s>,
-    findings: BTreeMap<Subject, Finding>,
-    events: Vec<SettledEvent>,
+    pub(super) context: SettleContext<'s>,
+    pub(super) waivers: &'s DeviceWaivers<'s>,
+    pub(super) findings: BTreeMap<Subject, Finding>,
+    pub(super) events: Vec<SettledEvent>,
+    /// The verdicts, by their index, that a waiver covers.
+    waived: Vec<usize>,
 }
 
 impl Settling<'_> {
@@ -396,13 +284,15 @@ impl Settling<'_> {
     ) -> bool {
         let (rules, at) = (self.context.rules, self.context.at);
         let (mut covered, mut unanswered, mut judged) = (false, Vec::new(), Vec::new());
-        for verdict in &of.verdicts.all {
+        for (at_verdict, verdict) in of.verdicts.all.iter().enumerate() {
             let rule = &rules[verdict.rule];
             if rule.stage(at) != Stage::Enforced {
                 continue;
             }
             covered |= verdict.outcome != VerdictOutcome::NotApplicable;
             judged.push(Subject::Rule(rule.id.clone()));
+            let is_waived = !verdict.outcome.is_quiet() && self.waivers.covers_rule(verdict.rule, at);
+            self.waived.extend(is_waived.then_some(at_verdict));
             match verdict.outcome {
                 VerdictOutcome::Fail => self.fail(rule, &of, || evidence_summary(verdict)),
                 VerdictOutcome::Pass => self.pass(rule, || evidence_summary(verdict)),
@@ -412,7 +302,9 @@ impl Settling<'_> {
                 // Silence is not a fix: the clock runs on.
                 VerdictOutcome::Unknown(_) => {
                     self.regrace(rule);
-                    unanswered.push(verdict);
+                    if !is_waived {
+                        unanswered.push(verdict);
+                    }
                 }
             }
         }
@@ -476,25 +368,26 @@ impl Settling<'_> {
     /// before the closing of the same finding.
     fn note_fallen_due(&mut self, overdue_before: &[FindingId]) {
         let at = self.context.at;
+        let mut fallen_due = Vec::new();
         for finding in self.findings.values() {
-            let is_opened = finding.clock.opened == at && finding.spell == 1 && finding.clock.due <= at;
+            let is_opened = finding.clock.opened == at && finding.spell == 1;
             let closed_earlier = finding.clock.closed.is_some_and(|(closed, _)| closed < at);
-            if finding.clock.due > at || is_opened || closed_earlier || overdue_before.contains(&finding.id) {
+            let Phase::Overdue { since } = finding.clock.running_phase(at) else { continue };
+            if is_opened || closed_earlier || overdue_before.contains(&finding.id) {
                 continue;
             }
-            let is_closing = |event: &FindingEvent| matches!(event, FindingEvent::Closed(_));
-            let mut of_finding = self.events.iter().enumerate().filter(|(_, noted)| noted.subject == finding.subject);
-            let place = of_finding.clone().find(|(_, noted)| is_closing(&noted.event)).map(|(place, _)| place);
-            if finding.clock.closed.is_some() && place.is_none() {
-                continue;
-            }
+            let mut of_finding = self.events.iter().filter(|noted| noted.subject == finding.subject);
             // What came back or was given another moment is overdue from now on.
-            let leaves_clock =
-                |event: &FindingEvent| is_closing(event) || matches!(event, FindingEvent::RuleRenamed { .. });
-            let by_clock = of_finding.all(|(_, noted)| leaves_clock(&noted.event));
-            let moment = if by_clock { finding.clock.due } else { at };
-            let event = SettledEvent { subject: finding.subject.clone(), at: moment, event: FindingEvent::FellDue };
-            self.events.insert(place.unwrap_or(self.events.len()), event);
+            let by_clock = of_finding.all(|noted| {
+                use FindingEvent::{Closed, RuleRenamed, Waived, WaiverEnded};
+                matches!(noted.event, Closed(_) | RuleRenamed { .. } | Waived { .. } | WaiverEnded { .. })
+            });
+            let moment = if by_clock { since } else { at };
+            let (subject, event) = (finding.subject.clone(), FindingEvent::FellDue);
+            fallen_due.push(SettledEvent { subject, at: moment, event });
+        }
+        for event in fallen_due {
+            self.note_before_closing(event);
         }
     }
 
@@ -603,7 +496,7 @@ impl Settling<'_> {
         else {
             return;
         };
-        let (from, from_opening) = (finding.clock.due, grace.after(finding.clock.opened, calendar));
+        let (from, from_opening) = (finding.clock.due, grace.after(finding.clock.grace_begins(at), calendar));
         finding.clock.due = if from_opening >= from { from_opening } else { from.min(grace.after(at, calendar)) };
         finding.grace = grace;
         if finding.clock.due != from {
@@ -642,102 +535,18 @@ pub fn moments_ahead<'f>(findings: impl IntoIterator<Item = &'f Finding>, at: Ti
 #[cfg(test)]
 mod tests {
     use super::*;
-    use jiff::SignedDuration;
     use jiff::tz::TimeZone;
 
     use crate::facts::value::Reason;
-    use crate::rule_set::RuleSetSource;
-    use crate::rules::baseline::Settings;
+    use crate::findings::story::{Story, compiled, with_grace};
     use crate::rules::rule::RuleSource;
-    use crate::testing::{compile, moment, names, rule};
+    use crate::testing::{moment, names, rule};
     use VerdictOutcome::{Fail, NotApplicable, Pass, Unknown};
     use proptest::prelude::*;
-
-    /// A device and one rule over several assessments.
-    struct Story {
-        rules: Vec<Rule>,
-        settings: SettleSettings,
-        findings: Vec<Finding>,
-        /// The moment of the last assessment.
-        last: Option<Timestamp>,
-    }
-
-    fn compiled(source: RuleSource) -> Vec<Rule> {
-        compile(&RuleSetSource { rules: vec![source], ..RuleSetSource::default() }).rules().to_vec()
-    }
-
-    fn with_grace(grace: &str) -> RuleSource {
-        RuleSource {
-            settings: Settings { grace: Some(Period::parse(grace).unwrap()), ..Settings::default() },
-            ..rule("r", "ok")
-        }
-    }
-
-    impl Story {
-        fn new(grace: &str) -> Self {
-            let silence = LackSettings { grace: Period::days(3), relapse: Period::days(7) };
-            let settings = SettleSettings { silence, ..SettleSettings::default() };
-            Self { rules: compiled(with_grace(grace)), settings, findings: Vec::new(), last: None }
-        }
-
-        /// Assesses at `at` with evidence collected at `collected`; returns what happened, and the standing.
-        fn assess(
-            &mut self,
-            at: &str,
-            outcome: VerdictOutcome,
-            collected: &str,
-            corrected: bool,
-        ) -> (Vec<&'static str>, Standing) {
-            let verdicts =
-                Verdicts { all: vec![Verdict { rule: 0, outcome, vacuous: false, excepted: false, awaiting: false }] };
-            let blames = vec![Blame { fact: "ok".into(), reason: Reason::Missing }];
-            let mut evidence_summary =
-                |_: &Verdict| EvidenceSummary { collected: Some(moment(collected)), corrected, blames: blames.clone() };
-            let earlier = std::mem::take(&mut self.findings);
-            let context =
-                SettleContext { rules: &self.rules, settings: &self.settings, at: moment(at), before: self.last };
-            let device = DeviceId::from("d");
-            let newest = Some(moment(collected));
-            let of = SettleInput { device: &device, verdicts: &verdicts, newest, has_corrections: corrected };
-            let settled = context.settle(of, earlier, &mut evidence_summary);
-            (self.findings, self.last) = (settled.findings, Some(moment(at)));
-            let what = settled
-                .transitions
-                .iter()
-                .map(|transition| match &transition.event {
-                    FindingEvent::Closed(reason) => reason.as_str(),
-                    other => other.as_str(),
-                })
-                .collect();
-            (what, settled.standing)
-        }
-
-        fn phase(&self, at: &str) -> &'static str {
-            self.findings[0].phase(moment(at)).as_str()
-        }
-    }
 
     const D1: &str = "2027-03-01T06:00:00Z";
     const D2: &str = "2027-03-02T06:00:00Z";
     const D3: &str = "2027-03-03T06:00:00Z";
-
-    #[test]
-    fn the_clock_of_a_finding_tells_its_phase_at_each_edge() {
-        let second = SignedDuration::from_secs(1);
-        let (opened, due, closed) = (moment(D1), moment(D2), moment(D3));
-        let running = FindingClock::running(opened, due);
-        assert_eq!(running.phase(due - second), Phase::Open { due });
-        assert_eq!(running.phase(due), Phase::Overdue { since: due });
-        assert_eq!((running.next_change(due - second), running.next_change(due)), (Some(due), None));
-        let over = FindingClock { closed: Some((closed, CloseReason::Fixed)), ..running };
-        assert_eq!(over.phase(closed - second), Phase::Overdue { since: due });
-        assert_eq!(over.phase(closed), Phase::Closed { at: closed, reason: CloseReason::Fixed });
-        assert!(over.is_overdue(closed - second) && !over.is_overdue(closed) && !over.is_running());
-        assert_eq!(over.next_change(opened), None);
-        // Without grace a finding is overdue from its opening.
-        let at_once = FindingClock::running(opened, opened);
-        assert_eq!((at_once.phase(opened), at_once.next_change(opened)), (Phase::Overdue { since: opened }, None));
-    }
 
     #[test]
     fn a_finding_opens_falls_due_by_the_clock_and_closes_as_fixed() {

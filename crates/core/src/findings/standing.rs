@@ -2,7 +2,8 @@
 
 use jiff::Timestamp;
 
-use crate::findings::finding::{Finding, Phase, Subject};
+use crate::findings::clock::Phase;
+use crate::findings::finding::{Finding, Subject};
 
 /// How a device stands, best first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -65,7 +66,7 @@ pub fn standing_at<'f>(
     for finding in findings {
         has_clock |= finding.subject == Subject::Uncovered;
         worst = worst.max(match (finding.phase(at), &finding.subject) {
-            (Phase::Closed { .. }, _) => Standing::Compliant,
+            (Phase::Closed { .. } | Phase::Waived { .. }, _) => Standing::Compliant,
             (Phase::Open { .. }, _) => Standing::OnNotice,
             (Phase::Overdue { .. }, Subject::Silence) => Standing::Unproven,
             (Phase::Overdue { .. }, Subject::Uncovered) => stands,

@@ -372,17 +372,16 @@ impl<'a> CauseFinder<'_, 'a> {
         let access_rule = Some(self.set.access().rules()[rule].id.to_string());
         match fix {
             Remedy::Finding(at) => {
-                let finding = self.running[*at];
-                let kind = match finding.subject {
-                    Subject::Rule(_) => CauseKind::Finding,
-                    Subject::Silence => CauseKind::Silence,
-                    Subject::Uncovered => CauseKind::Uncovered,
+                let (finding, at) = (self.running[*at], self.session.at);
+                let kind = match finding.clock.is_overdue_by_end_of_waiver(at) {
+                    true => CauseKind::WaiverEnded,
+                    false => finding.subject.cause_kind(),
                 };
                 Cause {
                     access_rule,
                     rule: Some(finding.subject.as_str().to_owned()),
                     opened: Some(finding.clock.opened),
-                    due: Some(finding.clock.due),
+                    due: Some(finding.clock.due_at(at)),
                     ..Cause::of_kind(kind)
                 }
             }
@@ -404,8 +403,8 @@ mod tests {
     use crate::access::service::{AccessSource, Otherwise};
     use crate::diagnostic::Text;
     use crate::facts::period::Period;
+    use crate::findings::clock::FindingClock;
     use crate::findings::event::FindingId;
-    use crate::findings::finding::FindingClock;
     use crate::findings::standing::Uncovered;
     use crate::fleet::people::Person;
     use crate::rule_set::RuleSetSource;

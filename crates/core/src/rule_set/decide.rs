@@ -1,6 +1,7 @@
 //! The decision for one sign-in.
 
 use bumpalo::Bump;
+use jiff::Timestamp;
 
 use super::RuleSet;
 use super::session::Session;
@@ -38,7 +39,7 @@ impl RuleSet {
     ) -> AccessState<'a> {
         let Posture { running, covered, uncovered } = posture;
         let standing = standing_at(running.iter().copied(), covered, uncovered, session.at);
-        let failing = failing_rules(running, session.arena);
+        let failing = failing_rules(running, session.at, session.arena);
         let ambient = Ambient { standing: Some(standing.as_str()), failing: Some(failing), ..Ambient::default() };
         AccessState {
             standing: Some(standing),
@@ -104,9 +105,10 @@ impl RuleSet {
 /// The fact that names a device's platform.
 const PLATFORM: &str = "platform";
 
-/// Returns the rules that have a running finding.
-fn failing_rules<'a>(findings: &[&Finding], arena: &'a Bump) -> &'a [&'a str] {
-    let rules = findings.iter().filter_map(|finding| match &finding.subject {
+/// Returns the rules that have a running finding which no waiver covers.
+pub fn failing_rules<'a>(findings: &[&Finding], at: Timestamp, arena: &'a Bump) -> &'a [&'a str] {
+    let unwaived = findings.iter().filter(|finding| !finding.clock.is_waived(at));
+    let rules = unwaived.filter_map(|finding| match &finding.subject {
         Subject::Rule(rule) => Some(&*arena.alloc_str(rule.as_str())),
         Subject::Silence | Subject::Uncovered => None,
     });

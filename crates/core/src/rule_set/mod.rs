@@ -11,7 +11,7 @@ mod session;
 pub(crate) mod vet;
 
 pub use causes::{find_causes, find_causes_of_rule};
-pub use decide::{AccessCondition, Posture, decide, decide_and_explain, step_evidence};
+pub use decide::{AccessCondition, Posture, decide, decide_and_explain, failing_rules, step_evidence};
 use session::Member;
 pub use session::Session;
 
@@ -30,6 +30,7 @@ use crate::facts::layout::{Layout, SlotId};
 use crate::facts::merge::Facts;
 use crate::facts::validity::Watch;
 use crate::facts::value::{Reason, Value};
+use crate::findings::waiver::{DeviceWaivers, Waiver, WaiverSource, compile_waivers, is_held};
 use crate::fleet::group::{GroupKind, GroupSource, GroupSummary, Groups, Membership, any, group_ids};
 use crate::fleet::people::Person;
 use crate::rules::baseline::{self, BaselineSource};
@@ -54,6 +55,8 @@ pub struct RuleSetSource {
     pub terms: Vec<TermsSource>,
     /// What makes a device managed; a fresh observation, where nothing is said.
     pub managed: Option<Text>,
+    /// Waivers.
+    pub waivers: Vec<WaiverSource>,
 }
 
 /// All rules, groups and access rules of a workspace, compiled.
@@ -64,6 +67,7 @@ pub struct RuleSet {
     layout: Layout,
     people_layout: Layout,
     access: AccessSet,
+    waivers: Vec<Waiver>,
     /// The moments at which time alone changes some rule's stage or exceptions, ascending.
     moments: Vec<Timestamp>,
 }
@@ -95,6 +99,7 @@ impl RuleSet {
             managed: source.managed.as_ref(),
         };
         let access = AccessSet::compile(written, &groups, &mut vocabulary, &mut mistakes);
+        let waivers = compile_waivers(&source.waivers, &groups, &rules, &mut mistakes);
         let mistakes = each_once(mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
         let moments: BTreeSet<Timestamp> = rules
@@ -103,7 +108,7 @@ impl RuleSet {
             .chain(access.rules().iter().filter_map(AccessRule::enforced_from))
             .collect();
         let moments = moments.into_iter().collect();
-        let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access, moments });
+        let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access, waivers, moments });
         let set = set.map(|mut set| {
             let mut uses = Uses::default();
             set.conditions().for_each(|condition| uses.note(condition));
@@ -218,6 +223,25 @@ impl RuleSet {
         of_people.any(|group| group.condition.as_ref().is_some_and(Condition::reads_clock))
     }
 
+    /// Returns the waivers in the order in which they are written.
+    pub fn waivers(&self) -> &[Waiver] {
+        &self.waivers
+    }
+
+    /// Returns the waivers that are for a device: those that name it, and those for a group that surely holds it.
+    pub fn waivers_of<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> DeviceWaivers<'a> {
+        if self.waivers.is_empty() {
+            return DeviceWaivers::default();
+        }
+        let memberships = match self.waivers.iter().all(|waiver| waiver.groups().is_empty()) {
+            true => &[],
+            false => self.memberships_of_device(input, Ambient::default(), session),
+        };
+        let names_it = |waiver: &Waiver| waiver.devices.iter().any(|device| device.as_str() == input.id);
+        let all = self.waivers.iter().filter(|waiver| names_it(waiver) || is_held(waiver, memberships)).collect();
+        DeviceWaivers { all }
+    }
+
     /// Works out which groups a person belongs to, one membership a group; notes until when that holds.
     pub fn memberships_of_person(
         &self,
@@ -267,7 +291,7 @@ impl RuleSet {
             };
             let vacuous = evaluator.take_vacuous() && outcome == VerdictOutcome::Pass;
             let awaiting = outcome == VerdictOutcome::Fail && rule.said(&mut evaluator).awaiting;
-            Verdict { rule: index, outcome, vacuous, excepted, awaiting }
+            Verdict { rule: index, outcome, vacuous, excepted, awaiting, waived: false }
         }));
         Verdicts { all }
     }

@@ -52,6 +52,8 @@ pub struct Verdict {
     pub excepted: bool,
     /// It fails, and what was asked for is on its way.
     pub awaiting: bool,
+    /// It fails or is unknown, and a waiver covers that; known once the verdict was settled.
+    pub waived: bool,
 }
 
 /// The verdicts of all rules that are on trial or enforced, in the order of the rule set.

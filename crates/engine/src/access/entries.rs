@@ -115,7 +115,7 @@ impl<'d, 'w> DeviceEntries<'d, 'w> {
         for cause in &decision.causes {
             let kept_without_rule =
                 cause.rule.is_none() && matches!(cause.kind, CauseKind::Finding | CauseKind::Silence);
-            let findings = match kept_without_rule || cause.kind == CauseKind::Silence {
+            let findings = match kept_without_rule || cause.underlying_kind() == CauseKind::Silence {
                 true => reading.findings_beside(of)?,
                 false => &[],
             };
@@ -128,7 +128,7 @@ impl<'d, 'w> DeviceEntries<'d, 'w> {
             for finding in findings.iter().filter(is_overdue) {
                 if (finding.subject == Subject::Silence) == (cause.kind == CauseKind::Silence) {
                     let rule = Some(finding.subject.as_str().to_owned());
-                    let (opened, due) = (Some(finding.clock.opened), Some(finding.clock.due));
+                    let (opened, due) = (Some(finding.clock.opened), Some(finding.clock.due_at(reading.at)));
                     let cause = Cause { rule, opened, due, ..cause.clone() };
                     lines.push(reading.cause_line(&of.device, findings, &cause)?);
                 }
@@ -158,7 +158,7 @@ impl Reading<'_> {
         findings: &[Finding],
         cause: &Cause,
     ) -> Result<CauseLine, EngineError> {
-        let (title, fix) = match (cause.kind, cause.rule.as_deref()) {
+        let (title, fix) = match (cause.underlying_kind(), cause.rule.as_deref()) {
             (CauseKind::Finding, Some(rule)) => match self.project.rules.position(rule) {
                 Some(at) => (Some(self.project.rules.rules()[at].title.clone()), self.fix(at, device)?),
                 None => (Some(rule.to_owned()), None),

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use bumpalo::Bump;
 use fencepost_core::{
     Correction, Declaration, Evidence, Exception, Facts, Finding, GroupSummary, Holder, Origin, Reason, Rule, SlotId,
-    Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, standing_at,
+    Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::{DeviceRow, SpellKind};
@@ -17,7 +17,7 @@ use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, Judged, surroundings};
 use crate::ledger_view::codec::DecisionKey;
-use crate::ledger_view::outcome::UNCOVERED;
+use crate::ledger_view::outcome::StandingDetail;
 use crate::ledger_view::reading::Reading;
 use crate::ledger_view::survey::leaves;
 
@@ -102,6 +102,8 @@ pub struct VerdictLine {
     pub scope_last_known: Vec<String>,
     /// The latest finding of the rule on the device.
     pub finding: Option<Finding>,
+    /// The waiver that covers a failure, or what is unknown.
+    pub waiver: Option<Waiver>,
 }
 
 /// All that is known of a device.
@@ -113,6 +115,8 @@ pub struct DeviceReport {
     pub standing: Option<Standing>,
     /// Whether any enforced rule covers it.
     pub covered: bool,
+    /// Whether it is compliant, and would not be without a waiver.
+    pub by_waiver: bool,
     /// The newest moment of collection of any source.
     pub collected: Option<Timestamp>,
     /// When it was retired, and why.
@@ -192,16 +196,20 @@ impl Reading<'_> {
             judge: &assessing,
             judged: assessing.judged(device, assessed_facts, &arena),
             facts: assessed_facts,
-            covered: spell.as_ref().is_some_and(|spell| spell.detail != UNCOVERED),
+            covered: spell.as_ref().is_some_and(|spell| StandingDetail::parse(&spell.detail).covered),
             is_assessed: spell.is_some(),
             findings,
             arena: &arena,
         };
         let (groups, last_known) = assessed.groups(stale_holder);
         let (reach, costs) = assessed.reach()?;
+        let (standing, verdicts) = (assessed.standing(self.at), assessed.verdicts());
+        let is_waived = verdicts.iter().any(|verdict| verdict.waiver.is_some())
+            || assessed.findings.iter().any(|finding| finding.clock.is_waived(self.at));
         Ok(DeviceReport {
             device: device.to_owned(),
-            standing: assessed.standing(self.at),
+            standing,
+            by_waiver: standing == Some(Standing::Compliant) && is_waived,
             covered: assessed.covered,
             collected: facts.collected(),
             retired,
@@ -211,7 +219,7 @@ impl Reading<'_> {
             groups,
             last_known,
             facts: lines,
-            verdicts: assessed.verdicts(),
+            verdicts,
             past_valid_until: self.is_past_valid_until(device)?,
             findings: assessed.findings,
             reach,
@@ -322,6 +330,9 @@ impl<'d> AssessedDevice<'d, '_> {
         let fix = rules.fix(verdict.rule, &self.judged.input, session);
         let exception = rules.exception(verdict.rule, &self.judged.input, session);
         let of_rule = |finding: &&Finding| finding.subject.as_str() == rule.id.as_str();
+        let may_be_waived = !verdict.outcome.is_quiet() && rule.stage(session.at) == Stage::Enforced;
+        let waivers = self.judge.waivers(&self.judged.input, self.arena);
+        let waiver = waivers.running_for_rule(verdict.rule, self.reading.at).filter(|_| may_be_waived);
         VerdictLine {
             stage: rule.stage(session.at),
             fix: fix.say.filter(|_| verdict.outcome == VerdictOutcome::Fail).map(str::to_owned),
@@ -332,6 +343,7 @@ impl<'d> AssessedDevice<'d, '_> {
             evidence: self.judge.prove(verdict, &self.judged.input, self.arena),
             scope_last_known: scope_last_known.into_iter().map(str::to_owned).collect(),
             finding: self.findings.iter().rfind(of_rule).cloned(),
+            waiver: waiver.cloned(),
             rule,
         }
     }
@@ -340,7 +352,7 @@ impl<'d> AssessedDevice<'d, '_> {
     /// `stale_holder` is the fact that names the holder, where that is older than promised.
     fn groups(&self, stale_holder: Option<&str>) -> (Vec<String>, Vec<(String, Vec<String>)>) {
         let rules = &self.judge.project.rules;
-        let ambient = surroundings(self.standing(self.reading.at), &self.findings, self.arena);
+        let ambient = surroundings(self.standing(self.reading.at), &self.findings, self.reading.at, self.arena);
         let memberships = rules.memberships_of_device(&self.judged.input, ambient, self.judge.session(self.arena));
         let mut last_known: Vec<(String, Vec<String>)> =
             stale_holder.iter().map(|path| ("holder".to_owned(), vec![(*path).to_owned()])).collect();

@@ -8,7 +8,7 @@ use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::import::changes::{Change, changes_between};
 use crate::ledger_view::damage::unreadable;
-use crate::ledger_view::event::{Event, EventKind, FindingChange};
+use crate::ledger_view::event::{Event, EventKind, FindingChange, events_by_clock};
 use crate::ledger_view::reading::Reading;
 
 /// Something that happened to a device.
@@ -161,11 +161,11 @@ impl Reading<'_> {
             };
             noted.push(Happening { at, what, assessment });
         }
-        // What has fallen due since the assessment, by the clock alone.
+        // What the clock alone has done since the assessment.
         let assessed = self.reader.assessments(Some(self.at), 1)?.pop().map_or(self.at, |run| run.as_of);
         for finding in self.findings(Some(&device), false)?.into_values().flatten() {
-            if let Some(due) = finding.clock.next_change(assessed).filter(|due| *due <= self.at) {
-                tell(due, Happened::Finding(FindingChange::of(&finding, FindingEvent::FellDue)));
+            for (at, event) in events_by_clock(&finding, assessed, self.at) {
+                tell(at, Happened::Finding(FindingChange::of(&finding, event)));
             }
         }
         for name in std::iter::once(&device).chain(&self.reader.former_names(&device)?) {

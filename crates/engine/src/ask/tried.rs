@@ -111,9 +111,9 @@ pub fn try_expression(
             judge = reading.judge();
             let facts = judge.facts(device, &documents, &layout, &arena)?;
             let judged = judge.judged(device, facts, &arena);
-            let standing = reading.standings()?.get(device).map(|(standing, _)| *standing);
+            let standing = reading.standings()?.get(device).map(|found| found.standing);
             let own = reading.findings(Some(device), false)?.remove(device).unwrap_or_default();
-            let ambient = surroundings(standing, &own, &arena);
+            let ambient = surroundings(standing, &own, reading.at, &arena);
             let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.session(&arena));
             let mut evaluator = Evaluator::new(Some(facts), judge.at, zone, &arena);
             evaluator.set_groups(memberships);

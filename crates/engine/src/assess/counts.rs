@@ -23,6 +23,8 @@ pub struct StandingCounts {
     pub uncovered: u64,
     /// Devices of which nothing is fresh any more.
     pub stale: u64,
+    /// Compliant ones that would not be without a waiver.
+    pub waived: u64,
 }
 
 impl StandingCounts {
@@ -35,6 +37,7 @@ impl StandingCounts {
         self.non_compliant += other.non_compliant;
         self.uncovered += other.uncovered;
         self.stale += other.stale;
+        self.waived += other.waived;
     }
 
     /// Counts one more device.
@@ -54,8 +57,8 @@ impl StandingCounts {
 
     /// As the summary of an assessment has it.
     pub(super) fn to_json(self) -> Json {
-        let Self { total, compliant, on_notice, unproven, non_compliant, uncovered, stale } = self;
-        json!([total, compliant, on_notice, unproven, non_compliant, uncovered, stale])
+        let Self { total, compliant, on_notice, unproven, non_compliant, uncovered, stale, waived } = self;
+        json!([total, compliant, on_notice, unproven, non_compliant, uncovered, stale, waived])
     }
 
     pub(super) fn of_json(json: &Json) -> Option<Self> {
@@ -68,6 +71,8 @@ impl StandingCounts {
             non_compliant: number(4)?,
             uncovered: number(5)?,
             stale: number(6)?,
+            // Earlier summaries do not count it.
+            waived: number(7).unwrap_or(0),
         })
     }
 }
@@ -93,6 +98,8 @@ pub struct RuleCount {
     pub excepted: u64,
     /// Devices that fail, and where what was asked for is on its way.
     pub awaiting: u64,
+    /// Devices that fail or are unknown, and where a waiver covers that.
+    pub waived: u64,
 }
 
 impl RuleCount {
@@ -105,6 +112,7 @@ impl RuleCount {
         self.vacuous += other.vacuous;
         self.excepted += other.excepted;
         self.awaiting += other.awaiting;
+        self.waived += other.waived;
     }
 
     /// Creates the counts of a rule, all zero, as of a moment.
@@ -131,8 +139,8 @@ impl RuleCount {
 
     /// As the summary of an assessment has it.
     pub(super) fn to_json(&self) -> Json {
-        let Self { rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting } = self;
-        json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting])
+        let Self { rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting, waived } = self;
+        json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting, waived])
     }
 
     pub(crate) fn of_json(json: &Json) -> Option<Self> {
@@ -148,6 +156,7 @@ impl RuleCount {
             excepted: number(7)?,
             // Earlier summaries do not count it.
             awaiting: number(8).unwrap_or(0),
+            waived: number(9).unwrap_or(0),
         })
     }
 }

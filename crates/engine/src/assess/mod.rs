@@ -36,7 +36,7 @@ use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
-use crate::ledger_view::batch::{Batch, DEVICES, Job, standing_of_spell};
+use crate::ledger_view::batch::{Batch, DEVICES, DeviceStanding, Job};
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::event::{Event, EventKind};
@@ -412,7 +412,7 @@ impl Pass<'_, '_> {
             return Ok(None);
         }
         let spell = self.writer.reader().spells_of(SpellKind::Standing, job.device, None)?.pop();
-        spell.map(|spell| Ok(standing_of_spell(self.project, &spell)?.0)).transpose()
+        spell.map(|spell| Ok(DeviceStanding::of_spell(self.project, &spell)?.standing)).transpose()
     }
 
     fn save_spells(&mut self, job: &Job<'_>, settling: &DeviceUpdate) -> Result<(), LedgerError> {

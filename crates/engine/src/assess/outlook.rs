@@ -43,6 +43,8 @@ pub(crate) struct DeviceAt<'a> {
     pub covered: bool,
     /// Notes until when what is read of it holds.
     watch: &'a Watch,
+    /// Until when its waivers are the same.
+    waivers_until: Option<Timestamp>,
 }
 
 impl DeviceAt<'_> {
@@ -62,7 +64,7 @@ impl DeviceAt<'_> {
         let retired = self.judge.project.lifecycles.next_retirement(self.judged.input.id, at).map(|one| one.from);
         // What may change at any moment has no next one.
         let watched = self.watch.until();
-        [Some(watched), next_due, retired].into_iter().flatten().min().unwrap_or(Timestamp::MAX)
+        [Some(watched), next_due, retired, self.waivers_until].into_iter().flatten().min().unwrap_or(Timestamp::MAX)
     }
 }
 
@@ -145,18 +147,20 @@ impl<'a> Outlook<'_, 'a> {
         let settings = &project.config.settle_settings();
         let context = SettleContext { rules: project.rules.rules(), settings, at, before: Some(self.judge.at) };
         let device = DeviceId::from(self.device);
+        let waivers = judge.waivers(&judged.input, arena);
         let settled = context.settle(
             SettleInput {
                 device: &device,
                 verdicts: &verdicts,
                 newest: judged.input.facts.collected(),
                 has_corrections: judge.corrections_of(self.device).next().is_some(),
+                waivers: &waivers,
             },
             self.findings.to_vec(),
             &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena),
         );
         let (findings, covered) = (settled.findings, settled.covered);
-        Some(DeviceAt { judge, judged, findings, covered, watch })
+        Some(DeviceAt { judge, judged, findings, covered, watch, waivers_until: waivers.next_change(at) })
     }
 
     /// Returns what an assessment at `at` would decide otherwise than `held` if nothing came in until then.
@@ -176,7 +180,8 @@ impl<'a> Outlook<'_, 'a> {
         let next_due = moments_ahead(self.findings, at).into_iter().next();
         // What may change at any moment has no next one.
         let watched = Some(found.watch.until()).filter(|until| *until > at);
-        let until = [watched, next_due, until_retired].into_iter().flatten().min().unwrap_or(Timestamp::MAX);
+        let moments = [watched, next_due, until_retired, found.waivers_until];
+        let until = moments.into_iter().flatten().min().unwrap_or(Timestamp::MAX);
         Then { is_retired: false, changed, keys, until }
     }
 

@@ -36,6 +36,8 @@ pub enum LinePhase {
     Open,
     /// Its grace has ended.
     Overdue,
+    /// A waiver covers it.
+    Waived,
     /// It is over.
     Closed,
 }
@@ -46,6 +48,7 @@ impl LinePhase {
         match self {
             Self::Open => "open",
             Self::Overdue => "overdue",
+            Self::Waived => "waived",
             Self::Closed => "closed",
         }
     }
@@ -135,6 +138,8 @@ struct Happened {
     opened: Spool<FindingLine>,
     closed: Spool<FindingLine>,
     overdue: Spool<FindingLine>,
+    /// Findings of the device at hand that opened or came back.
+    newly_open: Vec<(FindingId, FindingLine)>,
     /// Findings of the device at hand that fell due, and are not known to have closed.
     fallen_due: Vec<(FindingId, FindingLine)>,
 }
@@ -178,11 +183,20 @@ impl Happened {
             phase,
             how: how.map(str::to_owned),
         };
-        if self.fallen_due.first().is_some_and(|(_, before)| before.device != line.device) {
+        let at_hand = self.fallen_due.first().or(self.newly_open.first());
+        if at_hand.is_some_and(|(_, before)| before.device != line.device) {
             self.next_device()?;
         }
         match change.event {
-            FindingEvent::Opened | FindingEvent::CameBack => self.opened.push(&line),
+            FindingEvent::Opened | FindingEvent::CameBack => {
+                self.newly_open.push((change.id, line));
+                Ok(())
+            }
+            FindingEvent::Waived { .. } => {
+                let own = self.newly_open.iter_mut().filter(|(id, _)| *id == change.id);
+                own.for_each(|(_, line)| line.phase = LinePhase::Waived);
+                Ok(())
+            }
             FindingEvent::Closed(_) => {
                 // What fell due and closed before anybody saw it is closed.
                 self.fallen_due.retain(|(id, _)| *id != change.id);
@@ -192,11 +206,14 @@ impl Happened {
                 self.fallen_due.push((change.id, line));
                 Ok(())
             }
-            FindingEvent::DueMoved { .. } | FindingEvent::RuleRenamed { .. } => Ok(()),
+            FindingEvent::DueMoved { .. } | FindingEvent::RuleRenamed { .. } | FindingEvent::WaiverEnded { .. } => {
+                Ok(())
+            }
         }
     }
 
     fn next_device(&mut self) -> Result<(), EngineError> {
+        self.newly_open.drain(..).try_for_each(|(_, line)| self.opened.push(&line))?;
         self.fallen_due.sort_by(|(_, one), (_, other)| one.rule.cmp(&other.rule));
         self.fallen_due.drain(..).try_for_each(|(_, line)| self.overdue.push(&line))
     }

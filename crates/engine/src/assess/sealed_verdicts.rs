@@ -113,5 +113,5 @@ fn code(rule: usize, json: &Json) -> Option<u8> {
     };
     let is = |key: &str| json[key].as_bool().unwrap_or(false);
     let (vacuous, excepted, awaiting) = (is("nothing_to_check"), is("excepted"), is("awaiting"));
-    Some(code_of(&Verdict { rule, outcome, vacuous, excepted, awaiting }))
+    Some(code_of(&Verdict { rule, outcome, vacuous, excepted, awaiting, waived: false }))
 }

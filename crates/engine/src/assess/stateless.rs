@@ -6,8 +6,8 @@ use std::path::Path;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Blame, Evidence, EvidenceSummary, Packer, Reason, SettleContext, SettleInput, Stage, Standing, Verdict,
-    VerdictOutcome, Verdicts, Watch,
+    Blame, DeviceWaivers, Evidence, EvidenceSummary, Packer, Reason, SettleContext, SettleInput, Stage, Standing,
+    Verdict, VerdictOutcome, Verdicts, Watch,
 };
 use fencepost_formats::{
     Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, decompress, mask_secrets, read_chunk,
@@ -371,7 +371,8 @@ impl Standings {
         let enforced: Vec<bool> = rules.iter().map(|rule| rule.stage(at) == Stage::Enforced).collect();
         let any = enforced.iter().position(|enforced| *enforced);
         let alone = |rule: Option<usize>, outcome| {
-            let verdict = |rule| Verdict { rule, outcome, vacuous: false, excepted: false, awaiting: false };
+            let verdict =
+                |rule| Verdict { rule, outcome, vacuous: false, excepted: false, awaiting: false, waived: false };
             standing_now(project, at, &Verdicts { all: rule.map(verdict).into_iter().collect() })
         };
         Self {
@@ -400,6 +401,7 @@ fn standing_now(project: &Project, at: Timestamp, verdicts: &Verdicts) -> Standi
     let device = fencepost_core::DeviceId::from("");
     let settings = project.config.settle_settings();
     let context = SettleContext { rules: project.rules.rules(), settings: &settings, at, before: None };
-    let of = SettleInput { device: &device, verdicts, newest: None, has_corrections: false };
+    let waivers = &DeviceWaivers::default();
+    let of = SettleInput { device: &device, verdicts, newest: None, has_corrections: false, waivers };
     context.settle(of, Vec::new(), &mut |_| EvidenceSummary::default()).standing
 }

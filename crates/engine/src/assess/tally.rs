@@ -135,6 +135,7 @@ impl Tally {
             step(self.devices.of(outcome.standing()), true);
             step(&mut self.devices.uncovered, !outcome.covered);
             step(&mut self.devices.stale, outcome.stale);
+            step(&mut self.devices.waived, outcome.by_waiver);
             let judged = project.rules.rules().iter().zip(&mut self.rules).filter(|(rule, _)| !rule.is_draft());
             for ((_, count), code) in judged.zip(outcome.verdicts) {
                 let verdict = verdict_of(0, *code);
@@ -142,6 +143,7 @@ impl Tally {
                 step(&mut count.vacuous, verdict.vacuous);
                 step(&mut count.excepted, verdict.excepted);
                 step(&mut count.awaiting, verdict.awaiting);
+                step(&mut count.waived, verdict.waived);
             }
             for (slot, count) in self.reported.iter_mut().enumerate() {
                 step(count, outcome.reports(slot));

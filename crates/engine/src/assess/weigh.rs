@@ -6,8 +6,8 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CloseReason, DeviceId, Finding, FindingClock, FindingEvent, Observation, Packer, Posture, Rule, SettleContext,
-    SettleInput, Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, unpack,
+    CloseReason, DeviceId, Finding, FindingEvent, Observation, Packer, Posture, Rule, SettleContext, SettleInput,
+    Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
 use fencepost_store::{
@@ -26,8 +26,8 @@ use crate::ledger_view::batch::Job;
 use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
 use crate::ledger_view::damage::{damaged, unreadable};
 use crate::ledger_view::event::Event;
-use crate::ledger_view::outcome::UNCOVERED;
-use crate::ledger_view::outcome::{Digest, Outcome, code_of, reported};
+use crate::ledger_view::event::events_by_clock;
+use crate::ledger_view::outcome::{Digest, Outcome, StandingDetail, code_of, reported};
 use crate::ledger_view::packed_findings::{pack_findings, unpack_findings};
 
 /// How long most packs are, so that their buffers do not grow.
@@ -88,14 +88,12 @@ impl FindingChanges {
         let mut changes = Self::default();
         for finding in findings {
             changes.set.push(codec::finding_row(finding, run));
-            let clock = finding.clock;
-            if let Some(due) = before.and_then(|before| FindingClock { closed: None, ..clock }.next_change(before))
-                && clock.closed.is_some_and(|(at, _)| due <= at)
-            {
-                changes.events.push(Event::of_finding(finding, due, FindingEvent::FellDue));
+            let Some((closed, reason)) = finding.clock.closed else { continue };
+            if let Some(before) = before {
+                let by_clock = events_by_clock(finding, before, closed);
+                changes.events.extend(by_clock.map(|(at, event)| Event::of_finding(finding, at, event)));
             }
-            let closed = clock.closed.map(|(at, reason)| Event::of_finding(finding, at, FindingEvent::Closed(reason)));
-            changes.events.extend(closed);
+            changes.events.push(Event::of_finding(finding, closed, FindingEvent::Closed(reason)));
         }
         changes
     }
@@ -342,6 +340,7 @@ impl Weigher<'_> {
             standing: was.standing,
             covered: was.covered,
             stale: was.stale,
+            by_waiver: was.by_waiver,
             verdicts: codes.clone(),
             reported: reported(judged),
         };
@@ -365,7 +364,7 @@ impl Weigher<'_> {
 
     /// Settles the verdicts of a device against its earlier findings, and decides who reaches what with it.
     fn settle<'a>(&'a self, job: &Job<'_>, evaluated: Evaluated<'a>, by_life: ByLife, arena: &'a Bump) -> DeviceUpdate {
-        let Evaluated { judged, observations, input, verdicts, codes, watch } = evaluated;
+        let Evaluated { judged, observations, input, mut verdicts, mut codes, watch } = evaluated;
         let ByLife { current: earlier, past, over: _ } = by_life;
         let (judge, project, name) = (self.judge, self.judge.project, job.device.name.as_str());
         let (rules, settings) = (project.rules.rules(), &project.config.settle_settings());
@@ -373,10 +372,17 @@ impl Weigher<'_> {
         let device = DeviceId::from(name);
         let newest = judged.input.facts.collected();
         let has_corrections = judge.corrections_of(name).next().is_some();
-        let of = SettleInput { device: &device, verdicts: &verdicts, newest, has_corrections };
+        let waivers = &judge.waivers(&judged.input, arena);
+        let of = SettleInput { device: &device, verdicts: &verdicts, newest, has_corrections, waivers };
         let settled =
             context.settle(of, earlier.clone(), &mut |verdict| judge.evidence_summary(verdict, &judged.input, arena));
+        for at in &settled.waived {
+            verdicts.all[*at].waived = true;
+            codes[*at] = code_of(&verdicts.all[*at]);
+        }
         let running: Vec<&Finding> = settled.findings.iter().filter(|finding| finding.is_running()).collect();
+        let is_waived = !settled.waived.is_empty() || running.iter().any(|finding| finding.clock.is_waived(judge.at));
+        let by_waiver = settled.standing == Standing::Compliant && is_waived;
         let posture =
             Posture { running: &running, covered: settled.covered, uncovered: project.config.uncovered_stands };
         let decisions = usual_decisions(judge, judged, posture, arena);
@@ -387,6 +393,7 @@ impl Weigher<'_> {
             standing: Standing::ALL.iter().position(|known| *known == settled.standing).unwrap_or(0) as u8,
             covered: settled.covered,
             stale: !judged.input.facts.is_fresh(),
+            by_waiver,
             kept: [
                 kept_verdicts(judge, &verdicts),
                 digest(decided.iter().flat_map(|spell| [spell.subject.as_str(), &spell.value, &spell.detail])),
@@ -397,7 +404,8 @@ impl Weigher<'_> {
         };
         let next_due = moments_ahead(&settled.findings, judge.at).into_iter().next();
         let next_retirement = project.lifecycles.next_retirement(name, judge.at).map(|retirement| retirement.from);
-        let by_clock = next_due.into_iter().chain(next_retirement).min().unwrap_or(Timestamp::MAX);
+        let by_clock = [next_due, next_retirement, waivers.next_change(judge.at)].into_iter().flatten().min();
+        let by_clock = by_clock.unwrap_or(Timestamp::MAX);
         let outlook = Outlook { judge, device: name, observations, findings: &settled.findings };
         let coming = outlook.coming(&decisions, arena);
         let row = AssessedRow {
@@ -410,8 +418,8 @@ impl Weigher<'_> {
         };
         let was = job.outcome();
         let differs = |which: usize| was.is_none_or(|was| was.kept[which] != outcome.kept[which]);
-        let stands_otherwise = was.is_none_or(|was| (was.standing, was.covered) != (outcome.standing, outcome.covered));
-        let cover = if settled.covered { "covered" } else { UNCOVERED };
+        let stands = |outcome: &Outcome<&[u8]>| (outcome.standing, outcome.covered, outcome.by_waiver);
+        let stands_otherwise = was.is_none_or(|was| stands(&was) != stands(&outcome.borrowed()));
         DeviceUpdate {
             verdicts: differs(0)
                 .then(|| failing(judge, &verdicts).map(|failing| verdict_spell(failing, judge.at)).collect()),
@@ -421,7 +429,7 @@ impl Weigher<'_> {
             standing: stands_otherwise.then(|| Spell {
                 subject: String::new(),
                 value: settled.standing.as_str().to_owned(),
-                detail: cover.to_owned(),
+                detail: StandingDetail { covered: settled.covered, by_waiver }.text().to_owned(),
             }),
             row: (job.before.as_ref() != Some(&row.borrowed())).then_some(row),
             changes: FindingChanges::of(&earlier, &settled, self.run),

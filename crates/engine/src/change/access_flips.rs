@@ -127,7 +127,7 @@ impl AccessSnapshot {
                 };
                 for finding in reading.findings_beside(&current)?.iter().filter(|finding| finding.is_running()) {
                     let key = (device.name.clone(), finding.subject.as_str().to_owned());
-                    snapshot.due.insert(key, finding.clock.due);
+                    snapshot.due.insert(key, finding.clock.due_at(reading.at));
                 }
                 for coming in current.losing.iter().filter(|coming| !coming.only_if_silent) {
                     snapshot.losing.entry(sign_in(&coming.key)).or_insert(coming.at);

@@ -4,8 +4,9 @@ use std::borrow::Cow;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    AccessState, Ambient, Correction, DeviceInput, DocumentReader, Evidence, EvidenceSummary, Facts, Finding, Holder,
-    Layout, Observation, Session, SlotId, Standing, Subject, Value, Verdict, Verdicts, Watch, merge, unpack_some,
+    AccessState, Ambient, Correction, DeviceInput, DeviceWaivers, DocumentReader, Evidence, EvidenceSummary, Facts,
+    Finding, Holder, Layout, Observation, Session, SlotId, Standing, Value, Verdict, Verdicts, Watch, failing_rules,
+    merge, unpack_some,
 };
 use fencepost_formats::JsonDocuments;
 use fencepost_store::{FactsRow, LedgerError};
@@ -27,16 +28,17 @@ pub struct Judge<'p> {
     pub at: Timestamp,
 }
 
-/// Returns what conditions may ask of a device besides its facts: how it stands, and which rules fail on it.
-pub(crate) fn surroundings<'a>(standing: Option<Standing>, findings: &[Finding], arena: &'a Bump) -> Ambient<'a> {
-    let failing = findings.iter().filter(|finding| finding.is_running()).filter_map(|finding| match &finding.subject {
-        Subject::Rule(rule) => Some(&*arena.alloc_str(rule.as_str())),
-        Subject::Silence | Subject::Uncovered => None,
-    });
-    let failing: Vec<&str> = failing.collect();
+/// Returns what conditions may ask of a device besides its facts at a moment: how it stands, and which rules fail on it.
+pub(crate) fn surroundings<'a>(
+    standing: Option<Standing>,
+    findings: &[Finding],
+    at: Timestamp,
+    arena: &'a Bump,
+) -> Ambient<'a> {
+    let running: Vec<&Finding> = findings.iter().filter(|finding| finding.is_running()).collect();
     Ambient {
         standing: standing.map(Standing::as_str),
-        failing: standing.map(|_| &*arena.alloc_slice_copy(&failing)),
+        failing: standing.map(|_| failing_rules(&running, at, arena)),
         ..Ambient::default()
     }
 }
@@ -267,6 +269,11 @@ impl<'p> Judge<'p> {
     /// Returns the verdicts of all rules.
     pub fn verdicts<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> Verdicts {
         self.project.rules.evaluate(input, self.session(arena))
+    }
+
+    /// Returns the waivers that are for a device.
+    pub(crate) fn waivers<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> DeviceWaivers<'a> {
+        self.project.rules.waivers_of(input, self.session(arena))
     }
 
     /// Returns what the clock of a finding goes by, of the evidence of a verdict.

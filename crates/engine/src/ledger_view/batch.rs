@@ -12,9 +12,8 @@ use jiff::Timestamp;
 
 use crate::ledger_view::codec;
 use crate::ledger_view::damage::unreadable;
-use crate::ledger_view::outcome::Outcome;
-use crate::ledger_view::outcome::UNCOVERED;
-use crate::ledger_view::packed_findings::{count_running, unpack_findings};
+use crate::ledger_view::outcome::{Outcome, StandingDetail};
+use crate::ledger_view::packed_findings::{RunningCounts, count_running, unpack_findings};
 use crate::workspace::project::Project;
 
 /// How many devices are gathered and handed to a worker at once.
@@ -150,38 +149,62 @@ impl PostureAt<'_> {
         Ok(all.into_iter().filter(Finding::is_running).collect())
     }
 
-    /// Returns how many findings of a device run, and how many of them are overdue.
-    pub(crate) fn counts(&self, job: &Job<'_>) -> Result<(usize, usize), LedgerError> {
+    /// Returns how many findings of a device run, and how they stand.
+    pub(crate) fn counts(&self, job: &Job<'_>) -> Result<RunningCounts, LedgerError> {
         if let Some(row) = &job.before {
             return count_running(row.findings, self.at)
                 .ok_or_else(|| unreadable(self.project, &job.device.name, "the findings"));
         }
         let running = self.running(job)?;
-        Ok((running.len(), running.iter().filter(|finding| finding.clock.is_overdue(self.at)).count()))
+        Ok(RunningCounts::of(running.iter().map(|finding| &finding.clock), self.at))
     }
 
-    /// Returns the standing of a device, and whether any rule covers it; none where it was not assessed.
-    pub(crate) fn standing(&self, job: &Job<'_>) -> Result<Option<(Standing, bool)>, LedgerError> {
+    /// Returns how a device stands; none where it was not assessed.
+    pub(crate) fn standing(&self, job: &Job<'_>) -> Result<Option<DeviceStanding>, LedgerError> {
         let name = job.device.name.as_str();
-        let (left, covered) = match (&job.before, job.standing) {
+        let left = match (&job.before, job.standing) {
             (Some(row), _) => {
                 let outcome =
                     Outcome::from_bytes(row.outcome).ok_or_else(|| unreadable(self.project, name, "the verdicts"))?;
-                (outcome.standing(), outcome.covered)
+                let (covered, by_waiver) = (outcome.covered, outcome.by_waiver);
+                DeviceStanding { standing: outcome.standing(), covered, by_waiver }
             }
-            (None, Some(spell)) => standing_of_spell(self.project, spell)?,
+            (None, Some(spell)) => DeviceStanding::of_spell(self.project, spell)?,
             (None, None) => return Ok(None),
         };
-        let standing = match self.at == self.assessed_at {
-            true => left,
-            false => standing_at(&self.running(job)?, covered, self.project.config.uncovered_stands, self.at),
-        };
-        Ok(Some((standing, covered)))
+        if self.at == self.assessed_at {
+            return Ok(Some(left));
+        }
+        Ok(Some(self.moved(left, &self.running(job)?)))
+    }
+
+    /// Returns how a device stands that stood so at the assessment and is found with these.
+    pub(crate) fn moved(&self, left: DeviceStanding, findings: &[Finding]) -> DeviceStanding {
+        let standing = standing_at(findings, left.covered, self.project.config.uncovered_stands, self.at);
+        let is_waived = |at: Timestamp| findings.iter().any(|finding| finding.clock.is_waived(at));
+        // What is unknown and waived has no finding, and stays so until the next assessment.
+        let has_waived = is_waived(self.at) || left.by_waiver && !is_waived(self.assessed_at);
+        DeviceStanding { standing, by_waiver: standing == Standing::Compliant && has_waived, ..left }
     }
 }
 
-/// Reads the standing that an assessment left, and whether any rule covers the device.
-pub(crate) fn standing_of_spell(project: &Project, spell: &SpellRow) -> Result<(Standing, bool), LedgerError> {
-    let standing = Standing::parse(&spell.value).ok_or_else(|| unreadable(project, &spell.device, "the standing"))?;
-    Ok((standing, spell.detail != UNCOVERED))
+/// How a device stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DeviceStanding {
+    /// The standing.
+    pub standing: Standing,
+    /// Whether any enforced rule covers it.
+    pub covered: bool,
+    /// Whether it is compliant, and would not be without a waiver.
+    pub by_waiver: bool,
+}
+
+impl DeviceStanding {
+    /// Reads how an assessment left a device.
+    pub(crate) fn of_spell(project: &Project, spell: &SpellRow) -> Result<Self, LedgerError> {
+        let standing =
+            Standing::parse(&spell.value).ok_or_else(|| unreadable(project, &spell.device, "the standing"))?;
+        let StandingDetail { covered, by_waiver } = StandingDetail::parse(&spell.detail);
+        Ok(Self { standing, covered, by_waiver })
+    }
 }

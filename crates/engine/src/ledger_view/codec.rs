@@ -2,7 +2,7 @@
 
 use fencepost_core::{
     Blame, Cause, CauseKind, CloseReason, DeviceId, Effect, Finding, FindingClock, FindingId, Obligation, Period,
-    Reason, RuleId, Ruling, Strictness, Subject,
+    Reason, RuleId, Ruling, Strictness, Subject, WaivedTime,
 };
 use fencepost_store::{DeviceRow, FindingRow, LedgerError, Reader, Spell};
 use jiff::Timestamp;
@@ -34,6 +34,9 @@ impl Serialize for FindingBody<'_> {
         body.serialize_entry("blames", &blames)?;
         if finding.corrected {
             body.serialize_entry("corrected", &true)?;
+        }
+        if !finding.clock.waived.is_empty() {
+            body.serialize_entry("waived", &finding.clock.waived.iter().map(waived_json).collect::<Vec<_>>())?;
         }
         body.end()
     }
@@ -83,7 +86,12 @@ pub(crate) fn finding(row: &FindingRow) -> Option<Finding> {
         id: FindingId::of_number(row.id),
         device: DeviceId::from(row.device.as_str()),
         subject: Subject::parse(&row.subject),
-        clock: FindingClock { opened: row.opened, due: row.due, closed },
+        clock: FindingClock {
+            opened: row.opened,
+            due: row.due,
+            closed,
+            waived: body["waived"].as_array().into_iter().flatten().map(waived_time).collect::<Option<_>>()?,
+        },
         failing_since: moment("failing_since"),
         grace: Period::parse(body["grace"].as_str()?).ok()?,
         spell: u32::try_from(body["spell"].as_u64()?).ok()?,
@@ -96,6 +104,22 @@ pub(crate) fn finding(row: &FindingRow) -> Option<Finding> {
             .filter_map(|rule| rule.as_str().map(RuleId::from))
             .collect(),
         blames: body["blames"].as_array()?.iter().filter_map(blame).collect(),
+    })
+}
+
+fn waived_json(time: &WaivedTime) -> Json {
+    let WaivedTime { from, until, due_after, afresh, waiver } = time;
+    json!([from.to_string(), until.to_string(), due_after.to_string(), afresh, waiver.as_str()])
+}
+
+fn waived_time(json: &Json) -> Option<WaivedTime> {
+    let moment = |at: usize| json.get(at)?.as_str()?.parse::<Timestamp>().ok();
+    Some(WaivedTime {
+        from: moment(0)?,
+        until: moment(1)?,
+        due_after: moment(2)?,
+        afresh: json.get(3)?.as_bool()?,
+        waiver: json.get(4)?.as_str()?.into(),
     })
 }
 
@@ -298,7 +322,12 @@ mod tests {
             id: FindingId::of_number(u64::MAX),
             device: DeviceId::from("d"),
             subject: Subject::Silence,
-            clock: FindingClock { opened: at, due: at, closed: Some((at, CloseReason::Answered)) },
+            clock: FindingClock {
+                opened: at,
+                due: at,
+                closed: Some((at, CloseReason::Answered)),
+                waived: vec![WaivedTime { from: at, until: at, due_after: at, afresh: true, waiver: "w".into() }],
+            },
             failing_since: Some(at),
             grace: Period::parse("1d 12h").unwrap(),
             spell: 2,

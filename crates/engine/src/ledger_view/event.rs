@@ -1,6 +1,8 @@
 //! What happened to devices and their findings, and how the ledger keeps it: the one codec of events.
 
-use fencepost_core::{CloseReason, DeviceId, Finding, FindingEvent, FindingId, Standing, Subject, Transition};
+use fencepost_core::{
+    CloseReason, DeviceId, Finding, FindingClock, FindingEvent, FindingId, Phase, Standing, Subject, Transition,
+};
 use fencepost_store::{EventFinding, EventRow};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -80,6 +82,32 @@ impl FindingChange {
             event,
         }
     }
+}
+
+/// Returns what time alone does to a finding after `after` and up to `until`.
+pub(crate) fn events_by_clock(
+    finding: &Finding,
+    after: Timestamp,
+    until: Timestamp,
+) -> impl Iterator<Item = (Timestamp, FindingEvent)> {
+    let clock = FindingClock { closed: None, ..finding.clock.clone() };
+    let mut was = clock.waived_at(after).map(|time| time.waiver.clone());
+    let mut events = Vec::new();
+    for (at, phase) in clock.changes(after, until) {
+        let waiver = clock.waived_at(at).map(|time| time.waiver.clone());
+        events.extend(
+            was.filter(|was| waiver.as_ref() != Some(was)).map(|waiver| (at, FindingEvent::WaiverEnded { waiver })),
+        );
+        match (phase, &waiver) {
+            (Phase::Waived { until }, Some(waiver)) => {
+                events.push((at, FindingEvent::Waived { until, waiver: waiver.clone() }));
+            }
+            (Phase::Overdue { .. }, _) => events.push((at, FindingEvent::FellDue)),
+            _ => {}
+        }
+        was = waiver;
+    }
+    events.into_iter()
 }
 
 impl Event {
@@ -164,6 +192,8 @@ fn detail_of(event: &FindingEvent) -> Option<String> {
         FindingEvent::Closed(reason) => Some(reason.as_str().to_owned()),
         FindingEvent::DueMoved { from } => Some(from.as_microsecond().to_string()),
         FindingEvent::RuleRenamed { from } => Some(from.as_str().to_owned()),
+        FindingEvent::Waived { until, waiver } => Some(json!([until.to_string(), waiver.as_str()]).to_string()),
+        FindingEvent::WaiverEnded { waiver } => Some(waiver.as_str().to_owned()),
     }
 }
 
@@ -177,6 +207,11 @@ fn finding_event(word: &str, detail: Option<String>) -> Option<FindingEvent> {
             FindingEvent::DueMoved { from: Timestamp::from_microsecond(from.parse().ok()?).ok()? }
         }
         ("rule-renamed", Some(from)) => FindingEvent::RuleRenamed { from: Subject::parse(&from) },
+        ("waived", Some(detail)) => {
+            let [until, waiver]: [String; 2] = serde_json::from_str(&detail).ok()?;
+            FindingEvent::Waived { until: until.parse().ok()?, waiver: waiver.as_str().into() }
+        }
+        ("waiver-ended", Some(waiver)) => FindingEvent::WaiverEnded { waiver: waiver.as_str().into() },
         _ => return None,
     })
 }
@@ -202,6 +237,9 @@ mod tests {
             prop::sample::select(CloseReason::ALL.to_vec()).prop_map(FindingEvent::Closed),
             moments().prop_map(|from| FindingEvent::DueMoved { from }),
             subjects().prop_map(|from| FindingEvent::RuleRenamed { from }),
+            (moments(), "[a-z-]{1,9}")
+                .prop_map(|(until, waiver)| FindingEvent::Waived { until, waiver: waiver.as_str().into() }),
+            "[a-z-]{1,9}".prop_map(|waiver| FindingEvent::WaiverEnded { waiver: waiver.as_str().into() }),
         ]
     }
 

@@ -5,11 +5,26 @@ use std::collections::BTreeMap;
 use bumpalo::Bump;
 use fencepost_core::{Facts, SlotId, Standing, Value};
 
-use super::batch::Job;
+use super::batch::{DeviceStanding, Job};
 use super::device_facts::Wanted;
 use super::reading::Reading;
 use crate::error::EngineError;
 use crate::facts::judge::surroundings;
+
+/// How a device stands, as the fence draws it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Post {
+    /// The standing.
+    pub standing: Standing,
+    /// It is compliant only by a waiver.
+    pub by_waiver: bool,
+}
+
+impl Post {
+    fn of(DeviceStanding { standing, by_waiver, .. }: DeviceStanding) -> Self {
+        Self { standing, by_waiver }
+    }
+}
 
 /// One line of the fence.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,7 +32,7 @@ pub struct FenceLine {
     /// The group, or the value that its devices share.
     pub label: String,
     /// How its devices stand, in their order.
-    pub posts: Vec<Standing>,
+    pub posts: Vec<Post>,
 }
 
 impl Reading<'_> {
@@ -29,11 +44,11 @@ impl Reading<'_> {
     /// Fails if the ledger cannot be read.
     pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
         let Some(by) = by.or(self.project.config.fence_by.as_deref()) else {
-            let posts = self.standings()?.into_values().map(|(standing, _)| standing).collect();
+            let posts = self.standings()?.into_values().map(Post::of).collect();
             return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
         };
-        let mut lines: BTreeMap<String, Vec<Standing>> = BTreeMap::new();
-        self.each_post(by, |label, _, standing| lines.entry(label).or_default().push(standing))?;
+        let mut lines: BTreeMap<String, Vec<Post>> = BTreeMap::new();
+        self.each_post(by, |label, _, post| lines.entry(label).or_default().push(post))?;
         Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
     }
 
@@ -59,12 +74,12 @@ impl Reading<'_> {
         })
     }
 
-    /// Hands on the label, name and standing of every assessed device, ascending by name; once for each of its labels: its
+    /// Hands on the label, name and post of every assessed device, ascending by name; once for each of its labels: its
     /// groups, or the value of a fact.
     ///
     /// # Errors
     /// Fails if the ledger cannot be read.
-    pub(crate) fn each_post(&self, by: &str, mut each: impl FnMut(String, &str, Standing)) -> Result<(), EngineError> {
+    pub(crate) fn each_post(&self, by: &str, mut each: impl FnMut(String, &str, Post)) -> Result<(), EngineError> {
         let judge = self.judge();
         let asks_for_findings = by == "groups" && self.project.rules.groups_read_standing();
         let mut layout = self.project.rules.layout().clone();
@@ -74,12 +89,12 @@ impl Reading<'_> {
         let (project, posture) = (self.project, self.posture());
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
-            let Some((standing, _)) = posture.standing(job)? else { return Ok(None) };
-            let post = |labels: Vec<String>| Ok(Some((labels, device.to_owned(), standing)));
+            let Some(standing) = posture.standing(job)? else { return Ok(None) };
+            let post = |labels: Vec<String>| Ok(Some((labels, device.to_owned(), Post::of(standing))));
             let Some(slot) = slot else {
                 let judged = judge.judged(device, facts, arena);
                 let own = if asks_for_findings { posture.running(job)? } else { Vec::new() };
-                let ambient = surroundings(Some(standing), &own, arena);
+                let ambient = surroundings(Some(standing.standing), &own, judge.at, arena);
                 let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena));
                 let is_line = |(group, value): (&String, &Value<'_>)| {
                     (matches!(value, Value::Boolean(true)) && group != "every-device").then(|| group.clone())
@@ -93,8 +108,8 @@ impl Reading<'_> {
             post(vec![label])
         };
         self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |found| {
-            let Some((labels, device, standing)) = found else { return Ok(()) };
-            labels.into_iter().for_each(|label| each(label, &device, standing));
+            let Some((labels, device, post)) = found else { return Ok(()) };
+            labels.into_iter().for_each(|label| each(label, &device, post));
             Ok(())
         })
     }

@@ -5,8 +5,31 @@ use fencepost_core::{Reason, Standing, Verdict, VerdictOutcome};
 
 use crate::facts::judge::Judged;
 
-/// What the detail of a standing says when no enforced rule covers the device.
-pub(crate) const UNCOVERED: &str = "uncovered";
+/// What is kept of a standing beside it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct StandingDetail {
+    /// Whether an enforced rule covers the device.
+    pub covered: bool,
+    /// Whether it is compliant only by a waiver.
+    pub by_waiver: bool,
+}
+
+impl StandingDetail {
+    /// Returns the word for it.
+    pub(crate) fn text(self) -> &'static str {
+        match (self.covered, self.by_waiver) {
+            (true, false) => "covered",
+            (false, false) => "uncovered",
+            (true, true) => "covered by-waiver",
+            (false, true) => "uncovered by-waiver",
+        }
+    }
+
+    /// Reads the word back.
+    pub(crate) fn parse(text: &str) -> Self {
+        Self { covered: !text.starts_with("uncovered"), by_waiver: text.ends_with("by-waiver") }
+    }
+}
 
 /// The first byte of every outcome: of one whose verdicts are counted in two bytes, or in four where they are more.
 const FORMAT: u8 = 1;
@@ -24,6 +47,8 @@ pub(crate) struct Outcome<B = Vec<u8>> {
     pub covered: bool,
     /// Nothing of it is fresh.
     pub stale: bool,
+    /// It is compliant, and would not be without a waiver.
+    pub by_waiver: bool,
     /// Digests of its verdicts that are no pass, of the decisions about it, and of its holders.
     pub kept: [Digest; 3],
     /// A code for the verdict of each rule that is no draft.
@@ -36,15 +61,23 @@ const VACUOUS: u8 = 0x40;
 const EXCEPTED: u8 = 0x80;
 /// A failure that awaits something.
 const AWAITING: u8 = 0x3f;
+/// The same, covered by a waiver.
+const AWAITING_WAIVED: u8 = 0x3e;
+/// A failure, or something unknown, that a waiver covers.
+const WAIVED: u8 = 0x20;
 
 /// Returns the code of a verdict.
 pub(crate) fn code_of(verdict: &Verdict) -> u8 {
     let code = match verdict.outcome {
         VerdictOutcome::Pass => 0,
-        VerdictOutcome::Fail if verdict.awaiting => AWAITING,
-        VerdictOutcome::Fail => 1,
         VerdictOutcome::NotApplicable => 2,
-        VerdictOutcome::Unknown(reason) => 3 + reason.number(),
+        VerdictOutcome::Fail => match (verdict.awaiting, verdict.waived) {
+            (true, false) => AWAITING,
+            (true, true) => AWAITING_WAIVED,
+            (false, true) => 1 | WAIVED,
+            (false, false) => 1,
+        },
+        VerdictOutcome::Unknown(reason) => 3 + reason.number() | if verdict.waived { WAIVED } else { 0 },
     };
     code | if verdict.vacuous { VACUOUS } else { 0 } | if verdict.excepted { EXCEPTED } else { 0 }
 }
@@ -52,14 +85,17 @@ pub(crate) fn code_of(verdict: &Verdict) -> u8 {
 /// Returns the verdict of a rule from its code.
 pub(crate) fn verdict_of(rule: usize, code: u8) -> Verdict {
     let plain = code & !(VACUOUS | EXCEPTED);
-    let outcome = match plain {
+    let awaiting = matches!(plain, AWAITING | AWAITING_WAIVED);
+    let waived = plain != AWAITING && plain & WAIVED != 0;
+    let outcome = match plain & !WAIVED {
+        _ if awaiting => VerdictOutcome::Fail,
         0 => VerdictOutcome::Pass,
-        1 | AWAITING => VerdictOutcome::Fail,
+        1 => VerdictOutcome::Fail,
         2 => VerdictOutcome::NotApplicable,
         unknown => VerdictOutcome::Unknown(Reason::of_number(unknown - 3)),
     };
     let (vacuous, excepted) = (code & VACUOUS != 0, code & EXCEPTED != 0);
-    Verdict { rule, outcome, vacuous, excepted, awaiting: plain == AWAITING }
+    Verdict { rule, outcome, vacuous, excepted, awaiting, waived }
 }
 
 /// Returns a bit for each slot of a device that some source reports.
@@ -88,7 +124,7 @@ impl<B: AsRef<[u8]>> Outcome<B> {
 
 impl Outcome {
     pub(crate) fn to_bytes(&self) -> Vec<u8> {
-        let flags = u8::from(self.covered) | u8::from(self.stale) << 1;
+        let flags = u8::from(self.covered) | u8::from(self.stale) << 1 | u8::from(self.by_waiver) << 2;
         let short = u16::try_from(self.verdicts.len()).ok();
         let mut bytes = vec![if short.is_some() { FORMAT } else { LONG_FORMAT }, self.standing, flags];
         bytes.extend(self.kept.concat());
@@ -103,8 +139,8 @@ impl Outcome {
 
     /// Returns it with its bytes borrowed.
     pub(crate) fn borrowed(&self) -> Outcome<&[u8]> {
-        let Self { standing, covered, stale, kept, ref verdicts, ref reported } = *self;
-        Outcome { standing, covered, stale, kept, verdicts, reported }
+        let Self { standing, covered, stale, by_waiver, kept, ref verdicts, ref reported } = *self;
+        Outcome { standing, covered, stale, by_waiver, kept, verdicts, reported }
     }
 }
 
@@ -124,6 +160,7 @@ impl<'b> Outcome<&'b [u8]> {
             standing,
             covered: flags & 1 != 0,
             stale: flags & 2 != 0,
+            by_waiver: flags & 4 != 0,
             kept: [digest(0), digest(1), digest(2)],
             verdicts,
             reported,
@@ -137,15 +174,20 @@ mod tests {
 
     #[test]
     fn an_outcome_comes_back_as_it_went() {
-        let verdict = |outcome| Verdict { rule: 3, outcome, vacuous: true, excepted: false, awaiting: false };
+        let verdict =
+            |outcome| Verdict { rule: 3, outcome, vacuous: true, excepted: false, awaiting: false, waived: false };
         let mut all = vec![verdict(VerdictOutcome::Pass), verdict(VerdictOutcome::Fail)];
         all.push(Verdict { awaiting: true, ..verdict(VerdictOutcome::Fail) });
+        let waived: Vec<Verdict> = all[1..].iter().map(|verdict| Verdict { waived: true, ..*verdict }).collect();
+        all.extend(waived);
+        all.extend(Reason::ALL.map(|reason| Verdict { waived: true, ..verdict(VerdictOutcome::Unknown(reason)) }));
         all.extend(Reason::ALL.map(|reason| verdict(VerdictOutcome::Unknown(reason))));
         all.push(Verdict { vacuous: false, excepted: true, ..verdict(VerdictOutcome::NotApplicable) });
         let outcome = Outcome {
             standing: 2,
             covered: true,
             stale: false,
+            by_waiver: true,
             kept: [[1; 8], [2; 8], [3; 8]],
             verdicts: all.iter().map(code_of).collect(),
             reported: vec![0b101, 1],

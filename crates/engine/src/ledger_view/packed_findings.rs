@@ -5,7 +5,9 @@
 
 use std::collections::BTreeMap;
 
-use fencepost_core::{Blame, CloseReason, DeviceId, Finding, FindingClock, FindingId, Period, Reason, RuleId, Subject};
+use fencepost_core::{
+    Blame, CloseReason, DeviceId, Finding, FindingClock, FindingId, Period, Reason, RuleId, Subject, WaivedTime,
+};
 use fencepost_store::IDS_IN_FRONT;
 use jiff::Timestamp;
 
@@ -24,6 +26,9 @@ mod has {
     /// What failed was set by a correction.
     pub(super) const CORRECTED: u8 = 128;
     pub(super) const EARLIER_FORMAT: u8 = 255;
+    /// No flags: the times during which waivers cover the finding, and its flags behind them. As flags they would be of a silence
+    /// that a correction caused.
+    pub(super) const WAIVED_IN_FRONT: u8 = LEAVES_OPEN | CORRECTED;
 }
 
 /// Packs findings of one device.
@@ -70,6 +75,10 @@ pub(crate) fn pack_findings(findings: &[Finding]) -> Vec<u8> {
                 body.text(blame.reason.as_str());
             }
         }
+        if !finding.clock.waived.is_empty() {
+            out.0.push(has::WAIVED_IN_FRONT);
+            out.waived(&finding.clock.waived);
+        }
         out.0.push(flags.iter().filter(|(_, it)| *it).fold(0, |all, (flag, _)| all | flag));
         out.number(body.0.len() as u64);
         out.0.extend_from_slice(&body.0);
@@ -110,21 +119,44 @@ fn ids_in_front(bytes: &[u8]) -> Option<(Ids<'_>, &[u8])> {
     (rest.0.first() != Some(&IDS_IN_FRONT)).then_some((ids, rest.0))
 }
 
-/// Returns how many packed findings run, and how many of them are overdue at a moment; none where they cannot be read.
-pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<(usize, usize)> {
-    let count = |counts: (usize, usize), clock: FindingClock| {
-        (counts.0 + usize::from(clock.is_running()), counts.1 + usize::from(clock.is_running() && clock.is_overdue(at)))
-    };
+/// How many findings of a device run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct RunningCounts {
+    pub running: usize,
+    /// Of them, those that are overdue.
+    pub overdue: usize,
+    /// Of them, those that a waiver covers.
+    pub waived: usize,
+}
+
+impl RunningCounts {
+    pub(crate) fn of<'c>(clocks: impl IntoIterator<Item = &'c FindingClock>, at: Timestamp) -> Self {
+        let mut counts = Self::default();
+        clocks.into_iter().for_each(|clock| counts.add(clock, at));
+        counts
+    }
+
+    fn add(&mut self, clock: &FindingClock, at: Timestamp) {
+        if clock.is_running() {
+            self.running += 1;
+            self.overdue += usize::from(clock.is_overdue(at));
+            self.waived += usize::from(clock.is_waived(at));
+        }
+    }
+}
+
+/// Returns how many packed findings run, and how they stand at a moment; none where they cannot be read.
+pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<RunningCounts> {
     if matches!(bytes.first(), Some(&has::EARLIER_FORMAT | &IDS_IN_FRONT)) {
         let all = unpack_findings(bytes, "")?;
-        return Some(all.iter().fold((0, 0), |counts, finding| count(counts, finding.clock)));
+        return Some(RunningCounts::of(all.iter().map(|finding| &finding.clock), at));
     }
-    heads(bytes).try_fold((0, 0), |counts, head| {
+    heads(bytes).try_fold(RunningCounts::default(), |mut counts, head| {
         let head = head?;
-        Some(match head.flags & has::CLOSED {
-            0 => count(counts, head.running_clock()?),
-            _ => counts,
-        })
+        if head.flags & has::CLOSED == 0 {
+            counts.add(&head.running_clock()?, at);
+        }
+        Some(counts)
     })
 }
 
@@ -132,6 +164,7 @@ pub(crate) fn count_running(bytes: &[u8], at: Timestamp) -> Option<(usize, usize
 struct Head<'b> {
     flags: u8,
     due: Timestamp,
+    waived: Vec<WaivedTime>,
     rest: ByteReader<'b>,
 }
 
@@ -149,12 +182,13 @@ fn heads(bytes: &[u8]) -> impl Iterator<Item = Option<Head<'_>>> {
 
 impl Head<'_> {
     /// Returns its clock, where it runs.
-    fn running_clock(&self) -> Option<FindingClock> {
-        Some(FindingClock::running(ByteReader(self.rest.0).moment(self.due)?, self.due))
+    fn running_clock(self) -> Option<FindingClock> {
+        let Self { due, waived, mut rest, .. } = self;
+        Some(FindingClock { waived, ..FindingClock::running(rest.moment(due)?, due) })
     }
 
     fn finding(self, device: &str) -> Option<Finding> {
-        let Self { flags, due, mut rest } = self;
+        let Self { flags, due, waived, mut rest } = self;
         let opened = rest.moment(due)?;
         let subject = Subject::parse(rest.text()?);
         let grace = Period::parse(rest.text()?).ok()?;
@@ -188,7 +222,7 @@ impl Head<'_> {
             id,
             device,
             subject,
-            clock: FindingClock { opened, due, closed },
+            clock: FindingClock { opened, due, closed, waived },
             failing_since,
             grace,
             spell,
@@ -216,6 +250,17 @@ impl Packing {
     fn text(&mut self, text: &str) {
         self.number(text.len() as u64);
         self.0.extend(text.as_bytes());
+    }
+
+    fn waived(&mut self, times: &[WaivedTime]) {
+        self.number(times.len() as u64);
+        for WaivedTime { from, until, due_after, afresh, waiver } in times {
+            self.moment(Timestamp::UNIX_EPOCH, *from);
+            self.moment(*from, *until);
+            self.moment(*until, *due_after);
+            self.number((*afresh).into());
+            self.text(waiver.as_str());
+        }
     }
 
     /// Twice how many seconds it is away from another, the sign folded in; odd where nanoseconds follow.
@@ -273,12 +318,28 @@ impl<'b> ByteReader<'b> {
         Timestamp::new(from.as_second().checked_add(volatile_parts)?, sign * i32::try_from(nanoseconds >> 1).ok()?).ok()
     }
 
+    fn waived(&mut self) -> Option<Vec<WaivedTime>> {
+        let time = |rest: &mut Self| {
+            let from = rest.moment(Timestamp::UNIX_EPOCH)?;
+            let until = rest.moment(from)?;
+            let due_after = rest.moment(until)?;
+            let afresh = rest.number()? != 0;
+            Some(WaivedTime { from, until, due_after, afresh, waiver: rest.text()?.into() })
+        };
+        (0..self.number()?).map(|_| time(self)).collect()
+    }
+
     fn head(&mut self) -> Option<Head<'b>> {
-        let [flags] = self.bytes()?;
+        let [mut flags] = self.bytes()?;
+        let mut waived = Vec::new();
+        if flags == has::WAIVED_IN_FRONT {
+            waived = self.waived()?;
+            [flags] = self.bytes()?;
+        }
         let length = self.number()?;
         let mut rest = ByteReader(self.part(length)?);
         let due = rest.moment(Timestamp::UNIX_EPOCH)?;
-        Some(Head { flags, due, rest })
+        Some(Head { flags, due, waived, rest })
     }
 }
 
@@ -317,7 +378,7 @@ mod fourth {
             id: FindingId::new(&device, &subject, opened),
             device,
             subject,
-            clock: FindingClock { opened, due, closed },
+            clock: FindingClock { opened, due, closed, waived: Vec::new() },
             failing_since,
             grace,
             spell,
@@ -358,6 +419,15 @@ mod tests {
         prop_oneof![3 => near, 1 => any, 1 => Just(Timestamp::MIN), 1 => Just(Timestamp::MAX)]
     }
 
+    fn waived_times() -> impl Strategy<Value = WaivedTime> {
+        (moments(), moments(), moments(), any::<bool>(), "[a-zé]{0,9}").prop_map(
+            |(from, until, due_after, afresh, waiver)| {
+                let waiver = waiver.as_str().into();
+                WaivedTime { from, until, due_after, afresh, waiver }
+            },
+        )
+    }
+
     fn findings() -> impl Strategy<Value = Finding> {
         let subject = prop_oneof![Just(Subject::Silence), "[a-zé/]{1,9}".prop_map(|id| Subject::parse(&id))];
         let since = prop_oneof![Just(None), Just(Some(None)), moments().prop_map(|at| Some(Some(at)))];
@@ -368,13 +438,22 @@ mod tests {
         let blames = prop::collection::vec(blame.prop_map(|(fact, reason)| Blame { fact, reason }), 0..3);
         let moments = (moments(), moments(), prop::option::of(moments()));
         let rest = (any::<u32>(), any::<u64>(), prop::sample::select(vec!["7d", "1d 12h", "0d"]));
-        (subject, moments, since, closed, leaves, blames, rest).prop_map(
-            |(subject, (opened, due, evidence_at), since, closed, leaves_open, blames, (spell, fingerprint, grace))| {
+        let waived = prop::collection::vec(waived_times(), 0..3);
+        (subject, moments, since, (closed, waived), leaves, blames, rest).prop_map(
+            |(
+                subject,
+                (opened, due, evidence_at),
+                since,
+                (closed, waived),
+                leaves_open,
+                blames,
+                (spell, fingerprint, grace),
+            )| {
                 Finding {
                     id: FindingId::of_number(fingerprint.wrapping_mul(7)),
                     device: DeviceId::from("d"),
                     subject,
-                    clock: FindingClock { opened, due, closed },
+                    clock: FindingClock { opened, due, closed, waived },
                     failing_since: since.map(|since| since.unwrap_or(opened)),
                     grace: Period::parse(grace).unwrap(),
                     spell,
@@ -397,9 +476,8 @@ mod tests {
         ) {
             let packed = pack_findings(&findings);
             prop_assert_eq!(unpack_findings(&packed, "d"), Some(findings.clone()));
-            let running = || findings.iter().filter(|finding| finding.is_running());
-            let overdue = running().filter(|finding| finding.clock.is_overdue(at)).count();
-            prop_assert_eq!(count_running(&packed, at), Some((running().count(), overdue)));
+            let counted = RunningCounts::of(findings.iter().map(|finding| &finding.clock), at);
+            prop_assert_eq!(count_running(&packed, at), Some(counted));
             // What was cut short is told; unless it was between two of them.
             if let Some(found) = (!packed.is_empty()).then(|| unpack_findings(&packed[..cut.index(packed.len())], "d")).flatten() {
                 prop_assert!(found.len() < findings.len() && found == findings[..found.len()]);
@@ -446,7 +524,7 @@ mod tests {
             ("a/b", at, 2, 7)
         );
         assert_eq!((found[0].leaves_open[0].as_str(), found[0].blames[0].reason), ("c", Reason::WrongType));
-        assert_eq!(count_running(&bytes, at), Some((1, 1)));
+        assert_eq!(count_running(&bytes, at), Some(RunningCounts { running: 1, overdue: 1, waived: 0 }));
         assert!((2..bytes.len()).all(|cut| unpack_findings(&bytes[..cut], "d").is_none()));
     }
 }

@@ -4,7 +4,7 @@
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
 
-use fencepost_core::{Finding, Standing, standing_at};
+use fencepost_core::Finding;
 use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
 use jiff::Timestamp;
 
@@ -12,7 +12,7 @@ use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
-use crate::ledger_view::batch::{PostureAt, standing_of_spell};
+use crate::ledger_view::batch::{DeviceStanding, PostureAt};
 use crate::ledger_view::codec;
 use crate::ledger_view::damage::unreadable;
 use crate::workspace::project::Project;
@@ -257,22 +257,17 @@ impl<'r> Reading<'r> {
         PostureAt { project: self.project, assessed_at: self.judged_at(), at: self.at }
     }
 
-    /// Returns the standing of every assessed device at the moment of reading, and whether any rule covers it.
-    pub fn standings(&self) -> Result<BTreeMap<String, (Standing, bool)>, EngineError> {
+    /// Returns how every assessed device stands at the moment of reading.
+    pub fn standings(&self) -> Result<BTreeMap<String, DeviceStanding>, EngineError> {
         // At the moment of the assessment they stand as it left them.
         let moved = self.at != self.judged_at();
         let findings = if moved { self.findings(None, false)? } else { BTreeMap::new() };
-        let uncovered = self.project.config.uncovered_stands;
-        let none = Vec::new();
         let mut standings = BTreeMap::new();
         for spell in self.reader.spells(SpellKind::Standing, None, self.run)? {
-            let (left, covered) = standing_of_spell(self.project, &spell)?;
-            let standing = if moved {
-                standing_at(findings.get(&spell.device).unwrap_or(&none), covered, uncovered, self.at)
-            } else {
-                left
-            };
-            standings.insert(spell.device, (standing, covered));
+            let left = DeviceStanding::of_spell(self.project, &spell)?;
+            let own = findings.get(&spell.device).map_or(&[][..], Vec::as_slice);
+            let standing = if moved { self.posture().moved(left, own) } else { left };
+            standings.insert(spell.device, standing);
         }
         Ok(standings)
     }

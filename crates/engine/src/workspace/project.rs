@@ -252,6 +252,10 @@ fn name_devices_by_all_names(source: &mut RuleSetSource, lifecycles: &DeviceLife
             list.extend(more);
         }
     }
+    for waiver in &mut source.waivers {
+        let more: Vec<Named> = waiver.devices.iter().flat_map(&mut others).collect();
+        waiver.devices.extend(more);
+    }
     let excepts = source.rules.iter_mut().map(|rule| &mut rule.except);
     for list in excepts.chain(source.baselines.iter_mut().map(|baseline| &mut baseline.scope.except)) {
         let devices = list.iter().filter(|one| one.group != Some(true));

@@ -97,8 +97,8 @@ fn lines_of_the_fence_are_by_fact_or_group() {
         let by_site = reading.fence(Some("site")).unwrap();
         assert_eq!(by_site.len(), 1);
         assert_eq!(by_site[0].label, "x");
-        let mut posts = by_site[0].posts.clone();
-        posts.sort_unstable_by_key(|standing| standing.as_str());
+        let mut posts: Vec<Standing> = by_site[0].posts.iter().map(|post| post.standing).collect();
+        posts.sort_unstable();
         assert_eq!(posts, [Standing::Compliant, Standing::NonCompliant]);
     });
 }

@@ -17,6 +17,7 @@ mod schema;
 mod shape;
 mod table;
 mod terms;
+mod waivers;
 
 use std::fs;
 use std::io::{self, Read as _};
@@ -83,6 +84,8 @@ pub enum WorkspaceFile {
     Corrections,
     /// Devices that were retired or renamed.
     Devices,
+    /// What devices need not meet up to a day.
+    Waivers,
     /// Rules.
     Rules,
     /// Baselines.
@@ -95,7 +98,7 @@ pub enum WorkspaceFile {
 
 impl WorkspaceFile {
     /// All kinds, in the order in which they are read: the time zone of the first decides what a bare date means in the others.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Config,
         Self::Facts,
         Self::Groups,
@@ -103,6 +106,7 @@ impl WorkspaceFile {
         Self::Terms,
         Self::Corrections,
         Self::Devices,
+        Self::Waivers,
         Self::Rules,
         Self::Baselines,
         Self::Controls,
@@ -124,6 +128,7 @@ impl WorkspaceFile {
             Self::Terms => "terms.toml",
             Self::Corrections => "corrections.toml",
             Self::Devices => "devices.toml",
+            Self::Waivers => "waivers.toml",
             Self::Rules => "rules/*.toml",
             Self::Baselines => "baselines/*.toml",
             Self::Controls => "controls.toml",
@@ -141,6 +146,7 @@ impl WorkspaceFile {
             Self::Terms => "Terms that people accept before a service lets them in",
             Self::Corrections => "Facts set by hand",
             Self::Devices => "Devices that were retired or renamed",
+            Self::Waivers => "Rules that devices need not meet up to a day, since somebody answers for it",
             Self::Rules => "Rules: what the devices that they cover must meet",
             Self::Baselines => "A baseline: what machines of one kind are expected to look like",
             Self::Controls => "Clauses of laws, norms and contracts that rules answer for",
@@ -178,6 +184,7 @@ impl WorkspaceFile {
             Self::Terms => &terms::FILE,
             Self::Corrections => &corrections::FILE,
             Self::Devices => &devices::FILE,
+            Self::Waivers => &waivers::FILE,
             Self::Rules => &rules::FILE,
             Self::Baselines => &baselines::FILE,
             Self::Controls => &controls::FILE,
@@ -325,6 +332,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             WorkspaceFile::Terms => terms::read(reader, root, &mut rules),
             WorkspaceFile::Corrections => corrections::read(reader, root, &config.calendar.zone, &mut corrections),
             WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.calendar.zone),
+            WorkspaceFile::Waivers => rules.waivers = waivers::all(reader, root, &config.calendar.zone),
             WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.calendar.zone)),
             WorkspaceFile::Baselines => baselines::read(reader, root, &config.calendar.zone, &mut rules),
             WorkspaceFile::Controls => all_controls = controls::read(reader, root),

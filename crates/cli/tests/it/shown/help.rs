@@ -1138,6 +1138,8 @@ fn every_command_has_its_help() {
               - terms:       Terms that people accept before a service lets them in
               - corrections: Facts set by hand
               - devices:     Devices that were retired or renamed
+              - waivers:     Waivers: rules that devices need not meet up to a day, since somebody
+                answers for it
               - rules:       Rules: what the devices that they cover must meet
               - baselines:   A baseline: what machines of one kind are expected to look like
               - controls:    Clauses of laws, norms and contracts that rules answer for

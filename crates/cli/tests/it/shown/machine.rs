@@ -599,7 +599,8 @@ fn assess() {
           "not_applicable": 65,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "not-rooted",
@@ -610,7 +611,8 @@ fn assess() {
           "not_applicable": 60,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "android-supported",
@@ -621,7 +623,8 @@ fn assess() {
           "not_applicable": 77,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "phone-lock",
@@ -632,7 +635,8 @@ fn assess() {
           "not_applicable": 72,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "bridge-lock",
@@ -643,7 +647,8 @@ fn assess() {
           "not_applicable": 129,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "charts-current",
@@ -654,7 +659,8 @@ fn assess() {
           "not_applicable": 129,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "disk-encrypted",
@@ -665,7 +671,8 @@ fn assess() {
           "not_applicable": 111,
           "nothing_to_check": 1,
           "excepted": 0,
-          "awaiting": 1
+          "awaiting": 1,
+          "waived": 0
         },
         {
           "rule": "laptop-lock",
@@ -676,7 +683,8 @@ fn assess() {
           "not_applicable": 111,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "laptop-supported",
@@ -687,7 +695,8 @@ fn assess() {
           "not_applicable": 111,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "firewall-on",
@@ -698,7 +707,8 @@ fn assess() {
           "not_applicable": 111,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "certificate-valid",
@@ -709,7 +719,8 @@ fn assess() {
           "not_applicable": 132,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "agent-recent",
@@ -720,7 +731,8 @@ fn assess() {
           "not_applicable": 81,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "kiosk/disk.free_bytes",
@@ -731,7 +743,8 @@ fn assess() {
           "not_applicable": 121,
           "nothing_to_check": 0,
           "excepted": 1,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "kiosk/processes.guardd",
@@ -742,7 +755,8 @@ fn assess() {
           "not_applicable": 121,
           "nothing_to_check": 0,
           "excepted": 1,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "kiosk/processes.soundings",
@@ -753,7 +767,8 @@ fn assess() {
           "not_applicable": 121,
           "nothing_to_check": 0,
           "excepted": 1,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "kiosk/processes",
@@ -764,7 +779,8 @@ fn assess() {
           "not_applicable": 121,
           "nothing_to_check": 0,
           "excepted": 1,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "laptop/software.seedpool",
@@ -775,7 +791,8 @@ fn assess() {
           "not_applicable": 111,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "laptop/software.peepcam",
@@ -786,7 +803,8 @@ fn assess() {
           "not_applicable": 111,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "laptop/software.hullplan",
@@ -797,7 +815,8 @@ fn assess() {
           "not_applicable": 111,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "ticket-server/processes.guardd",
@@ -808,7 +827,8 @@ fn assess() {
           "not_applicable": 132,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "ticket-server/sshd.permit_root_login",
@@ -819,7 +839,8 @@ fn assess() {
           "not_applicable": 132,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "ticket-server/log.retention_days",
@@ -830,7 +851,8 @@ fn assess() {
           "not_applicable": 132,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "ticket-server/queue.workers",
@@ -841,7 +863,8 @@ fn assess() {
           "not_applicable": 132,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         },
         {
           "rule": "ticket-server/processes.ticketd",
@@ -852,7 +875,8 @@ fn assess() {
           "not_applicable": 132,
           "nothing_to_check": 0,
           "excepted": 0,
-          "awaiting": 0
+          "awaiting": 0,
+          "waived": 0
         }
       ],
       "opened": [],

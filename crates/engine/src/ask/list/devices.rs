@@ -14,17 +14,19 @@ use crate::error::EngineError;
 use crate::facts::judge::surroundings;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::device_facts::Wanted;
+use crate::ledger_view::packed_findings::RunningCounts;
 use crate::ledger_view::reading::Reading;
 use crate::ledger_view::survey::reported_paths;
 use crate::workspace::project::Project;
 
 /// The columns of every device, besides its facts.
-const OWN: [&str; 10] = [
+const OWN: [&str; 11] = [
     "device",
     "standing",
     "holder",
     "open",
     "overdue",
+    "waived",
     "collected_at",
     "groups",
     "sources",
@@ -111,7 +113,9 @@ fn compile_filter(
 fn usual_columns(project: &Project) -> Vec<String> {
     let mut names = vec!["device".to_owned(), "standing".to_owned()];
     names.extend(project.config.fence_by.clone());
-    names.extend(["holder", "open", "overdue", "collected_at"].map(str::to_owned));
+    let waived = (!project.rules.waivers().is_empty()).then_some("waived");
+    let names_at_the_end = ["holder", "open", "overdue"].into_iter().chain(waived).chain(["collected_at"]);
+    names.extend(names_at_the_end.map(str::to_owned));
     names
 }
 
@@ -151,7 +155,7 @@ impl Reading<'_> {
             let device = job.device.name.as_str();
             let judged = judge.judged(device, facts, arena);
             let own = if needs_findings { posture.running(job)? } else { Vec::new() };
-            let ambient = surroundings(posture.standing(job)?.map(|(standing, _)| standing), &own, arena);
+            let ambient = surroundings(posture.standing(job)?.map(|found| found.standing), &own, at, arena);
             let zone = &project.config.calendar.zone;
             let memberships = match needs_groups {
                 true => project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena)),
@@ -163,7 +167,7 @@ impl Reading<'_> {
             if !filter.holds(facts, &mut evaluator) {
                 return Ok(None);
             }
-            let (running, overdue) = posture.counts(job)?;
+            let RunningCounts { running, overdue, waived } = posture.counts(job)?;
             let groups = project.rules.groups().zip(memberships);
             let member: Vec<&str> = groups
                 .filter(|(group, value)| matches!(value, Value::Boolean(true)) && group.id.as_str() != "every-device")
@@ -175,8 +179,9 @@ impl Reading<'_> {
                 json!(device),
                 json!(ambient.standing),
                 json!(judged.holder_names()),
-                json!(running - overdue),
+                json!(running - overdue - waived),
                 json!(overdue),
+                json!(waived),
                 json!(facts.collected().map(|moment| moment.to_string())),
                 json!(member.join(", ")),
                 if shows_sources { json!(sources()) } else { Json::Null },

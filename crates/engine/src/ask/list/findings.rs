@@ -15,7 +15,7 @@ use crate::ledger_view::reading::Reading;
 pub(super) fn columns() -> Vec<Column> {
     super::columns(
         &["device", "rule", "phase", "severity", "opened", "due", "holder"],
-        &["spell", "leaves_open", "blame"],
+        &["spell", "leaves_open", "blame", "waiver"],
     )
 }
 
@@ -48,7 +48,8 @@ impl Reading<'_> {
             ("phase", json!(finding.phase(self.at).as_str())),
             ("severity", json!(rule.map(|rule| rule.severity.as_str()))),
             ("opened", json!(finding.clock.opened.to_string())),
-            ("due", json!(finding.clock.due.to_string())),
+            ("due", json!(finding.clock.due_at(self.at).to_string())),
+            ("waiver", json!(finding.clock.waived_at(self.at).map(|time| time.waiver.as_str()))),
             ("spell", json!(finding.spell)),
             ("holder", holder.clone()),
             ("leaves_open", if finding.subject == Subject::Silence { json!(leaves.join(", ")) } else { Json::Null }),

@@ -20,15 +20,15 @@ impl Reading<'_> {
         let mut devices: BTreeMap<String, [u64; 5]> = BTreeMap::new();
         for line in self.fence(Some("groups"))? {
             let counts = devices.entry(line.label).or_default();
-            for standing in line.posts {
-                counts[standing as usize] += 1;
+            for post in line.posts {
+                counts[post.standing as usize] += 1;
                 counts[4] += 1;
             }
         }
         let every = self.standings()?;
         let all = devices.entry("every-device".to_owned()).or_default();
-        for (standing, _) in every.values() {
-            all[*standing as usize] += 1;
+        for found in every.values() {
+            all[found.standing as usize] += 1;
             all[4] += 1;
         }
         let mut people: BTreeMap<usize, u64> = BTreeMap::new();

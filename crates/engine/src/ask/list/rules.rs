@@ -15,7 +15,17 @@ use crate::workspace::versions::same_since;
 pub(super) fn columns() -> Vec<Column> {
     super::columns(
         &["rule", "severity", "stage", "grace", "reach", "pass", "fail", "unknown", "changed", "title"],
-        &["enforced_from", "not_applicable", "excepted", "awaiting", "controls", "topic", "covers", "require"],
+        &[
+            "enforced_from",
+            "not_applicable",
+            "excepted",
+            "awaiting",
+            "waived",
+            "controls",
+            "topic",
+            "covers",
+            "require",
+        ],
     )
 }
 
@@ -50,6 +60,7 @@ impl Reading<'_> {
                 ("changed", json!(changed.map(|moment| moment.to_string()))),
                 ("excepted", number(|count| count.excepted)),
                 ("awaiting", number(|count| count.awaiting)),
+                ("waived", number(|count| count.waived)),
                 ("controls", json!(rule.controls().collect::<Vec<_>>())),
                 ("topic", json!(rule.topic)),
                 ("title", json!(rule.title)),
