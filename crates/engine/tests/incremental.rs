@@ -152,9 +152,36 @@ enum Step {
     People(Vec<(usize, bool, i64)>),
     Rules(usize),
     Corrections(Vec<(usize, i64)>),
+    Waivers(Vec<WaiverStep>),
     /// Devices are retired, and one may be called by another name, which another device may have.
     Devices(Vec<(usize, i64)>, Option<(usize, usize, i64)>),
     Nothing,
+}
+
+/// A waiver: for which device, or for a group; of which rules; from how many hours ago, for how many hours; and its clock.
+#[derive(Clone, Debug)]
+struct WaiverStep {
+    device: Option<usize>,
+    rules: &'static str,
+    ago: i64,
+    hours: i64,
+    clock: &'static str,
+}
+
+impl WaiverStep {
+    fn text(&self, number: usize, at: Timestamp) -> String {
+        let Self { device, rules, ago, hours, clock } = self;
+        let whom = match device {
+            Some(device) => format!("devices = \"d{device}\""),
+            None => "groups = \"crewed\"".to_owned(),
+        };
+        let from = at - SignedDuration::from_hours(*ago);
+        let until = from + SignedDuration::from_hours(*hours);
+        format!(
+            "[[waiver]]\nid = \"w{number}\"\n{whom}\nrules = \"{rules}\"\nbecause = \"so\"\napproved_by = \"us\"\n\
+             from = {from}\nuntil = {until}\nclock = \"{clock}\"\n\n"
+        )
+    }
 }
 
 /// When the next assessment is.
@@ -284,6 +311,10 @@ impl Side {
                 });
                 self.write("corrections.toml", &text.collect::<String>());
             }
+            Step::Waivers(all) => {
+                let text = all.iter().enumerate().map(|(number, waiver)| waiver.text(number, at));
+                self.write("waivers.toml", &text.collect::<String>());
+            }
             Step::Devices(all, renamed) => {
                 let text = all.iter().map(|(device, hours)| {
                     let from = at + SignedDuration::from_hours(*hours);
@@ -316,6 +347,7 @@ impl Side {
             "rules/test.toml",
             "corrections.toml",
             "devices.toml",
+            "waivers.toml",
         ] {
             if let Ok(text) = fs::read_to_string(self.folder.path().join(name)) {
                 copy.write(name, &text);
@@ -452,7 +484,17 @@ fn document(device: usize, bits: u8, collected: Timestamp) -> Json {
 fn steps() -> impl Strategy<Value = (Step, Next)> {
     let devices = prop::collection::btree_map(0usize..4, (any::<u8>(), 0i64..30), 1..4);
     let few = prop::collection::btree_map(0usize..4, 1i64..90, 0..3);
+    let rules = vec!["patched", "seen-lately", "scanned", "in-season", "dated", "silence", "uncovered"];
+    let waiver = (
+        prop::option::of(0usize..4),
+        prop::sample::select(rules),
+        -40i64..40,
+        1i64..120,
+        prop::sample::select(vec!["keep", "afresh"]),
+    );
+    let waivers = waiver.prop_map(|(device, rules, ago, hours, clock)| WaiverStep { device, rules, ago, hours, clock });
     let step = prop_oneof![
+        3 => prop::collection::vec(waivers, 0..4).prop_map(Step::Waivers),
         4 => (any::<bool>(), devices).prop_map(|(list, devices)| {
             let devices = devices.into_iter().map(|(device, (bits, hours))| (device, bits, hours)).collect();
             Step::State { list, devices }
@@ -539,7 +581,7 @@ proptest! {
                 },
             };
             at = later.max(at + SignedDuration::from_micros(1));
-            let before = matches!(step, Step::Rules(_)).then(|| sides[0].copy());
+            let before = matches!(step, Step::Rules(_) | Step::Waivers(_)).then(|| sides[0].copy());
             sides.iter().for_each(|side| side.apply(step, number + 1, at));
             if let Some(before) = before {
                 foreseen(&sides[0], &before, at)?;
