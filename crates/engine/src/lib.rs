@@ -40,6 +40,7 @@ pub use change::access_flips::{AccessFlips, DecisionFlip, DueFlip, LosingFlip, P
 pub use change::preview::{DefinitionChange, GroupFlips, Preview, StandingFlip, VerdictFlips, preview};
 pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};
 pub use change::vet::{Mistake, Vetted, vet};
+pub use change::waive::{CoveredVerdict, WaiverCoverage, WaiverEdit, WaiverRequest, plan_end_of_waiver, plan_waiver};
 pub use draft::derive::{DeriveOptions, DerivedAs, Difference, Pattern};
 pub use draft::sources::{FactDraft, draft_source_of};
 pub use error::EngineError;

@@ -18,6 +18,7 @@ mod show;
 mod tried;
 mod trim;
 mod vet;
+mod waive;
 mod why;
 
 use std::path::PathBuf;
@@ -108,6 +109,7 @@ enum Command {
     Facts(draft::FactsArgs),
     Baseline(baseline::BaselineArgs),
     Preview(preview::PreviewArgs),
+    Waive(waive::WaiveArgs),
     Schema(schema::SchemaArgs),
 }
 
@@ -129,6 +131,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Facts(args) => draft::cmd_facts(ui, common, args),
         Command::Baseline(args) => baseline::cmd_baseline(ui, common, args),
         Command::Preview(args) => preview::cmd_preview(ui, common, args),
+        Command::Waive(args) => waive::cmd_waive(ui, common, args),
         Command::Schema(args) => schema::cmd_schema(ui, args),
         Command::Vet(args) => vet::cmd_vet(ui, common, args),
         Command::Trim(args) => trim::cmd_trim(ui, common, args),

@@ -235,13 +235,8 @@ impl DevicePage<'_> {
             Some((false, time)) => format!("; then it is due {}", self.clock.full(time.due_after)),
             None => String::new(),
         };
-        let until = self.clock.both(waiver.ends());
-        format!(
-            "until {until}, by {}: {} ({}){then}",
-            harmless(&waiver.approved_by),
-            harmless(&waiver.because),
-            waiver.id
-        )
+        let (by, because) = (harmless(&waiver.approved_by), harmless(&waiver.because));
+        format!("by {by}: {because} ({}){then}", waiver.id)
     }
 
     /// What the device costs its people in access, now or when a clock runs out.

@@ -20,3 +20,4 @@ pub mod table;
 pub mod text;
 pub mod time;
 pub mod verdict_lines;
+pub mod waiver;

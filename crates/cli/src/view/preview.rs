@@ -87,7 +87,7 @@ impl PreviewPage<'_> {
         out
     }
 
-    fn summary(&self, out: &mut String, found: &Preview) {
+    pub fn summary(&self, out: &mut String, found: &Preview) {
         let who = |change: AccessChange| {
             let own = found.access.people.iter().filter(|flip| flip.change == change);
             own.map(|flip| flip.person.as_str()).collect::<std::collections::BTreeSet<_>>()
@@ -162,7 +162,7 @@ impl PreviewPage<'_> {
         }
     }
 
-    fn people(&self, out: &mut String, found: &Preview) {
+    pub fn people(&self, out: &mut String, found: &Preview) {
         let rows = self.person_rows(found);
         if rows.is_empty() {
             return;

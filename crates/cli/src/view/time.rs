@@ -29,6 +29,18 @@ impl Clock {
         at.to_zoned_datetime(self.zone.clone()).strftime("%a %-d %b %Y %H:%M").to_string()
     }
 
+    /// `Sun 14 Mar 2027`.
+    pub fn day(&self, at: Timestamp) -> String {
+        at.to_zoned_datetime(self.zone.clone()).strftime("%a %-d %b %Y").to_string()
+    }
+
+    /// What ends with a day, `the end of Tue 9 Mar 2027`; or the moment, where it ends at another.
+    pub fn end_of_day(&self, end: Timestamp) -> String {
+        let before = end.checked_sub(jiff::SignedDuration::from_secs(1)).unwrap_or(end);
+        let is_midnight = end.to_zoned_datetime(self.zone.clone()).time() == jiff::civil::Time::midnight();
+        if is_midnight { format!("the end of {}", self.day(before)) } else { self.full(end) }
+    }
+
     /// `in 1 d 4 h`, `3 h ago`, `now`.
     pub fn distance(&self, at: Timestamp) -> String {
         let length = at.duration_since(self.now);

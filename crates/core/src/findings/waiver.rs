@@ -160,18 +160,10 @@ impl Waiver {
     /// Returns the names among those that it is for which no rule has.
     pub fn unknown_rules<'w>(&'w self, rules: &'w [Rule]) -> impl Iterator<Item = &'w Named> {
         let is_known = |name: &str| {
-            [Subject::SILENCE, Subject::UNCOVERED].contains(&name) || rules.iter().any(|rule| is_meant(name, rule))
+            [Subject::SILENCE, Subject::UNCOVERED].contains(&name) || rules.iter().any(|rule| rule.is_meant_by(name))
         };
         self.rules.iter().filter(move |named| !is_known(&named.text))
     }
-}
-
-/// Returns whether a name in a waiver means a rule: its id, one that it had, what is before its slash, or everything there.
-fn is_meant(name: &str, rule: &Rule) -> bool {
-    let whole = name.strip_suffix("/*").unwrap_or(name);
-    std::iter::once(&rule.id)
-        .chain(&rule.was)
-        .any(|id| id.as_str() == name || id.as_str().strip_prefix(whole).is_some_and(|rest| rest.starts_with('/')))
 }
 
 /// A time during which something is waived, and what happens to its clock then.
@@ -190,6 +182,17 @@ pub struct DeviceWaivers<'w> {
 }
 
 impl DeviceWaivers<'_> {
+    /// Returns whether no waiver is for the device.
+    pub fn is_empty(&self) -> bool {
+        self.all.is_empty()
+    }
+
+    /// Returns where among all waivers those stand that are for the device.
+    pub fn positions<'a>(&'a self, all: &'a [Waiver]) -> impl Iterator<Item = usize> + 'a {
+        let is_own = |waiver: &Waiver| self.all.iter().any(|own| own.id == waiver.id);
+        all.iter().enumerate().filter(move |(_, waiver)| is_own(waiver)).map(|(at, _)| at)
+    }
+
     /// Returns whether a waiver covers what a rule, by index, says at a moment.
     pub(crate) fn covers_rule(&self, rule: usize, at: Timestamp) -> bool {
         self.running_for_rule(rule, at).is_some()
@@ -301,7 +304,7 @@ fn compile_waiver(source: &WaiverSource, groups: &Groups, rules: &[Rule], mistak
         }
     }
     let is_named = |word: &str| source.rules.iter().any(|named| named.text == word);
-    let is_for = |rule: &Rule| source.rules.iter().any(|named| is_meant(&named.text, rule));
+    let is_for = |rule: &Rule| source.rules.iter().any(|named| rule.is_meant_by(&named.text));
     let covered_rules = rules.iter().enumerate().filter(|(_, rule)| is_for(rule)).map(|(at, _)| at).collect();
     Waiver {
         id: WaiverId::new(id.as_str()),

@@ -302,6 +302,14 @@ impl Rule {
         own(self) == own(other) && judging(self) == judging(other)
     }
 
+    /// Returns whether a name means it: its id, one that it had, what stands before the slash of one, or all that does, as in `kiosk/*`.
+    pub fn is_meant_by(&self, name: &str) -> bool {
+        let whole = name.strip_suffix("/*").unwrap_or(name);
+        std::iter::once(&self.id)
+            .chain(&self.was)
+            .any(|id| id.as_str() == name || id.as_str().strip_prefix(whole).is_some_and(|rest| rest.starts_with('/')))
+    }
+
     /// Returns whether it is a draft, which nobody is judged by.
     pub fn is_draft(&self) -> bool {
         self.stage == Stage::Draft

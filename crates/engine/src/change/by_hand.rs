@@ -4,11 +4,12 @@
 use std::collections::{BTreeSet, HashSet};
 
 use bumpalo::Bump;
-use fencepost_core::{Diagnostic, Span, Value, did_you_mean};
+use fencepost_core::{Diagnostic, Span, Value, WaiverState, did_you_mean};
 use fencepost_formats::WorkspaceFile;
 use fencepost_store::Reader;
 use jiff::Timestamp;
 
+use super::waive::WaiverCoverage;
 use crate::error::EngineError;
 use crate::ledger_view::survey::reported_paths;
 use crate::workspace::project::Project;
@@ -26,6 +27,7 @@ pub(super) fn by_hand(
     tell_unread_files(project, &mut told);
     tell_former_names(project, &mut told);
     tell_values(project, at, &mut told);
+    tell_waivers(project, at, &mut told);
     if let Some(reader) = reader
         && reader.has_devices()?
     {
@@ -83,6 +85,49 @@ fn tell_values(project: &Project, at: Timestamp, told: &mut Vec<Diagnostic>) {
     }
 }
 
+/// Warns of waivers that are over, and of rules that they name and nobody knows.
+fn tell_waivers(project: &Project, at: Timestamp, told: &mut Vec<Diagnostic>) {
+    let rules = project.rules.rules();
+    for waiver in project.rules.waivers() {
+        if waiver.state(at) == WaiverState::Over {
+            let message = format!("waiver `{}` is over", waiver.id);
+            told.push(
+                Diagnostic::remark("waiver-over", message, waiver.place.clone())
+                    .help("take it out once nobody needs to look it up"),
+            );
+            continue;
+        }
+        for named in waiver.unknown_rules(rules) {
+            let known = rules.iter().map(|rule| rule.id.as_str());
+            let help = did_you_mean(&named.text, known, || "see them all with: fencepost list rules".to_owned());
+            let message = format!("no rule is called `{}`", named.text);
+            told.push(
+                Diagnostic::warning("unknown-rule", message, named.span.clone()).label("it waives nothing").help(help),
+            );
+        }
+    }
+}
+
+/// Remarks waivers that cover nothing now. `coverage` is that of the project's waivers, in their order.
+pub(super) fn tell_idle_waivers(
+    project: &Project,
+    coverage: &[WaiverCoverage],
+    at: Timestamp,
+    told: &mut Vec<Diagnostic>,
+) {
+    for (waiver, coverage) in project.rules.waivers().iter().zip(coverage) {
+        if coverage.count > 0 || waiver.state(at) != WaiverState::Running {
+            continue;
+        }
+        let (label, help) = match coverage.devices {
+            0 => ("it is for no device that is known", "correct its devices or groups, or take it out"),
+            _ => ("what it is for is met", "end it, so that it does not hide what fails later: fencepost waive end"),
+        };
+        let message = format!("waiver `{}` covers nothing", waiver.id);
+        told.push(Diagnostic::remark("waiver-idle", message, waiver.place.clone()).label(label).help(help));
+    }
+}
+
 /// Warns of devices that nobody knows.
 fn tell_devices(
     project: &Project,
@@ -97,6 +142,8 @@ fn tell_devices(
     named.extend(lifecycles.retired().map(|one| (one.device.as_str(), one.place.as_ref(), "it retires nothing")));
     let renamings = lifecycles.renamings(at);
     named.extend(renamings.map(|one| (one.device.as_str(), one.place.as_ref(), "it renames nothing")));
+    let waivers = project.source.waivers.iter().flat_map(|waiver| &waiver.devices);
+    named.extend(waivers.map(|device| (device.text.as_str(), device.span.as_ref(), "it waives nothing there")));
     if named.is_empty() {
         return Ok(());
     }

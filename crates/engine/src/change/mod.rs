@@ -6,3 +6,4 @@ pub(crate) mod examples;
 pub(crate) mod preview;
 pub(crate) mod saved;
 pub(crate) mod vet;
+pub(crate) mod waive;

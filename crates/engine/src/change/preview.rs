@@ -231,6 +231,17 @@ pub fn preview(
         (last.number, judged_by)
     };
     let judged_by = judged_by.as_ref().unwrap_or(in_force);
+    let compared = compare_projects(judged_by, candidate, ledger, moment)?;
+    Ok(Preview { against: against.and_then(|number| u64::try_from(number).ok()), ..compared })
+}
+
+/// Says what an assessment by one workspace's rules would say otherwise than one by another's, at a moment.
+pub(super) fn compare_projects(
+    judged_by: &Project,
+    candidate: &Project,
+    ledger: &Ledger,
+    moment: &Moment,
+) -> Result<Preview, EngineError> {
     // Both assessments run on a copy, so that nobody waits for a preview and it can be had where nothing may be written.
     let mut copy = ledger.private_copy()?;
     let left = decisions_left(&copy.reader()?)?;
@@ -238,7 +249,6 @@ pub fn preview(
     // Its drafts are judged by, though its files may be those of the last assessment: what that came to says nothing of them.
     let after = snapshot(candidate, &mut copy, moment, AssessOptions { anew: true, ..AssessOptions::default() })?;
     let mut preview = compare(&before, &after, moment.as_of);
-    preview.against = against.and_then(|number| u64::try_from(number).ok());
     preview.same = judged_by.digest == candidate.digest;
     preview.definitions = definition_changes(&judged_by.files, &candidate.files);
     let touched: BTreeSet<&str> = preview.access.people.iter().map(|flip| flip.person.as_str()).collect();

@@ -13,7 +13,7 @@ use fencepost_store::{AcceptanceRow, Ledger, LedgerError, Reader};
 use jiff::Timestamp;
 use serde_json::Value as Json;
 
-use super::by_hand::by_hand;
+use super::by_hand::{by_hand, tell_idle_waivers};
 use crate::assess::RuleCount;
 use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
@@ -195,6 +195,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
                     Ok(())
                 },
             )?;
+            tell_idle_waivers(&trial, &reading.waiver_coverage()?, at, &mut told);
             let mut fleet = vet.nobody();
             let of_workers = fleets.into_inner().unwrap_or_else(PoisonError::into_inner);
             of_workers.into_iter().for_each(|other| fleet.join(other));

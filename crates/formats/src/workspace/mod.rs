@@ -17,6 +17,7 @@ mod schema;
 mod shape;
 mod table;
 mod terms;
+mod waiver_edit;
 mod waivers;
 
 use std::fs;
@@ -31,6 +32,7 @@ pub use config::{ClockMode, Config, Field, Format, NameFrom, Source, SourceKind}
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
 pub use table::line_column;
+pub use waiver_edit::{EditError, NewWaiver, add_waiver, end_waiver};
 
 use shape::TableShape;
 use table::TableReader;

@@ -32,7 +32,7 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 37] = [
+pub const CODES: [(&str, &str); 39] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
@@ -58,17 +58,19 @@ pub const CODES: [(&str, &str); 37] = [
     ("terms-of-other-version", "Terms were accepted in another version than is asked for"),
     ("terms-without-text", "The text of terms is not where it is said to be"),
     ("unknown-clause", "A rule answers for a clause that is not in controls.toml"),
-    ("unknown-device", "A correction, a retirement or a renaming names a device that is not known"),
+    ("unknown-device", "A correction, a waiver, a retirement or a renaming names a device that is not known"),
     ("unknown-everywhere", "A rule is unknown on every device that it covers"),
     ("unknown-fact", "A condition or a correction names a fact that no device reports"),
     ("unknown-member", "A group or an exception names a device or a person that is not known"),
-    ("unknown-rule", "An example names a rule that is not there"),
+    ("unknown-rule", "An example or a waiver names a rule that is not there"),
     ("unknown-word", "The standing is compared with a word that no standing is spelled like"),
     ("unread-file", "A file in the workspace that nothing reads"),
     ("unreadable-facts", "The facts of an example cannot be read"),
     ("value-of-nobody", "A fact is compared with a text that no device reports"),
     ("was-of-another-kind", "The findings of an earlier id go to no rule, since one of the two has checks"),
     ("was-twice", "Two rules name the same earlier id"),
+    ("waiver-idle", "A waiver covers nothing that fails or is unknown"),
+    ("waiver-over", "A waiver has ended"),
     ("wrong-value", "A correction sets a fact to a value of another type"),
 ];
 

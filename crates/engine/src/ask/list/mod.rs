@@ -12,6 +12,7 @@ mod people;
 mod rows;
 mod rules;
 mod services;
+mod waivers;
 
 use fencepost_core::Diagnostic;
 use serde_json::Value as Json;
@@ -36,6 +37,8 @@ pub enum Kind {
     Groups,
     /// Findings that run.
     Findings,
+    /// Waivers, with what they cover.
+    Waivers,
     /// People, with their devices.
     People,
     /// Services, with who reaches them.
@@ -54,7 +57,7 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 13] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 14] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
@@ -66,6 +69,7 @@ impl Kind {
         ),
         (Self::Groups, "groups", ["group", "groups"], "Groups, with how many belong to them"),
         (Self::Findings, "findings", ["finding", "findings"], "Findings that run, the longest overdue first"),
+        (Self::Waivers, "waivers", ["waiver", "waivers"], "Waivers, with what they cover and until when"),
         (Self::People, "people", ["person", "people"], "People, with their devices"),
         (Self::Services, "services", ["service", "services"], "Services, with who reaches them"),
         (Self::Access, "access", ["access rule", "access rules"], "Access rules, with whom they hit"),
@@ -80,7 +84,7 @@ impl Kind {
     /// Returns whether it is about what came in, and not about what an assessment made of it.
     pub fn is_of_state(self) -> bool {
         match self {
-            Self::Facts | Self::Sources | Self::Corrections | Self::Rejects => true,
+            Self::Facts | Self::Sources | Self::Corrections | Self::Waivers | Self::Rejects => true,
             Self::Devices
             | Self::Rules
             | Self::Coverage
@@ -105,8 +109,19 @@ pub(crate) struct Column {
 }
 
 /// Columns whose cells are moments, in every list but where they are counts.
-const MOMENTS: [&str; 10] =
-    ["as_of", "opened", "due", "until", "imported", "last_import", "newest", "changed", "enforced_from", "since"];
+const MOMENTS: [&str; 11] = [
+    "as_of",
+    "opened",
+    "due",
+    "from",
+    "until",
+    "imported",
+    "last_import",
+    "newest",
+    "changed",
+    "enforced_from",
+    "since",
+];
 
 impl Column {
     /// Creates a column that is not shown unless it is asked for.
@@ -175,6 +190,7 @@ impl Reading<'_> {
             Kind::Coverage => coverage::columns(),
             Kind::Groups => groups::columns(),
             Kind::Findings => findings::columns(),
+            Kind::Waivers => waivers::columns(),
             Kind::People => self.people_columns(),
             Kind::Services => services::columns(),
             Kind::Access => access::columns(),
@@ -198,6 +214,7 @@ impl Reading<'_> {
             Kind::Coverage => self.list_coverage(&mut sink)?,
             Kind::Groups => self.list_groups(&mut sink)?,
             Kind::Findings => self.list_findings(&mut sink)?,
+            Kind::Waivers => self.list_waivers(&mut sink)?,
             Kind::People => self.list_people(&mut sink)?,
             Kind::Services => self.list_services(&mut sink)?,
             Kind::Access => self.list_access(&mut sink)?,
