@@ -45,7 +45,8 @@ impl Settling<'_> {
         let mut note = |at: Timestamp, event: FindingEvent| {
             notes.push(SettledEvent { subject: subject.clone(), at, event });
         };
-        for span in spans_since(since, at, &known, written) {
+        let ends_at = if finding.clock.closed.is_some() { Timestamp::MAX } else { at };
+        for span in spans_since(since, at, &known, written, ends_at) {
             let WaiverSpan { from, until, clock, waiver } = span;
             // A waiver that was written later did not cover the assessment that opened the finding.
             let opened = finding.clock.opened;
@@ -85,15 +86,21 @@ impl Settling<'_> {
 }
 
 /// Returns the times during which something is waived that are not over at `since`: those that are written, and those that were
-/// and are no more, which end at `at`.
-fn spans_since(since: Timestamp, at: Timestamp, known: &[WaivedTime], written: Vec<WaiverSpan>) -> Vec<WaiverSpan> {
+/// and are no more, which end at `ends_at` if they do not before. Of a finding that closes nobody needs to take one out.
+fn spans_since(
+    since: Timestamp,
+    at: Timestamp,
+    known: &[WaivedTime],
+    written: Vec<WaiverSpan>,
+    ends_at: Timestamp,
+) -> Vec<WaiverSpan> {
     let mut spans: Vec<WaiverSpan> = written.into_iter().filter(|span| span.until > since).collect();
     let began = known.iter().filter(|time| time.from <= at && time.until > since);
     let taken_out: Vec<WaiverSpan> = began
         .filter(|time| !spans.iter().any(|span| span.from <= at && span.from < time.until && time.from < span.until))
         .map(|time| WaiverSpan {
             from: time.from,
-            until: time.until.min(at),
+            until: time.until.min(ends_at),
             clock: if time.afresh { ClockAfterwards::Afresh } else { ClockAfterwards::Keep },
             waiver: time.waiver.clone(),
         })

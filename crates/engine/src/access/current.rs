@@ -2,6 +2,7 @@
 
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 
 use bumpalo::Bump;
 use fencepost_core::{Finding, Ruling};
@@ -38,6 +39,8 @@ pub(crate) struct CurrentDecisions {
     /// Its findings that run, once they are asked for.
     findings: OnceCell<Vec<Finding>>,
     pub now: BTreeMap<DecisionKey, CurrentDecision>,
+    /// Those that time has moved since the assessment, as that left them.
+    pub moved: Vec<(DecisionKey, StoredDecision)>,
     /// Everything that time alone makes of them after the assessment.
     pub coming: Vec<ComingDecision>,
     /// Of that, what gets stricter after the moment of reading.
@@ -53,12 +56,17 @@ impl Reading<'_> {
             now.insert(kept.key, CurrentDecision { decision: kept.decision, since });
         }
         let coming = self.coming(device, &now)?;
+        let mut moved: BTreeMap<DecisionKey, StoredDecision> = BTreeMap::new();
         for it in coming.iter().filter(|it| it.at <= self.at) {
-            now.insert(it.key.clone(), CurrentDecision { decision: it.decision.clone(), since: it.at });
+            let left = now.insert(it.key.clone(), CurrentDecision { decision: it.decision.clone(), since: it.at });
+            if let (Some(left), Entry::Vacant(first)) = (left, moved.entry(it.key.clone())) {
+                first.insert(left.decision);
+            }
         }
+        let moved = moved.into_iter().collect();
         let losing = losing(&now, coming.iter().filter(|it| it.at > self.at));
         let (findings, number) = (OnceCell::new(), device.number);
-        Ok(CurrentDecisions { device: device.name.clone(), number, findings, now, coming, losing })
+        Ok(CurrentDecisions { device: device.name.clone(), number, findings, now, moved, coming, losing })
     }
 
     /// Returns the findings that run on the device of some decisions.

@@ -360,6 +360,34 @@ impl Reading<'_> {
                 }
             }
         }
+        self.add_moved(query, entries, before, report)
+    }
+
+    /// Adds what time alone has changed since the assessment, where the same held at the earlier one as does now.
+    fn add_moved(
+        &self,
+        query: &AccessQuery,
+        entries: &DeviceEntries<'_, '_>,
+        before: &[KeptDecision],
+        report: &mut AccessReport,
+    ) -> Result<(), EngineError> {
+        let of = entries.of;
+        for (key, left) in of.moved.iter().filter(|(key, _)| query.is_asked(key, &of.device)) {
+            let Some(held) = of.now.get(key) else { continue };
+            let known = before.iter().find(|before| before.key == *key);
+            let is_told =
+                known.is_some_and(|known| held.decision.ruling.change_since(&known.decision.ruling).is_some());
+            let Some(change) = held.decision.ruling.change_since(&left.ruling).filter(|_| !is_told) else { continue };
+            let mut entry = entries.entry(key, held)?;
+            match change {
+                AccessChange::Lost => report.lost.push(entry),
+                AccessChange::Reduced => report.reduced.push(entry),
+                AccessChange::Restored => {
+                    entry.causes = entries.cause_lines(left)?;
+                    report.restored.push(entry);
+                }
+            }
+        }
         Ok(())
     }
 

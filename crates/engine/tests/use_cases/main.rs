@@ -11,3 +11,4 @@ mod lifecycles;
 mod lists;
 mod model;
 mod stateless;
+mod waivers;

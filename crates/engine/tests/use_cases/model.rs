@@ -64,6 +64,37 @@ impl Rule {
     }
 }
 
+/// A waiver as it is written.
+#[derive(Clone)]
+struct Waiver {
+    device: String,
+    /// A rule by one of its names, or a lack of evidence.
+    subject: String,
+    from: Timestamp,
+    until: Timestamp,
+    afresh: bool,
+}
+
+impl Waiver {
+    fn text(&self, number: usize) -> String {
+        let Self { device, subject, from, until, afresh } = self;
+        let clock = if *afresh { "afresh" } else { "keep" };
+        format!(
+            "[[waiver]]\nid = \"w{number}\"\ndevices = \"{device}\"\nrules = \"{subject}\"\nbecause = \"so\"\napproved_by = \"us\"\n\
+             from = {from}\nuntil = {until}\nclock = \"{clock}\"\n"
+        )
+    }
+}
+
+/// A time during which a finding is waived, with what follows for its clock.
+#[derive(Clone)]
+struct Time {
+    from: Timestamp,
+    until: Timestamp,
+    afresh: bool,
+    due_after: Timestamp,
+}
+
 /// What a device said last.
 #[derive(Clone)]
 struct Said {
@@ -81,6 +112,45 @@ struct Finding {
     wanted: (usize, bool),
     corrected: bool,
     closed: Option<(Timestamp, &'static str)>,
+    /// The times during which it is waived, as the last assessment knew them; of those that were over then the last.
+    times: Vec<Time>,
+}
+
+impl Finding {
+    /// `waived`, or since when it is overdue, or nothing while its grace runs.
+    fn phase(&self, at: Timestamp) -> (bool, Option<Timestamp>) {
+        if self.times.iter().any(|time| time.from <= at && at < time.until) {
+            return (true, None);
+        }
+        let over = self.times.iter().rfind(|time| time.until <= at);
+        let due = over.map_or(self.due, |time| time.due_after);
+        (false, (due <= at).then(|| over.map_or(due, |time| due.max(time.until))))
+    }
+
+    /// What the clock alone does after a moment and up to another.
+    fn by_clock(&self, after: Timestamp, until: Timestamp, subject: &str) -> Vec<(Timestamp, String)> {
+        let of_times = self.times.iter().flat_map(|time| [time.from, time.until, time.due_after]);
+        let mut moments: Vec<Timestamp> =
+            of_times.chain([self.due]).filter(|moment| after < *moment && *moment <= until).collect();
+        moments.sort();
+        moments.dedup();
+        let mut told = Vec::new();
+        let mut last = self.phase(after);
+        for moment in moments {
+            let now = self.phase(moment);
+            if last.0 && !now.0 {
+                told.push((moment, format!("waiver-ended {subject}")));
+            }
+            if !last.0 && now.0 {
+                told.push((moment, format!("waived {subject}")));
+            }
+            if last.1.is_none() && now.1.is_some() {
+                told.push((moment, format!("fell-due {subject}")));
+            }
+            last = now;
+        }
+        told
+    }
 }
 
 #[derive(Default)]
@@ -107,6 +177,7 @@ struct World {
     rules: Vec<Rule>,
     devices: Vec<Device>,
     corrections: Vec<(String, usize, bool)>,
+    waivers: Vec<Waiver>,
     before: Option<Timestamp>,
 }
 
@@ -142,8 +213,8 @@ impl World {
             let end = device.retired_at.expect("just looked at");
             for (subject, finding) in &mut device.findings {
                 if finding.closed.is_none() {
-                    if self.before.is_some_and(|before| finding.due > before) && finding.due <= end {
-                        log.push((finding.due, format!("fell-due {subject}")));
+                    if let Some(before) = self.before {
+                        log.extend(finding.by_clock(before, end, subject));
                     }
                     log.push((end, format!("closed {subject} retired")));
                 }
@@ -168,8 +239,7 @@ impl World {
             .findings
             .iter()
             .filter(|(_, finding)| {
-                self.before.is_some_and(|before| finding.due <= before)
-                    && finding.closed.is_none_or(|(closed, _)| self.before.is_some_and(|before| closed > before))
+                self.before.is_some_and(|before| finding.phase(before).1.is_some()) && finding.closed.is_none()
             })
             .map(|(subject, _)| self.name_now(subject))
             .collect();
@@ -198,7 +268,10 @@ impl World {
             match known.value {
                 None => {
                     regrace(device.findings.get_mut(&subject), rule.grace_days * DAY, at, noted, &subject);
-                    unanswered.push(subject);
+                    let waived = self.spans(device, &subject).iter().any(|span| span.from <= at && at < span.until);
+                    if !waived {
+                        unanswered.push(subject);
+                    }
                 }
                 Some(value) if value == rule.wants => {
                     let reason = device.findings.get(&subject).map_or("", |finding| {
@@ -254,18 +327,44 @@ impl World {
         } else {
             run(&mut device.findings, &uncovered, 0, at, noted);
         }
-        for (subject, finding) in &device.findings {
+        let subjects: Vec<String> = device.findings.keys().cloned().collect();
+        for subject in &subjects {
+            let closed = device.findings[subject].closed;
+            if closed.is_some_and(|(closed, _)| closed != at) {
+                continue;
+            }
             let noted = events.entry(subject.clone()).or_default();
-            let closes_now = finding.closed.is_some_and(|(closed, _)| closed == at);
-            let is_over = finding.closed.is_some() && !closes_now;
-            let opens_without_grace = finding.opened == at && finding.spell == 1;
-            if finding.due > at || is_over || opens_without_grace || overdue_before.contains(subject) {
+            let begins = noted.iter().any(|what| what.starts_with("opened") || what.starts_with("came-back"));
+            let spans = self.spans(device, subject);
+            let finding = device.findings.get_mut(subject).expect("it is there");
+            waive(finding, spans, self.before.filter(|_| !begins), at, subject, log);
+            let Some(since) = finding.phase(at).1 else { continue };
+            if finding.opened == at && finding.spell == 1 || overdue_before.contains(subject) {
                 continue;
             }
             let moved = noted.iter().any(|what| what.starts_with("came-back") || what.starts_with("due-moved"));
-            log.push((if moved { at } else { finding.due }, format!("fell-due {subject}")));
+            log.push((if moved { at } else { since }, format!("fell-due {subject}")));
         }
         log.extend(events.into_values().flatten().map(|what| (at, what)));
+    }
+
+    /// Returns the times during which something is waived on a device, as it is written, those that meet as one.
+    fn spans(&self, device: &Device, subject: &str) -> Vec<Waiver> {
+        let ids = self.rules.iter().find(|rule| rule.id() == subject).map_or(Vec::new(), |rule| rule.ids.clone());
+        let is_meant = |waiver: &&Waiver| {
+            device.names.contains(&waiver.device) && (waiver.subject == subject || ids.contains(&waiver.subject))
+        };
+        let mut all: Vec<Waiver> = self.waivers.iter().filter(is_meant).cloned().collect();
+        all.sort_by_key(|waiver| (waiver.from, waiver.until));
+        let mut united: Vec<Waiver> = Vec::new();
+        for waiver in all {
+            match united.last_mut().filter(|last| waiver.from <= last.until) {
+                Some(last) if waiver.until >= last.until => *last = Waiver { from: last.from, ..waiver },
+                Some(_) => {}
+                None => united.push(waiver),
+            }
+        }
+        united
     }
 
     fn name_now(&self, subject: &str) -> String {
@@ -286,6 +385,8 @@ impl World {
             })
             .collect();
         bench.edit("corrections.toml", &corrections);
+        let waivers = self.waivers.iter().enumerate().map(|(number, waiver)| waiver.text(number));
+        bench.edit("waivers.toml", &waivers.collect::<String>());
         let mut devices = String::new();
         for device in &self.devices {
             for (pair, from) in device.names.windows(2).zip(&device.renamed_at) {
@@ -313,6 +414,61 @@ fn close(finding: Option<&mut Finding>, at: Timestamp, reason: &'static str, not
     }
 }
 
+/// Moves the clock of a finding by the waivers that are written, and notes what began and ended; `before` is the assessment
+/// before, none where the finding opens or comes back now.
+fn waive(
+    finding: &mut Finding,
+    written: Vec<Waiver>,
+    before: Option<Timestamp>,
+    at: Timestamp,
+    subject: &str,
+    log: &mut Vec<(Timestamp, String)>,
+) {
+    let known = std::mem::take(&mut finding.times);
+    let since = before.unwrap_or(at).max(finding.opened);
+    // What is over stays over.
+    if let Some(over) = known.iter().rfind(|time| time.until <= since) {
+        if before.is_none() {
+            finding.due = over.due_after;
+        }
+        finding.times.push(Time { due_after: finding.due, ..over.clone() });
+    }
+    let meet = |one: (Timestamp, Timestamp), other: (Timestamp, Timestamp)| one.0 < other.1 && other.0 < one.1;
+    let mut ahead: Vec<(Timestamp, Timestamp, bool)> =
+        written.iter().filter(|span| span.until > since).map(|span| (span.from, span.until, span.afresh)).collect();
+    for time in known.iter().filter(|time| time.from <= at && time.until > since) {
+        let goes_on = ahead.iter().any(|span| span.0 <= at && meet((span.0, span.1), (time.from, time.until)));
+        if !goes_on {
+            // Of a finding that closes nobody needs to take a waiver out.
+            let until = if finding.closed.is_some() { time.until } else { time.until.min(at) };
+            ahead.push((time.from, until, time.afresh));
+        }
+    }
+    ahead.sort();
+    let mut due = finding.due;
+    for (from, until, asked) in ahead {
+        let seen_first = from <= finding.opened
+            && finding.opened < until
+            && (finding.opened == at
+                || known.iter().any(|time| time.afresh && time.from <= finding.opened && finding.opened < time.until));
+        let afresh = asked || seen_first;
+        due = if afresh { until + hours(finding.grace) } else { due };
+        let was =
+            known.iter().find(|time| before.is_some() && time.from <= since && since < time.until && time.from < until);
+        match was {
+            Some(was) if was.until != until && until > at => log.push((at, format!("waived {subject}"))),
+            None if from <= at => log.push((if from > since { from } else { at }, format!("waived {subject}"))),
+            _ => {}
+        }
+        if until <= at {
+            log.push((until, format!("waiver-ended {subject}")));
+            finding.due = due;
+            finding.times.clear();
+        }
+        finding.times.push(Time { from, until, afresh, due_after: due });
+    }
+}
+
 /// Opens a finding, or has it run again, unless it runs.
 fn run(findings: &mut BTreeMap<String, Finding>, subject: &str, grace: i64, at: Timestamp, noted: &mut Vec<String>) {
     match findings.get_mut(subject) {
@@ -335,6 +491,7 @@ fn run(findings: &mut BTreeMap<String, Finding>, subject: &str, grace: i64, at: 
                 wanted: (0, false),
                 corrected: false,
                 closed: None,
+                times: Vec::new(),
             };
             findings.insert(subject.to_owned(), finding);
             noted.push(format!("opened {subject}"));
@@ -345,7 +502,9 @@ fn run(findings: &mut BTreeMap<String, Finding>, subject: &str, grace: i64, at: 
 /// Moves what is due when the grace was edited: longer counts from the opening, shorter from now, but never later than before.
 fn regrace(finding: Option<&mut Finding>, grace: i64, at: Timestamp, noted: &mut Vec<String>, subject: &str) {
     let Some(finding) = finding.filter(|finding| finding.closed.is_none() && finding.grace != grace) else { return };
-    let from_opening = finding.opened + hours(grace);
+    let begins =
+        finding.times.iter().rfind(|time| time.afresh && time.until <= at).map_or(finding.opened, |time| time.until);
+    let from_opening = begins + hours(grace);
     let due = if from_opening >= finding.due { from_opening } else { finding.due.min(at + hours(grace)) };
     finding.grace = grace;
     if due != finding.due {
@@ -355,11 +514,11 @@ fn regrace(finding: Option<&mut Finding>, grace: i64, at: Timestamp, noted: &mut
 }
 
 fn standing(device: &Device, at: Timestamp) -> &'static str {
-    let running = || device.findings.iter().filter(|(_, finding)| finding.closed.is_none());
+    let running = || device.findings.iter().filter(|(_, finding)| finding.closed.is_none() && !finding.phase(at).0);
     let is_lack = |subject: &str| [Subject::SILENCE, Subject::UNCOVERED].contains(&subject);
-    if running().any(|(subject, finding)| !is_lack(subject) && finding.due <= at) {
+    if running().any(|(subject, finding)| !is_lack(subject) && finding.phase(at).1.is_some()) {
         "non-compliant"
-    } else if running().any(|(subject, finding)| is_lack(subject) && finding.due <= at) {
+    } else if running().any(|(subject, finding)| is_lack(subject) && finding.phase(at).1.is_some()) {
         "unproven"
     } else if running().next().is_some() {
         "on-notice"
@@ -391,7 +550,7 @@ fn told(bench: &Bench, name: &str, at: Timestamp) -> Vec<String> {
 fn change(world: &mut World, random: &mut Random, step: usize, at: Timestamp) {
     let which = random.below(3);
     let rule = random.below(world.rules.len() as u64);
-    match random.below(16) {
+    match random.below(24) {
         0 => world.rules[rule].grace_days = [0, 1, 2, 4][random.below(4)],
         1 => world.rules[rule].wants = !world.rules[rule].wants,
         2 => world.rules[rule].enforced = !world.rules[rule].enforced,
@@ -423,6 +582,28 @@ fn change(world: &mut World, random: &mut Random, step: usize, at: Timestamp) {
             device.names.push(format!("d{which}x{step}"));
             device.renamed_at.push(at);
         }
+        16..=22 => {
+            let device = &world.devices[which];
+            let names = world.rules.iter().flat_map(|rule| rule.ids.iter().map(String::as_str));
+            // Mostly what there is to waive.
+            let running = device.findings.iter().filter(|(_, finding)| finding.closed.is_none());
+            let mut subjects: Vec<&str> = running.map(|(subject, _)| subject.as_str()).collect();
+            if subjects.is_empty() || random.one_in(3) {
+                subjects = names.chain([Subject::SILENCE, Subject::UNCOVERED]).collect();
+            }
+            let from = at + hours(random.below(60) as i64 - 30);
+            world.waivers.push(Waiver {
+                device: device.names[random.below(device.names.len() as u64)].clone(),
+                subject: subjects[random.below(subjects.len() as u64)].to_owned(),
+                from,
+                until: from + hours(1 + random.below(120) as i64),
+                afresh: random.one_in(2),
+            });
+        }
+        23 if !world.waivers.is_empty() => {
+            let which = random.below(world.waivers.len() as u64);
+            world.waivers.remove(which);
+        }
         10 if random.one_in(3) && world.devices[which].retired_at.is_none() => {
             world.devices[which].retired_at = Some(at - hours(1));
         }
@@ -430,7 +611,8 @@ fn change(world: &mut World, random: &mut Random, step: usize, at: Timestamp) {
     }
 }
 
-fn one_run(seed: u64, assessments: usize) {
+/// Returns how many waivers began, and how many ended, on the devices of the run.
+fn one_run(seed: u64, assessments: usize) -> [usize; 2] {
     let mut random = Random(seed * 7919 + 13);
     let rule = |number: usize| Rule {
         ids: vec![format!("rule-{number}")],
@@ -445,6 +627,7 @@ fn one_run(seed: u64, assessments: usize) {
         rules: (0..3).map(rule).collect(),
         devices: (0..3).map(device).collect(),
         corrections: Vec::new(),
+        waivers: Vec::new(),
         before: None,
     };
     let mut bench = Bench::new();
@@ -508,6 +691,10 @@ fn one_run(seed: u64, assessments: usize) {
         world.before = Some(at);
         at += hours([6, 20, 24, 24, 30, 80][random.below(6)]);
     }
+    ["waived", "waiver-ended"].map(|what| {
+        let log = world.devices.iter().flat_map(|device| &device.log);
+        log.filter(|line| line.split(' ').nth(1) == Some(what)).count()
+    })
 }
 
 /// Compares the findings of a device and how it stands with those of the model.
@@ -538,5 +725,7 @@ fn check_findings(bench: &Bench, device: &Device, at: Timestamp, seed: u64) {
 #[test]
 fn a_plain_model_agrees_on_findings_standings_and_history() {
     let runs = std::env::var("FENCEPOST_MODEL_RUNS").ok().and_then(|text| text.parse().ok()).unwrap_or(10);
-    (0..runs).for_each(|seed| one_run(seed, 30));
+    let counts: Vec<[usize; 2]> = (0..runs).map(|seed| one_run(seed, 30)).collect();
+    let [began, ended] = [0, 1].map(|which| counts.iter().map(|count| count[which]).sum::<usize>());
+    assert!(began > runs as usize && ended > runs as usize, "{began} waivers began and {ended} ended in {runs} runs");
 }
