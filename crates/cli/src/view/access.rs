@@ -253,7 +253,12 @@ impl AccessPage<'_> {
         let whole = self.only.is_some() || self.by.is_some() || self.denied;
         let mut left = if whole { usize::MAX } else { MOST_NAMED };
         let mut kept_back = 0;
-        for group in group_by_cause(entries.iter().copied()) {
+        let mut groups = group_by_cause(entries.iter().copied());
+        // Of what lies ahead the next comes first.
+        if section.ahead {
+            groups.sort_by_key(CauseGroup::begins);
+        }
+        for group in groups {
             let named = group.people.len().min(left);
             kept_back += group.people.len() - named;
             left -= named;

@@ -3,6 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 
 use fencepost_core::{CauseKind, Effect, Ruling};
+use jiff::Timestamp;
 
 use super::report::{AccessEntry, CauseLine, Contact, OtherWay};
 
@@ -98,6 +99,13 @@ pub fn group_by_person<'e>(entries: impl IntoIterator<Item = &'e AccessEntry>) -
 fn terms(entry: &AccessEntry) -> (&Ruling, Option<&OtherWay>) {
     // Another way matters to who is denied this one.
     (&entry.decision, entry.other.as_deref().filter(|_| entry.decision.effect == Effect::Deny))
+}
+
+impl CauseGroup<'_> {
+    /// Returns since when, or from when on, the first of the people is hit.
+    pub fn begins(&self) -> Option<Timestamp> {
+        self.people.iter().flat_map(|person| &person.entries).map(|entry| entry.moment).min()
+    }
 }
 
 impl<'e> PersonGroup<'e> {

@@ -29,6 +29,7 @@ fn every_command_has_its_help() {
       facts     Help with the dictionary: draft what facts.toml could say
       baseline  What machines of one kind are expected to look like
       preview   Say what edited rules would change on today's fleet, before they are in force
+      waive     Let devices be without what a rule asks for, up to a day
       schema    Print the JSON Schema of a workspace file, for editors
       help      Print this message or the help of the given subcommand(s)
 
@@ -268,6 +269,7 @@ fn every_command_has_its_help() {
               - coverage:    Topics by platform and role: who is covered, and who was left out
               - groups:      Groups, with how many belong to them
               - findings:    Findings that run, the longest overdue first
+              - waivers:     Waivers, with what they cover and until when
               - people:      People, with their devices
               - services:    Services, with who reaches them
               - access:      Access rules, with whom they hit
@@ -1138,8 +1140,7 @@ fn every_command_has_its_help() {
               - terms:       Terms that people accept before a service lets them in
               - corrections: Facts set by hand
               - devices:     Devices that were retired or renamed
-              - waivers:     Waivers: rules that devices need not meet up to a day, since somebody
-                answers for it
+              - waivers:     Rules that devices need not meet up to a day, since somebody answers for it
               - rules:       Rules: what the devices that they cover must meet
               - baselines:   A baseline: what machines of one kind are expected to look like
               - controls:    Clauses of laws, norms and contracts that rules answer for

@@ -156,7 +156,7 @@ fn list_rules() {
     not-rooted                            critical  enforced  0         81    80     1        0  Mon 07:00
     android-supported                     high      enforced  5d        64    63     1        0  Mon 07:00
     phone-lock                            medium    enforced  7d        69    69     0        0  Mon 07:00
-    bridge-lock                           medium    trial     7d        12     0    12        0  Mon 07:00
+    bridge-lock                           medium    enforced  7d        12     0    12        0  Mon 07:00
     charts-current                        high      enforced  12d       12    11     1        0  Mon 07:00
     disk-encrypted                        high      enforced  3d        30    30     0        0  Mon 07:00
     laptop-lock                           medium    enforced  7d        30    29     1        0  Mon 07:00
@@ -187,7 +187,7 @@ fn list_rules() {
     not-rooted                            critical  enforced  0         81    80     1        0  Mon 1 Mar 07:00
     android-supported                     high      enforced  5d        64    63     1        0  Mon 1 Mar 07:00
     phone-lock                            medium    enforced  7d        69    69     0        0  Mon 1 Mar 07:00
-    bridge-lock                           medium    trial     7d        12     0    12        0  Mon 1 Mar 07:00
+    bridge-lock                           medium    enforced  7d        12    10     2        0  Mon 1 Mar 07:00
     charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
     disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
     laptop-lock                           medium    enforced  7d        30    29     1        0  Mon 1 Mar 07:00
@@ -218,7 +218,7 @@ fn list_rules() {
     not-rooted                            critical  enforced  0         81    80     1        0  Mon 1 Mar 07:00
     android-supported                     high      enforced  5d        64    63     1        0  Mon 1 Mar 07:00
     phone-lock                            medium    enforced  7d        69    69     0        0  Mon 1 Mar 07:00
-    bridge-lock                           medium    trial     7d        12     0    12        0  Mon 1 Mar 07:00
+    bridge-lock                           medium    enforced  7d        12    10     2        0  Mon 1 Mar 07:00
     charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
     disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
     laptop-lock                           medium    enforced  7d        30    28     1        1  Mon 1 Mar 07:00
@@ -274,6 +274,7 @@ fn list_coverage() {
     integrity     android   crew-phone          37       37  100 %         0         0
     integrity     android   scanner             15       15  100 %         0         0
     integrity     ios       crew-phone          17       17  100 %         0         0
+    lock          android   bridge-tablet       12       12  100 %         0         0
     lock          android   crew-phone          37       37  100 %         0         0
     lock          android   scanner             15       15  100 %         0         0
     lock          ios       crew-phone          17       17  100 %         0         0
@@ -296,7 +297,7 @@ fn list_coverage() {
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
 
-    41 kinds of devices, topic by topic, as of Fri 5 Mar 2027 00:00
+    42 kinds of devices, topic by topic, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list coverage --as-of 2027-03-10
@@ -326,6 +327,7 @@ fn list_coverage() {
     integrity     android   crew-phone          37       37  100 %         0         0
     integrity     android   scanner             15       15  100 %         0         0
     integrity     ios       crew-phone          17       17  100 %         0         0
+    lock          android   bridge-tablet       12       12  100 %         0         0
     lock          android   crew-phone          37       37  100 %         0         0
     lock          android   scanner             15       15  100 %         0         0
     lock          ios       crew-phone          17       17  100 %         0         0
@@ -348,7 +350,7 @@ fn list_coverage() {
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
 
-    41 kinds of devices, topic by topic, as of Wed 10 Mar 2027 00:00
+    42 kinds of devices, topic by topic, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list coverage --as-of 2027-03-14
@@ -378,6 +380,7 @@ fn list_coverage() {
     integrity     android   crew-phone          37       37  100 %         0         0
     integrity     android   scanner             15       15  100 %         0         0
     integrity     ios       crew-phone          17       17  100 %         0         0
+    lock          android   bridge-tablet       12       12  100 %         0         0
     lock          android   crew-phone          37       37  100 %         0         0
     lock          android   scanner             15       15  100 %         0         0
     lock          ios       crew-phone          17       17  100 %         0         0
@@ -400,7 +403,7 @@ fn list_coverage() {
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
 
-    41 kinds of devices, topic by topic, as of Sun 14 Mar 2027 00:00
+    42 kinds of devices, topic by topic, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -453,12 +456,12 @@ fn list_groups() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list groups --as-of 2027-03-14
     GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
-    every-device    devices      141        130          3         1              7  Every device
+    every-device    devices      141        131          3         1              6  Every device
     ticket-servers  devices        9          7          1         0              1  Ticket servers, all ships and terminals
     kiosks          devices       21         20          0         0              1  Passenger information
     bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
     laptops         devices       30         26          1         0              3  Laptops, company and personal
-    crew-phones     devices       54         51          0         1              2  Phones that the crew use for work
+    crew-phones     devices       54         52          0         1              1  Phones that the crew use for work
     holm-scanners   devices        5          5          0         0              0
     sund-scanners   devices        5          5          0         0              0
     shore           devices       45         41          2         0              2  Everything that does not go to sea
@@ -478,49 +481,73 @@ fn list_groups() {
 fn list_findings() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list findings --as-of 2027-03-05
-    DEVICE             RULE                                  PHASE    DUE                           HOLDER
-    razorbill-phone-4  not-rooted                            overdue  Thu 07:00, 17 h ago           Krogvelt
-    tern-phone-5       silence                               open     Fri 07:00, in 7 h             Yrsrupp
-    gannet-phone-2     android-supported                     open     Sat 07:00, in 1 d 7 h         Brodunk
-    fulmar-kiosk-2     kiosk/processes.guardd                open     Mon 07:00, in 3 d 7 h
-    tern-tickets       ticket-server/log.retention_days      open     Mon 07:00, in 3 d 7 h
-    tern-tickets       ticket-server/sshd.permit_root_login  open     Mon 07:00, in 3 d 7 h
-    office-laptop-4    laptop-lock                           open     Wed 07:00, in 5 d 7 h         Tvenask
-    puffin-bridge-1    charts-current                        open     Sun 14 Mar 07:00, in 9 d 7 h  Ljusprett, Vravuld,
-                                                                                                    Krofonn
+    DEVICE              RULE                                  PHASE    DUE                           HOLDER
+    razorbill-phone-4   not-rooted                            overdue  Thu 07:00, 17 h ago           Krogvelt
+    tern-phone-5        silence                               open     Fri 07:00, in 7 h             Yrsrupp
+    gannet-phone-2      android-supported                     open     Sat 07:00, in 1 d 7 h         Brodunk
+    fulmar-bridge-1     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Brobek, Mjufonn,
+                                                                                                     Yrskrell
+    fulmar-bridge-2     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Ljunask, Tvefonn
+    fulmar-kiosk-2      kiosk/processes.guardd                open     Mon 07:00, in 3 d 7 h
+    gannet-bridge-1     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Fjogvelt, Plolumm,
+                                                                                                     Drarupp
+    gannet-bridge-2     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Nyrtvark, Yrslumm
+    petrel-bridge-1     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Hvemott, Storupp,
+                                                                                                     Glavuld
+    petrel-bridge-2     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Skadunk, Drasprett
+    puffin-bridge-1     bridge-lock                           waived   Sun 28 Mar 00:00, in 23 d     Ljusprett, Vravuld,
+                                                                                                     Krofonn
+    puffin-bridge-2     bridge-lock                           waived   Sun 28 Mar 00:00, in 23 d     Tvekrell, Glabek
+    razorbill-bridge-1  bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Nyrbek, Brogvelt,
+                                                                                                     Mjulumm
+    razorbill-bridge-2  bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Yrsnask, Krogvelt
+    tern-bridge-1       bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Skagvelt, Fjomott,
+                                                                                                     Plorupp
+    tern-bridge-2       bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Dravuld, Mjumott
+    tern-tickets        ticket-server/log.retention_days      open     Mon 07:00, in 3 d 7 h
+    tern-tickets        ticket-server/sshd.permit_root_login  open     Mon 07:00, in 3 d 7 h
+    office-laptop-4     laptop-lock                           open     Wed 07:00, in 5 d 7 h         Tvenask
+    puffin-bridge-1     charts-current                        open     Sun 14 Mar 07:00, in 9 d 7 h  Ljusprett, Vravuld,
+                                                                                                     Krofonn
     ------- standard error -------
 
-    8 findings, as of Fri 5 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
+    20 findings, as of Fri 5 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list findings --as-of 2027-03-10
-    DEVICE               RULE                                  PHASE    SEVERITY  DUE                      HOLDER
-    razorbill-phone-4    not-rooted                            overdue  critical  Thu 07:00, 5 d 17 h ago  Krogvelt
-    tern-phone-5         silence                               overdue            Fri 07:00, 4 d 17 h ago  Yrsrupp
-    gannet-phone-2       android-supported                     overdue  high      Sat 07:00, 3 d 17 h ago  Brodunk
-    fulmar-kiosk-2       kiosk/processes.guardd                overdue  high      Mon 07:00, 1 d 17 h ago
-    tern-tickets         ticket-server/log.retention_days      overdue  high      Mon 07:00, 1 d 17 h ago
-    tern-tickets         ticket-server/sshd.permit_root_login  overdue  high      Mon 07:00, 1 d 17 h ago
-    office-laptop-4      laptop-lock                           open     medium    Wed 07:00, in 7 h        Tvenask
-    office-laptop-7      laptop/software.seedpool              open     medium    Wed 07:00, in 7 h        Glagvelt
-    petrel-kiosk-1       silence                               open               Thu 07:00, in 1 d 7 h
-    petrel-kiosk-2       silence                               open               Thu 07:00, in 1 d 7 h
-    petrel-tickets       silence                               open               Thu 07:00, in 1 d 7 h
-    puffin-laptop-chief  disk-encrypted                        open     high      Fri 07:00, in 2 d 7 h    Tvekrell
-    office-laptop-2      laptop/software.peepcam               open     medium    Sat 07:00, in 3 d 7 h    Vrafonn
-    puffin-bridge-1      charts-current                        open     high      Sun 07:00, in 4 d 7 h    Ljusprett,
-                                                                                                           Vravuld, Krofonn
+    DEVICE               RULE                                  PHASE    DUE                        HOLDER
+    razorbill-phone-4    not-rooted                            overdue  Thu 07:00, 5 d 17 h ago    Krogvelt
+    tern-phone-5         silence                               overdue  Fri 07:00, 4 d 17 h ago    Yrsrupp
+    gannet-phone-2       android-supported                     overdue  Sat 07:00, 3 d 17 h ago    Brodunk
+    fulmar-kiosk-2       kiosk/processes.guardd                overdue  Mon 07:00, 1 d 17 h ago
+    puffin-bridge-1      bridge-lock                           waived   Sun 28 Mar 00:00, in 18 d  Ljusprett, Vravuld,
+                                                                                                   Krofonn
+    puffin-bridge-2      bridge-lock                           waived   Sun 28 Mar 00:00, in 18 d  Tvekrell, Glabek
+    tern-tickets         ticket-server/log.retention_days      overdue  Mon 07:00, 1 d 17 h ago
+    tern-tickets         ticket-server/sshd.permit_root_login  overdue  Mon 07:00, 1 d 17 h ago
+    office-laptop-4      laptop-lock                           open     Wed 07:00, in 7 h          Tvenask
+    office-laptop-7      laptop/software.seedpool              open     Wed 07:00, in 7 h          Glagvelt
+    petrel-kiosk-1       silence                               open     Thu 07:00, in 1 d 7 h
+    petrel-kiosk-2       silence                               open     Thu 07:00, in 1 d 7 h
+    petrel-tickets       silence                               open     Thu 07:00, in 1 d 7 h
+    puffin-laptop-chief  disk-encrypted                        open     Fri 07:00, in 2 d 7 h      Tvekrell
+    office-laptop-2      laptop/software.peepcam               open     Sat 07:00, in 3 d 7 h      Vrafonn
+    puffin-bridge-1      charts-current                        open     Sun 07:00, in 4 d 7 h      Ljusprett, Vravuld,
+                                                                                                   Krofonn
     ------- standard error -------
 
-    14 findings, as of Wed 10 Mar 2027 00:00; left out for want of room: opened (--columns shows them)
+    16 findings, as of Wed 10 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list findings --as-of 2027-03-14
     DEVICE               RULE                                  PHASE    DUE                            HOLDER
     razorbill-phone-4    not-rooted                            overdue  Thu 4 Mar 07:00, 9 d 17 h ago  Krogvelt
     tern-phone-5         silence                               overdue  Fri 5 Mar 07:00, 8 d 17 h ago  Yrsrupp
-    gannet-phone-2       android-supported                     overdue  Sat 6 Mar 07:00, 7 d 17 h ago  Brodunk
+    gannet-phone-2       android-supported                     waived   Sat 6 Mar 07:00, 7 d 17 h ago  Brodunk
     fulmar-kiosk-2       kiosk/processes.guardd                overdue  Mon 07:00, 5 d 17 h ago
+    puffin-bridge-1      bridge-lock                           waived   Sun 28 Mar 00:00, in 14 d      Ljusprett, Vravuld,
+                                                                                                       Krofonn
+    puffin-bridge-2      bridge-lock                           waived   Sun 28 Mar 00:00, in 14 d      Tvekrell, Glabek
     tern-tickets         ticket-server/log.retention_days      overdue  Mon 07:00, 5 d 17 h ago
     tern-tickets         ticket-server/sshd.permit_root_login  overdue  Mon 07:00, 5 d 17 h ago
     office-laptop-4      laptop-lock                           overdue  Wed 07:00, 3 d 17 h ago        Tvenask
@@ -532,7 +559,7 @@ fn list_findings() {
     office-laptop-9      silence                               open     Tue 07:00, in 2 d 7 h          Fjorupp
     ------- standard error -------
 
-    12 findings, as of Sun 14 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
+    14 findings, as of Sun 14 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
     "#);
 }
 
@@ -754,7 +781,7 @@ fn list_people() {
     B-1013  Plolumm    ships/gannet/bridge     gannet-bridge-1
     B-1014  Drarupp    ships/gannet/bridge     gannet-bridge-1
     B-1015  Nyrtvark   ships/gannet/engine     gannet-bridge-2, gannet-laptop-chief, gannet-phone-1
-    B-1016  Brodunk    ships/gannet/engine     gannet-phone-2                                           mail, roster
+    B-1016  Brodunk    ships/gannet/engine     gannet-phone-2
     B-1017  Mjugvelt   ships/gannet/engine     gannet-phone-3
     B-1018  Yrslumm    ships/gannet/deck       gannet-bridge-2, gannet-phone-4
     B-1019  Ljurupp    ships/gannet/deck       gannet-phone-5
@@ -866,8 +893,8 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list services --as-of 2027-03-14
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     106        8    45  Crew roster
-    mail       deny     app, browser     106        8    45  Mail
+    roster     deny     app, browser     107        7    45  Crew roster
+    mail       deny     app, browser     107        7    45  Mail
     charts     deny     app               30        0   129  Sea charts
     ticketing  deny     till              23        0   136  Ticketing
     wiki       permit   browser          159        0     0  Handbook
@@ -882,12 +909,12 @@ fn list_assessments() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list assessments --as-of 2027-03-05
     ASSESSMENT  AS OF             DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
-            14  Sun 14 Mar 07:00      141        130          2         1              8       0       0        1
-            13  Sat 13 Mar 07:00      141        130          3         1              7       1       0        0
-            12  Fri 12 Mar 07:00      141        131          2         1              7       1       1        1
+            14  Sun 14 Mar 07:00      141        131          2         1              7       0       0        1
+            13  Sat 13 Mar 07:00      141        131          3         1              6       1       0        0
+            12  Fri 12 Mar 07:00      141        132          2         1              6       1       1        1
             11  Thu 11 Mar 07:00      141        131          3         1              6       0       3        0
             10  Wed 07:00             141        128          6         1              6       0       0        2
-             9  Tue 07:00             141        128          8         1              4       2       0        0
+             9  Tue 07:00             141        128          8         1              4       2      10        0
              8  Mon 07:00             141        130          6         1              4       0       0        3
              7  Sun 07:00             141        130          8         1              2       4       0        0
              6  Sat 07:00             141        134          4         1              2       1       1        1
@@ -895,7 +922,7 @@ fn list_assessments() {
              4  Thu 07:00             141        134          6         0              1       1       0        0
              3  Wed 07:00             141        135          6         0              0       2       0        0
              2  Tue 07:00             141        137          4         0              0       3       0        0
-             1  Mon 07:00             141        139          2         0              0       2       0        0
+             1  Mon 07:00             141        139          2         0              0      14       0        0
     ------- standard error -------
 
     14 assessments, as of Fri 5 Mar 2027 00:00
@@ -903,12 +930,12 @@ fn list_assessments() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list assessments --as-of 2027-03-10
     ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
-            14  Sun 07:00            141        130          2         1              8       0       0        1
-            13  Sat 07:00            141        130          3         1              7       1       0        0
-            12  Fri 07:00            141        131          2         1              7       1       1        1
+            14  Sun 07:00            141        131          2         1              7       0       0        1
+            13  Sat 07:00            141        131          3         1              6       1       0        0
+            12  Fri 07:00            141        132          2         1              6       1       1        1
             11  Thu 07:00            141        131          3         1              6       0       3        0
             10  Wed 07:00            141        128          6         1              6       0       0        2
-             9  Tue 07:00            141        128          8         1              4       2       0        0
+             9  Tue 07:00            141        128          8         1              4       2      10        0
              8  Mon 07:00            141        130          6         1              4       0       0        3
              7  Sun 07:00            141        130          8         1              2       4       0        0
              6  Sat 07:00            141        134          4         1              2       1       1        1
@@ -916,7 +943,7 @@ fn list_assessments() {
              4  Thu 07:00            141        134          6         0              1       1       0        0
              3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
              2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
-             1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
+             1  Mon 1 Mar 07:00      141        139          2         0              0      14       0        0
     ------- standard error -------
 
     14 assessments, as of Wed 10 Mar 2027 00:00
@@ -924,12 +951,12 @@ fn list_assessments() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list assessments --as-of 2027-03-14
     ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
-            14  Sun 07:00            141        130          2         1              8       0       0        1
-            13  Sat 07:00            141        130          3         1              7       1       0        0
-            12  Fri 07:00            141        131          2         1              7       1       1        1
+            14  Sun 07:00            141        131          2         1              7       0       0        1
+            13  Sat 07:00            141        131          3         1              6       1       0        0
+            12  Fri 07:00            141        132          2         1              6       1       1        1
             11  Thu 07:00            141        131          3         1              6       0       3        0
             10  Wed 07:00            141        128          6         1              6       0       0        2
-             9  Tue 07:00            141        128          8         1              4       2       0        0
+             9  Tue 07:00            141        128          8         1              4       2      10        0
              8  Mon 07:00            141        130          6         1              4       0       0        3
              7  Sun 7 Mar 07:00      141        130          8         1              2       4       0        0
              6  Sat 6 Mar 07:00      141        134          4         1              2       1       1        1
@@ -937,7 +964,7 @@ fn list_assessments() {
              4  Thu 4 Mar 07:00      141        134          6         0              1       1       0        0
              3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
              2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
-             1  Mon 1 Mar 07:00      141        139          2         0              0       2       0        0
+             1  Mon 1 Mar 07:00      141        139          2         0              0      14       0        0
     ------- standard error -------
 
     14 assessments, as of Sun 14 Mar 2027 00:00
@@ -1059,55 +1086,54 @@ fn list_rejects() {
 fn list_devices_that_are_not_compliant() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-05
-    DEVICE             STANDING         SITE       HOLDER                       OPEN  OVERDUE  COLLECTED AT
-    fulmar-kiosk-2     ╱ on notice      Fulmar                                     1        0  Wed 21:14
-    gannet-phone-2     ╱ on notice      Gannet     Brodunk                         1        0  Thu 05:30
-    office-laptop-4    ╱ on notice      Office     Tvenask                         1        0  Thu 00:12
-    puffin-bridge-1    ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0  Thu 05:30
-    razorbill-phone-4  ╳ non-compliant  Razorbill  Krogvelt                        0        1  Thu 05:30
-    tern-phone-5       ╱ on notice      Tern       Yrsrupp                         1        0  Thu 05:30
-    tern-tickets       ╱ on notice      Tern                                       2        0  Wed 22:29
+    DEVICE             STANDING         SITE       HOLDER                       OPEN  OVERDUE  WAIVED  COLLECTED AT
+    fulmar-kiosk-2     ╱ on notice      Fulmar                                     1        0       0  Wed 21:14
+    gannet-phone-2     ╱ on notice      Gannet     Brodunk                         1        0       0  Thu 05:30
+    office-laptop-4    ╱ on notice      Office     Tvenask                         1        0       0  Thu 00:12
+    puffin-bridge-1    ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0       1  Thu 05:30
+    razorbill-phone-4  ╳ non-compliant  Razorbill  Krogvelt                        0        1       0  Thu 05:30
+    tern-phone-5       ╱ on notice      Tern       Yrsrupp                         1        0       0  Thu 05:30
+    tern-tickets       ╱ on notice      Tern                                       2        0       0  Wed 22:29
     ------- standard error -------
 
     7 of 141 devices, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-10
-    DEVICE               STANDING         SITE       HOLDER                       OPEN  OVERDUE  COLLECTED AT
-    fulmar-kiosk-2       ╳ non-compliant  Fulmar                                     0        1  Mon 23:47
-    gannet-phone-2       ╳ non-compliant  Gannet     Brodunk                         0        1  Tue 05:30
-    office-laptop-2      ╱ on notice      Office     Vrafonn                         1        0  Mon 23:10
-    office-laptop-4      ╱ on notice      Office     Tvenask                         1        0  Mon 21:38
-    office-laptop-7      ╱ on notice      Office     Glagvelt                        1        0  Mon 23:15
-    petrel-kiosk-1       ╱ on notice      Petrel                                     1        0  Thu 04:59
-    petrel-kiosk-2       ╱ on notice      Petrel                                     1        0  Wed 3 Mar 23:33
-    petrel-tickets       ╱ on notice      Petrel                                     1        0  Wed 3 Mar 22:18
-    puffin-bridge-1      ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0  Tue 05:30
-    puffin-laptop-chief  ╱ on notice      Puffin     Tvekrell                        1        0  Tue 04:49
-    razorbill-phone-4    ╳ non-compliant  Razorbill  Krogvelt                        0        1  Tue 05:30
-    tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1  Tue 05:30
-    tern-tickets         ╳ non-compliant  Tern                                       0        2  Tue 02:55
+    DEVICE               STANDING         SITE       HOLDER                       OPEN  OVERDUE  WAIVED  COLLECTED AT
+    fulmar-kiosk-2       ╳ non-compliant  Fulmar                                     0        1       0  Mon 23:47
+    gannet-phone-2       ╳ non-compliant  Gannet     Brodunk                         0        1       0  Tue 05:30
+    office-laptop-2      ╱ on notice      Office     Vrafonn                         1        0       0  Mon 23:10
+    office-laptop-4      ╱ on notice      Office     Tvenask                         1        0       0  Mon 21:38
+    office-laptop-7      ╱ on notice      Office     Glagvelt                        1        0       0  Mon 23:15
+    petrel-kiosk-1       ╱ on notice      Petrel                                     1        0       0  Thu 04:59
+    petrel-kiosk-2       ╱ on notice      Petrel                                     1        0       0  Wed 3 Mar 23:33
+    petrel-tickets       ╱ on notice      Petrel                                     1        0       0  Wed 3 Mar 22:18
+    puffin-bridge-1      ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0       1  Tue 05:30
+    puffin-laptop-chief  ╱ on notice      Puffin     Tvekrell                        1        0       0  Tue 04:49
+    razorbill-phone-4    ╳ non-compliant  Razorbill  Krogvelt                        0        1       0  Tue 05:30
+    tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1       0  Tue 05:30
+    tern-tickets         ╳ non-compliant  Tern                                       0        2       0  Tue 02:55
     ------- standard error -------
 
     13 of 141 devices, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-14
-    DEVICE               STANDING         SITE       HOLDER                       OPEN  OVERDUE  COLLECTED AT
-    fulmar-kiosk-2       ╳ non-compliant  Fulmar                                     0        1  Sat 02:47
-    gannet-phone-2       ╳ non-compliant  Gannet     Brodunk                         0        1  Sat 05:30
-    ness-pier-tickets    ╱ on notice      Ness Pier                                  1        0  Sat 04:37
-    office-laptop-4      ╳ non-compliant  Office     Tvenask                         0        1  Sat 03:48
-    office-laptop-7      ╳ non-compliant  Office     Glagvelt                        0        1  Fri 21:48
-    office-laptop-9      ╱ on notice      Office     Fjorupp                         1        0  Sat 03:55
-    puffin-bridge-1      ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0  Sat 05:30
-    puffin-laptop-chief  ╳ non-compliant  Puffin     Tvekrell                        0        1  Fri 23:05
-    razorbill-phone-4    ╳ non-compliant  Razorbill  Krogvelt                        0        1  Sat 05:30
-    tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1  Sat 05:30
-    tern-tickets         ╳ non-compliant  Tern                                       0        2  Sat 04:15
+    DEVICE               STANDING         SITE       HOLDER                       OPEN  OVERDUE  WAIVED  COLLECTED AT
+    fulmar-kiosk-2       ╳ non-compliant  Fulmar                                     0        1       0  Sat 02:47
+    ness-pier-tickets    ╱ on notice      Ness Pier                                  1        0       0  Sat 04:37
+    office-laptop-4      ╳ non-compliant  Office     Tvenask                         0        1       0  Sat 03:48
+    office-laptop-7      ╳ non-compliant  Office     Glagvelt                        0        1       0  Fri 21:48
+    office-laptop-9      ╱ on notice      Office     Fjorupp                         1        0       0  Sat 03:55
+    puffin-bridge-1      ╱ on notice      Puffin     Ljusprett, Vravuld, Krofonn     1        0       1  Sat 05:30
+    puffin-laptop-chief  ╳ non-compliant  Puffin     Tvekrell                        0        1       0  Fri 23:05
+    razorbill-phone-4    ╳ non-compliant  Razorbill  Krogvelt                        0        1       0  Sat 05:30
+    tern-phone-5         ┆ unproven       Tern       Yrsrupp                         0        1       0  Sat 05:30
+    tern-tickets         ╳ non-compliant  Tern                                       0        2       0  Sat 04:15
     ------- standard error -------
 
-    11 of 141 devices, as of Sun 14 Mar 2027 00:00
+    10 of 141 devices, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -1140,7 +1166,7 @@ fn list_devices_counted_by_platform() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-14
     PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
-    android      64   45 %         61          1         0              2
+    android      64   45 %         62          1         0              1
     linux        30   21 %         27          1         0              2
     windows      23   16 %         20          0         0              3
     ios          17   12 %         16          0         1              0
@@ -1253,18 +1279,6 @@ fn access_tells_who_loses_what() {
         Krogvelt  Mail, Crew roster (app), still in with razorbill-bridge-2  razorbill-phone-4 (Razorbill)  since Thu 07:00
 
     Will lose, if nothing changes
-      charts-current: Sea charts are of this year's edition
-      do  Let the tablet download the charts in port, over the quay's network.
-        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with  puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
-                   puffin-laptop-master
-        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by    puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
-                   browser with no download
-        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by    puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
-                   browser with no download
-      charts-on-the-bridge asks for certificate.not_after
-        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
-        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
-        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
       silence: one rule left without an answer
       do  Let the device report again: disk.encrypted
         Yrsrupp  Mail, Crew roster (app), still in by browser with no download  tern-phone-5 (Tern)  from Fri 07:00
@@ -1278,6 +1292,25 @@ fn access_tells_who_loses_what() {
       laptop-lock: Laptops lock themselves, behind a long password
       do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
         Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  from Wed 07:00
+      charts-current: Sea charts are of this year's edition
+      do  Let the tablet download the charts in port, over the quay's network.
+        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with  puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
+                   puffin-laptop-master
+        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by    puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
+                   browser with no download
+        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by    puffin-bridge-1 (Puffin)  from Sun 14 Mar 07:00
+                   browser with no download
+      charts-on-the-bridge asks for certificate.not_after
+        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
+        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
+        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 15 Mar 21:00
+      bridge-lock: Tablets on the bridge lock after ten minutes
+      do  Open the settings, Display, and let the screen lock after ten minutes.
+        Brobek   Sea charts (app); Mail, Crew roster (app), still in with    fulmar-bridge-1 (Fulmar)  from Wed 17 Mar 00:00
+                 fulmar-laptop-master
+        Mjufonn  Sea charts (app); Mail, Crew roster (app), still in by      fulmar-bridge-1 (Fulmar)  from Wed 17 Mar 00:00
+                 browser with no download
+      and 26 more: fencepost access --only losing
 
     1 person is denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1292,18 +1325,6 @@ fn access_tells_who_loses_what() {
       next     2 people on Wed 07:00, in 7 h; 81 people only if nothing is heard of their devices
 
     Will lose, if nothing changes
-      charts-current: Sea charts are of this year's edition
-      do  Let the tablet download the charts in port, over the quay's network.
-        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with         puffin-bridge-1 (Puffin)  from Sun 07:00
-                   puffin-laptop-master
-        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
-                   with no download
-        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
-                   with no download
-      charts-on-the-bridge asks for certificate.not_after
-        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
-        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
-        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
       laptop-lock: Laptops lock themselves, behind a long password
       do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
         Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  from Wed 07:00
@@ -1319,6 +1340,23 @@ fn access_tells_who_loses_what() {
       laptop/software.peepcam: Laptops: no peepcam in software
       do  Remove the program and restart.
         Vrafonn  Mail, Crew roster (app), still in by browser with no download  office-laptop-2 (Office)  from Sat 07:00
+      charts-current: Sea charts are of this year's edition
+      do  Let the tablet download the charts in port, over the quay's network.
+        Ljusprett  Sea charts (app); Mail, Crew roster (app), still in with         puffin-bridge-1 (Puffin)  from Sun 07:00
+                   puffin-laptop-master
+        Vravuld    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
+                   with no download
+        Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser   puffin-bridge-1 (Puffin)  from Sun 07:00
+                   with no download
+      charts-on-the-bridge asks for certificate.not_after
+        Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+      the waiver of android-supported ends
+      do  Install the system update; where there is none, ask the helpdesk for another phone.
+        Brodunk  Mail, Crew roster (app), still in by browser with no         gannet-phone-2 (Gannet)  from Wed 17 Mar 00:00
+                 download
+      and 2 more: fencepost access --only losing
 
     3 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
@@ -1351,8 +1389,17 @@ fn access_tells_who_loses_what() {
       silence: one rule left without an answer
       do  Let the device report again: password.length
         Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      the waiver of android-supported ends
+      do  Install the system update; where there is none, ask the helpdesk for another phone.
+        Brodunk  Mail, Crew roster (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Wed 00:00
+      bridge-lock: Tablets on the bridge lock after ten minutes
+      do  Open the settings, Display, and let the screen lock after ten minutes.
+        Tvekrell  Sea charts (app); Mail, Crew roster (app), still in with   puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                  puffin-phone-1
+        Glabek    Sea charts (app); Mail, Crew roster (app), still in with   puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                  puffin-phone-4
 
-    6 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    5 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -1401,6 +1448,10 @@ fn access_by_service_and_by_rule() {
                    ships/puffin/bridge
 
     Will lose, if nothing changes
+      Brodunk  1 person
+        the waiver of android-supported ends
+        do  Install the system update; where there is none, ask the helpdesk for another phone.
+          Brodunk  Mail, Crew roster (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Wed 00:00
       Drarupp  1 person
         charts-on-the-bridge asks for certificate.not_after
           Drarupp  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
@@ -1411,15 +1462,25 @@ fn access_by_service_and_by_rule() {
         silence: one rule left without an answer
         do  Let the device report again: password.length
           Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      Glabek  1 person
+        bridge-lock: Tablets on the bridge lock after ten minutes
+        do  Open the settings, Display, and let the screen lock after ten minutes.
+          Glabek  Sea charts (app); Mail, Crew roster (app), still in with   puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                  puffin-phone-4
       Plolumm  1 person
         charts-on-the-bridge asks for certificate.not_after
           Plolumm  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+      Tvekrell  1 person
+        bridge-lock: Tablets on the bridge lock after ten minutes
+        do  Open the settings, Display, and let the screen lock after ten minutes.
+          Tvekrell  Sea charts (app); Mail, Crew roster (app), still in      puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                    with puffin-phone-1
       nobody's  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
           nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
 
-    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    8 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -1489,25 +1550,43 @@ fn access_by_service_and_by_rule() {
                     ships/razorbill/deck
 
     Will lose, if nothing changes
-      Crew roster  1 person
+      Crew roster  4 people
         silence: one rule left without an answer
         do  Let the device report again: password.length
           Fjorupp  Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
-      Mail  1 person
+        the waiver of android-supported ends
+        do  Install the system update; where there is none, ask the helpdesk for another phone.
+          Brodunk  Crew roster (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Wed 00:00
+        bridge-lock: Tablets on the bridge lock after ten minutes
+        do  Open the settings, Display, and let the screen lock after ten minutes.
+          Tvekrell  Crew roster (app), still in with puffin-phone-1  puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+          Glabek    Crew roster (app), still in with puffin-phone-4  puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+      Mail  4 people
         silence: one rule left without an answer
         do  Let the device report again: password.length
           Fjorupp  Mail (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
-      Sea charts  3 people
+        the waiver of android-supported ends
+        do  Install the system update; where there is none, ask the helpdesk for another phone.
+          Brodunk  Mail (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Wed 00:00
+        bridge-lock: Tablets on the bridge lock after ten minutes
+        do  Open the settings, Display, and let the screen lock after ten minutes.
+          Tvekrell  Mail (app), still in with puffin-phone-1  puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+          Glabek    Mail (app), still in with puffin-phone-4  puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+      Sea charts  5 people
         charts-on-the-bridge asks for certificate.not_after
           Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
           Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
           Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        bridge-lock: Tablets on the bridge lock after ten minutes
+        do  Open the settings, Display, and let the screen lock after ten minutes.
+          Tvekrell  Sea charts (app)  puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+          Glabek    Sea charts (app)  puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
       Ticketing  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
           nobody's device  Ticketing (till)  ness-pier-tickets (Ness Pier)  from Tue 07:00
 
-    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    8 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -1546,11 +1625,14 @@ fn access_by_service_and_by_rule() {
                     ships/razorbill/deck
 
     Will lose, if nothing changes
-      Gannet  3 people
+      Gannet  4 people
         charts-on-the-bridge asks for certificate.not_after
           Fjogvelt  Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
           Plolumm   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
           Drarupp   Sea charts (app)  gannet-bridge-1 (Gannet)  from Mon 21:00
+        the waiver of android-supported ends
+        do  Install the system update; where there is none, ask the helpdesk for another phone.
+          Brodunk  Mail, Crew roster (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Wed 00:00
       Ness Pier  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
@@ -1559,8 +1641,15 @@ fn access_by_service_and_by_rule() {
         silence: one rule left without an answer
         do  Let the device report again: password.length
           Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      Puffin  2 people
+        bridge-lock: Tablets on the bridge lock after ten minutes
+        do  Open the settings, Display, and let the screen lock after ten minutes.
+          Tvekrell  Sea charts (app); Mail, Crew roster (app), still in      puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                    with puffin-phone-1
+          Glabek    Sea charts (app); Mail, Crew roster (app), still in      puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                    with puffin-phone-4
 
-    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    8 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -1599,6 +1688,17 @@ fn access_by_service_and_by_rule() {
                     ships/razorbill/deck
 
     Will lose, if nothing changes
+      android-supported  1 person
+        the waiver of android-supported ends
+        do  Install the system update; where there is none, ask the helpdesk for another phone.
+          Brodunk  Mail, Crew roster (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Wed 00:00
+      bridge-lock  2 people
+        bridge-lock: Tablets on the bridge lock after ten minutes
+        do  Open the settings, Display, and let the screen lock after ten minutes.
+          Tvekrell  Sea charts (app); Mail, Crew roster (app), still in      puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                    with puffin-phone-1
+          Glabek    Sea charts (app); Mail, Crew roster (app), still in      puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                    with puffin-phone-4
       certificate-valid  1 device that nobody holds
         certificate-valid: The server's certificate is valid
         do  Order a new certificate from the office and install it.
@@ -1613,7 +1713,7 @@ fn access_by_service_and_by_rule() {
         do  Let the device report again: password.length
           Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
 
-    9 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
+    8 people and 1 device that nobody holds are denied a service by an access rule now: fencepost access --denied
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
@@ -1664,6 +1764,15 @@ fn everything_that_is_denied() {
       silence: one rule left without an answer
       do  Let the device report again: password.length
         Fjorupp  Mail, Crew roster (app), still in by browser with no download  office-laptop-9 (Office)  from Tue 07:00
+      the waiver of android-supported ends
+      do  Install the system update; where there is none, ask the helpdesk for another phone.
+        Brodunk  Mail, Crew roster (app), still in by browser with no download  gannet-phone-2 (Gannet)  from Wed 00:00
+      bridge-lock: Tablets on the bridge lock after ten minutes
+      do  Open the settings, Display, and let the screen lock after ten minutes.
+        Tvekrell  Sea charts (app); Mail, Crew roster (app), still in with   puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                  puffin-phone-1
+        Glabek    Sea charts (app); Mail, Crew roster (app), still in with   puffin-bridge-2 (Puffin)  from Sun 28 Mar 00:00
+                  puffin-phone-4
 
     Denied now
       charts-current: Sea charts are of this year's edition
@@ -1674,10 +1783,6 @@ fn everything_that_is_denied() {
                    with no download
         Krofonn    Sea charts (app); Mail, Crew roster (app), still in by browser  puffin-bridge-1 (Puffin)  since Sun 07:00
                    with no download
-      android-supported: Android is a version that still gets repairs
-      do  Install the system update; where there is none, ask the helpdesk for another phone.
-        Brodunk  Mail, Crew roster (app), still in by browser with no         gannet-phone-2 (Gannet)  since Sat 6 Mar 07:00
-                 download
       laptop-lock: Laptops lock themselves, behind a long password
       do  Open the settings, Accounts: lock after 15 minutes at the latest, and use a password of ten characters or more.
         Tvenask  Mail, Crew roster (app), still in with office-own-laptop-1  office-laptop-4 (Office)  since Wed 07:00
@@ -1713,7 +1818,8 @@ fn a_device() {
     in bridge-tablets, bridge-devices, crew, bridge, staff
 
     Findings
-      charts-current  due Sun 14 Mar 07:00, in 9 d 7 h  charts.edition is 2024-11-01, required >= 2027-01-01
+      bridge-lock     waived until Sun 21 Mar 00:00, in 16 d  lock.idle_minutes is 30, required <= 10
+      charts-current  due Sun 14 Mar 07:00, in 9 d 7 h        charts.edition is 2024-11-01, required >= 2027-01-01
 
     Access
       Crew roster  permit; deny from Sun 14 Mar 07:00, in 9 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
@@ -1754,7 +1860,8 @@ fn a_device() {
     in bridge-tablets, bridge-devices, crew, bridge, staff
 
     Findings
-      charts-current  due Sun 07:00, in 4 d 7 h  charts.edition is 2024-11-01, required >= 2027-01-01
+      bridge-lock     waived until Sun 21 Mar 00:00, in 11 d  lock.idle_minutes is 30, required <= 10
+      charts-current  due Sun 07:00, in 4 d 7 h               charts.edition is 2024-11-01, required >= 2027-01-01
 
     Access
       Crew roster  permit; deny from Sun 07:00, in 4 d 7 h (app)                         Ljusprett, Vravuld, Krofonn
@@ -1795,7 +1902,8 @@ fn a_device() {
     in bridge-tablets, bridge-devices, crew, bridge, staff
 
     Findings
-      charts-current  due Sun 07:00, in 7 h  charts.edition is 2024-11-01, required >= 2027-01-01
+      bridge-lock     waived until Sun 21 Mar 00:00, in 7 d  lock.idle_minutes is 30, required <= 10
+      charts-current  due Sun 07:00, in 7 h                  charts.edition is 2024-11-01, required >= 2027-01-01
 
     Access
       Crew roster  permit; deny from Sun 07:00, in 7 h (app)                         Ljusprett, Vravuld, Krofonn
@@ -2170,20 +2278,21 @@ fn why_one_rule() {
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["why", "gannet-phone-2", "android-supported"]), @r#"
     $ fencepost why gannet-phone-2 android-supported
-    gannet-phone-2  ╳ non-compliant
+    gannet-phone-2  ╿ compliant by waiver
     held by Brodunk (ships/gannet/engine); state collected Sun 05:30, 1 h 30 min ago
 
-    android-supported  fails (high)
+    android-supported  fails, and is waived (high)
       Android is a version that still gets repairs
-      clock     open since Mon 1 Mar 07:00; overdue since Sat 6 Mar 07:00, 8 d ago
+      clock     open since Mon 1 Mar 07:00; waived until Wed 00:00, in 2 d 17 h
+      waived    by fleet desk: Another phone comes aboard on Tuesday. (phone-on-its-way); then it is overdue
       observed  os.version is 11.0
       required  >= 12.0
       from      handhelds, collected Sun 05:30, 1 h 30 min ago
       because   Older versions get no repairs any more.
       do        Install the system update; where there is none, ask the helpdesk for another phone.
 
-      costs     denied now: Crew roster (app), Mail (app)
-                permit with no download now: Crew roster (browser), Mail (browser)
+      costs     denied from Wed 00:00, in 2 d 17 h: Crew roster (app), Mail (app)
+                permit with no download from Wed 00:00, in 2 d 17 h: Crew roster (browser), Mail (browser)
     "#);
 }
 
@@ -2239,15 +2348,16 @@ fn an_assessment_that_stands() {
     insta::assert_snapshot!(shown_by_the_demo(&["assess"]), @r#"
     $ fencepost assess
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
-    141 devices:  ┃ 130 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 8 non-compliant
+    141 devices:  ┃ 131 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
+    among them ╿ 2 compliant by waiver
 
     Fulmar        ┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃    16   15 compliant  1 non-compliant
-    Gannet        ┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃    16   15 compliant  1 non-compliant
+    Gannet        ┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃    16   all compliant, 1 of them by waiver
     Holm Quay     ┃┃┃┃┃┃┃┃┃┃          10   all compliant
     Ness Pier     ┃┃┃┃┃┃┃┃┃╱          10   9 compliant  1 on notice
     Office        ┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃     15   12 compliant  1 on notice  2 non-compliant
     Petrel        ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃    16   all compliant
-    Puffin        ╳┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃    16   14 compliant  2 non-compliant
+    Puffin        ╳╿┃┃╳┃┃┃┃┃┃┃┃┃┃┃    16   14 compliant (1 by waiver)  2 non-compliant
     Razorbill     ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃    16   15 compliant  1 non-compliant
     Sund Landing  ┃┃┃┃┃┃┃┃┃┃          10   all compliant
     Tern          ┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃╳    16   14 compliant  1 unproven  1 non-compliant
@@ -2255,9 +2365,10 @@ fn an_assessment_that_stands() {
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
+    bridge-lock                              2        0    10          129  2 waived
     laptop-lock                              1        1    28          111
     not-rooted                               1        0    80           60
-    android-supported                        1        0    63           77
+    android-supported                        1        0    63           77  1 waived
     charts-current                           1        0    11          129
     disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
     certificate-valid                        1        0     8          132
@@ -2275,7 +2386,6 @@ fn an_assessment_that_stands() {
     laptop/software.hullplan                 0        0    30          111
     ticket-server/processes.guardd           0        0     9          132
     ticket-server/processes.ticketd          0        0     9          132
-    bridge-lock                             12        0     0          129  on trial
     firewall-on                              2        0    28          111  on trial
     ticket-server/queue.workers              1        0     8          132  on trial
     kiosk/processes                          0        0    20          121  on trial, 1 excepted
@@ -2290,33 +2400,35 @@ fn an_assessment_that_stands() {
     insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "groups"]), @r#"
     $ fencepost assess --by groups
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
-    141 devices:  ┃ 130 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 8 non-compliant
+    141 devices:  ┃ 131 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
+    among them ╿ 2 compliant by waiver
 
-    bridge          ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃                          18   17 compliant  1 non-compliant
-    bridge-devices  ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃                          18   17 compliant  1 non-compliant
-    bridge-tablets  ┃┃┃┃┃┃╳┃┃┃┃┃                                12   11 compliant  1 non-compliant
-    crew            ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳    78   73 compliant  1 unproven  4 non-compliant
-                    ┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃
-    crew-phones     ┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳    54   51 compliant  1 unproven  2 non-compliant
+    bridge          ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃                           18   1 non-compliant
+    bridge-devices  ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃                           18   1 non-compliant
+    bridge-tablets  ┃┃┃┃┃┃╳╿┃┃┃┃                                 12   1 by waiver  1 non-compliant
+    crew            ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳╿    78   2 by waiver  1 unproven  3 non-compliant
+                    ╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃
+    crew-phones     ┃┃┃┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃    54   1 by waiver  1 unproven  1 non-compliant
+                    ┃┃┃┃┃┃┃┃┆┃┃┃┃
+    dry-dock        ┃                                             1   all compliant
+    holm-scanners   ┃┃┃┃┃                                         5   all compliant
+    kiosks          ┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃                        21   1 non-compliant
+    laptops         ┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃┃┃╳┃┃┃┃┃┃               30   1 on notice  3 non-compliant
+    shore           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃╳┃┃╳┃╱┃┃┃┃┃┃┃┃┃    45   2 on notice  2 non-compliant
+                    ┃┃┃┃
+    staff           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱┃    96   2 by waiver  1 on notice  1 unproven  5 non-compliant
+                    ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳╿╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃
                     ┃┃┃┃┃┃┃┃┃┆┃┃┃┃
-    dry-dock        ┃                                            1   all compliant
-    holm-scanners   ┃┃┃┃┃                                        5   all compliant
-    kiosks          ┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃                       21   20 compliant  1 non-compliant
-    laptops         ┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃┃┃╳┃┃┃┃┃┃              30   26 compliant  1 on notice  3 non-compliant
-    shore           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃╳┃┃╳┃╱┃┃┃┃┃┃┃┃    45   41 compliant  2 on notice  2 non-compliant
-                    ┃┃┃┃┃
-    staff           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱    96   88 compliant  1 on notice  1 unproven  6 non-compliant
-                    ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃
-                    ┃┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃
-    sund-scanners   ┃┃┃┃┃                                        5   all compliant
-    ticket-servers  ┃┃┃╱┃┃┃┃╳                                    9   7 compliant  1 on notice  1 non-compliant
+    sund-scanners   ┃┃┃┃┃                                         5   all compliant
+    ticket-servers  ┃┃┃╱┃┃┃┃╳                                     9   1 on notice  1 non-compliant
 
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
+    bridge-lock                              2        0    10          129  2 waived
     laptop-lock                              1        1    28          111
     not-rooted                               1        0    80           60
-    android-supported                        1        0    63           77
+    android-supported                        1        0    63           77  1 waived
     charts-current                           1        0    11          129
     disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
     certificate-valid                        1        0     8          132
@@ -2334,7 +2446,6 @@ fn an_assessment_that_stands() {
     laptop/software.hullplan                 0        0    30          111
     ticket-server/processes.guardd           0        0     9          132
     ticket-server/processes.ticketd          0        0     9          132
-    bridge-lock                             12        0     0          129  on trial
     firewall-on                              2        0    28          111  on trial
     ticket-server/queue.workers              1        0     8          132  on trial
     kiosk/processes                          0        0    20          121  on trial, 1 excepted
@@ -2349,21 +2460,23 @@ fn an_assessment_that_stands() {
     insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "platform"]), @r#"
     $ fencepost assess --by platform
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
-    141 devices:  ┃ 130 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 8 non-compliant
+    141 devices:  ┃ 131 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
+    among them ╿ 2 compliant by waiver
 
-    android  ┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃    64   61 compliant  3 non-compliant
-             ┃┃┃┃┃
-    ios      ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┆┃                                              17   16 compliant  1 unproven
-    linux    ┃╳┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳                                 30   27 compliant  1 on notice  2 non-compliant
-    macos    ┃┃┃╱┃┃┃                                                         7   6 compliant  1 on notice
-    windows  ┃┃┃┃┃┃┃┃┃┃╳┃╳┃┃┃╳┃┃┃┃┃┃                                        23   20 compliant  3 non-compliant
+    android  ┃┃┃┃┃┃┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳╿┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃    64   62 compliant (2 by waiver)  2 non-compliant
+             ┃┃┃┃┃┃
+    ios      ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┆┃                                             17   16 compliant  1 unproven
+    linux    ┃╳┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳                                30   27 compliant  1 on notice  2 non-compliant
+    macos    ┃┃┃╱┃┃┃                                                        7   6 compliant  1 on notice
+    windows  ┃┃┃┃┃┃┃┃┃┃╳┃╳┃┃┃╳┃┃┃┃┃┃                                       23   20 compliant  3 non-compliant
 
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
+    bridge-lock                              2        0    10          129  2 waived
     laptop-lock                              1        1    28          111
     not-rooted                               1        0    80           60
-    android-supported                        1        0    63           77
+    android-supported                        1        0    63           77  1 waived
     charts-current                           1        0    11          129
     disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
     certificate-valid                        1        0     8          132
@@ -2381,7 +2494,6 @@ fn an_assessment_that_stands() {
     laptop/software.hullplan                 0        0    30          111
     ticket-server/processes.guardd           0        0     9          132
     ticket-server/processes.ticketd          0        0     9          132
-    bridge-lock                             12        0     0          129  on trial
     firewall-on                              2        0    28          111  on trial
     ticket-server/queue.workers              1        0     8          132  on trial
     kiosk/processes                          0        0    20          121  on trial, 1 excepted
@@ -2399,14 +2511,6 @@ fn an_assessment_that_stands() {
 fn vetting() {
     insta::assert_snapshot!(shown_by_the_demo(&["vet"]), @r#"
     $ fencepost vet
-    warning[nobody-passes]: none of the 12 devices that rule `bridge-lock` can judge passes it
-      --> rules/handhelds.toml:49:13
-       |
-    49 | require  = 'lock.idle_minutes <= 10'
-       |             ^^^^^^^^^^^^^^^^^^^^^^^ the lowest is 30
-       |
-       = help: enforced as it is, it would fail all of them
-
     warning[clause-without-rule]: no enforced rule answers for `Port security order 9`
       --> controls.toml:12:10
        |
@@ -2439,6 +2543,14 @@ fn vetting() {
       |
       = help: they have it to accept again: fencepost access --only terms
 
+    note[waiver-over]: waiver `bridge-lock-until-agreed` is over
+     --> waivers.toml:4:15
+      |
+    4 | id          = "bridge-lock-until-agreed"
+      |               ^^^^^^^^^^^^^^^^^^^^^^^^^^
+      |
+      = help: take it out once nobody needs to look it up
+
     note[everybody-meets]: all 69 devices meet this, and none ever failed rule `phone-lock`
       --> rules/handhelds.toml:39:13
        |
@@ -2455,7 +2567,7 @@ fn vetting() {
       |
       = help: if it could be stricter, preview a stricter one
 
-    2 warnings, 5 notes in 16 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
+    1 warning, 6 notes in 17 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
@@ -2535,7 +2647,7 @@ fn drafts() {
     "OS ver."          = "os.version"                   # 13.0, 17.3, 11.0, .. (4 different)
     "Encrypted?"       = { fact = "disk.encrypted", true_when = ["Yes"], false_when = ["No"] }  # Yes, No; empty in 1 of 81
     "Rooted?"          = { fact = "security.rooted", true_when = ["Yes"], false_when = ["No"] }  # No, Yes
-    "Lock after (min)" = { fact = "lock_after", unit = "min" }  # 30, 5
+    "Lock after (min)" = { fact = "lock_after", unit = "min" }  # 5, 30
     "Free (GB)"        = { fact = "disk.free_bytes", unit = "GB" }  # 38.5, 27.5, 33.5, .. (37 different)
     "Booked as"        = "booked_as"                    # company, personal
     "Issued to"        = "issued_to"                    # B-1001, B-1004, B-1005, .. (54 different); empty in 15 of 81
@@ -2554,7 +2666,7 @@ fn drafts() {
 fn the_whole_ledger_is_verified() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
     $ fencepost history --verify
-    The ledger is whole. Read: 44 runs, 141 devices, 150 documents, 22 versions of findings, 1359 standings and decisions, 1 rule set.
+    The ledger is whole. Read: 44 runs, 141 devices, 170 documents, 44 versions of findings, 1376 standings and decisions, 1 rule set.
     "#);
 }
 
