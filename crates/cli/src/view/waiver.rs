@@ -65,11 +65,11 @@ impl WaiverPage<'_> {
     fn coverage(&self, out: &mut String, edit: &WaiverEdit) {
         let coverage = &edit.coverage;
         let devices = count(coverage.devices, "device", "devices");
-        let unmet = match coverage.count {
-            0 => "nothing that it is for fails or is unknown on them now".to_owned(),
-            many => count(many, "failure or unknown on them", "failures and unknowns on them"),
+        let covers = match coverage.count {
+            0 => format!("nothing that fails or is unknown now, on {devices}"),
+            many => format!("{} on {devices}", count(many, "failure or unknown", "failures and unknowns")),
         };
-        self.told(out, "covers", &format!("{devices}, {unmet}"));
+        self.told(out, "covers", &covers);
         let columns = [("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)];
         let mut table = Table::new(&columns).indent(12);
         for covered in coverage.first.iter().take(LINES_SHOWN) {

@@ -28,3 +28,4 @@ mod streamed;
 mod tried;
 mod verdicts;
 mod vet;
+mod waive;

@@ -69,6 +69,11 @@ fn every_output_in_the_manual_of_access_is_true() {
 }
 
 #[test]
+fn every_output_in_the_manual_of_consequences_is_true() {
+    assert!(check("docs/consequences.md") >= 4);
+}
+
+#[test]
 fn every_output_in_the_manual_of_feeds_is_true() {
     assert!(check("docs/feeds.md") >= 8);
 }

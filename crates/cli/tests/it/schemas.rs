@@ -8,7 +8,7 @@ use toml::Value;
 
 use crate::env::Env;
 
-const NAMES: [&str; 11] = [
+const NAMES: [&str; 12] = [
     "fencepost",
     "facts",
     "groups",
@@ -16,6 +16,7 @@ const NAMES: [&str; 11] = [
     "terms",
     "corrections",
     "devices",
+    "waivers",
     "rules",
     "baselines",
     "controls",

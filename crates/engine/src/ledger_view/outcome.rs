@@ -77,7 +77,7 @@ pub(crate) fn code_of(verdict: &Verdict) -> u8 {
             (false, true) => 1 | WAIVED,
             (false, false) => 1,
         },
-        VerdictOutcome::Unknown(reason) => 3 + reason.number() | if verdict.waived { WAIVED } else { 0 },
+        VerdictOutcome::Unknown(reason) => (3 + reason.number()) | if verdict.waived { WAIVED } else { 0 },
     };
     code | if verdict.vacuous { VACUOUS } else { 0 } | if verdict.excepted { EXCEPTED } else { 0 }
 }

@@ -337,7 +337,7 @@ impl World {
             let begins = noted.iter().any(|what| what.starts_with("opened") || what.starts_with("came-back"));
             let spans = self.spans(device, subject);
             let finding = device.findings.get_mut(subject).expect("it is there");
-            waive(finding, spans, self.before.filter(|_| !begins), at, subject, log);
+            log.extend(waive(finding, spans, self.before.filter(|_| !begins), at, subject));
             let Some(since) = finding.phase(at).1 else { continue };
             if finding.opened == at && finding.spell == 1 || overdue_before.contains(subject) {
                 continue;
@@ -414,7 +414,7 @@ fn close(finding: Option<&mut Finding>, at: Timestamp, reason: &'static str, not
     }
 }
 
-/// Moves the clock of a finding by the waivers that are written, and notes what began and ended; `before` is the assessment
+/// Moves the clock of a finding by the waivers that are written, and returns what began and ended; `before` is the assessment
 /// before, none where the finding opens or comes back now.
 fn waive(
     finding: &mut Finding,
@@ -422,8 +422,8 @@ fn waive(
     before: Option<Timestamp>,
     at: Timestamp,
     subject: &str,
-    log: &mut Vec<(Timestamp, String)>,
-) {
+) -> Vec<(Timestamp, String)> {
+    let mut log = Vec::new();
     let known = std::mem::take(&mut finding.times);
     let since = before.unwrap_or(at).max(finding.opened);
     // What is over stays over.
@@ -467,6 +467,7 @@ fn waive(
         }
         finding.times.push(Time { from, until, afresh, due_after: due });
     }
+    log
 }
 
 /// Opens a finding, or has it run again, unless it runs.

@@ -2365,10 +2365,8 @@ fn an_assessment_that_stands() {
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
-    bridge-lock                              2        0    10          129  2 waived
     laptop-lock                              1        1    28          111
     not-rooted                               1        0    80           60
-    android-supported                        1        0    63           77  1 waived
     charts-current                           1        0    11          129
     disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
     certificate-valid                        1        0     8          132
@@ -2377,7 +2375,9 @@ fn an_assessment_that_stands() {
     ticket-server/sshd.permit_root_login     1        0     8          132
     ticket-server/log.retention_days         1        0     8          132
     handheld-encrypted                       0        1    75           65
+    android-supported                        1        0    63           77  1 waived
     phone-lock                               0        0    69           72
+    bridge-lock                              2        0    10          129  2 waived
     laptop-supported                         0        0    30          111
     agent-recent                             0        0    60           81
     kiosk/disk.free_bytes                    0        0    20          121  1 excepted
@@ -2425,10 +2425,8 @@ fn an_assessment_that_stands() {
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
-    bridge-lock                              2        0    10          129  2 waived
     laptop-lock                              1        1    28          111
     not-rooted                               1        0    80           60
-    android-supported                        1        0    63           77  1 waived
     charts-current                           1        0    11          129
     disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
     certificate-valid                        1        0     8          132
@@ -2437,7 +2435,9 @@ fn an_assessment_that_stands() {
     ticket-server/sshd.permit_root_login     1        0     8          132
     ticket-server/log.retention_days         1        0     8          132
     handheld-encrypted                       0        1    75           65
+    android-supported                        1        0    63           77  1 waived
     phone-lock                               0        0    69           72
+    bridge-lock                              2        0    10          129  2 waived
     laptop-supported                         0        0    30          111
     agent-recent                             0        0    60           81
     kiosk/disk.free_bytes                    0        0    20          121  1 excepted
@@ -2473,10 +2473,8 @@ fn an_assessment_that_stands() {
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
-    bridge-lock                              2        0    10          129  2 waived
     laptop-lock                              1        1    28          111
     not-rooted                               1        0    80           60
-    android-supported                        1        0    63           77  1 waived
     charts-current                           1        0    11          129
     disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
     certificate-valid                        1        0     8          132
@@ -2485,7 +2483,9 @@ fn an_assessment_that_stands() {
     ticket-server/sshd.permit_root_login     1        0     8          132
     ticket-server/log.retention_days         1        0     8          132
     handheld-encrypted                       0        1    75           65
+    android-supported                        1        0    63           77  1 waived
     phone-lock                               0        0    69           72
+    bridge-lock                              2        0    10          129  2 waived
     laptop-supported                         0        0    30          111
     agent-recent                             0        0    60           81
     kiosk/disk.free_bytes                    0        0    20          121  1 excepted

@@ -11,8 +11,8 @@ use crate::ledger_view::reading::Reading;
 /// Returns the columns of the list.
 pub(super) fn columns() -> Vec<Column> {
     super::columns(
-        &["waiver", "state", "devices", "rules", "covers", "from", "until", "approved_by", "because"],
-        &["clock", "for_devices", "ended_because"],
+        &["waiver", "state", "until", "covers", "devices", "rules", "approved_by", "because", "from", "clock"],
+        &["for_devices", "ended_because"],
     )
 }
 
@@ -39,7 +39,8 @@ impl Reading<'_> {
                 ("state", json!(waiver.state(self.at).as_str())),
                 ("devices", json!(whom.collect::<Vec<_>>())),
                 ("rules", json!(rules)),
-                ("covers", json!(coverage.count)),
+                // What is over covers nothing any more.
+                ("covers", json!(if waiver.state(self.at) == WaiverState::Over { 0 } else { coverage.count })),
                 ("from", json!(waiver.from.to_string())),
                 ("until", json!(waiver.ends().to_string())),
                 ("approved_by", json!(waiver.approved_by)),
