@@ -86,6 +86,16 @@ id_type!(
     WaiverId
 );
 
+id_type!(
+    /// A ladder of steps.
+    ResponseId
+);
+
+id_type!(
+    /// A step of a ladder.
+    StepId
+);
+
 /// Returns whether `text` is a well-formed workspace id: lower-case words with hyphens.
 pub fn is_slug(text: &str) -> bool {
     !text.is_empty()

@@ -47,13 +47,21 @@ pub use findings::event::{FindingEvent, FindingId, Transition};
 pub use findings::finding::{
     Finding, LackSettings, SettleContext, SettleInput, SettleSettings, Settled, Subject, moments_ahead,
 };
+pub use findings::outbox::{
+    Action, ActionId, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours,
+    WaitsFor,
+};
+pub use findings::response::{Addressee, CommandTarget, Response, ResponseStep, StepAction, StepAnchor, StepMoment};
 pub use findings::standing::{Standing, Uncovered, standing_at};
 pub use findings::waiver::{ClockAfterwards, DeviceWaivers, EndedEarly, Waiver, WaiverSource, WaiverState};
 pub use fleet::group::{GroupKind, GroupSource, GroupSummary, Membership};
 pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
 pub use fleet::people::{Acceptance, Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
-pub use id::{AccessRuleId, DeviceId, GroupId, PersonId, RuleId, ServiceId, SourceId, TermsId, WaiverId, is_slug};
+pub use id::{
+    AccessRuleId, DeviceId, GroupId, PersonId, ResponseId, RuleId, ServiceId, SourceId, StepId, TermsId, WaiverId,
+    is_slug,
+};
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };

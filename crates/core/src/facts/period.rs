@@ -51,6 +51,12 @@ impl WorkCalendar {
         day.series(1.day()).skip(1).take(Self::MOST_DAYS_OFF).find(|day| self.is_working(*day))
     }
 
+    /// Returns the same time on the last working day before a day; none where there is none for ten years.
+    fn previous_working(&self, wall: DateTime) -> Option<DateTime> {
+        let mut earlier = wall.date().series((-1).day()).skip(1).take(Self::MOST_DAYS_OFF);
+        earlier.find(|day| self.is_working(*day)).map(|day| day.to_datetime(wall.time()))
+    }
+
     /// Returns the moment of a local time. In a gap of the clock the later moment is taken, in an overlap the first.
     fn moment(&self, wall: DateTime) -> Option<Timestamp> {
         let ambiguous = self.zone.to_ambiguous_timestamp(wall);
@@ -172,6 +178,20 @@ impl Period {
         };
         let exact = SignedDuration::from_secs(self.seconds);
         by_days.and_then(|moment| moment.checked_add(exact).ok()).unwrap_or(Timestamp::MAX)
+    }
+
+    /// Returns the moment this much before `until`, days by the calendar: the same wall-clock time, working days earlier ones.
+    pub fn before(self, until: Timestamp, calendar: &WorkCalendar) -> Timestamp {
+        let by_days = if self.days == 0 && self.working_days == 0 {
+            Some(until)
+        } else {
+            let wall = calendar.zone.to_datetime(until);
+            let wall = (0..self.working_days).try_fold(wall, |wall, _| calendar.previous_working(wall));
+            let wall = wall.and_then(|wall| wall.checked_sub(Span::new().days(self.days)).ok());
+            wall.and_then(|wall| calendar.moment(wall))
+        };
+        let exact = SignedDuration::from_secs(self.seconds);
+        by_days.and_then(|moment| moment.checked_sub(exact).ok()).unwrap_or(Timestamp::MIN)
     }
 
     /// Returns the moment this much after `from`, days of 24 hours; working days by the calendar.

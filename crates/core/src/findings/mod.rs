@@ -3,6 +3,8 @@
 pub(crate) mod clock;
 pub(crate) mod event;
 pub(crate) mod finding;
+pub(crate) mod outbox;
+pub(crate) mod response;
 pub(crate) mod standing;
 #[cfg(test)]
 mod story;

@@ -1,0 +1,756 @@
+//! The outbox: which actions findings set off, and which of them may be carried out at a moment. It follows from the clock of the
+//! finding, its ladder, and what was carried out before; nothing here sends anything.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use jiff::civil::{DateTime, Time};
+use jiff::{SignedDuration, Timestamp};
+
+use crate::facts::fingerprint::Fingerprint;
+use crate::facts::period::{Period, WorkCalendar};
+use crate::findings::clock::{CloseReason, Phase};
+use crate::findings::event::FindingId;
+use crate::findings::finding::Finding;
+use crate::findings::response::{Response, ResponseStep, StepAction, StepAnchor};
+use crate::id::StepId;
+
+/// Names an action for life: one step for one finding. Notices are given once, whatever comes back; tickets and commands once each time
+/// that the finding fails.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ActionId(u64);
+
+impl ActionId {
+    /// Returns the id of a step for a finding that fails for the `spell`-th time.
+    pub fn new(finding: FindingId, spell: u32, step: &ResponseStep) -> Self {
+        let mut id = Fingerprint::new();
+        id.bytes(&finding.number().to_le_bytes());
+        id.text(step.id.as_str());
+        let spell = if step.is_warning() { 0 } else { spell };
+        id.bytes(&spell.to_le_bytes());
+        Self(id.value())
+    }
+
+    /// Returns the id as a number.
+    pub fn number(self) -> u64 {
+        self.0
+    }
+
+    /// Returns the id that a number stands for.
+    pub fn of_number(number: u64) -> Self {
+        Self(number)
+    }
+}
+
+impl fmt::Display for ActionId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:016x}", self.0)
+    }
+}
+
+impl fmt::Debug for ActionId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+/// What became of an attempt to carry out an action, as the ledger keeps it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ActionRecord {
+    /// A delivery was begun, and its result is not known: the program ended in between.
+    InDoubt {
+        /// When.
+        at: Timestamp,
+    },
+    /// It was delivered.
+    Delivered {
+        /// When.
+        at: Timestamp,
+    },
+    /// It could not be delivered.
+    Failed {
+        /// When it was tried last.
+        at: Timestamp,
+        /// How often it was tried.
+        attempts: u32,
+    },
+}
+
+/// That somebody approved an action.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Approval {
+    /// When.
+    pub at: Timestamp,
+    /// The newest moment of collection among the evidence that was approved.
+    pub evidence_at: Option<Timestamp>,
+}
+
+/// Why an action is not carried out though its moment has come.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum HeldBecause {
+    /// Somebody has to approve it.
+    Approval,
+    /// It was approved too long ago, or on other evidence.
+    ApprovalLapsed,
+    /// The state that the finding goes by is too old, or the finding is not overdue any more.
+    NotProven,
+    /// No step before it warns anybody.
+    NoWarning,
+}
+
+/// Why an action waits.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum WaitsFor {
+    /// Its moment.
+    Moment,
+    /// The end of a waiver.
+    Waiver,
+    /// The end of the quiet hours.
+    QuietHours,
+    /// The warning before it, which was not delivered long enough ago.
+    Warning,
+    /// Another attempt, after one that failed.
+    Retry,
+}
+
+/// Where an action stands at a moment.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ActionState {
+    /// It waits, until a moment where that is known.
+    Waiting {
+        /// For what.
+        waits_for: WaitsFor,
+        /// Until when, where that is known.
+        until: Option<Timestamp>,
+    },
+    /// It may be carried out.
+    Ripe,
+    /// Somebody has to do something first.
+    Held(HeldBecause),
+    /// What the workspace allows the command on does not hold, or is unknown.
+    Withheld,
+    /// A later notice takes its place.
+    Skipped,
+    /// It is not needed any more.
+    Cancelled,
+    /// It was carried out.
+    Delivered {
+        /// When.
+        at: Timestamp,
+    },
+    /// It may have been carried out.
+    InDoubt,
+}
+
+/// One step for one finding.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Action {
+    /// Its id.
+    pub id: ActionId,
+    /// The step.
+    pub step: StepId,
+    /// When it is to be taken; none where that is counted from a closing that has not come.
+    pub moment: Option<Timestamp>,
+    /// Where it stands.
+    pub state: ActionState,
+}
+
+/// What decides over actions besides the finding.
+#[derive(Clone, Copy, Debug)]
+pub struct OutboxSettings<'s> {
+    /// The calendar by which days are counted.
+    pub calendar: &'s WorkCalendar,
+    /// How long an approval holds.
+    pub approval_for: Period,
+    /// The hours in which nobody is told anything.
+    pub quiet: Option<&'s QuietHours>,
+}
+
+/// Hours in which nobody is told anything.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct QuietHours {
+    /// From when on, on the clock of the wall.
+    pub from: Time,
+    /// Up to when; earlier than `from` where it is on the next day.
+    pub until: Time,
+    /// Whether days off are quiet throughout.
+    pub days_off: bool,
+}
+
+impl QuietHours {
+    fn is_quiet(&self, wall: DateTime, calendar: &WorkCalendar) -> bool {
+        let (time, Self { from, until, .. }) = (wall.time(), self);
+        let by_hour = match from <= until {
+            true => *from <= time && time < *until,
+            false => time >= *from || time < *until,
+        };
+        by_hour || self.days_off && !calendar.is_working(wall.date())
+    }
+
+    /// Returns when the quiet hours end in which a moment lies; none where it lies in none.
+    fn end(&self, at: Timestamp, calendar: &WorkCalendar) -> Option<Timestamp> {
+        // No row of days off is longer.
+        const MOST_DAYS: usize = 3_660;
+        let wall = calendar.zone.to_datetime(at);
+        if !self.is_quiet(wall, calendar) {
+            return None;
+        }
+        // They end at their hour, or where a row of days off does.
+        let days = wall.date().series(jiff::Span::new().days(1)).take(MOST_DAYS);
+        let mut ends = days.flat_map(|day| [Time::midnight(), self.until].map(|time| day.to_datetime(time)));
+        let end = ends.find(|end| *end > wall && !self.is_quiet(*end, calendar))?;
+        calendar.zone.to_timestamp(end).ok()
+    }
+}
+
+/// A finding whose actions are asked for.
+#[derive(Clone, Copy)]
+pub struct OutboxInput<'i> {
+    /// The finding, as the last assessment left it.
+    pub finding: &'i Finding,
+    /// Its ladder.
+    pub response: &'i Response,
+    /// What was carried out before.
+    pub records: &'i BTreeMap<ActionId, ActionRecord>,
+    /// What was approved.
+    pub approvals: &'i BTreeMap<ActionId, Approval>,
+    /// Whether it fails on facts that are not too old.
+    pub is_proven: bool,
+    /// Whether the workspace allows a command on the device; what is not known is not allowed.
+    pub is_allowed: &'i dyn Fn(&str) -> bool,
+}
+
+impl OutboxSettings<'_> {
+    /// Returns the actions of a finding as they stand at a moment, in the order of the ladder.
+    pub fn actions(&self, input: &OutboxInput<'_>, at: Timestamp) -> Vec<Action> {
+        let ladder = Ladder { settings: self, input, at };
+        input.response.steps.iter().map(|step| ladder.action(step)).collect()
+    }
+}
+
+/// How long another attempt waits after the first that failed; twice as long after each further one.
+const FIRST_RETRY: SignedDuration = SignedDuration::from_mins(5);
+/// No attempt waits longer.
+const LONGEST_RETRY: SignedDuration = SignedDuration::from_hours(12);
+
+/// The ladder of one finding at a moment.
+struct Ladder<'l> {
+    settings: &'l OutboxSettings<'l>,
+    input: &'l OutboxInput<'l>,
+    at: Timestamp,
+}
+
+impl Ladder<'_> {
+    fn id(&self, step: &ResponseStep) -> ActionId {
+        ActionId::new(self.input.finding.id, self.input.finding.spell, step)
+    }
+
+    fn moment(&self, step: &ResponseStep) -> Option<Timestamp> {
+        step.at.of(&self.input.finding.clock, self.at, self.settings.calendar)
+    }
+
+    fn delivered(&self, step: &ResponseStep) -> Option<Timestamp> {
+        match self.input.records.get(&self.id(step)) {
+            Some(ActionRecord::Delivered { at }) => Some(*at),
+            _ => None,
+        }
+    }
+
+    fn action(&self, step: &ResponseStep) -> Action {
+        Action { id: self.id(step), step: step.id.clone(), moment: self.moment(step), state: self.state(step) }
+    }
+
+    fn state(&self, step: &ResponseStep) -> ActionState {
+        match self.input.records.get(&self.id(step)) {
+            Some(ActionRecord::Delivered { at }) => return ActionState::Delivered { at: *at },
+            Some(ActionRecord::InDoubt { .. }) => return ActionState::InDoubt,
+            Some(ActionRecord::Failed { .. }) | None => {}
+        }
+        if let Some(state) = self.is_out_of_place(step) {
+            return state;
+        }
+        let waiting = |waits_for, until| ActionState::Waiting { waits_for, until };
+        match self.moment(step) {
+            None => return waiting(WaitsFor::Moment, None),
+            Some(moment) if moment > self.at => return waiting(WaitsFor::Moment, Some(moment)),
+            Some(_) => {}
+        }
+        if let Some(ActionRecord::Failed { at, attempts }) = self.input.records.get(&self.id(step)) {
+            let retry = at.checked_add(retry_after(*attempts)).unwrap_or(Timestamp::MAX);
+            if retry > self.at {
+                return waiting(WaitsFor::Retry, Some(retry));
+            }
+        }
+        match &step.action {
+            StepAction::Notify { .. } => {
+                let quiet = self.settings.quiet.and_then(|quiet| quiet.end(self.at, self.settings.calendar));
+                quiet.map_or(ActionState::Ripe, |end| waiting(WaitsFor::QuietHours, Some(end)))
+            }
+            StepAction::Raise { .. } => ActionState::Ripe,
+            StepAction::Command { command, approve, undo, .. } => match undo {
+                // What is undone was warned of and approved.
+                Some(_) => ActionState::Ripe,
+                None => self.command(step, command, *approve),
+            },
+        }
+    }
+
+    /// Returns where a step stands that has no place in the finding's phase.
+    fn is_out_of_place(&self, step: &ResponseStep) -> Option<ActionState> {
+        let clock = &self.input.finding.clock;
+        let of_closing = step.at.anchor == StepAnchor::Closed;
+        match clock.phase(self.at) {
+            Phase::Closed { .. } if !of_closing => Some(ActionState::Cancelled),
+            Phase::Closed { reason, .. } => {
+                (!self.is_wanted_at_closing(step, reason)).then_some(ActionState::Cancelled)
+            }
+            Phase::Waived { until } if !of_closing => {
+                Some(ActionState::Waiting { waits_for: WaitsFor::Waiver, until: Some(until) })
+            }
+            _ if step.is_warning() && self.has_later_warning(step) => Some(ActionState::Skipped),
+            _ => None,
+        }
+    }
+
+    /// Whether a step at the closing is wanted: thanks for what was fixed; the end of what was raised or commanded.
+    fn is_wanted_at_closing(&self, step: &ResponseStep, reason: CloseReason) -> bool {
+        let steps = &self.input.response.steps;
+        match &step.action {
+            StepAction::Notify { .. } => reason == CloseReason::Fixed,
+            StepAction::Raise { .. } => {
+                let is_earlier =
+                    |other: &&ResponseStep| matches!(other.action, StepAction::Raise { .. }) && other.id != step.id;
+                steps.iter().filter(is_earlier).any(|other| self.delivered(other).is_some())
+            }
+            StepAction::Command { .. } => match step.undoes() {
+                Some(undone) => steps.iter().any(|other| other.id == *undone && self.delivered(other).is_some()),
+                None => true,
+            },
+        }
+    }
+
+    /// Returns where a step stands among the others: by its moment, then as it is written.
+    fn place(&self, step: &ResponseStep) -> (Option<Timestamp>, Option<usize>) {
+        let written = self.input.response.steps.iter().position(|other| other.id == step.id);
+        (self.moment(step), written)
+    }
+
+    fn warnings(&self) -> impl Iterator<Item = &ResponseStep> {
+        self.input.response.steps.iter().filter(|step| step.is_warning())
+    }
+
+    /// Whether a warning that comes later in the ladder is ripe by now, or was delivered.
+    fn has_later_warning(&self, step: &ResponseStep) -> bool {
+        let own = self.place(step);
+        let is_ripe = |other: &ResponseStep| self.moment(other).is_some_and(|moment| moment <= self.at);
+        let mut later = self.warnings().filter(|other| self.place(other) > own);
+        later.any(|other| self.delivered(other).is_some() || is_ripe(other))
+    }
+
+    /// Returns where a command stands whose moment has come.
+    fn command(&self, step: &ResponseStep, command: &str, approve: bool) -> ActionState {
+        match self.warned_until(step) {
+            None => return ActionState::Held(HeldBecause::NoWarning),
+            Some(None) => return ActionState::Waiting { waits_for: WaitsFor::Warning, until: None },
+            Some(Some(until)) if until > self.at => {
+                return ActionState::Waiting { waits_for: WaitsFor::Warning, until: Some(until) };
+            }
+            Some(Some(_)) => {}
+        }
+        if !(self.input.is_allowed)(command) {
+            return ActionState::Withheld;
+        }
+        let finding = self.input.finding;
+        if !finding.clock.is_overdue(self.at) || !self.input.is_proven {
+            return ActionState::Held(HeldBecause::NotProven);
+        }
+        if !approve {
+            return ActionState::Ripe;
+        }
+        match self.input.approvals.get(&self.id(step)) {
+            None => ActionState::Held(HeldBecause::Approval),
+            Some(approval) => {
+                let lapses = self.settings.approval_for.after(approval.at, self.settings.calendar);
+                match lapses > self.at && approval.evidence_at == finding.evidence_at {
+                    true => ActionState::Ripe,
+                    false => ActionState::Held(HeldBecause::ApprovalLapsed),
+                }
+            }
+        }
+    }
+
+    /// Returns until when a command has to wait after the warnings before it: none where the ladder has none, and nothing known where
+    /// none was delivered.
+    fn warned_until(&self, command: &ResponseStep) -> Option<Option<Timestamp>> {
+        let own = self.place(command);
+        let last = self.warnings().filter(|step| self.place(step) <= own).max_by_key(|step| self.place(step))?;
+        // Of what would lie before the opening the ladder still says how far it is from the rest.
+        let nominal = |step: &ResponseStep| step.at.nominal(&self.input.finding.clock, self.at, self.settings.calendar);
+        let gap = nominal(command)?.duration_since(nominal(last)?);
+        // A later warning may have taken its place; an earlier one is none of this.
+        let told = self.warnings().filter(|step| self.place(step) >= self.place(last));
+        let told = told.filter_map(|step| self.delivered(step)).min();
+        Some(told.map(|told| told.checked_add(gap).unwrap_or(Timestamp::MAX)))
+    }
+}
+
+fn retry_after(attempts: u32) -> SignedDuration {
+    let doubled =
+        FIRST_RETRY.as_secs().saturating_mul(1_i64.checked_shl(attempts.saturating_sub(1).min(20)).unwrap_or(1));
+    SignedDuration::from_secs(doubled).min(LONGEST_RETRY)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::tz::TimeZone;
+    use proptest::prelude::*;
+
+    use crate::findings::clock::{FindingClock, WaivedTime};
+    use crate::findings::finding::Subject;
+    use crate::findings::response::{Addressee, CommandTarget, StepMoment};
+    use crate::id::DeviceId;
+    use crate::testing::moment;
+
+    const DAY: SignedDuration = SignedDuration::from_hours(24);
+
+    fn finding(opened: Timestamp, due: Timestamp) -> Finding {
+        let device = DeviceId::from("d");
+        let subject = Subject::parse("r");
+        Finding {
+            id: FindingId::new(&device, &subject, opened),
+            device,
+            subject,
+            clock: FindingClock::running(opened, due),
+            failing_since: None,
+            grace: Period::days(7),
+            spell: 1,
+            evidence_at: Some(opened),
+            fingerprint: 0,
+            corrected: false,
+            leaves_open: Vec::new(),
+            blames: Vec::new(),
+        }
+    }
+
+    fn step(id: &str, at: &str, action: StepAction) -> ResponseStep {
+        ResponseStep { id: id.into(), at: StepMoment::parse(at).unwrap(), action }
+    }
+
+    fn notify() -> StepAction {
+        StepAction::Notify { to: vec![Addressee::Holder], template: "t".into() }
+    }
+
+    fn command(name: &str, approve: bool, undo: Option<&str>) -> StepAction {
+        StepAction::Command { command: name.into(), on: CommandTarget::Device, approve, undo: undo.map(StepId::from) }
+    }
+
+    /// First word, a ticket, a last word, a lock four days after the due moment, its end, thanks.
+    fn standard() -> Response {
+        let raise = StepAction::Raise { to: "desk".into(), template: "t".into() };
+        Response {
+            id: "standard".into(),
+            steps: vec![
+                step("first-word", "opened", notify()),
+                step("last-day", "due - 1d", notify()),
+                step("ticket", "due", raise),
+                step("lock", "due + 4d", command("lock", true, None)),
+                step("unlock", "closed", command("unlock", false, Some("lock"))),
+                step("thanks", "closed", notify()),
+            ],
+        }
+    }
+
+    /// A finding with what was done about it.
+    struct Case {
+        finding: Finding,
+        response: Response,
+        records: BTreeMap<ActionId, ActionRecord>,
+        approvals: BTreeMap<ActionId, Approval>,
+        calendar: WorkCalendar,
+        quiet: Option<QuietHours>,
+        is_proven: bool,
+        is_allowed: bool,
+    }
+
+    impl Case {
+        fn new(opened: &str, due: &str) -> Self {
+            Self {
+                finding: finding(moment(opened), moment(due)),
+                response: standard(),
+                records: BTreeMap::new(),
+                approvals: BTreeMap::new(),
+                calendar: WorkCalendar::new(TimeZone::UTC),
+                quiet: None,
+                is_proven: true,
+                is_allowed: true,
+            }
+        }
+
+        fn actions(&self, at: Timestamp) -> Vec<Action> {
+            let settings =
+                OutboxSettings { calendar: &self.calendar, approval_for: Period::days(1), quiet: self.quiet.as_ref() };
+            let input = OutboxInput {
+                finding: &self.finding,
+                response: &self.response,
+                records: &self.records,
+                approvals: &self.approvals,
+                is_proven: self.is_proven,
+                is_allowed: &|_| self.is_allowed,
+            };
+            settings.actions(&input, at)
+        }
+
+        fn state(&self, step: &str, at: &str) -> ActionState {
+            let all = self.actions(moment(at));
+            all.into_iter().find(|action| action.step.as_str() == step).unwrap().state
+        }
+
+        fn deliver(&mut self, step: &str, at: &str) {
+            let id = self.actions(moment(at)).into_iter().find(|action| action.step.as_str() == step).unwrap().id;
+            self.records.insert(id, ActionRecord::Delivered { at: moment(at) });
+        }
+
+        fn approve(&mut self, step: &str, at: &str) {
+            let id = self.actions(moment(at)).into_iter().find(|action| action.step.as_str() == step).unwrap().id;
+            let approval = Approval { at: moment(at), evidence_at: self.finding.evidence_at };
+            self.approvals.insert(id, approval);
+        }
+    }
+
+    fn day(day: u32) -> String {
+        format!("2027-03-{day:02}T06:00:00Z")
+    }
+
+    #[test]
+    fn of_notices_that_are_ripe_together_only_the_latest_is_given() {
+        let mut case = Case::new(&day(1), &day(8));
+        assert_eq!(case.state("first-word", &day(1)), ActionState::Ripe);
+        let last_day = ActionState::Waiting { waits_for: WaitsFor::Moment, until: Some(moment(&day(7))) };
+        assert_eq!(case.state("last-day", &day(1)), last_day);
+        // Nobody sent anything for a week.
+        assert_eq!(case.state("first-word", &day(7)), ActionState::Skipped);
+        assert_eq!(case.state("last-day", &day(7)), ActionState::Ripe);
+        case.deliver("last-day", &day(7));
+        assert_eq!(case.state("first-word", &day(7)), ActionState::Skipped);
+        // A grace shorter than a day: the last word falls at the opening.
+        let case = Case::new(&day(1), &day(1));
+        assert_eq!(
+            (case.state("first-word", &day(1)), case.state("last-day", &day(1))),
+            (ActionState::Skipped, ActionState::Ripe)
+        );
+    }
+
+    #[test]
+    fn nothing_is_locked_before_its_warning_was_delivered_for_as_long_as_the_ladder_says() {
+        let mut case = Case::new(&day(1), &day(8));
+        let waits = |until: Option<u32>| ActionState::Waiting {
+            waits_for: WaitsFor::Warning,
+            until: until.map(|at| moment(&day(at))),
+        };
+        assert_eq!(case.state("lock", &day(12)), waits(None));
+        // The warning was late by three days, and so is the lock.
+        case.deliver("last-day", &day(10));
+        assert_eq!(case.state("lock", &day(12)), waits(Some(15)));
+        assert_eq!(case.state("lock", &day(15)), ActionState::Held(HeldBecause::Approval));
+        case.approve("lock", &day(15));
+        assert_eq!(case.state("lock", &day(15)), ActionState::Ripe);
+        assert_eq!(case.state("lock", &day(16)), ActionState::Held(HeldBecause::ApprovalLapsed));
+        case.approve("lock", &day(16));
+        case.is_allowed = false;
+        assert_eq!(case.state("lock", &day(16)), ActionState::Withheld);
+        (case.is_allowed, case.is_proven) = (true, false);
+        assert_eq!(case.state("lock", &day(16)), ActionState::Held(HeldBecause::NotProven));
+        case.is_proven = true;
+        case.finding.evidence_at = Some(moment(&day(16)));
+        assert_eq!(case.state("lock", &day(16)), ActionState::Held(HeldBecause::ApprovalLapsed));
+        case.response.steps.retain(|step| !step.is_warning());
+        assert_eq!(case.state("lock", &day(16)), ActionState::Held(HeldBecause::NoWarning));
+    }
+
+    #[test]
+    fn a_closing_ends_what_runs_and_undoes_only_what_was_done() {
+        let mut case = Case::new(&day(1), &day(8));
+        case.deliver("last-day", &day(7));
+        case.finding.clock.closed = Some((moment(&day(13)), CloseReason::Fixed));
+        assert_eq!(case.state("ticket", &day(13)), ActionState::Cancelled);
+        assert_eq!(case.state("lock", &day(13)), ActionState::Cancelled);
+        assert_eq!(
+            (case.state("unlock", &day(13)), case.state("thanks", &day(13))),
+            (ActionState::Cancelled, ActionState::Ripe)
+        );
+        case.deliver("lock", &day(12));
+        assert_eq!(case.state("unlock", &day(13)), ActionState::Ripe);
+        case.finding.clock.closed = Some((moment(&day(13)), CloseReason::Withdrawn));
+        assert_eq!(
+            (case.state("unlock", &day(13)), case.state("thanks", &day(13))),
+            (ActionState::Ripe, ActionState::Cancelled)
+        );
+        // It comes back: the notices were given, the command was not for this time.
+        (case.finding.clock.closed, case.finding.spell) = (None, 2);
+        assert!(matches!(case.state("last-day", &day(14)), ActionState::Delivered { .. }));
+        assert_eq!(case.state("first-word", &day(14)), ActionState::Skipped);
+        assert_eq!(case.state("lock", &day(14)), ActionState::Held(HeldBecause::Approval));
+        assert_eq!(case.state("ticket", &day(14)), ActionState::Ripe);
+    }
+
+    #[test]
+    fn a_waiver_and_quiet_hours_delay_and_what_failed_is_tried_again_later_and_later() {
+        let mut case = Case::new(&day(1), &day(8));
+        let [from, until, due_after] = [7, 20, 27].map(|at| moment(&day(at)));
+        case.finding.clock.waived = vec![WaivedTime { from, until, due_after, afresh: true, waiver: "w".into() }];
+        let waived = ActionState::Waiting { waits_for: WaitsFor::Waiver, until: Some(until) };
+        assert_eq!((case.state("last-day", &day(8)), case.state("ticket", &day(8))), (waived.clone(), waived));
+        let moments: Vec<_> = case.actions(moment(&day(20))).into_iter().map(|action| action.moment).collect();
+        assert_eq!(moments[1..3], [Some(moment(&day(26))), Some(due_after)]);
+        let mut case = Case::new("2027-03-05T21:00:00Z", &day(12));
+        let time = |hour| Time::constant(hour, 30, 0, 0);
+        case.quiet = Some(QuietHours { from: time(20), until: time(6), days_off: true });
+        // The fifth is a Friday, and nobody is told anything before Monday.
+        let quiet =
+            ActionState::Waiting { waits_for: WaitsFor::QuietHours, until: Some(moment("2027-03-08T06:30:00Z")) };
+        assert_eq!(case.state("first-word", "2027-03-05T21:00:00Z"), quiet);
+        assert_eq!(case.state("first-word", "2027-03-08T06:30:00Z"), ActionState::Ripe);
+        let id = case.actions(moment(&day(6)))[0].id;
+        case.records.insert(id, ActionRecord::Failed { at: moment("2027-03-08T07:00:00Z"), attempts: 3 });
+        let retry = ActionState::Waiting { waits_for: WaitsFor::Retry, until: Some(moment("2027-03-08T07:20:00Z")) };
+        assert_eq!(case.state("first-word", "2027-03-08T07:00:00Z"), retry);
+        assert_eq!(retry_after(40), LONGEST_RETRY);
+    }
+
+    #[test]
+    fn moments_of_steps_are_read_as_they_are_written() {
+        for text in ["opened", "opened + 2h", "due - 1d", "due", "due + 2 working days", "closed", " due+4d "] {
+            assert!(StepMoment::parse(text).is_ok(), "{text}");
+        }
+        for text in ["", "open", "opened - 1d", "closed - 1d", "due 1d", "due - 1x", "due -"] {
+            assert!(StepMoment::parse(text).is_err(), "{text}");
+        }
+        let calendar = WorkCalendar::new(TimeZone::UTC);
+        let clock = FindingClock::running(moment(&day(1)), moment(&day(8)));
+        let at = |text: &str| StepMoment::parse(text).unwrap().of(&clock, clock.opened, &calendar);
+        // From Monday back to Thursday, over the weekend.
+        assert_eq!(at("due - 2 working days"), Some(moment(&day(4))));
+        assert_eq!((at("due - 30d"), at("closed")), (Some(moment(&day(1))), None));
+    }
+
+    /// What happens between two runs.
+    #[derive(Clone, Debug)]
+    enum Happening {
+        Nothing,
+        Fixed,
+        Reopened,
+        Waived { hours: i64, afresh: bool },
+        NewEvidence,
+    }
+
+    fn happenings() -> impl Strategy<Value = (i64, Happening, [u8; 6], bool)> {
+        let happening = prop_oneof![
+            5 => Just(Happening::Nothing),
+            1 => Just(Happening::Fixed),
+            2 => Just(Happening::Reopened),
+            1 => (1_i64..90, any::<bool>()).prop_map(|(hours, afresh)| Happening::Waived { hours, afresh }),
+            1 => Just(Happening::NewEvidence),
+        ];
+        (1_i64..60, happening, any::<[u8; 6]>(), any::<bool>())
+    }
+
+    proptest! {
+        /// Over random histories no step is taken twice, no lock comes before its warning has been there for as long as the ladder says, only
+        /// what was done is undone, and in the end nothing is left out.
+        #[test]
+        fn actions_are_carried_out_once_in_their_order_and_none_is_left_out(
+            steps in prop::collection::vec(happenings(), 1..40),
+            grace in 0_i64..10,
+        ) {
+            let mut at = moment("2027-03-01T06:00:00Z");
+            let mut case = Case::new("2027-03-01T06:00:00Z", "2027-03-01T06:00:00Z");
+            case.finding.clock.due = at + DAY * i32::try_from(grace).unwrap();
+            let mut told_last: Option<Timestamp> = None;
+            let mut locked: Option<u32> = None;
+            // Undisturbed at the end, and everything gets through.
+            let calm = (0..200).map(|_| (6, Happening::Nothing, [0; 6], true));
+            let ends = [(1, Happening::Reopened, [0; 6], true)];
+            let mut order: Vec<ActionId> = Vec::new();
+            for (hours, happening, luck, approves) in steps.into_iter().chain(ends).chain(calm) {
+                at += SignedDuration::from_hours(hours);
+                let clock = &mut case.finding.clock;
+                match happening {
+                    Happening::Fixed if clock.is_running() => clock.closed = Some((at, CloseReason::Fixed)),
+                    Happening::Reopened if !clock.is_running() => {
+                        clock.closed = None;
+                        case.finding.spell += 1;
+                    }
+                    Happening::Waived { hours, afresh } if clock.is_running() && !clock.is_waived(at) => {
+                        let until = at + SignedDuration::from_hours(hours);
+                        let due = clock.due_at(at);
+                        let due_after = if afresh { until + DAY } else { due };
+                        clock.due = due;
+                        clock.waived = vec![WaivedTime { from: at, until, due_after, afresh, waiver: "w".into() }];
+                    }
+                    Happening::NewEvidence => case.finding.evidence_at = Some(at),
+                    _ => {}
+                }
+                for (action, luck) in case.actions(at).into_iter().zip(luck) {
+                    if action.state == ActionState::Held(HeldBecause::Approval) && approves
+                        || action.state == ActionState::Held(HeldBecause::ApprovalLapsed) && approves
+                    {
+                        let evidence_at = case.finding.evidence_at;
+                        case.approvals.insert(action.id, Approval { at, evidence_at });
+                        continue;
+                    }
+                    if action.state == ActionState::InDoubt {
+                        // It is asked about: it came, or it did not.
+                        match luck % 2 {
+                            0 => case.records.insert(action.id, ActionRecord::Delivered { at }),
+                            _ => case.records.remove(&action.id),
+                        };
+                        continue;
+                    }
+                    if action.state != ActionState::Ripe {
+                        continue;
+                    }
+                    let clock = &case.finding.clock;
+                    match action.step.as_str() {
+                        "lock" => {
+                            let told = told_last.expect("a warning came before");
+                            prop_assert!(at >= told + DAY * 5, "locked at {} after {}", at, told);
+                            prop_assert!(clock.is_overdue(at));
+                        }
+                        "unlock" => prop_assert_eq!(locked, Some(case.finding.spell)),
+                        "thanks" => prop_assert!(!clock.is_running()),
+                        _ => prop_assert!(clock.is_running() && !clock.is_waived(at)),
+                    }
+                    match luck % 8 {
+                        6 => {
+                            let attempts = match case.records.get(&action.id) {
+                                Some(ActionRecord::Failed { attempts, .. }) => attempts + 1,
+                                _ => 1,
+                            };
+                            case.records.insert(action.id, ActionRecord::Failed { at, attempts });
+                        }
+                        7 => drop(case.records.insert(action.id, ActionRecord::InDoubt { at })),
+                        _ => {
+                            prop_assert!(!order.contains(&action.id), "{} was taken twice", action.step);
+                            order.push(action.id);
+                            case.records.insert(action.id, ActionRecord::Delivered { at });
+                        }
+                    }
+                    if let Some(ActionRecord::Delivered { .. } | ActionRecord::InDoubt { .. }) = case.records.get(&action.id) {
+                        match action.step.as_str() {
+                            "last-day" => told_last = told_last.or(Some(at)),
+                            "lock" => locked = Some(case.finding.spell),
+                            _ => {}
+                        }
+                    }
+                }
+            }
+            let left: Vec<_> = case.actions(at).into_iter().filter(|action| {
+                let is_settled = matches!(action.state, ActionState::Delivered { .. } | ActionState::Skipped);
+                let of_closing = ["unlock", "thanks"].contains(&action.step.as_str());
+                !is_settled && !of_closing
+            }).collect();
+            prop_assert!(left.is_empty(), "{:?} of {:?}", left, case.finding.clock);
+        }
+    }
+}

@@ -1,0 +1,163 @@
+//! Responses: ladders of steps that a finding sets off, each at a moment relative to its clock.
+
+use jiff::Timestamp;
+
+use crate::facts::period::{Period, WorkCalendar};
+use crate::findings::clock::{FindingClock, Phase};
+use crate::id::{ResponseId, StepId};
+
+/// A ladder of steps.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Response {
+    /// Its id.
+    pub id: ResponseId,
+    /// The steps, as they are written.
+    pub steps: Vec<ResponseStep>,
+}
+
+/// One step of a ladder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ResponseStep {
+    /// Its id, of which the ladder has no other.
+    pub id: StepId,
+    /// When it is to be taken.
+    pub at: StepMoment,
+    /// What is to be done.
+    pub action: StepAction,
+}
+
+/// What a step's moment is counted from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum StepAnchor {
+    /// The opening of the finding.
+    Opened,
+    /// The end of its grace.
+    Due,
+    /// Its closing.
+    Closed,
+}
+
+/// A moment relative to a finding's clock: `opened`, `due - 1d`, `due + 4d`, `closed`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct StepMoment {
+    /// What it is counted from.
+    pub anchor: StepAnchor,
+    /// How far from that.
+    pub distance: Period,
+    /// Whether it comes before it.
+    pub is_before: bool,
+}
+
+impl StepMoment {
+    /// Reads `opened`, `due - 1d`, `due + 2 working days`, `closed`.
+    ///
+    /// # Errors
+    /// Says in words what is wrong and what may be written.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let sign = text.find(['+', '-']);
+        let (word, rest) = text.split_at(sign.unwrap_or(text.len()));
+        let anchor = match word.trim() {
+            "opened" => StepAnchor::Opened,
+            "due" => StepAnchor::Due,
+            "closed" => StepAnchor::Closed,
+            _ => return Err(format!("`{text}` is no moment of a step; write opened, due - 1d, due + 4d or closed")),
+        };
+        let is_before = rest.starts_with('-');
+        let distance = match rest.get(1..) {
+            Some(rest) => Period::parse(rest)?,
+            None => Period::ZERO,
+        };
+        if is_before && anchor != StepAnchor::Due {
+            return Err(format!("`{text}` lies before the finding is there; only due has a time before it"));
+        }
+        Ok(Self { anchor, distance, is_before })
+    }
+
+    /// Returns the moment, as the finding's clock is at `at`: never before the opening. None where it is counted from a closing that has
+    /// not come.
+    pub fn of(&self, clock: &FindingClock, at: Timestamp, calendar: &WorkCalendar) -> Option<Timestamp> {
+        Some(self.nominal(clock, at, calendar)?.max(clock.opened))
+    }
+
+    /// The moment, though it may lie before the opening.
+    pub(super) fn nominal(&self, clock: &FindingClock, at: Timestamp, calendar: &WorkCalendar) -> Option<Timestamp> {
+        let anchor = match (self.anchor, clock.phase(at)) {
+            (StepAnchor::Opened, _) => clock.opened,
+            (StepAnchor::Due, _) => clock.due_at(at),
+            (StepAnchor::Closed, Phase::Closed { at, .. }) => at,
+            (StepAnchor::Closed, _) => return None,
+        };
+        Some(match self.is_before {
+            true => self.distance.before(anchor, calendar),
+            false => self.distance.after(anchor, calendar),
+        })
+    }
+}
+
+/// What a step does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum StepAction {
+    /// Tells somebody.
+    Notify {
+        /// Whom.
+        to: Vec<Addressee>,
+        /// The template's name.
+        template: String,
+    },
+    /// Raises a ticket.
+    Raise {
+        /// With which recipient.
+        to: String,
+        /// The template's name.
+        template: String,
+    },
+    /// Has a device commanded.
+    Command {
+        /// The command's name.
+        command: String,
+        /// What it is carried out on.
+        on: CommandTarget,
+        /// Whether somebody has to approve each.
+        approve: bool,
+        /// The step that it undoes.
+        undo: Option<StepId>,
+    },
+}
+
+/// Who is told.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Addressee {
+    /// Whoever holds the device.
+    Holder,
+    /// The leads of whoever holds it.
+    Lead,
+    /// A recipient of the workspace, by its id.
+    Recipient(String),
+    /// A mail address.
+    Mail(String),
+}
+
+/// What a command is carried out on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum CommandTarget {
+    /// The device.
+    #[default]
+    Device,
+    /// The account of each of its holders.
+    Account,
+}
+
+impl ResponseStep {
+    /// Returns whether it tells somebody of a finding that runs.
+    pub(super) fn is_warning(&self) -> bool {
+        matches!(self.action, StepAction::Notify { .. }) && self.at.anchor != StepAnchor::Closed
+    }
+
+    /// Returns the step that a command undoes.
+    pub(super) fn undoes(&self) -> Option<&StepId> {
+        match &self.action {
+            StepAction::Command { undo, .. } => undo.as_ref(),
+            StepAction::Notify { .. } | StepAction::Raise { .. } => None,
+        }
+    }
+}
