@@ -346,6 +346,7 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "standing": report.standing.map(|standing| standing.as_str()),
         "past_valid_until": report.past_valid_until,
         "covered": report.covered,
+        "by_waiver": report.by_waiver,
         "collected_at": report.collected.map(|moment| moment.to_string()),
         "retired": report.retired.as_ref().map(|(from, because)| json!({ "from": from.to_string(), "because": because })),
         "former_names": report.former_names,

@@ -1,8 +1,8 @@
 //! One person, as `show` tells of them.
 
-use fencepost_engine::{PersonReport, ReachGroup, Remark, group_reach};
+use fencepost_engine::{PersonReport, Post, ReachGroup, Remark, group_reach};
 
-use super::fence::{post, spaced};
+use super::fence::{post_of, spaced};
 use super::reach;
 use super::style::Styles;
 use super::table::{Cell, Column, Table};
@@ -41,7 +41,11 @@ pub fn show(person: &PersonReport, clock: &Clock, width: usize, styles: &Styles,
     }
     for held in &person.devices {
         let (stands, style) = match held.standing {
-            Some(standing) => (format!("{} {}", post(standing, unicode), spaced(standing)), styles.standing(standing)),
+            Some(standing) => {
+                let drawn = post_of(Post { standing, by_waiver: held.by_waiver }, unicode);
+                let by_waiver = if held.by_waiver { " by waiver" } else { "" };
+                (format!("{drawn} {}{by_waiver}", spaced(standing)), styles.standing(standing))
+            }
             None => ("not assessed yet".to_owned(), styles.faint),
         };
         let collected = held.collected.map(|at| clock.distance(at)).unwrap_or_default();

@@ -692,9 +692,8 @@ mod tests {
                     _ => {}
                 }
                 for (action, luck) in case.actions(at).into_iter().zip(luck) {
-                    if action.state == ActionState::Held(HeldBecause::Approval) && approves
-                        || action.state == ActionState::Held(HeldBecause::ApprovalLapsed) && approves
-                    {
+                    let needs_approval = [HeldBecause::Approval, HeldBecause::ApprovalLapsed];
+                    if approves && needs_approval.into_iter().any(|why| action.state == ActionState::Held(why)) {
                         let evidence_at = case.finding.evidence_at;
                         case.approvals.insert(action.id, Approval { at, evidence_at });
                         continue;

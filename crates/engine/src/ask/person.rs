@@ -43,6 +43,8 @@ pub struct HeldDevice {
     pub device: String,
     /// How it stands; none before it was assessed.
     pub standing: Option<Standing>,
+    /// Whether it is compliant, and would not be without a waiver.
+    pub by_waiver: bool,
     /// When it was last collected.
     pub collected: Option<Timestamp>,
     /// Who else holds it.
@@ -180,6 +182,7 @@ impl Reading<'_> {
             let of_person = report.reach.into_iter().filter(|reach| reach.person.as_deref() == Some(id)).collect();
             devices.push(HeldDevice {
                 standing: report.standing,
+                by_waiver: report.by_waiver,
                 collected: report.collected,
                 shared_with: report
                     .holders

@@ -908,63 +908,63 @@ fn list_services() {
 fn list_assessments() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list assessments --as-of 2027-03-05
-    ASSESSMENT  AS OF             DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
-            14  Sun 14 Mar 07:00      141        131          2         1              7       0       0        1
-            13  Sat 13 Mar 07:00      141        131          3         1              6       1       0        0
-            12  Fri 12 Mar 07:00      141        132          2         1              6       1       1        1
-            11  Thu 11 Mar 07:00      141        131          3         1              6       0       3        0
-            10  Wed 07:00             141        128          6         1              6       0       0        2
-             9  Tue 07:00             141        128          8         1              4       2      10        0
-             8  Mon 07:00             141        130          6         1              4       0       0        3
-             7  Sun 07:00             141        130          8         1              2       4       0        0
-             6  Sat 07:00             141        134          4         1              2       1       1        1
-             5  Fri 07:00             141        134          5         1              1       0       0        1
-             4  Thu 07:00             141        134          6         0              1       1       0        0
-             3  Wed 07:00             141        135          6         0              0       2       0        0
-             2  Tue 07:00             141        137          4         0              0       3       0        0
-             1  Mon 07:00             141        139          2         0              0      14       0        0
+    ASSESSMENT  AS OF             DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
+            14  Sun 14 Mar 07:00      141        131          2         1              7       2       0       0        1
+            13  Sat 13 Mar 07:00      141        131          3         1              6       2       1       0        0
+            12  Fri 12 Mar 07:00      141        132          2         1              6       2       1       1        1
+            11  Thu 11 Mar 07:00      141        131          3         1              6       1       0       3        0
+            10  Wed 07:00             141        128          6         1              6       1       0       0        2
+             9  Tue 07:00             141        128          8         1              4       1       2      10        0
+             8  Mon 07:00             141        130          6         1              4      11       0       0        3
+             7  Sun 07:00             141        130          8         1              2      11       4       0        0
+             6  Sat 07:00             141        134          4         1              2      11       1       1        1
+             5  Fri 07:00             141        134          5         1              1      11       0       0        1
+             4  Thu 07:00             141        134          6         0              1      11       1       0        0
+             3  Wed 07:00             141        135          6         0              0      11       2       0        0
+             2  Tue 07:00             141        137          4         0              0      11       3       0        0
+             1  Mon 07:00             141        139          2         0              0      12      14       0        0
     ------- standard error -------
 
     14 assessments, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list assessments --as-of 2027-03-10
-    ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
-            14  Sun 07:00            141        131          2         1              7       0       0        1
-            13  Sat 07:00            141        131          3         1              6       1       0        0
-            12  Fri 07:00            141        132          2         1              6       1       1        1
-            11  Thu 07:00            141        131          3         1              6       0       3        0
-            10  Wed 07:00            141        128          6         1              6       0       0        2
-             9  Tue 07:00            141        128          8         1              4       2      10        0
-             8  Mon 07:00            141        130          6         1              4       0       0        3
-             7  Sun 07:00            141        130          8         1              2       4       0        0
-             6  Sat 07:00            141        134          4         1              2       1       1        1
-             5  Fri 07:00            141        134          5         1              1       0       0        1
-             4  Thu 07:00            141        134          6         0              1       1       0        0
-             3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
-             2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
-             1  Mon 1 Mar 07:00      141        139          2         0              0      14       0        0
+    ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
+            14  Sun 07:00            141        131          2         1              7       2       0       0        1
+            13  Sat 07:00            141        131          3         1              6       2       1       0        0
+            12  Fri 07:00            141        132          2         1              6       2       1       1        1
+            11  Thu 07:00            141        131          3         1              6       1       0       3        0
+            10  Wed 07:00            141        128          6         1              6       1       0       0        2
+             9  Tue 07:00            141        128          8         1              4       1       2      10        0
+             8  Mon 07:00            141        130          6         1              4      11       0       0        3
+             7  Sun 07:00            141        130          8         1              2      11       4       0        0
+             6  Sat 07:00            141        134          4         1              2      11       1       1        1
+             5  Fri 07:00            141        134          5         1              1      11       0       0        1
+             4  Thu 07:00            141        134          6         0              1      11       1       0        0
+             3  Wed 3 Mar 07:00      141        135          6         0              0      11       2       0        0
+             2  Tue 2 Mar 07:00      141        137          4         0              0      11       3       0        0
+             1  Mon 1 Mar 07:00      141        139          2         0              0      12      14       0        0
     ------- standard error -------
 
     14 assessments, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list assessments --as-of 2027-03-14
-    ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  OPENED  CLOSED  OVERDUE
-            14  Sun 07:00            141        131          2         1              7       0       0        1
-            13  Sat 07:00            141        131          3         1              6       1       0        0
-            12  Fri 07:00            141        132          2         1              6       1       1        1
-            11  Thu 07:00            141        131          3         1              6       0       3        0
-            10  Wed 07:00            141        128          6         1              6       0       0        2
-             9  Tue 07:00            141        128          8         1              4       2      10        0
-             8  Mon 07:00            141        130          6         1              4       0       0        3
-             7  Sun 7 Mar 07:00      141        130          8         1              2       4       0        0
-             6  Sat 6 Mar 07:00      141        134          4         1              2       1       1        1
-             5  Fri 5 Mar 07:00      141        134          5         1              1       0       0        1
-             4  Thu 4 Mar 07:00      141        134          6         0              1       1       0        0
-             3  Wed 3 Mar 07:00      141        135          6         0              0       2       0        0
-             2  Tue 2 Mar 07:00      141        137          4         0              0       3       0        0
-             1  Mon 1 Mar 07:00      141        139          2         0              0      14       0        0
+    ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
+            14  Sun 07:00            141        131          2         1              7       2       0       0        1
+            13  Sat 07:00            141        131          3         1              6       2       1       0        0
+            12  Fri 07:00            141        132          2         1              6       2       1       1        1
+            11  Thu 07:00            141        131          3         1              6       1       0       3        0
+            10  Wed 07:00            141        128          6         1              6       1       0       0        2
+             9  Tue 07:00            141        128          8         1              4       1       2      10        0
+             8  Mon 07:00            141        130          6         1              4      11       0       0        3
+             7  Sun 7 Mar 07:00      141        130          8         1              2      11       4       0        0
+             6  Sat 6 Mar 07:00      141        134          4         1              2      11       1       1        1
+             5  Fri 5 Mar 07:00      141        134          5         1              1      11       0       0        1
+             4  Thu 4 Mar 07:00      141        134          6         0              1      11       1       0        0
+             3  Wed 3 Mar 07:00      141        135          6         0              0      11       2       0        0
+             2  Tue 2 Mar 07:00      141        137          4         0              0      11       3       0        0
+             1  Mon 1 Mar 07:00      141        139          2         0              0      12      14       0        0
     ------- standard error -------
 
     14 assessments, as of Sun 14 Mar 2027 00:00
