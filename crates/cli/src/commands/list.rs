@@ -282,6 +282,7 @@ fn cell(ui: &Ui, column: &str, value: &Json, clock: &Clock) -> Cell {
             None => Cell::new(text),
         },
         Json::String(text) if column == "phase" && text == "overdue" => Cell::styled(text, ui.styles.bad),
+        Json::String(text) if column == "phase" && text == "waived" => Cell::styled(text, ui.styles.good),
         // Of a list or a long text the beginning tells enough.
         Json::String(text) if column == "commonest" && text.chars().count() > MOST_OF_A_VALUE => {
             Cell::new(text.chars().take(MOST_OF_A_VALUE - 1).chain(['…']).collect::<String>())

@@ -31,15 +31,6 @@ fn list_findings() {
           "holder": "Yrsrupp"
         },
         {
-          "device": "gannet-phone-2",
-          "rule": "android-supported",
-          "phase": "waived",
-          "severity": "high",
-          "opened": "2027-03-01T06:00:00Z",
-          "due": "2027-03-06T06:00:00Z",
-          "holder": "Brodunk"
-        },
-        {
           "device": "fulmar-kiosk-2",
           "rule": "kiosk/processes.guardd",
           "phase": "overdue",
@@ -47,24 +38,6 @@ fn list_findings() {
           "opened": "2027-03-03T06:00:00Z",
           "due": "2027-03-08T06:00:00Z",
           "holder": null
-        },
-        {
-          "device": "puffin-bridge-1",
-          "rule": "bridge-lock",
-          "phase": "waived",
-          "severity": "medium",
-          "opened": "2027-03-01T06:00:00Z",
-          "due": "2027-03-27T23:00:00Z",
-          "holder": "Ljusprett, Vravuld, Krofonn"
-        },
-        {
-          "device": "puffin-bridge-2",
-          "rule": "bridge-lock",
-          "phase": "waived",
-          "severity": "medium",
-          "opened": "2027-03-01T06:00:00Z",
-          "due": "2027-03-27T23:00:00Z",
-          "holder": "Tvekrell, Glabek"
         },
         {
           "device": "tern-tickets",
@@ -137,6 +110,33 @@ fn list_findings() {
           "opened": "2027-03-12T06:00:00Z",
           "due": "2027-03-16T06:00:00Z",
           "holder": "Fjorupp"
+        },
+        {
+          "device": "gannet-phone-2",
+          "rule": "android-supported",
+          "phase": "waived",
+          "severity": "high",
+          "opened": "2027-03-01T06:00:00Z",
+          "due": "2027-03-06T06:00:00Z",
+          "holder": "Brodunk"
+        },
+        {
+          "device": "puffin-bridge-1",
+          "rule": "bridge-lock",
+          "phase": "waived",
+          "severity": "medium",
+          "opened": "2027-03-01T06:00:00Z",
+          "due": "2027-03-27T23:00:00Z",
+          "holder": "Ljusprett, Vravuld, Krofonn"
+        },
+        {
+          "device": "puffin-bridge-2",
+          "rule": "bridge-lock",
+          "phase": "waived",
+          "severity": "medium",
+          "opened": "2027-03-01T06:00:00Z",
+          "due": "2027-03-27T23:00:00Z",
+          "holder": "Tvekrell, Glabek"
         }
       ]
     }
@@ -145,10 +145,7 @@ fn list_findings() {
     $ fencepost list findings --format jsonl
     {"schema":1,"device":"razorbill-phone-4","rule":"not-rooted","phase":"overdue","severity":"critical","opened":"2027-03-04T06:00:00Z","due":"2027-03-04T06:00:00Z","holder":"Krogvelt"}
     {"schema":1,"device":"tern-phone-5","rule":"silence","phase":"overdue","severity":null,"opened":"2027-03-01T06:00:00Z","due":"2027-03-05T06:00:00Z","holder":"Yrsrupp"}
-    {"schema":1,"device":"gannet-phone-2","rule":"android-supported","phase":"waived","severity":"high","opened":"2027-03-01T06:00:00Z","due":"2027-03-06T06:00:00Z","holder":"Brodunk"}
     {"schema":1,"device":"fulmar-kiosk-2","rule":"kiosk/processes.guardd","phase":"overdue","severity":"high","opened":"2027-03-03T06:00:00Z","due":"2027-03-08T06:00:00Z","holder":null}
-    {"schema":1,"device":"puffin-bridge-1","rule":"bridge-lock","phase":"waived","severity":"medium","opened":"2027-03-01T06:00:00Z","due":"2027-03-27T23:00:00Z","holder":"Ljusprett, Vravuld, Krofonn"}
-    {"schema":1,"device":"puffin-bridge-2","rule":"bridge-lock","phase":"waived","severity":"medium","opened":"2027-03-01T06:00:00Z","due":"2027-03-27T23:00:00Z","holder":"Tvekrell, Glabek"}
     {"schema":1,"device":"tern-tickets","rule":"ticket-server/log.retention_days","phase":"overdue","severity":"high","opened":"2027-03-02T06:00:00Z","due":"2027-03-08T06:00:00Z","holder":null}
     {"schema":1,"device":"tern-tickets","rule":"ticket-server/sshd.permit_root_login","phase":"overdue","severity":"high","opened":"2027-03-02T06:00:00Z","due":"2027-03-08T06:00:00Z","holder":null}
     {"schema":1,"device":"office-laptop-4","rule":"laptop-lock","phase":"overdue","severity":"medium","opened":"2027-03-03T06:00:00Z","due":"2027-03-10T06:00:00Z","holder":"Tvenask"}
@@ -157,16 +154,16 @@ fn list_findings() {
     {"schema":1,"device":"puffin-bridge-1","rule":"charts-current","phase":"overdue","severity":"high","opened":"2027-03-02T06:00:00Z","due":"2027-03-14T06:00:00Z","holder":"Ljusprett, Vravuld, Krofonn"}
     {"schema":1,"device":"ness-pier-tickets","rule":"certificate-valid","phase":"open","severity":"high","opened":"2027-03-13T06:00:00Z","due":"2027-03-16T06:00:00Z","holder":null}
     {"schema":1,"device":"office-laptop-9","rule":"silence","phase":"open","severity":null,"opened":"2027-03-12T06:00:00Z","due":"2027-03-16T06:00:00Z","holder":"Fjorupp"}
+    {"schema":1,"device":"gannet-phone-2","rule":"android-supported","phase":"waived","severity":"high","opened":"2027-03-01T06:00:00Z","due":"2027-03-06T06:00:00Z","holder":"Brodunk"}
+    {"schema":1,"device":"puffin-bridge-1","rule":"bridge-lock","phase":"waived","severity":"medium","opened":"2027-03-01T06:00:00Z","due":"2027-03-27T23:00:00Z","holder":"Ljusprett, Vravuld, Krofonn"}
+    {"schema":1,"device":"puffin-bridge-2","rule":"bridge-lock","phase":"waived","severity":"medium","opened":"2027-03-01T06:00:00Z","due":"2027-03-27T23:00:00Z","holder":"Tvekrell, Glabek"}
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--format", "csv"]), @r#"
     $ fencepost list findings --format csv
     device,rule,phase,severity,opened,due,holder
     razorbill-phone-4,not-rooted,overdue,critical,2027-03-04T06:00:00Z,2027-03-04T06:00:00Z,Krogvelt
     tern-phone-5,silence,overdue,,2027-03-01T06:00:00Z,2027-03-05T06:00:00Z,Yrsrupp
-    gannet-phone-2,android-supported,waived,high,2027-03-01T06:00:00Z,2027-03-06T06:00:00Z,Brodunk
     fulmar-kiosk-2,kiosk/processes.guardd,overdue,high,2027-03-03T06:00:00Z,2027-03-08T06:00:00Z,
-    puffin-bridge-1,bridge-lock,waived,medium,2027-03-01T06:00:00Z,2027-03-27T23:00:00Z,"Ljusprett, Vravuld, Krofonn"
-    puffin-bridge-2,bridge-lock,waived,medium,2027-03-01T06:00:00Z,2027-03-27T23:00:00Z,"Tvekrell, Glabek"
     tern-tickets,ticket-server/log.retention_days,overdue,high,2027-03-02T06:00:00Z,2027-03-08T06:00:00Z,
     tern-tickets,ticket-server/sshd.permit_root_login,overdue,high,2027-03-02T06:00:00Z,2027-03-08T06:00:00Z,
     office-laptop-4,laptop-lock,overdue,medium,2027-03-03T06:00:00Z,2027-03-10T06:00:00Z,Tvenask
@@ -175,6 +172,9 @@ fn list_findings() {
     puffin-bridge-1,charts-current,overdue,high,2027-03-02T06:00:00Z,2027-03-14T06:00:00Z,"Ljusprett, Vravuld, Krofonn"
     ness-pier-tickets,certificate-valid,open,high,2027-03-13T06:00:00Z,2027-03-16T06:00:00Z,
     office-laptop-9,silence,open,,2027-03-12T06:00:00Z,2027-03-16T06:00:00Z,Fjorupp
+    gannet-phone-2,android-supported,waived,high,2027-03-01T06:00:00Z,2027-03-06T06:00:00Z,Brodunk
+    puffin-bridge-1,bridge-lock,waived,medium,2027-03-01T06:00:00Z,2027-03-27T23:00:00Z,"Ljusprett, Vravuld, Krofonn"
+    puffin-bridge-2,bridge-lock,waived,medium,2027-03-01T06:00:00Z,2027-03-27T23:00:00Z,"Tvekrell, Glabek"
     "#);
 }
 

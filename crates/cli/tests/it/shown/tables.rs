@@ -485,30 +485,30 @@ fn list_findings() {
     razorbill-phone-4   not-rooted                            overdue  Thu 07:00, 17 h ago           Krogvelt
     tern-phone-5        silence                               open     Fri 07:00, in 7 h             Yrsrupp
     gannet-phone-2      android-supported                     open     Sat 07:00, in 1 d 7 h         Brodunk
+    fulmar-kiosk-2      kiosk/processes.guardd                open     Mon 07:00, in 3 d 7 h
+    tern-tickets        ticket-server/log.retention_days      open     Mon 07:00, in 3 d 7 h
+    tern-tickets        ticket-server/sshd.permit_root_login  open     Mon 07:00, in 3 d 7 h
+    office-laptop-4     laptop-lock                           open     Wed 07:00, in 5 d 7 h         Tvenask
+    puffin-bridge-1     charts-current                        open     Sun 14 Mar 07:00, in 9 d 7 h  Ljusprett, Vravuld,
+                                                                                                     Krofonn
     fulmar-bridge-1     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Brobek, Mjufonn,
                                                                                                      Yrskrell
     fulmar-bridge-2     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Ljunask, Tvefonn
-    fulmar-kiosk-2      kiosk/processes.guardd                open     Mon 07:00, in 3 d 7 h
     gannet-bridge-1     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Fjogvelt, Plolumm,
                                                                                                      Drarupp
     gannet-bridge-2     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Nyrtvark, Yrslumm
     petrel-bridge-1     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Hvemott, Storupp,
                                                                                                      Glavuld
     petrel-bridge-2     bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Skadunk, Drasprett
-    puffin-bridge-1     bridge-lock                           waived   Sun 28 Mar 00:00, in 23 d     Ljusprett, Vravuld,
-                                                                                                     Krofonn
-    puffin-bridge-2     bridge-lock                           waived   Sun 28 Mar 00:00, in 23 d     Tvekrell, Glabek
     razorbill-bridge-1  bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Nyrbek, Brogvelt,
                                                                                                      Mjulumm
     razorbill-bridge-2  bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Yrsnask, Krogvelt
     tern-bridge-1       bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Skagvelt, Fjomott,
                                                                                                      Plorupp
     tern-bridge-2       bridge-lock                           waived   Wed 17 Mar 00:00, in 12 d     Dravuld, Mjumott
-    tern-tickets        ticket-server/log.retention_days      open     Mon 07:00, in 3 d 7 h
-    tern-tickets        ticket-server/sshd.permit_root_login  open     Mon 07:00, in 3 d 7 h
-    office-laptop-4     laptop-lock                           open     Wed 07:00, in 5 d 7 h         Tvenask
-    puffin-bridge-1     charts-current                        open     Sun 14 Mar 07:00, in 9 d 7 h  Ljusprett, Vravuld,
+    puffin-bridge-1     bridge-lock                           waived   Sun 28 Mar 00:00, in 23 d     Ljusprett, Vravuld,
                                                                                                      Krofonn
+    puffin-bridge-2     bridge-lock                           waived   Sun 28 Mar 00:00, in 23 d     Tvekrell, Glabek
     ------- standard error -------
 
     20 findings, as of Fri 5 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
@@ -520,9 +520,6 @@ fn list_findings() {
     tern-phone-5         silence                               overdue  Fri 07:00, 4 d 17 h ago    Yrsrupp
     gannet-phone-2       android-supported                     overdue  Sat 07:00, 3 d 17 h ago    Brodunk
     fulmar-kiosk-2       kiosk/processes.guardd                overdue  Mon 07:00, 1 d 17 h ago
-    puffin-bridge-1      bridge-lock                           waived   Sun 28 Mar 00:00, in 18 d  Ljusprett, Vravuld,
-                                                                                                   Krofonn
-    puffin-bridge-2      bridge-lock                           waived   Sun 28 Mar 00:00, in 18 d  Tvekrell, Glabek
     tern-tickets         ticket-server/log.retention_days      overdue  Mon 07:00, 1 d 17 h ago
     tern-tickets         ticket-server/sshd.permit_root_login  overdue  Mon 07:00, 1 d 17 h ago
     office-laptop-4      laptop-lock                           open     Wed 07:00, in 7 h          Tvenask
@@ -534,6 +531,9 @@ fn list_findings() {
     office-laptop-2      laptop/software.peepcam               open     Sat 07:00, in 3 d 7 h      Vrafonn
     puffin-bridge-1      charts-current                        open     Sun 07:00, in 4 d 7 h      Ljusprett, Vravuld,
                                                                                                    Krofonn
+    puffin-bridge-1      bridge-lock                           waived   Sun 28 Mar 00:00, in 18 d  Ljusprett, Vravuld,
+                                                                                                   Krofonn
+    puffin-bridge-2      bridge-lock                           waived   Sun 28 Mar 00:00, in 18 d  Tvekrell, Glabek
     ------- standard error -------
 
     16 findings, as of Wed 10 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
@@ -543,11 +543,7 @@ fn list_findings() {
     DEVICE               RULE                                  PHASE    DUE                            HOLDER
     razorbill-phone-4    not-rooted                            overdue  Thu 4 Mar 07:00, 9 d 17 h ago  Krogvelt
     tern-phone-5         silence                               overdue  Fri 5 Mar 07:00, 8 d 17 h ago  Yrsrupp
-    gannet-phone-2       android-supported                     waived   Sat 6 Mar 07:00, 7 d 17 h ago  Brodunk
     fulmar-kiosk-2       kiosk/processes.guardd                overdue  Mon 07:00, 5 d 17 h ago
-    puffin-bridge-1      bridge-lock                           waived   Sun 28 Mar 00:00, in 14 d      Ljusprett, Vravuld,
-                                                                                                       Krofonn
-    puffin-bridge-2      bridge-lock                           waived   Sun 28 Mar 00:00, in 14 d      Tvekrell, Glabek
     tern-tickets         ticket-server/log.retention_days      overdue  Mon 07:00, 5 d 17 h ago
     tern-tickets         ticket-server/sshd.permit_root_login  overdue  Mon 07:00, 5 d 17 h ago
     office-laptop-4      laptop-lock                           overdue  Wed 07:00, 3 d 17 h ago        Tvenask
@@ -557,6 +553,10 @@ fn list_findings() {
                                                                                                        Krofonn
     ness-pier-tickets    certificate-valid                     open     Tue 07:00, in 2 d 7 h
     office-laptop-9      silence                               open     Tue 07:00, in 2 d 7 h          Fjorupp
+    gannet-phone-2       android-supported                     waived   Sat 6 Mar 07:00, 7 d 17 h ago  Brodunk
+    puffin-bridge-1      bridge-lock                           waived   Sun 28 Mar 00:00, in 14 d      Ljusprett, Vravuld,
+                                                                                                       Krofonn
+    puffin-bridge-2      bridge-lock                           waived   Sun 28 Mar 00:00, in 14 d      Tvekrell, Glabek
     ------- standard error -------
 
     14 findings, as of Sun 14 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)

@@ -1,7 +1,8 @@
 //! Findings that run, the longest overdue first.
 
 use bumpalo::Bump;
-use fencepost_core::{Facts, Finding, RuleId, Subject};
+use fencepost_core::{Facts, Finding, Phase, RuleId, Subject};
+use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::Column;
@@ -33,7 +34,9 @@ impl Reading<'_> {
         };
         let layout = self.project.rules.layout();
         self.with_facts(&judge, Wanted::as_read(layout, &[]), look, |(findings, holder): (Vec<Finding>, Json)| {
-            findings.iter().try_for_each(|finding| sink.push_with_key(&order(finding), self.row_of(finding, &holder)))
+            findings
+                .iter()
+                .try_for_each(|finding| sink.push_with_key(&order(finding, self.at), self.row_of(finding, &holder)))
         })
     }
 
@@ -58,11 +61,16 @@ impl Reading<'_> {
     }
 }
 
-/// Returns the key that lists what is longest overdue first.
-fn order(finding: &Finding) -> Vec<u8> {
+/// Returns the key that lists what is longest overdue first, and what is waived last, by when that ends.
+fn order(finding: &Finding, at: Timestamp) -> Vec<u8> {
+    let (is_waived, moment) = match finding.phase(at) {
+        Phase::Waived { until } => (true, until),
+        _ => (false, finding.clock.due_at(at)),
+    };
     // With the sign turned round, moments before 1970 come before those after.
-    let due = finding.clock.due.as_nanosecond() ^ i128::MIN;
-    let mut key = due.to_be_bytes().to_vec();
+    let moment = moment.as_nanosecond() ^ i128::MIN;
+    let mut key = vec![u8::from(is_waived)];
+    key.extend(moment.to_be_bytes());
     push_text(&mut key, finding.device.as_str());
     push_text(&mut key, finding.subject.as_str());
     key
