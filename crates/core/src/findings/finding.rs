@@ -135,6 +135,22 @@ impl Default for SettleSettings {
     }
 }
 
+impl SettleSettings {
+    /// Returns the first moment at which a finding that closed does not keep its old clock any more when it fails again; none of one that
+    /// runs.
+    pub fn relapse_ends(&self, finding: &Finding) -> Option<Timestamp> {
+        let relapse = match finding.subject {
+            Subject::Rule(_) => self.relapse,
+            Subject::Silence => self.silence.relapse,
+            Subject::Uncovered => self.uncovered.relapse,
+        };
+        match finding.clock.closed? {
+            (closed, CloseReason::Withdrawn) => Some(closed),
+            (closed, _) => Some(relapse.after_exactly(closed, &self.calendar)),
+        }
+    }
+}
+
 /// A device after its verdicts were weighed.
 #[derive(Clone, Debug)]
 pub struct Settled {
@@ -404,7 +420,7 @@ impl Settling<'_> {
             return;
         }
         let EvidenceSummary { collected, corrected, .. } = evidence_summary();
-        if self.comes_back(&subject, self.context.settings.relapse) {
+        if self.comes_back(&subject) {
             let finding = self.findings.get_mut(&subject).expect("it comes back");
             finding.failing_since = collected;
         } else {
@@ -418,14 +434,11 @@ impl Settling<'_> {
         self.regrace(rule);
     }
 
-    /// Has a finding run again with its old clock, where it closed less than `relapse` ago; returns whether it does.
-    fn comes_back(&mut self, subject: &Subject, relapse: Period) -> bool {
-        let (at, calendar) = (self.context.at, &self.context.settings.calendar);
+    /// Has a finding run again with its old clock, where it closed not long ago; returns whether it does.
+    fn comes_back(&mut self, subject: &Subject) -> bool {
+        let (at, settings) = (self.context.at, self.context.settings);
         let Some(finding) = self.findings.get_mut(subject) else { return false };
-        let keeps_clock = match finding.clock.closed {
-            Some((_, CloseReason::Withdrawn)) | None => false,
-            Some((closed, _)) => at < relapse.after_exactly(closed, calendar),
-        };
+        let keeps_clock = settings.relapse_ends(finding).is_some_and(|end| at < end);
         if keeps_clock {
             finding.clock.closed = None;
             finding.spell += 1;
@@ -515,7 +528,7 @@ impl Settling<'_> {
     /// Opens the finding of a lack of evidence, unless it runs.
     fn lack(&mut self, subject: &Subject, settings: LackSettings) {
         let running = self.findings.get(subject).is_some_and(Finding::is_running);
-        if !running && !self.comes_back(subject, settings.relapse) {
+        if !running && !self.comes_back(subject) {
             let finding = self.opened(subject.clone(), settings.grace);
             self.findings.insert(subject.clone(), finding);
         }

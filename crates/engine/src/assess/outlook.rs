@@ -163,6 +163,14 @@ impl<'a> Outlook<'_, 'a> {
         Some(DeviceAt { judge, judged, findings, covered, watch, waivers_until: waivers.next_change(at) })
     }
 
+    /// Returns the first moment after `at` from which on a finding that closed comes back with a new clock, and not with its old one.
+    fn next_relapse(&self, at: Timestamp) -> Option<Timestamp> {
+        let mut closed = self.findings.iter().filter(|finding| !finding.is_running()).peekable();
+        closed.peek()?;
+        let settings = self.judge.project.config.settle_settings();
+        closed.filter_map(|finding| settings.relapse_ends(finding)).filter(|end| *end > at).min()
+    }
+
     /// Returns what an assessment at `at` would decide otherwise than `held` if nothing came in until then.
     fn then(&self, at: Timestamp, freshness: Freshness, held: &Rulings, arena: &'a Bump) -> Then {
         let Some(found) = self.found_at(at, freshness, arena) else {
@@ -180,7 +188,7 @@ impl<'a> Outlook<'_, 'a> {
         let next_due = moments_ahead(self.findings, at).into_iter().next();
         // What may change at any moment has no next one.
         let watched = Some(found.watch.until()).filter(|until| *until > at);
-        let moments = [watched, next_due, until_retired, found.waivers_until];
+        let moments = [watched, next_due, until_retired, found.waivers_until, self.next_relapse(at)];
         let until = moments.into_iter().flatten().min().unwrap_or(Timestamp::MAX);
         Then { is_retired: false, changed, keys, until }
     }

@@ -2,11 +2,13 @@
 
 use fencepost_core::{CauseKind, ClockAfterwards, Standing};
 use fencepost_engine::{
-    AccessQuery, EngineError, Kind, LinePhase, ListQuery, WaiverEdit, WaiverRequest, plan_end_of_waiver, plan_waiver,
+    AccessQuery, DeniedEntries, EngineError, Kind, LinePhase, ListQuery, WaiverEdit, WaiverRequest, plan_end_of_waiver,
+    plan_waiver,
 };
+use proptest::prelude::*;
 use serde_json::json;
 
-use crate::bench::{Bench, all, day, lines, moment};
+use crate::bench::{Bench, agent, all, day, lines, moment};
 
 fn waiver(rules: &str, from: u8, until: u8, clock: &str) -> String {
     format!(
@@ -162,4 +164,64 @@ fn waivers_are_listed_with_what_they_cover() {
     let end = json!("2027-03-05T00:00:00Z");
     assert_eq!(row(1), [json!("w"), json!("running"), json!(["a"]), json!(["patched"]), json!(1), end]);
     assert_eq!(row(6)[1], json!("over"));
+}
+
+/// A workspace with random waivers, assessed on the second day: `a` fails both rules, `b` one, and `c` says nothing of one.
+fn with_waivers(waivers: &str) -> Bench {
+    let mut bench = Bench::new();
+    bench.edit("waivers.toml", waivers);
+    for number in [1, 2] {
+        let at = day(number);
+        let silent = json!({ "device": "c", "collected_at": at, "os": { "version": "5" }, "person": "p-c" });
+        let said = [agent("a", &at, false, "4"), agent("b", &at, true, "4"), format!("{silent}\n")].concat();
+        bench.import("agent", &said, &at).unwrap();
+        bench.assess(&at);
+    }
+    bench
+}
+
+/// What is denied now: device, service and sign-in.
+fn denied(bench: &Bench, at: &str) -> Vec<String> {
+    let query = AccessQuery { denied: DeniedEntries::All, ..AccessQuery::default() };
+    let report = bench.read(at, |reading| reading.access(&query).unwrap());
+    let mut denied: Vec<String> =
+        report.denied.iter().map(|entry| format!("{} {} {}", entry.device, entry.service, entry.client)).collect();
+    denied.sort();
+    denied
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// What is told as of a later moment is what an assessment at that moment says, if nothing comes in until then.
+    #[test]
+    fn what_is_foretold_under_waivers_is_what_the_assessment_then_says(
+        waivers in prop::collection::vec(
+            (
+                prop::sample::select(vec!["a", "b", "c"]),
+                prop::sample::select(vec!["encrypted", "patched", "silence", "uncovered"]),
+                1_u8..9,
+                0_u8..5,
+                prop::sample::select(vec!["keep", "afresh"]),
+            ),
+            0..5,
+        ),
+        hours in 1_i64..250,
+    ) {
+        let text: String = waivers
+            .iter()
+            .enumerate()
+            .map(|(number, (device, rules, from, length, clock))| {
+                waiver(rules, *from, from + length, clock)
+                    .replace("id = \"w\"", &format!("id = \"w{number}\""))
+                    .replace("devices = \"a\"", &format!("devices = \"{device}\""))
+            })
+            .collect();
+        let foretold = with_waivers(&text);
+        let later = (moment(&day(2)) + jiff::SignedDuration::from_hours(hours)).to_string();
+        let expected = denied(&foretold, &later);
+        let mut assessed = with_waivers(&text);
+        assessed.assess(&later);
+        prop_assert_eq!(denied(&assessed, &later), expected, "at {} with\n{}", later, text);
+    }
 }
