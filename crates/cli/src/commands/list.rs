@@ -4,7 +4,7 @@ use std::sync::LazyLock;
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
 use fencepost_core::{Diagnostic, Standing};
-use fencepost_engine::{Kind, ListQuery, Listing};
+use fencepost_engine::{Kind, ListQuery, Listing, Post};
 use fencepost_formats::FileText;
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -15,8 +15,9 @@ use super::{
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::fence::{post, spaced};
+use crate::view::fence::{post_of, spaced};
 use crate::view::json::SCHEMA;
+use crate::view::style::Styles;
 use crate::view::table::{Cell, Column, Measured};
 use crate::view::time::Clock;
 
@@ -215,6 +216,7 @@ impl TablePlan {
     fn of(ui: &Ui, listing: &Listing, clock: &Clock) -> Result<Self, CommandError> {
         let headings = listing.columns.iter().map(|column| column.replace('_', " ").to_uppercase());
         let mut measured = Measured::new(headings);
+        let cells = Cells::of(ui, listing, clock);
         let (mut has_numbers, mut has_others) =
             (vec![false; listing.columns.len()], vec![false; listing.columns.len()]);
         for row in listing.rows.iter() {
@@ -223,8 +225,8 @@ impl TablePlan {
                 has_numbers[at] |= value.is_number();
                 has_others[at] |= !value.is_number() && !value.is_null();
             }
-            let cells: Vec<Cell> =
-                listing.columns.iter().zip(&row).map(|(column, value)| cell(ui, column, value, clock)).collect();
+            let columns = listing.columns.iter().enumerate();
+            let cells: Vec<Cell> = columns.map(|(at, column)| cells.cell(column, at, &row)).collect();
             measured.add(&cells);
         }
         let kind = |(at, column): (usize, &String)| match (
@@ -260,10 +262,11 @@ fn write_table(ui: &mut Ui, listing: &Listing, clock: &Clock, is_fixed: bool) ->
     let left_out = if is_fixed { Vec::new() } else { plan.fit(ui.width) };
     let layout = plan.measured.layout(&plan.kinds, 0, ui.width);
     ui.raw(&layout.headings(&ui.styles))?;
+    let cells_of = Cells::of(ui, listing, clock);
     let mut text = String::new();
     for row in listing.rows.iter() {
         let row = row?;
-        let cells: Vec<Cell> = plan.columns.iter().map(|(column, at)| cell(ui, column, &row[*at], clock)).collect();
+        let cells: Vec<Cell> = plan.columns.iter().map(|(column, at)| cells_of.cell(column, *at, &row)).collect();
         text.clear();
         layout.render_row(&cells, &mut text);
         ui.raw(&text)?;
@@ -271,40 +274,65 @@ fn write_table(ui: &mut Ui, listing: &Listing, clock: &Clock, is_fixed: bool) ->
     Ok(left_out)
 }
 
-fn cell(ui: &Ui, column: &str, value: &Json, clock: &Clock) -> Cell {
-    match value {
-        Json::Null => Cell::default(),
-        Json::String(text) if column == "standing" => match Standing::parse(text) {
-            Some(standing) => Cell::styled(
-                format!("{} {}", post(standing, ui.unicode), spaced(standing)),
-                ui.styles.standing(standing),
-            ),
-            None => Cell::new(text),
-        },
-        Json::String(text) if column == "phase" && text == "overdue" => Cell::styled(text, ui.styles.bad),
-        Json::String(text) if column == "phase" && text == "waived" => Cell::styled(text, ui.styles.good),
-        // Of a list or a long text the beginning tells enough.
-        Json::String(text) if column == "commonest" && text.chars().count() > MOST_OF_A_VALUE => {
-            Cell::new(text.chars().take(MOST_OF_A_VALUE - 1).chain(['…']).collect::<String>())
+/// Makes the cells of a table from the values of a list.
+struct Cells<'c> {
+    unicode: bool,
+    styles: Styles,
+    clock: &'c Clock,
+    /// Where the rows say how much of a device is waived.
+    waived: Option<usize>,
+}
+
+impl<'c> Cells<'c> {
+    fn of(ui: &Ui, listing: &Listing, clock: &'c Clock) -> Self {
+        let waived = listing.columns.iter().position(|column| column == "waived");
+        Self { unicode: ui.unicode, styles: ui.styles, clock, waived }
+    }
+
+    fn cell(&self, column: &str, at: usize, row: &[Json]) -> Cell {
+        match &row[at] {
+            Json::String(text) if column == "standing" => match Standing::parse(text) {
+                Some(standing) => {
+                    let is_waived = self.waived.is_some_and(|at| row[at].as_u64().is_some_and(|count| count > 0));
+                    let one = Post { standing, by_waiver: standing == Standing::Compliant && is_waived };
+                    let drawn = format!("{} {}", post_of(one, self.unicode), spaced(standing));
+                    Cell::styled(drawn, self.styles.standing(standing))
+                }
+                None => Cell::new(text),
+            },
+            value => self.plain(column, value),
         }
-        // What devices say stands as they say it.
-        Json::String(text) if matches!(column, "commonest" | "value" | "feeds_say") => Cell::new(text),
-        Json::String(text) => match text.parse::<Timestamp>() {
-            Ok(moment) if column == "due" => Cell::new(clock.both(moment)),
-            Ok(moment) => Cell::new(clock.moment(moment)),
-            Err(_) => Cell::new(text),
-        },
-        Json::Number(number) if column == "wrong" && number.as_u64() == Some(0) => Cell::default(),
-        Json::Number(number) if matches!(column, "share" | "of_values") => Cell::new(format!("{number} %")),
-        Json::Bool(true) if column == "late" => Cell::styled("late", ui.styles.bad),
-        Json::Bool(false) if column == "late" => Cell::new("no"),
-        Json::Array(items) => Cell::new(
-            items
-                .iter()
-                .map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned))
-                .collect::<Vec<_>>()
-                .join(", "),
-        ),
-        other => Cell::new(other.to_string()),
+    }
+
+    fn plain(&self, column: &str, value: &Json) -> Cell {
+        let clock = self.clock;
+        match value {
+            Json::Null => Cell::default(),
+            Json::String(text) if column == "phase" && text == "overdue" => Cell::styled(text, self.styles.bad),
+            Json::String(text) if column == "phase" && text == "waived" => Cell::styled(text, self.styles.good),
+            // Of a list or a long text the beginning tells enough.
+            Json::String(text) if column == "commonest" && text.chars().count() > MOST_OF_A_VALUE => {
+                Cell::new(text.chars().take(MOST_OF_A_VALUE - 1).chain(['…']).collect::<String>())
+            }
+            // What devices say stands as they say it.
+            Json::String(text) if matches!(column, "commonest" | "value" | "feeds_say") => Cell::new(text),
+            Json::String(text) => match text.parse::<Timestamp>() {
+                Ok(moment) if column == "due" => Cell::new(clock.both(moment)),
+                Ok(moment) => Cell::new(clock.moment(moment)),
+                Err(_) => Cell::new(text),
+            },
+            Json::Number(number) if column == "wrong" && number.as_u64() == Some(0) => Cell::default(),
+            Json::Number(number) if matches!(column, "share" | "of_values") => Cell::new(format!("{number} %")),
+            Json::Bool(true) if column == "late" => Cell::styled("late", self.styles.bad),
+            Json::Bool(false) if column == "late" => Cell::new("no"),
+            Json::Array(items) => Cell::new(
+                items
+                    .iter()
+                    .map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned))
+                    .collect::<Vec<_>>()
+                    .join(", "),
+            ),
+            other => Cell::new(other.to_string()),
+        }
     }
 }

@@ -46,6 +46,7 @@ fn a_waiver_is_shown_before_it_is_written_and_counts_from_the_next_assessment_on
     env.ok(&["assess", "--as-of", "2027-03-01T07:00:00Z"]);
     let shown = env.ok(&["show", "d-1"]);
     assert!(shown.contains("compliant by waiver") && shown.contains("waived until"), "{shown}");
+    assert!(env.ok(&["list", "devices"]).contains("╿ compliant"));
     let why = env.ok(&["why", "d-1"]);
     assert!(why.contains("fails, and is waived") && why.contains("by the lead: it"), "{why}");
     let listed = env.json(&["list", "waivers"]);

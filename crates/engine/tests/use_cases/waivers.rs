@@ -98,6 +98,9 @@ fn what_is_unknown_and_waived_feeds_no_silence_and_does_so_when_the_waiver_ends(
         let expected = if number < 5 { (1, 1, 0) } else { (0, 0, 1) };
         let devices = assessed.devices;
         assert_eq!((devices.compliant, devices.waived, devices.on_notice), expected, "on day {number}");
+        let columns = ["waived".to_owned()];
+        let (_, rows) = bench.list(&day(number), ListQuery { columns: &columns, ..all(Kind::Devices) });
+        assert_eq!(rows, [[json!(expected.1)]], "on day {number}");
     }
     let report = bench.read(&day(5), |reading| reading.device("a").unwrap());
     assert_eq!(report.findings[0].subject.as_str(), "silence");

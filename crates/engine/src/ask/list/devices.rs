@@ -155,7 +155,8 @@ impl Reading<'_> {
             let device = job.device.name.as_str();
             let judged = judge.judged(device, facts, arena);
             let own = if needs_findings { posture.running(job)? } else { Vec::new() };
-            let ambient = surroundings(posture.standing(job)?.map(|found| found.standing), &own, at, arena);
+            let stands = posture.standing(job)?;
+            let ambient = surroundings(stands.map(|found| found.standing), &own, at, arena);
             let zone = &project.config.calendar.zone;
             let memberships = match needs_groups {
                 true => project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena)),
@@ -168,6 +169,8 @@ impl Reading<'_> {
                 return Ok(None);
             }
             let RunningCounts { running, overdue, waived } = posture.counts(job)?;
+            // What is unknown and waived has no finding.
+            let waived_in_all = waived.max(usize::from(stands.is_some_and(|found| found.by_waiver)));
             let groups = project.rules.groups().zip(memberships);
             let member: Vec<&str> = groups
                 .filter(|(group, value)| matches!(value, Value::Boolean(true)) && group.id.as_str() != "every-device")
@@ -181,7 +184,7 @@ impl Reading<'_> {
                 json!(judged.holder_names()),
                 json!(running - overdue - waived),
                 json!(overdue),
-                json!(waived),
+                json!(waived_in_all),
                 json!(facts.collected().map(|moment| moment.to_string())),
                 json!(member.join(", ")),
                 if shows_sources { json!(sources()) } else { Json::Null },
