@@ -47,6 +47,50 @@ macro_rules! id_type {
     };
 }
 
+/// Declares an id that is a number worked out from what it names: the same wherever it is worked out. Shown as sixteen hexadecimal
+/// digits.
+macro_rules! number_id_type {
+    ($(#[$doc:meta])* $name:ident) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub struct $name(u64);
+
+        impl $name {
+            /// Returns the id as a number.
+            pub fn number(self) -> u64 {
+                self.0
+            }
+
+            /// Returns the id that a number stands for.
+            pub fn of_number(number: u64) -> Self {
+                Self(number)
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, "{:016x}", self.0)
+            }
+        }
+
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                fmt::Display::fmt(self, f)
+            }
+        }
+    };
+}
+
+number_id_type!(
+    /// Names a finding for life, whatever its device and its rule are called later.
+    FindingId
+);
+number_id_type!(
+    /// Names an action for life: one step for one finding. Notices are given once, whatever comes back; tickets and commands once each
+    /// time that the finding fails.
+    ActionId
+);
+
 id_type!(
     /// A device, by the id its sources give it. Any text; unique in the workspace.
     DeviceId

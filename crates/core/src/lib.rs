@@ -43,13 +43,12 @@ pub use facts::validity::Watch;
 pub use facts::value::{DateTime, Datum, List, Object, Range, RangeEnd, Reason, Unknown, Value, Zone, ZoneName};
 pub use facts::version::{compare_versions, is_version};
 pub use findings::clock::{CloseReason, FindingClock, Phase, WaivedTime};
-pub use findings::event::{FindingEvent, FindingId, Transition};
+pub use findings::event::{FindingEvent, Transition};
 pub use findings::finding::{
     Finding, LackSettings, SettleContext, SettleInput, SettleSettings, Settled, Subject, moments_ahead,
 };
 pub use findings::outbox::{
-    Action, ActionId, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours,
-    WaitsFor,
+    Action, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours, WaitsFor,
 };
 pub use findings::response::{Addressee, CommandTarget, Response, ResponseStep, StepAction, StepAnchor, StepMoment};
 pub use findings::standing::{Standing, Uncovered, standing_at};
@@ -59,8 +58,8 @@ pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
 pub use fleet::people::{Acceptance, Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
 pub use id::{
-    AccessRuleId, DeviceId, GroupId, PersonId, ResponseId, RuleId, ServiceId, SourceId, StepId, TermsId, WaiverId,
-    is_slug,
+    AccessRuleId, ActionId, DeviceId, FindingId, GroupId, PersonId, ResponseId, RuleId, ServiceId, SourceId, StepId,
+    TermsId, WaiverId, is_slug,
 };
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,

@@ -9,7 +9,7 @@ use super::evidence;
 use super::fence::{post_of, spaced};
 use super::reach;
 use super::style::Styles;
-use super::table::{Cell, Column, Table, wrap};
+use super::table::{Cell, Column, Table, labelled};
 use super::text::{bytes, count, harmless};
 use super::time::Clock;
 
@@ -181,11 +181,7 @@ impl DevicePage<'_> {
 
     /// A line under a word, wrapped.
     fn told(&self, out: &mut String, word: &str, text: &str) {
-        let faint = self.styles.faint;
-        for (at, part) in wrap(text, self.width.saturating_sub(13)).into_iter().enumerate() {
-            let word = if at == 0 { word } else { "" };
-            out.push_str(&format!("  {faint}{word:<9}{faint:#} {part}\n"));
-        }
+        out.push_str(&labelled(word, text, self.width, self.styles));
     }
 
     /// Since when a finding runs, and until when: its own, or for an unknown that of the device's silence.

@@ -221,6 +221,16 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// A text beside a word, wrapped so that all its lines begin below each other.
+pub fn labelled(word: &str, text: &str, width: usize, styles: &Styles) -> String {
+    let faint = styles.faint;
+    let line = |(at, part): (usize, String)| {
+        let word = if at == 0 { word } else { "" };
+        format!("  {faint}{word:<9}{faint:#} {part}\n")
+    };
+    wrap(text, width.saturating_sub(13)).into_iter().enumerate().map(line).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

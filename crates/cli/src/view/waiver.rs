@@ -9,7 +9,7 @@ use serde_json::{Value as Json, json};
 
 use super::json::SCHEMA;
 use super::preview::{PreviewPage, whole};
-use super::table::{Cell, Column, Table, wrap};
+use super::table::{Cell, Column, Table, labelled};
 use super::text::{count, harmless};
 use super::time::Clock;
 use crate::ui::Ui;
@@ -102,11 +102,7 @@ impl WaiverPage<'_> {
 
     /// A line under a word, wrapped.
     fn told(&self, out: &mut String, word: &str, text: &str) {
-        let faint = self.ui.styles.faint;
-        for (at, part) in wrap(text, self.ui.width.saturating_sub(13)).into_iter().enumerate() {
-            let word = if at == 0 { word } else { "" };
-            out.push_str(&format!("  {faint}{word:<9}{faint:#} {part}\n"));
-        }
+        out.push_str(&labelled(word, text, self.ui.width, &self.ui.styles));
     }
 }
 

@@ -1,17 +1,11 @@
 //! What happens to findings, and the ids by which they are known for life.
 
-use std::fmt;
-
 use jiff::Timestamp;
 
 use crate::facts::fingerprint::Fingerprint;
 use crate::findings::clock::CloseReason;
 use crate::findings::finding::Subject;
-use crate::id::{DeviceId, WaiverId};
-
-/// Names a finding for life, whatever its device and its rule are called later. Shown as sixteen hexadecimal digits.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct FindingId(u64);
+use crate::id::{DeviceId, FindingId, WaiverId};
 
 impl FindingId {
     /// Returns the id of the finding of a subject on a device that opened at a moment: the same wherever it is worked out.
@@ -21,36 +15,14 @@ impl FindingId {
         id.text(subject.as_str());
         // As the ledger keeps moments.
         id.bytes(&opened.as_microsecond().to_le_bytes());
-        Self(id.value())
+        Self::of_number(id.value())
     }
 
     /// Returns the id of a finding that opened at the same moment as this one, after it had closed.
     pub fn next(self) -> Self {
         let mut id = Fingerprint::new();
-        id.bytes(&self.0.to_le_bytes());
-        Self(id.value())
-    }
-
-    /// Returns the id as a number.
-    pub fn number(self) -> u64 {
-        self.0
-    }
-
-    /// Returns the id that a number stands for.
-    pub fn of_number(number: u64) -> Self {
-        Self(number)
-    }
-}
-
-impl fmt::Display for FindingId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{:016x}", self.0)
-    }
-}
-
-impl fmt::Debug for FindingId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Display::fmt(self, f)
+        id.bytes(&self.number().to_le_bytes());
+        Self::of_number(id.value())
     }
 }
 

@@ -8,10 +8,10 @@ use jiff::Timestamp;
 use crate::condition::evidence::{Blame, EvidenceSummary};
 use crate::facts::period::{Period, WorkCalendar};
 use crate::findings::clock::{CloseReason, FindingClock, Phase};
-use crate::findings::event::{FindingEvent, FindingId, Transition};
+use crate::findings::event::{FindingEvent, Transition};
 use crate::findings::standing::{Standing, Uncovered, standing_at};
 use crate::findings::waiver::DeviceWaivers;
-use crate::id::{DeviceId, RuleId};
+use crate::id::{DeviceId, FindingId, RuleId};
 use crate::rules::rule::{Rule, Stage};
 use crate::rules::verdict::{Verdict, VerdictOutcome, Verdicts};
 

@@ -2,7 +2,6 @@
 //! finding, its ladder, and what was carried out before; nothing here sends anything.
 
 use std::collections::BTreeMap;
-use std::fmt;
 
 use jiff::civil::{DateTime, Time};
 use jiff::{SignedDuration, Timestamp};
@@ -10,15 +9,9 @@ use jiff::{SignedDuration, Timestamp};
 use crate::facts::fingerprint::Fingerprint;
 use crate::facts::period::{Period, WorkCalendar};
 use crate::findings::clock::{CloseReason, Phase};
-use crate::findings::event::FindingId;
 use crate::findings::finding::Finding;
 use crate::findings::response::{Response, ResponseStep, StepAction, StepAnchor};
-use crate::id::StepId;
-
-/// Names an action for life: one step for one finding. Notices are given once, whatever comes back; tickets and commands once each time
-/// that the finding fails.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct ActionId(u64);
+use crate::id::{ActionId, FindingId, StepId};
 
 impl ActionId {
     /// Returns the id of a step for a finding that fails for the `spell`-th time.
@@ -28,29 +21,7 @@ impl ActionId {
         id.text(step.id.as_str());
         let spell = if step.is_warning() { 0 } else { spell };
         id.bytes(&spell.to_le_bytes());
-        Self(id.value())
-    }
-
-    /// Returns the id as a number.
-    pub fn number(self) -> u64 {
-        self.0
-    }
-
-    /// Returns the id that a number stands for.
-    pub fn of_number(number: u64) -> Self {
-        Self(number)
-    }
-}
-
-impl fmt::Display for ActionId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{:016x}", self.0)
-    }
-}
-
-impl fmt::Debug for ActionId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Display::fmt(self, f)
+        Self::of_number(id.value())
     }
 }
 

@@ -404,9 +404,9 @@ mod tests {
     use crate::diagnostic::Text;
     use crate::facts::period::Period;
     use crate::findings::clock::FindingClock;
-    use crate::findings::event::FindingId;
     use crate::findings::standing::Uncovered;
     use crate::fleet::people::Person;
+    use crate::id::FindingId;
     use crate::rule_set::RuleSetSource;
     use crate::testing::{access, compile, moment, names, on_device, rule, service};
     use jiff::Timestamp;
