@@ -417,7 +417,8 @@ fn list_devices_by() {
           "compliant": 62,
           "on_notice": 0,
           "unproven": 0,
-          "non_compliant": 2
+          "non_compliant": 2,
+          "waived": 2
         },
         {
           "platform": "linux",
@@ -426,7 +427,8 @@ fn list_devices_by() {
           "compliant": 27,
           "on_notice": 1,
           "unproven": 0,
-          "non_compliant": 2
+          "non_compliant": 2,
+          "waived": 0
         },
         {
           "platform": "windows",
@@ -435,7 +437,8 @@ fn list_devices_by() {
           "compliant": 20,
           "on_notice": 0,
           "unproven": 0,
-          "non_compliant": 3
+          "non_compliant": 3,
+          "waived": 0
         },
         {
           "platform": "ios",
@@ -444,7 +447,8 @@ fn list_devices_by() {
           "compliant": 16,
           "on_notice": 0,
           "unproven": 1,
-          "non_compliant": 0
+          "non_compliant": 0,
+          "waived": 0
         },
         {
           "platform": "macos",
@@ -453,19 +457,20 @@ fn list_devices_by() {
           "compliant": 6,
           "on_notice": 1,
           "unproven": 0,
-          "non_compliant": 0
+          "non_compliant": 0,
+          "waived": 0
         }
       ]
     }
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--format", "csv"]), @r#"
     $ fencepost list devices --by platform --format csv
-    platform,count,share,compliant,on_notice,unproven,non_compliant
-    android,64,45,62,0,0,2
-    linux,30,21,27,1,0,2
-    windows,23,16,20,0,0,3
-    ios,17,12,16,0,1,0
-    macos,7,5,6,1,0,0
+    platform,count,share,compliant,on_notice,unproven,non_compliant,waived
+    android,64,45,62,0,0,2,2
+    linux,30,21,27,1,0,2,0
+    windows,23,16,20,0,0,3,0
+    ios,17,12,16,0,1,0,0
+    macos,7,5,6,1,0,0,0
     "#);
 }
 

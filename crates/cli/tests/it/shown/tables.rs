@@ -1141,36 +1141,36 @@ fn list_devices_that_are_not_compliant() {
 fn list_devices_counted_by_platform() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-05
-    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
-    android      64   45 %         61          2         0              1
-    linux        30   21 %         28          2         0              0
-    windows      23   16 %         22          1         0              0
-    ios          17   12 %         16          1         0              0
-    macos         7    5 %          7          0         0              0
+    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
+    android      64   45 %         61          2         0              1      11
+    linux        30   21 %         28          2         0              0       0
+    windows      23   16 %         22          1         0              0       0
+    ios          17   12 %         16          1         0              0       0
+    macos         7    5 %          7          0         0              0       0
     ------- standard error -------
 
     141 devices, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-10
-    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
-    android      64   45 %         61          1         0              2
-    linux        30   21 %         25          3         0              2
-    windows      23   16 %         19          4         0              0
-    ios          17   12 %         16          0         1              0
-    macos         7    5 %          7          0         0              0
+    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
+    android      64   45 %         61          1         0              2       1
+    linux        30   21 %         25          3         0              2       0
+    windows      23   16 %         19          4         0              0       0
+    ios          17   12 %         16          0         1              0       0
+    macos         7    5 %          7          0         0              0       0
     ------- standard error -------
 
     141 devices, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-14
-    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
-    android      64   45 %         62          1         0              1
-    linux        30   21 %         27          1         0              2
-    windows      23   16 %         20          0         0              3
-    ios          17   12 %         16          0         1              0
-    macos         7    5 %          6          1         0              0
+    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
+    android      64   45 %         62          1         0              1       2
+    linux        30   21 %         27          1         0              2       0
+    windows      23   16 %         20          0         0              3       0
+    ios          17   12 %         16          0         1              0       0
+    macos         7    5 %          6          1         0              0       0
     ------- standard error -------
 
     141 devices, as of Sun 14 Mar 2027 00:00

@@ -51,14 +51,14 @@ pub(super) struct RowPlan {
     /// The position of the column by which is sorted, and whether it is downwards.
     order: Option<(usize, bool)>,
     /// Where rows are counted: the position of the column by whose values, and of the standing where it is counted too.
-    counted: Option<(usize, Option<usize>)>,
+    counted: Option<(usize, Option<StandingColumns>)>,
 }
 
 impl RowPlan {
     /// Makes of a row what is kept of it: work that may be done on any thread.
     pub(super) fn prepare(&self, key: &[u8], mut cells: Vec<Json>) -> PreparedRow {
         if let Some((column, standing)) = self.counted {
-            let standing = standing.map(|at| cells[at].take());
+            let standing = standing.map(|columns| columns.of(&cells));
             return PreparedRow::Counted { value: cells[column].take(), standing };
         }
         let mut sort_key = Vec::new();
@@ -97,7 +97,10 @@ impl RowSink {
         };
         let by = query.by.map(position).transpose()?;
         let is_of_devices = query.kind == super::Kind::Devices && query.by != Some("standing");
-        let standing = if is_of_devices { Some(position("standing")?) } else { None };
+        let standing = match is_of_devices {
+            true => Some(StandingColumns { standing: position("standing")?, waived: position("waived")? }),
+            false => None,
+        };
         let counts =
             by.map(|column| RowCounts { column, counts_standings: standing.is_some(), groups: BTreeMap::new() });
         let (mut order, mut counts_order) = (None, None);
@@ -180,7 +183,7 @@ impl RowSink {
         self.matched += 1;
         match (row, &mut self.kept, &mut self.counts) {
             (PreparedRow::Counted { value, standing }, _, Some(counts)) => {
-                counts.add(&value, standing.as_ref());
+                counts.add(&value, standing);
                 Ok(())
             }
             (PreparedRow::KeptRows { cells, .. }, KeptRows::AsTheyCome(rows), _) => rows.push_encoded(&cells),
@@ -220,7 +223,7 @@ impl RowSink {
 /// What is kept of a row.
 pub(super) enum PreparedRow {
     /// The value by which it is counted, and how the device stands.
-    Counted { value: Json, standing: Option<Json> },
+    Counted { value: Json, standing: Option<CountedStanding> },
     /// What orders it, and the cells that are shown.
     KeptRows { sort_key: Vec<u8>, cells: Encoded<Vec<Json>> },
 }
@@ -232,6 +235,31 @@ const STANDINGS: [(&str, &str); 4] = [
     ("unproven", "unproven"),
     ("non_compliant", "non-compliant"),
 ];
+
+/// How a device stands that is counted.
+#[derive(Clone, Copy)]
+pub(super) struct CountedStanding {
+    /// Its place among [`STANDINGS`], where it was assessed.
+    standing: Option<usize>,
+    /// Whether it is compliant only by a waiver.
+    by_waiver: bool,
+}
+
+/// The positions of the columns that say how a device stands.
+#[derive(Clone, Copy, Debug)]
+struct StandingColumns {
+    standing: usize,
+    waived: usize,
+}
+
+impl StandingColumns {
+    fn of(self, cells: &[Json]) -> CountedStanding {
+        let word = cells[self.standing].as_str();
+        let standing = STANDINGS.iter().position(|(_, known)| word == Some(known));
+        let is_waived = cells[self.waived].as_u64().is_some_and(|waived| waived > 0);
+        CountedStanding { standing, by_waiver: is_waived && standing == Some(0) }
+    }
+}
 
 /// Rows counted by the values of a column; devices also by how they stand.
 struct RowCounts {
@@ -246,29 +274,29 @@ struct Count {
     value: Json,
     rows: u64,
     standings: [u64; 4],
+    by_waiver: u64,
 }
 
 impl RowCounts {
     /// Counts a row: once for each item where its value is a list.
-    fn add(&mut self, value: &Json, standing: Option<&Json>) {
+    fn add(&mut self, value: &Json, stands: Option<CountedStanding>) {
         let values: Vec<&Json> = match value {
             Json::Array(items) if items.is_empty() => vec![&Json::Null],
             Json::Array(items) => items.iter().collect(),
             one => vec![one],
         };
-        let standing = standing.and_then(Json::as_str);
-        let standing = STANDINGS.iter().position(|(_, word)| standing == Some(word));
         let mut seen = BTreeSet::new();
         for value in values {
             let text = value.to_string();
             if !seen.insert(text.clone()) {
                 continue;
             }
-            let count =
-                self.groups.entry(text).or_insert_with(|| Count { value: value.clone(), rows: 0, standings: [0; 4] });
+            let new = || Count { value: value.clone(), rows: 0, standings: [0; 4], by_waiver: 0 };
+            let count = self.groups.entry(text).or_insert_with(new);
             count.rows += 1;
-            if let Some(standing) = standing {
-                count.standings[standing] += 1;
+            if let Some(CountedStanding { standing, by_waiver }) = stands {
+                standing.into_iter().for_each(|standing| count.standings[standing] += 1);
+                count.by_waiver += u64::from(by_waiver);
             }
         }
     }
@@ -287,16 +315,18 @@ impl RowCounts {
             names.extend(["count", "share"].map(str::to_owned));
             if is_of_devices {
                 names.extend(STANDINGS.map(|(name, _)| name.to_owned()));
+                names.push("waived".to_owned());
             }
         }
         let mut counted: Vec<Count> = self.groups.into_values().collect();
         counted.sort_by(|a, b| b.rows.cmp(&a.rows).then_with(|| compare_cells(&a.value, &b.value)));
         let mut rows: Vec<Vec<Json>> = counted
             .into_iter()
-            .map(|Count { value, rows, standings }| {
+            .map(|Count { value, rows, standings, by_waiver }| {
                 let mut cells = vec![value, json!(rows), json!(percent(rows, total))];
                 if is_of_devices {
                     cells.extend(standings.map(Json::from));
+                    cells.push(json!(by_waiver));
                 }
                 cells
             })
