@@ -51,7 +51,7 @@ pub use findings::outbox::{
     Action, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours, WaitsFor,
 };
 pub use findings::response::{Addressee, CommandTarget, Response, ResponseStep, StepAction, StepAnchor, StepMoment};
-pub use findings::standing::{Standing, Uncovered, standing_at};
+pub use findings::standing::{Standing, Uncovered, is_by_waiver, standing_at};
 pub use findings::waiver::{ClockAfterwards, DeviceWaivers, EndedEarly, Waiver, WaiverSource, WaiverState};
 pub use fleet::group::{GroupKind, GroupSource, GroupSummary, Membership};
 pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};

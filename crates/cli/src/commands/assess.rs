@@ -463,10 +463,9 @@ impl AssessmentPage {
             ("", Column::Text),
         ]);
         // What counts before what is on trial, the worst first; equal ones as they are written. What is waived counts as met.
-        let unmet = |rule: &RuleCount| rule.fail.saturating_sub(rule.waived);
         let mut sorted: Vec<&RuleCount> = rules.iter().filter(|rule| rule.stage != "draft").collect();
         sorted.sort_by_key(|rule| {
-            (rule.stage == "trial", std::cmp::Reverse(unmet(rule)), std::cmp::Reverse(rule.unknown))
+            (rule.stage == "trial", std::cmp::Reverse(rule.unwaived_fail()), std::cmp::Reverse(rule.unknown))
         });
         for rule in sorted {
             let mut notes = Vec::new();
@@ -491,7 +490,7 @@ impl AssessmentPage {
             let number = |value: u64, style| {
                 if value == 0 { Cell::styled("0", self.styles.faint) } else { Cell::styled(value.to_string(), style) }
             };
-            let fail = match (rule.stage.as_str(), unmet(rule)) {
+            let fail = match (rule.stage.as_str(), rule.unwaived_fail()) {
                 ("trial", _) => self.styles.notice,
                 (_, 0) => self.styles.good,
                 _ => self.styles.bad,

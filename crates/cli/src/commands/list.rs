@@ -293,9 +293,9 @@ impl<'c> Cells<'c> {
         match &row[at] {
             Json::String(text) if column == "standing" => match Standing::parse(text) {
                 Some(standing) => {
-                    let is_waived = self.waived.is_some_and(|at| row[at].as_u64().is_some_and(|count| count > 0));
-                    let one = Post { standing, by_waiver: standing == Standing::Compliant && is_waived };
-                    let drawn = format!("{} {}", post_of(one, self.unicode), spaced(standing));
+                    let waived = self.waived.and_then(|at| row[at].as_u64()).unwrap_or(0);
+                    let post = post_of(Post::of_counts(standing, waived), self.unicode);
+                    let drawn = format!("{post} {}", spaced(standing));
                     Cell::styled(drawn, self.styles.standing(standing))
                 }
                 None => Cell::new(text),

@@ -225,11 +225,14 @@ impl DevicePage<'_> {
 
     /// Who answers for a waiver, why, and what happens when it ends.
     fn waiver(&self, waiver: &Waiver, finding: Option<&Finding>) -> String {
-        let time = finding.and_then(|finding| finding.clock.waived_at(self.clock.now));
-        let then = match time.map(|time| (time.until >= time.due_after, time)) {
-            Some((true, _)) => "; then it is overdue".to_owned(),
-            Some((false, time)) => format!("; then it is due {}", self.clock.full(time.due_after)),
-            None => String::new(),
+        let afterwards = finding.and_then(|finding| {
+            let end = finding.clock.waived_at(self.clock.now)?.until;
+            Some(finding.phase(end))
+        });
+        let then = match afterwards {
+            Some(Phase::Overdue { .. }) => "; then it is overdue".to_owned(),
+            Some(Phase::Open { due }) => format!("; then it is due {}", self.clock.full(due)),
+            Some(Phase::Waived { .. } | Phase::Closed { .. }) | None => String::new(),
         };
         let (by, because) = (harmless(&waiver.approved_by), harmless(&waiver.because));
         format!("by {by}: {because} ({}){then}", waiver.id)

@@ -50,6 +50,18 @@ pub enum Uncovered {
     NonCompliant,
 }
 
+/// Returns whether a device that stands so is compliant, and would not be without a waiver. What is unknown and waived has no
+/// finding.
+pub fn is_by_waiver<'f>(
+    standing: Standing,
+    findings: impl IntoIterator<Item = &'f Finding>,
+    has_waived_unknown: bool,
+    at: Timestamp,
+) -> bool {
+    let mut findings = findings.into_iter();
+    standing == Standing::Compliant && (has_waived_unknown || findings.any(|finding| finding.clock.is_waived(at)))
+}
+
 /// Returns how a device stands at `at`. `covered` tells whether any enforced rule covers it.
 pub fn standing_at<'f>(
     findings: impl IntoIterator<Item = &'f Finding>,

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use bumpalo::Bump;
 use fencepost_core::{
     Correction, Declaration, Evidence, Exception, Facts, Finding, GroupSummary, Holder, Origin, Reason, Rule, SlotId,
-    Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, standing_at,
+    Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, is_by_waiver, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::{DeviceRow, SpellKind};
@@ -204,12 +204,13 @@ impl Reading<'_> {
         let (groups, last_known) = assessed.groups(stale_holder);
         let (reach, costs) = assessed.reach()?;
         let (standing, verdicts) = (assessed.standing(self.at), assessed.verdicts());
-        let is_waived = verdicts.iter().any(|verdict| verdict.waiver.is_some())
-            || assessed.findings.iter().any(|finding| finding.clock.is_waived(self.at));
+        let has_waived = verdicts.iter().any(|verdict| verdict.waiver.is_some());
+        let by_waiver =
+            standing.is_some_and(|standing| is_by_waiver(standing, &assessed.findings, has_waived, self.at));
         Ok(DeviceReport {
             device: device.to_owned(),
             standing,
-            by_waiver: standing == Some(Standing::Compliant) && is_waived,
+            by_waiver,
             covered: assessed.covered,
             collected: facts.collected(),
             retired,

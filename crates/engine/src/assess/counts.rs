@@ -100,6 +100,8 @@ pub struct RuleCount {
     pub awaiting: u64,
     /// Devices that fail or are unknown, and where a waiver covers that.
     pub waived: u64,
+    /// Of those, the ones that fail.
+    pub waived_fail: u64,
 }
 
 impl RuleCount {
@@ -113,6 +115,12 @@ impl RuleCount {
         self.excepted += other.excepted;
         self.awaiting += other.awaiting;
         self.waived += other.waived;
+        self.waived_fail += other.waived_fail;
+    }
+
+    /// Returns how many devices fail without a waiver.
+    pub fn unwaived_fail(&self) -> u64 {
+        self.fail.saturating_sub(self.waived_fail)
     }
 
     /// Creates the counts of a rule, all zero, as of a moment.
@@ -139,8 +147,9 @@ impl RuleCount {
 
     /// As the summary of an assessment has it.
     pub(super) fn to_json(&self) -> Json {
-        let Self { rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting, waived } = self;
-        json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting, waived])
+        let Self { rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting, waived, waived_fail } =
+            self;
+        json!([rule, stage, pass, fail, unknown, not_applicable, vacuous, excepted, awaiting, waived, waived_fail])
     }
 
     pub(crate) fn of_json(json: &Json) -> Option<Self> {
@@ -157,6 +166,7 @@ impl RuleCount {
             // Earlier summaries do not count it.
             awaiting: number(8).unwrap_or(0),
             waived: number(9).unwrap_or(0),
+            waived_fail: number(10).unwrap_or(0),
         })
     }
 }

@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 use std::collections::BTreeSet;
 
-use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage};
+use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage, VerdictOutcome};
 use fencepost_store::{LedgerError, Reader, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -144,6 +144,7 @@ impl Tally {
                 step(&mut count.excepted, verdict.excepted);
                 step(&mut count.awaiting, verdict.awaiting);
                 step(&mut count.waived, verdict.waived);
+                step(&mut count.waived_fail, verdict.waived && verdict.outcome == VerdictOutcome::Fail);
             }
             for (slot, count) in self.reported.iter_mut().enumerate() {
                 step(count, outcome.reports(slot));

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use bumpalo::Bump;
 use fencepost_core::{
     CloseReason, DeviceId, Finding, FindingEvent, Observation, Packer, Posture, Rule, SettleContext, SettleInput,
-    Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, moments_ahead, unpack,
+    Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, is_by_waiver, moments_ahead, unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
 use fencepost_store::{
@@ -381,8 +381,8 @@ impl Weigher<'_> {
             codes[*at] = code_of(&verdicts.all[*at]);
         }
         let running: Vec<&Finding> = settled.findings.iter().filter(|finding| finding.is_running()).collect();
-        let is_waived = !settled.waived.is_empty() || running.iter().any(|finding| finding.clock.is_waived(judge.at));
-        let by_waiver = settled.standing == Standing::Compliant && is_waived;
+        let findings = running.iter().copied();
+        let by_waiver = is_by_waiver(settled.standing, findings, !settled.waived.is_empty(), judge.at);
         let posture =
             Posture { running: &running, covered: settled.covered, uncovered: project.config.uncovered_stands };
         let decisions = usual_decisions(judge, judged, posture, arena);

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
-use fencepost_core::{Finding, Standing, standing_at};
+use fencepost_core::{Finding, Standing, is_by_waiver, standing_at};
 use fencepost_store::{
     AssessedRow, DeviceBatch, DeviceRow, FactsRow, FindingRow, LayoutFingerprints, LedgerError, PackedObservation,
     Reader, SpellKind, SpellRow,
@@ -181,10 +181,9 @@ impl PostureAt<'_> {
     /// Returns how a device stands that stood so at the assessment and is found with these.
     pub(crate) fn moved(&self, left: DeviceStanding, findings: &[Finding]) -> DeviceStanding {
         let standing = standing_at(findings, left.covered, self.project.config.uncovered_stands, self.at);
-        let is_waived = |at: Timestamp| findings.iter().any(|finding| finding.clock.is_waived(at));
-        // What is unknown and waived has no finding, and stays so until the next assessment.
-        let has_waived = is_waived(self.at) || left.by_waiver && !is_waived(self.assessed_at);
-        DeviceStanding { standing, by_waiver: standing == Standing::Compliant && has_waived, ..left }
+        // What is unknown and waived stays so until the next assessment.
+        let had_waived_unknown = left.by_waiver && !is_by_waiver(left.standing, findings, false, self.assessed_at);
+        DeviceStanding { standing, by_waiver: is_by_waiver(standing, findings, had_waived_unknown, self.at), ..left }
     }
 }
 

@@ -21,6 +21,11 @@ pub struct Post {
 }
 
 impl Post {
+    /// Returns the post of a device of which so much is waived.
+    pub fn of_counts(standing: Standing, waived: u64) -> Self {
+        Self { standing, by_waiver: standing == Standing::Compliant && waived > 0 }
+    }
+
     fn of(DeviceStanding { standing, by_waiver, .. }: DeviceStanding) -> Self {
         Self { standing, by_waiver }
     }

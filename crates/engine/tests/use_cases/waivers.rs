@@ -106,6 +106,18 @@ fn what_is_unknown_and_waived_feeds_no_silence_and_does_so_when_the_waiver_ends(
     assert_eq!(report.findings[0].subject.as_str(), "silence");
 }
 
+#[test]
+fn a_failure_is_not_taken_for_waived_where_something_else_of_its_rule_is() {
+    let mut bench = Bench::new();
+    bench.edit("waivers.toml", &waiver("encrypted", 1, 4, "keep"));
+    let at = day(1);
+    let silent = json!({ "device": "a", "collected_at": at, "os": { "version": "5" } });
+    bench.import("agent", &[format!("{silent}\n"), agent("b", &at, false, "5")].concat(), &at).unwrap();
+    let assessed = bench.assess(&at);
+    let count = assessed.rules.iter().find(|count| count.rule == "encrypted").unwrap();
+    assert_eq!((count.fail, count.unknown, count.waived, count.unwaived_fail()), (1, 1, 1, 1));
+}
+
 fn plan(bench: &Bench, names: &[&str], at: &str) -> Result<WaiverEdit, EngineError> {
     let request = WaiverRequest {
         names: names.iter().map(|name| (*name).to_owned()).collect(),

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use bumpalo::Bump;
 use fencepost_core::{
     Condition, Declaration, Diagnostic, Dictionary, DocumentReader, Evaluator, FactType, FileId, GroupId, Layout,
-    Observation, Place, Severity, Text, Value, Vocabulary, merge,
+    Observation, Place, Severity, Standing, Text, Value, Vocabulary, merge,
 };
 use fencepost_formats::JsonDocuments;
 use jiff::Timestamp;
@@ -15,6 +15,7 @@ use serde_json::{Map, Value as Json, json};
 
 use super::{Column, ListQuery, Listing, percent};
 use crate::error::EngineError;
+use crate::ledger_view::fence::Post;
 use crate::ledger_view::reading::Reading;
 use crate::spool::{Encoded, Sorter, Spool, encode};
 
@@ -58,7 +59,7 @@ impl RowPlan {
     /// Makes of a row what is kept of it: work that may be done on any thread.
     pub(super) fn prepare(&self, key: &[u8], mut cells: Vec<Json>) -> PreparedRow {
         if let Some((column, standing)) = self.counted {
-            let standing = standing.map(|columns| columns.of(&cells));
+            let standing = standing.and_then(|columns| columns.of(&cells));
             return PreparedRow::Counted { value: cells[column].take(), standing };
         }
         let mut sort_key = Vec::new();
@@ -223,27 +224,13 @@ impl RowSink {
 /// What is kept of a row.
 pub(super) enum PreparedRow {
     /// The value by which it is counted, and how the device stands.
-    Counted { value: Json, standing: Option<CountedStanding> },
+    Counted { value: Json, standing: Option<Post> },
     /// What orders it, and the cells that are shown.
     KeptRows { sort_key: Vec<u8>, cells: Encoded<Vec<Json>> },
 }
 
-/// How the devices of a value stand, with their columns.
-const STANDINGS: [(&str, &str); 4] = [
-    ("compliant", "compliant"),
-    ("on_notice", "on-notice"),
-    ("unproven", "unproven"),
-    ("non_compliant", "non-compliant"),
-];
-
-/// How a device stands that is counted.
-#[derive(Clone, Copy)]
-pub(super) struct CountedStanding {
-    /// Its place among [`STANDINGS`], where it was assessed.
-    standing: Option<usize>,
-    /// Whether it is compliant only by a waiver.
-    by_waiver: bool,
-}
+/// The columns that say how the devices of a value stand, as [`Standing::ALL`] has them.
+const STANDINGS: [&str; Standing::ALL.len()] = ["compliant", "on_notice", "unproven", "non_compliant"];
 
 /// The positions of the columns that say how a device stands.
 #[derive(Clone, Copy, Debug)]
@@ -253,11 +240,11 @@ struct StandingColumns {
 }
 
 impl StandingColumns {
-    fn of(self, cells: &[Json]) -> CountedStanding {
-        let word = cells[self.standing].as_str();
-        let standing = STANDINGS.iter().position(|(_, known)| word == Some(known));
-        let is_waived = cells[self.waived].as_u64().is_some_and(|waived| waived > 0);
-        CountedStanding { standing, by_waiver: is_waived && standing == Some(0) }
+    /// Returns how a device stands; none where it was not assessed.
+    fn of(self, cells: &[Json]) -> Option<Post> {
+        let standing = cells[self.standing].as_str().and_then(Standing::parse);
+        let waived = cells[self.waived].as_u64().unwrap_or(0);
+        standing.map(|standing| Post::of_counts(standing, waived))
     }
 }
 
@@ -273,13 +260,13 @@ struct RowCounts {
 struct Count {
     value: Json,
     rows: u64,
-    standings: [u64; 4],
+    standings: [u64; STANDINGS.len()],
     by_waiver: u64,
 }
 
 impl RowCounts {
     /// Counts a row: once for each item where its value is a list.
-    fn add(&mut self, value: &Json, stands: Option<CountedStanding>) {
+    fn add(&mut self, value: &Json, stands: Option<Post>) {
         let values: Vec<&Json> = match value {
             Json::Array(items) if items.is_empty() => vec![&Json::Null],
             Json::Array(items) => items.iter().collect(),
@@ -291,12 +278,12 @@ impl RowCounts {
             if !seen.insert(text.clone()) {
                 continue;
             }
-            let new = || Count { value: value.clone(), rows: 0, standings: [0; 4], by_waiver: 0 };
+            let new = || Count { value: value.clone(), rows: 0, standings: [0; STANDINGS.len()], by_waiver: 0 };
             let count = self.groups.entry(text).or_insert_with(new);
             count.rows += 1;
-            if let Some(CountedStanding { standing, by_waiver }) = stands {
-                standing.into_iter().for_each(|standing| count.standings[standing] += 1);
-                count.by_waiver += u64::from(by_waiver);
+            if let Some(post) = stands {
+                count.standings[post.standing as usize] += 1;
+                count.by_waiver += u64::from(post.by_waiver);
             }
         }
     }
@@ -314,7 +301,7 @@ impl RowCounts {
         if !self.groups.is_empty() {
             names.extend(["count", "share"].map(str::to_owned));
             if is_of_devices {
-                names.extend(STANDINGS.map(|(name, _)| name.to_owned()));
+                names.extend(STANDINGS.map(str::to_owned));
                 names.push("waived".to_owned());
             }
         }
