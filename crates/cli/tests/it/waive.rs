@@ -84,6 +84,7 @@ fn a_waiver_that_cannot_be_is_refused_with_place_and_remedy() {
         (&["d-1", "d-1"], "no rule is named"),
         (&["locked", "silence"], "no device and no group is named"),
         (&["d-1", "locked", "--from", "2027-03-10"], "ends before it begins"),
+        (&["d-1", "locked", "--from=-000001-01-01"], "cannot be written into a file"),
     ] {
         let refused = waive(&env, args);
         assert_eq!((refused.code, refused.err.contains(says)), (2, true), "{args:?}: {}", refused.err);

@@ -252,6 +252,9 @@ fn cannot_edit(error: &EditError, id: &str) -> EngineError {
         EditError::NotToml(why) => {
             EngineError::refused(format!("waivers.toml is no TOML: {why}"), "mend the file first")
         }
+        EditError::NoTomlTime(time) => {
+            EngineError::refused(format!("`{time}` cannot be written into a file"), "name a day after the year 0")
+        }
         EditError::NotThere => EngineError::refused(
             format!("waiver `{id}` is not written as a [[waiver]] of its own"),
             "write it so, or edit it by hand",

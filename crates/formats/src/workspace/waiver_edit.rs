@@ -35,21 +35,28 @@ pub enum EditError {
     NotToml(String),
     /// It has no waiver of the id, or none as a table.
     NotThere,
+    /// A day or a moment that TOML cannot write, as of a year before the year 0.
+    NoTomlTime(String),
 }
 
 fn parse(file: &str) -> Result<DocumentMut, EditError> {
     file.parse::<DocumentMut>().map_err(|error| EditError::NotToml(error.to_string()))
 }
 
+/// Returns a day or a moment as TOML has it.
+fn time(text: String) -> Result<Item, EditError> {
+    let time = text.parse::<toml_edit::Datetime>();
+    time.map(value).map_err(|_| EditError::NoTomlTime(text))
+}
+
 /// Returns a file with one waiver more, at its end.
 ///
 /// # Errors
-/// When the file is no TOML, or what it calls waivers are no tables.
+/// When the file is no TOML, what it calls waivers are no tables, or TOML cannot write one of the days.
 pub fn add_waiver(file: &str, waiver: &NewWaiver) -> Result<String, EditError> {
     let mut document = parse(file)?;
     let is_first = document.get("waiver").is_none();
     let list = |texts: &[String]| value(texts.iter().map(String::as_str).collect::<Array>());
-    let day = |day: Date| value(day.to_string().parse::<toml_edit::Datetime>().expect("a day of the calendar"));
     let mut table = Table::new();
     table.insert("id", value(&waiver.id));
     for (key, texts) in [("devices", &waiver.devices), ("groups", &waiver.groups), ("rules", &waiver.rules)] {
@@ -59,8 +66,8 @@ pub fn add_waiver(file: &str, waiver: &NewWaiver) -> Result<String, EditError> {
     }
     table.insert("because", value(&waiver.because));
     table.insert("approved_by", value(&waiver.approved_by));
-    table.insert("from", day(waiver.from));
-    table.insert("until", day(waiver.until));
+    table.insert("from", time(waiver.from.to_string())?);
+    table.insert("until", time(waiver.until.to_string())?);
     if waiver.clock != ClockAfterwards::default() {
         table.insert("clock", value(waiver.clock.as_str()));
     }
@@ -75,15 +82,15 @@ pub fn add_waiver(file: &str, waiver: &NewWaiver) -> Result<String, EditError> {
 /// Returns a file in which a waiver ended at a moment.
 ///
 /// # Errors
-/// When the file is no TOML, or has no waiver of that id.
+/// When the file is no TOML, has no waiver of that id, or TOML cannot write the moment.
 pub fn end_waiver(file: &str, id: &str, at: Timestamp, because: &str) -> Result<String, EditError> {
     let mut document = parse(file)?;
     let tables = document.get_mut("waiver").and_then(Item::as_array_of_tables_mut).ok_or(EditError::NotThere)?;
     let own = tables.iter_mut().find(|table| table.get("id").and_then(Item::as_str) == Some(id));
     let table = own.ok_or(EditError::NotThere)?;
     // To the second, as people write moments.
-    let at = Timestamp::from_second(at.as_second()).expect("it is one already").to_string();
-    table.insert("ended", value(at.parse::<toml_edit::Datetime>().expect("a moment of the calendar")));
+    let at = Timestamp::from_second(at.as_second()).unwrap_or(at);
+    table.insert("ended", time(at.to_string())?);
     table.insert("ended_because", value(because));
     Ok(document.to_string())
 }
@@ -117,6 +124,8 @@ mod tests {
         let read: toml::Table = added.parse().unwrap();
         let waivers = read["waiver"].as_array().unwrap();
         assert_eq!(waivers[1]["because"].as_str(), Some("Manned \"day and night\"\nuntil the refit."));
+        let too_early = NewWaiver { until: jiff::civil::date(-1, 1, 1), ..waiver() };
+        assert!(matches!(add_waiver(file, &too_early), Err(EditError::NoTomlTime(_))));
         let first = add_waiver("", &waiver()).unwrap();
         assert!(first.starts_with("[[waiver]]\nid = "), "{first}");
     }
