@@ -48,7 +48,7 @@ pub use findings::finding::{
     Finding, LackSettings, SettleContext, SettleInput, SettleSettings, Settled, Subject, moments_ahead,
 };
 pub use findings::outbox::{
-    Action, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours, WaitsFor,
+    Action, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours, Target, WaitsFor,
 };
 pub use findings::response::{Addressee, CommandTarget, Response, ResponseStep, StepAction, StepAnchor, StepMoment};
 pub use findings::standing::{Standing, Uncovered, is_by_waiver, standing_at};
@@ -65,8 +65,8 @@ pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };
 pub use rule_set::{
-    AccessCondition, Posture, RuleSet, RuleSetSource, Session, decide, decide_and_explain, failing_rules, find_causes,
-    find_causes_of_rule, step_evidence,
+    AccessCondition, CommandSource, Posture, ResponseSource, Responses, ResponsesSource, RuleSet, RuleSetSource,
+    Session, StepSource, decide, decide_and_explain, failing_rules, find_causes, find_causes_of_rule, step_evidence,
 };
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,

@@ -27,7 +27,8 @@ pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_
 pub use split::{DocumentSplitter, Kept, assemble, assemble_in, stored_json, thin_out};
 pub use template::{TEMPLATE_NAMES, TemplateError, TemplateValues, check_template, facts_in_template, fill_in};
 pub use workspace::{
-    ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format, NameFrom, NewWaiver, Source,
-    SourceKind, Workspace, WorkspaceFile, add_waiver, definitions, end_waiver, is_baseline_key, is_fact_path,
-    line_column, load_workspace, unread_files, workspace_files,
+    Channel, ChannelKind, ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format, NameFrom,
+    NewWaiver, Reached, Recipient, SecretPlace, SendSettings, Source, SourceKind, Tls, Workspace, WorkspaceFile,
+    add_waiver, definitions, end_waiver, is_address, is_baseline_key, is_fact_path, line_column, load_workspace,
+    unread_files, workspace_files,
 };

@@ -11,16 +11,57 @@ use crate::facts::period::{Period, WorkCalendar};
 use crate::findings::clock::{CloseReason, Phase};
 use crate::findings::finding::Finding;
 use crate::findings::response::{Response, ResponseStep, StepAction, StepAnchor};
-use crate::id::{ActionId, FindingId, StepId};
+use crate::id::{ActionId, FindingId, PersonId, StepId};
+
+/// Whom or what an action is for.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Target {
+    /// A person who is told.
+    Person {
+        /// Who.
+        id: PersonId,
+        /// Whether the person holds the device; else one who leads somebody that does.
+        is_holder: bool,
+    },
+    /// A recipient of the workspace.
+    Recipient(String),
+    /// A mail address.
+    Mail(String),
+    /// The device.
+    Device,
+    /// The account of somebody who holds the device.
+    Account(PersonId),
+    /// Nobody: there is no person, and no recipient who stands in.
+    Nobody,
+}
+
+impl Target {
+    /// Returns the text by which an action is known: a person is the same one as holder and as lead.
+    fn key(&self) -> String {
+        match self {
+            Self::Person { id, .. } => format!("person {id}"),
+            Self::Recipient(id) => format!("recipient {id}"),
+            Self::Mail(address) => format!("mail {address}"),
+            Self::Device => "device".to_owned(),
+            Self::Account(id) => format!("account {id}"),
+            Self::Nobody => "nobody".to_owned(),
+        }
+    }
+
+    fn is_same(&self, other: &Self) -> bool {
+        self.key() == other.key()
+    }
+}
 
 impl ActionId {
-    /// Returns the id of a step for a finding that fails for the `spell`-th time.
-    pub fn new(finding: FindingId, spell: u32, step: &ResponseStep) -> Self {
+    /// Returns the id of a step for a finding that fails for the `spell`-th time, as it is for one target.
+    pub fn new(finding: FindingId, spell: u32, step: &ResponseStep, target: &Target) -> Self {
         let mut id = Fingerprint::new();
         id.bytes(&finding.number().to_le_bytes());
         id.text(step.id.as_str());
         let spell = if step.is_warning() { 0 } else { spell };
         id.bytes(&spell.to_le_bytes());
+        id.text(&target.key());
         Self::of_number(id.value())
     }
 }
@@ -35,6 +76,11 @@ pub enum ActionRecord {
     },
     /// It was delivered.
     Delivered {
+        /// When.
+        at: Timestamp,
+    },
+    /// It was delivered, and the receiver will not do it.
+    Refused {
         /// When.
         at: Timestamp,
     },
@@ -67,6 +113,8 @@ pub enum HeldBecause {
     NotProven,
     /// No step before it warns anybody.
     NoWarning,
+    /// There is nobody who could be told.
+    NobodyToTell,
 }
 
 /// Why an action waits.
@@ -109,6 +157,11 @@ pub enum ActionState {
         /// When.
         at: Timestamp,
     },
+    /// It was delivered, and the receiver will not do it.
+    Refused {
+        /// When.
+        at: Timestamp,
+    },
     /// It may have been carried out.
     InDoubt,
 }
@@ -120,6 +173,8 @@ pub struct Action {
     pub id: ActionId,
     /// The step.
     pub step: StepId,
+    /// Whom or what it is for.
+    pub target: Target,
     /// When it is to be taken; none where that is counted from a closing that has not come.
     pub moment: Option<Timestamp>,
     /// Where it stands.
@@ -181,6 +236,8 @@ pub struct OutboxInput<'i> {
     pub finding: &'i Finding,
     /// Its ladder.
     pub response: &'i Response,
+    /// Of each step of the ladder, whom or what it is for.
+    pub targets: &'i [Vec<Target>],
     /// What was carried out before.
     pub records: &'i BTreeMap<ActionId, ActionRecord>,
     /// What was approved.
@@ -194,8 +251,13 @@ pub struct OutboxInput<'i> {
 impl OutboxSettings<'_> {
     /// Returns the actions of a finding as they stand at a moment, in the order of the ladder.
     pub fn actions(&self, input: &OutboxInput<'_>, at: Timestamp) -> Vec<Action> {
+        debug_assert_eq!(input.targets.len(), input.response.steps.len(), "every step has its targets");
         let ladder = Ladder { settings: self, input, at };
-        input.response.steps.iter().map(|step| ladder.action(step)).collect()
+        ladder
+            .rungs()
+            .flat_map(|rung| rung.targets.iter().map(move |target| (rung, target)))
+            .map(|(rung, target)| ladder.action(rung, target))
+            .collect()
     }
 }
 
@@ -211,33 +273,60 @@ struct Ladder<'l> {
     at: Timestamp,
 }
 
-impl Ladder<'_> {
-    fn id(&self, step: &ResponseStep) -> ActionId {
-        ActionId::new(self.input.finding.id, self.input.finding.spell, step)
+/// A step with whom it is for.
+#[derive(Clone, Copy)]
+struct Rung<'l> {
+    step: &'l ResponseStep,
+    targets: &'l [Target],
+    /// Where it is written in the ladder.
+    position: usize,
+}
+
+impl<'l> Ladder<'l> {
+    fn rungs(&self) -> impl Iterator<Item = Rung<'l>> + use<'l> {
+        let steps = self.input.response.steps.iter().zip(self.input.targets).enumerate();
+        steps.map(|(position, (step, targets))| Rung { step, targets, position })
+    }
+
+    fn id(&self, step: &ResponseStep, target: &Target) -> ActionId {
+        ActionId::new(self.input.finding.id, self.input.finding.spell, step, target)
     }
 
     fn moment(&self, step: &ResponseStep) -> Option<Timestamp> {
         step.at.of(&self.input.finding.clock, self.at, self.settings.calendar)
     }
 
-    fn delivered(&self, step: &ResponseStep) -> Option<Timestamp> {
-        match self.input.records.get(&self.id(step)) {
+    fn record(&self, step: &ResponseStep, target: &Target) -> Option<&'l ActionRecord> {
+        self.input.records.get(&self.id(step, target))
+    }
+
+    fn delivered(&self, step: &ResponseStep, target: &Target) -> Option<Timestamp> {
+        match self.record(step, target) {
             Some(ActionRecord::Delivered { at }) => Some(*at),
             _ => None,
         }
     }
 
-    fn action(&self, step: &ResponseStep) -> Action {
-        Action { id: self.id(step), step: step.id.clone(), moment: self.moment(step), state: self.state(step) }
+    fn action(&self, rung: Rung<'_>, target: &Target) -> Action {
+        let Rung { step, .. } = rung;
+        Action {
+            id: self.id(step, target),
+            step: step.id.clone(),
+            target: target.clone(),
+            moment: self.moment(step),
+            state: self.state(rung, target),
+        }
     }
 
-    fn state(&self, step: &ResponseStep) -> ActionState {
-        match self.input.records.get(&self.id(step)) {
+    fn state(&self, rung: Rung<'_>, target: &Target) -> ActionState {
+        let step = rung.step;
+        match self.record(step, target) {
             Some(ActionRecord::Delivered { at }) => return ActionState::Delivered { at: *at },
+            Some(ActionRecord::Refused { at }) => return ActionState::Refused { at: *at },
             Some(ActionRecord::InDoubt { .. }) => return ActionState::InDoubt,
             Some(ActionRecord::Failed { .. }) | None => {}
         }
-        if let Some(state) = self.is_out_of_place(step) {
+        if let Some(state) = self.is_out_of_place(rung, target) {
             return state;
         }
         let waiting = |waits_for, until| ActionState::Waiting { waits_for, until };
@@ -246,7 +335,10 @@ impl Ladder<'_> {
             Some(moment) if moment > self.at => return waiting(WaitsFor::Moment, Some(moment)),
             Some(_) => {}
         }
-        if let Some(ActionRecord::Failed { at, attempts }) = self.input.records.get(&self.id(step)) {
+        if *target == Target::Nobody {
+            return ActionState::Held(HeldBecause::NobodyToTell);
+        }
+        if let Some(ActionRecord::Failed { at, attempts }) = self.record(step, target) {
             let retry = at.checked_add(retry_after(*attempts)).unwrap_or(Timestamp::MAX);
             if retry > self.at {
                 return waiting(WaitsFor::Retry, Some(retry));
@@ -261,72 +353,79 @@ impl Ladder<'_> {
             StepAction::Command { command, approve, undo, .. } => match undo {
                 // What is undone was warned of and approved.
                 Some(_) => ActionState::Ripe,
-                None => self.command(step, command, *approve),
+                None => self.command(rung, target, command, *approve),
             },
         }
     }
 
     /// Returns where a step stands that has no place in the finding's phase.
-    fn is_out_of_place(&self, step: &ResponseStep) -> Option<ActionState> {
+    fn is_out_of_place(&self, rung: Rung<'_>, target: &Target) -> Option<ActionState> {
         let clock = &self.input.finding.clock;
-        let of_closing = step.at.anchor == StepAnchor::Closed;
+        let of_closing = rung.step.at.anchor == StepAnchor::Closed;
         match clock.phase(self.at) {
             Phase::Closed { .. } if !of_closing => Some(ActionState::Cancelled),
             Phase::Closed { reason, .. } => {
-                (!self.is_wanted_at_closing(step, reason)).then_some(ActionState::Cancelled)
+                (!self.is_wanted_at_closing(rung.step, target, reason)).then_some(ActionState::Cancelled)
             }
             Phase::Waived { until } if !of_closing => {
                 Some(ActionState::Waiting { waits_for: WaitsFor::Waiver, until: Some(until) })
             }
-            _ if step.is_warning() && self.has_later_warning(step) => Some(ActionState::Skipped),
+            _ if rung.step.is_warning() && self.has_later_warning(rung, target) => Some(ActionState::Skipped),
             _ => None,
         }
     }
 
-    /// Whether a step at the closing is wanted: thanks for what was fixed; the end of what was raised or commanded.
-    fn is_wanted_at_closing(&self, step: &ResponseStep, reason: CloseReason) -> bool {
-        let steps = &self.input.response.steps;
+    /// Whether a step at the closing is wanted: thanks for what was fixed, to those who were told of it; the end of what was raised
+    /// or commanded.
+    fn is_wanted_at_closing(&self, step: &ResponseStep, target: &Target, reason: CloseReason) -> bool {
+        let is_delivered = |other: &Rung<'_>| other.targets.iter().any(|to| self.delivered(other.step, to).is_some());
         match &step.action {
-            StepAction::Notify { .. } => reason == CloseReason::Fixed,
+            StepAction::Notify { .. } => {
+                let is_told = |warning: Rung<'_>| self.delivered(warning.step, target).is_some();
+                reason == CloseReason::Fixed && self.warnings().any(is_told)
+            }
             StepAction::Raise { .. } => {
-                let is_earlier =
-                    |other: &&ResponseStep| matches!(other.action, StepAction::Raise { .. }) && other.id != step.id;
-                steps.iter().filter(is_earlier).any(|other| self.delivered(other).is_some())
+                let is_earlier = |other: &Rung<'_>| {
+                    matches!(other.step.action, StepAction::Raise { .. }) && other.step.id != step.id
+                };
+                self.rungs().filter(is_earlier).any(|other| is_delivered(&other))
             }
             StepAction::Command { .. } => match step.undoes() {
-                Some(undone) => steps.iter().any(|other| other.id == *undone && self.delivered(other).is_some()),
+                Some(undone) => {
+                    self.rungs().any(|other| other.step.id == *undone && self.delivered(other.step, target).is_some())
+                }
                 None => true,
             },
         }
     }
 
     /// Returns where a step stands among the others: by its moment, then as it is written.
-    fn place(&self, step: &ResponseStep) -> (Option<Timestamp>, Option<usize>) {
-        let written = self.input.response.steps.iter().position(|other| other.id == step.id);
-        (self.moment(step), written)
+    fn place(&self, rung: Rung<'_>) -> (Option<Timestamp>, usize) {
+        (self.moment(rung.step), rung.position)
     }
 
-    fn warnings(&self) -> impl Iterator<Item = &ResponseStep> {
-        self.input.response.steps.iter().filter(|step| step.is_warning())
+    fn warnings(&self) -> impl Iterator<Item = Rung<'l>> + use<'l> {
+        self.rungs().filter(|rung| rung.step.is_warning())
     }
 
-    /// Whether a warning that comes later in the ladder is ripe by now, or was delivered.
-    fn has_later_warning(&self, step: &ResponseStep) -> bool {
-        let own = self.place(step);
-        let is_ripe = |other: &ResponseStep| self.moment(other).is_some_and(|moment| moment <= self.at);
-        let mut later = self.warnings().filter(|other| self.place(other) > own);
-        later.any(|other| self.delivered(other).is_some() || is_ripe(other))
+    /// Whether a warning for the same target that comes later in the ladder is ripe by now, or was delivered.
+    fn has_later_warning(&self, rung: Rung<'_>, target: &Target) -> bool {
+        let own = self.place(rung);
+        let is_ripe = |other: Rung<'_>| self.moment(other.step).is_some_and(|moment| moment <= self.at);
+        let is_for_it = |other: &Rung<'_>| other.targets.iter().any(|to| to.is_same(target));
+        let mut later = self.warnings().filter(is_for_it).filter(|other| self.place(*other) > own);
+        later.any(|other| self.delivered(other.step, target).is_some() || is_ripe(other))
     }
 
     /// Returns where a command stands whose moment has come.
-    fn command(&self, step: &ResponseStep, command: &str, approve: bool) -> ActionState {
-        match self.warned_until(step) {
-            None => return ActionState::Held(HeldBecause::NoWarning),
-            Some(None) => return ActionState::Waiting { waits_for: WaitsFor::Warning, until: None },
-            Some(Some(until)) if until > self.at => {
+    fn command(&self, rung: Rung<'_>, target: &Target, command: &str, approve: bool) -> ActionState {
+        match self.warned_until(rung) {
+            Warned::NoStep => return ActionState::Held(HeldBecause::NoWarning),
+            Warned::NotYet => return ActionState::Waiting { waits_for: WaitsFor::Warning, until: None },
+            Warned::Until(until) if until > self.at => {
                 return ActionState::Waiting { waits_for: WaitsFor::Warning, until: Some(until) };
             }
-            Some(Some(_)) => {}
+            Warned::Until(_) => {}
         }
         if !(self.input.is_allowed)(command) {
             return ActionState::Withheld;
@@ -338,7 +437,7 @@ impl Ladder<'_> {
         if !approve {
             return ActionState::Ripe;
         }
-        match self.input.approvals.get(&self.id(step)) {
+        match self.input.approvals.get(&self.id(rung.step, target)) {
             None => ActionState::Held(HeldBecause::Approval),
             Some(approval) => {
                 let lapses = self.settings.approval_for.after(approval.at, self.settings.calendar);
@@ -350,19 +449,50 @@ impl Ladder<'_> {
         }
     }
 
-    /// Returns until when a command has to wait after the warnings before it: none where the ladder has none, and nothing known where
-    /// none was delivered.
-    fn warned_until(&self, command: &ResponseStep) -> Option<Option<Timestamp>> {
+    /// Returns until when a command has to wait after the warnings before it.
+    fn warned_until(&self, command: Rung<'_>) -> Warned {
         let own = self.place(command);
-        let last = self.warnings().filter(|step| self.place(step) <= own).max_by_key(|step| self.place(step))?;
+        let before = self.warnings().filter(|rung| self.place(*rung) <= own);
+        let Some(last) = before.max_by_key(|rung| self.place(*rung)) else { return Warned::NoStep };
         // Of what would lie before the opening the ladder still says how far it is from the rest.
         let nominal = |step: &ResponseStep| step.at.nominal(&self.input.finding.clock, self.at, self.settings.calendar);
-        let gap = nominal(command)?.duration_since(nominal(last)?);
-        // A later warning may have taken its place; an earlier one is none of this.
-        let told = self.warnings().filter(|step| self.place(step) >= self.place(last));
-        let told = told.filter_map(|step| self.delivered(step)).min();
-        Some(told.map(|told| told.checked_add(gap).unwrap_or(Timestamp::MAX)))
+        let (Some(of_command), Some(of_last)) = (nominal(command.step), nominal(last.step)) else {
+            return Warned::NotYet;
+        };
+        // Whoever holds the device has to know; where the step tells others alone, all of them.
+        let is_holder = |target: &&Target| matches!(target, Target::Person { is_holder: true, .. });
+        let has_holder = last.targets.iter().any(|target| is_holder(&target));
+        let told: Option<Vec<Timestamp>> = last
+            .targets
+            .iter()
+            .filter(|target| !has_holder || is_holder(target))
+            .map(|target| self.told_from(last, target))
+            .collect();
+        match told.and_then(|told| told.into_iter().max()) {
+            None => Warned::NotYet,
+            Some(told) => {
+                let gap = of_command.duration_since(of_last);
+                Warned::Until(told.checked_add(gap).unwrap_or(Timestamp::MAX))
+            }
+        }
     }
+
+    /// Returns when a target was first told by a step, or by a later warning that took its place.
+    fn told_from(&self, step: Rung<'_>, target: &Target) -> Option<Timestamp> {
+        let own = self.place(step);
+        let warnings = self.warnings().filter(|rung| self.place(*rung) >= own);
+        warnings.filter_map(|rung| self.delivered(rung.step, target)).min()
+    }
+}
+
+/// How far the warning before a command has come.
+enum Warned {
+    /// The ladder has none.
+    NoStep,
+    /// Not everybody was told who has to be.
+    NotYet,
+    /// Everybody was told, and the gap of the ladder ends then.
+    Until(Timestamp),
 }
 
 fn retry_after(attempts: u32) -> SignedDuration {
@@ -405,7 +535,7 @@ mod tests {
     }
 
     fn step(id: &str, at: &str, action: StepAction) -> ResponseStep {
-        ResponseStep { id: id.into(), at: StepMoment::parse(at).unwrap(), action }
+        ResponseStep { place: None, id: id.into(), at: StepMoment::parse(at).unwrap(), action }
     }
 
     fn notify() -> StepAction {
@@ -420,6 +550,7 @@ mod tests {
     fn standard() -> Response {
         let raise = StepAction::Raise { to: "desk".into(), template: "t".into() };
         Response {
+            place: None,
             id: "standard".into(),
             steps: vec![
                 step("first-word", "opened", notify()),
@@ -442,6 +573,7 @@ mod tests {
         quiet: Option<QuietHours>,
         is_proven: bool,
         is_allowed: bool,
+        holders: Vec<&'static str>,
     }
 
     impl Case {
@@ -455,15 +587,31 @@ mod tests {
                 quiet: None,
                 is_proven: true,
                 is_allowed: true,
+                holders: vec!["h"],
+            }
+        }
+
+        fn targets(&self, step: &ResponseStep) -> Vec<Target> {
+            let person = |id: &str, is_holder| Target::Person { id: PersonId::from(id), is_holder };
+            match &step.action {
+                StepAction::Notify { to, .. } => {
+                    let holders = self.holders.iter().map(|id| person(id, true));
+                    let lead = to.contains(&Addressee::Lead).then(|| person("l", false));
+                    holders.chain(lead).collect()
+                }
+                StepAction::Raise { to, .. } => vec![Target::Recipient(to.clone())],
+                StepAction::Command { .. } => vec![Target::Device],
             }
         }
 
         fn actions(&self, at: Timestamp) -> Vec<Action> {
+            let targets: Vec<_> = self.response.steps.iter().map(|step| self.targets(step)).collect();
             let settings =
                 OutboxSettings { calendar: &self.calendar, approval_for: Period::days(1), quiet: self.quiet.as_ref() };
             let input = OutboxInput {
                 finding: &self.finding,
                 response: &self.response,
+                targets: &targets,
                 records: &self.records,
                 approvals: &self.approvals,
                 is_proven: self.is_proven,

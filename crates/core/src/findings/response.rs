@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 
+use crate::diagnostic::Span;
 use crate::facts::period::{Period, WorkCalendar};
 use crate::findings::clock::{FindingClock, Phase};
 use crate::id::{ResponseId, StepId};
@@ -13,6 +14,8 @@ pub struct Response {
     pub id: ResponseId,
     /// The steps, as they are written.
     pub steps: Vec<ResponseStep>,
+    /// Where its id is written.
+    pub place: Option<Span>,
 }
 
 /// One step of a ladder.
@@ -24,6 +27,8 @@ pub struct ResponseStep {
     pub at: StepMoment,
     /// What is to be done.
     pub action: StepAction,
+    /// Where its id is written.
+    pub place: Option<Span>,
 }
 
 /// What a step's moment is counted from.
@@ -135,6 +140,18 @@ pub enum Addressee {
     Recipient(String),
     /// A mail address.
     Mail(String),
+}
+
+impl Addressee {
+    /// Reads `holder`, `lead`, a mail address, or the id of a recipient.
+    pub fn parse(text: &str) -> Self {
+        match text {
+            "holder" => Self::Holder,
+            "lead" => Self::Lead,
+            _ if text.contains('@') => Self::Mail(text.to_owned()),
+            _ => Self::Recipient(text.to_owned()),
+        }
+    }
 }
 
 /// What a command is carried out on.

@@ -7,11 +7,13 @@ mod causes;
 mod decide;
 mod proof;
 mod reach;
+mod responses;
 mod session;
 pub(crate) mod vet;
 
 pub use causes::{find_causes, find_causes_of_rule};
 pub use decide::{AccessCondition, Posture, decide, decide_and_explain, failing_rules, step_evidence};
+pub use responses::{CommandSource, ResponseSource, Responses, ResponsesSource, StepSource};
 use session::Member;
 pub use session::Session;
 
@@ -30,6 +32,8 @@ use crate::facts::layout::{Layout, SlotId};
 use crate::facts::merge::Facts;
 use crate::facts::validity::Watch;
 use crate::facts::value::{Reason, Value};
+use crate::findings::finding::Subject;
+use crate::findings::response::Response;
 use crate::findings::waiver::{DeviceWaivers, Waiver, WaiverSource, compile_waivers, is_held};
 use crate::fleet::group::{GroupKind, GroupSource, GroupSummary, Groups, Membership, any, group_ids};
 use crate::fleet::people::Person;
@@ -57,6 +61,8 @@ pub struct RuleSetSource {
     pub managed: Option<Text>,
     /// Waivers.
     pub waivers: Vec<WaiverSource>,
+    /// Responses.
+    pub responses: ResponsesSource,
 }
 
 /// All rules, groups and access rules of a workspace, compiled.
@@ -68,6 +74,7 @@ pub struct RuleSet {
     people_layout: Layout,
     access: AccessSet,
     waivers: Vec<Waiver>,
+    responses: Responses,
     /// The moments at which time alone changes some rule's stage or exceptions, ascending.
     moments: Vec<Timestamp>,
 }
@@ -99,6 +106,7 @@ impl RuleSet {
             managed: source.managed.as_ref(),
         };
         let access = AccessSet::compile(written, &groups, &mut vocabulary, &mut mistakes);
+        let responses = Responses::compile(&source.responses, &rules, &mut vocabulary, &mut mistakes);
         let waivers = compile_waivers(&source.waivers, &groups, &rules, &mut mistakes);
         let mistakes = each_once(mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
@@ -108,7 +116,8 @@ impl RuleSet {
             .chain(access.rules().iter().filter_map(AccessRule::enforced_from))
             .collect();
         let moments = moments.into_iter().collect();
-        let set = (!failed).then_some(Self { rules, groups, layout, people_layout, access, waivers, moments });
+        let set =
+            (!failed).then_some(Self { rules, groups, layout, people_layout, access, waivers, responses, moments });
         let set = set.map(|mut set| {
             let mut uses = Uses::default();
             set.conditions().for_each(|condition| uses.note(condition));
@@ -162,7 +171,8 @@ impl RuleSet {
     fn conditions(&self) -> impl Iterator<Item = &Condition> {
         let rules = self.rules.iter().flat_map(Rule::conditions);
         let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
-        rules.chain(groups).chain(self.access.conditions())
+        let commands = self.responses.allowed_when().values();
+        rules.chain(groups).chain(self.access.conditions()).chain(commands)
     }
 
     /// Returns the services and access rules.
@@ -221,6 +231,24 @@ impl RuleSet {
     pub fn people_groups_read_clock(&self) -> bool {
         let mut of_people = self.groups.all.iter().filter(|group| group.kind == GroupKind::People);
         of_people.any(|group| group.condition.as_ref().is_some_and(Condition::reads_clock))
+    }
+
+    /// Returns the responses.
+    pub fn responses(&self) -> &Responses {
+        &self.responses
+    }
+
+    /// Returns the ladder that a finding sets off; none where nothing is to be done about it.
+    pub fn response(&self, subject: &Subject) -> Option<&Response> {
+        self.responses.of(subject, &self.rules)
+    }
+
+    /// Returns whether the workspace allows a command on a device: true where it says nothing of the command.
+    pub fn allows<'a>(&'a self, command: &str, input: &DeviceInput<'a>, session: Session<'a>) -> Value<'a> {
+        let Some(condition) = self.responses.allowed_when().get(command) else { return Value::Boolean(true) };
+        let mut evaluator = session.evaluator(input.facts);
+        self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
+        evaluator.holds(condition)
     }
 
     /// Returns the waivers in the order in which they are written.

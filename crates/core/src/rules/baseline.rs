@@ -29,6 +29,8 @@ pub struct Settings {
     pub fix: Option<String>,
     /// Clauses that it answers for.
     pub controls: Vec<Named>,
+    /// The ladder of steps that a failure sets off.
+    pub response: Option<Named>,
 }
 
 impl Settings {
@@ -46,6 +48,7 @@ impl Settings {
             grace: self.grace.or(below.grace),
             because: or(&self.because, &below.because),
             fix: or(&self.fix, &below.fix),
+            response: self.response.clone().or_else(|| below.response.clone()),
             controls: if self.controls.is_empty() { below.controls.clone() } else { self.controls.clone() },
         }
     }

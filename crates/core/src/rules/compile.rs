@@ -101,7 +101,7 @@ fn compile_rule(
             Some(FixWhen { when, say: fix.say.clone(), awaiting: fix.awaiting })
         })
         .collect();
-    let Settings { topic, severity, stage, enforced_from, grace, because, fix, controls } = &source.settings;
+    let Settings { topic, severity, stage, enforced_from, grace, because, fix, controls, response } = &source.settings;
     let mut made = Vec::new();
     for RequiredCondition { id, check, text, place } in requirements(source, mistakes) {
         let Some(require) = Condition::compile(text, Place::Rule, vocabulary, mistakes) else { continue };
@@ -128,6 +128,7 @@ fn compile_rule(
             fix: fix.clone(),
             fix_when: fix_when.clone(),
             controls: controls.clone(),
+            response: response.clone(),
             was: earlier_ids(source, check),
             requirement_fingerprint: Fingerprint::of(&condition_words(require.as_str())),
             fingerprint: fingerprint(source, &require, condition_words),

@@ -202,6 +202,8 @@ pub struct Rule {
     pub(crate) fix_when: Vec<FixWhen>,
     /// Clauses of standards and orders that it answers for.
     pub(crate) controls: Vec<Named>,
+    /// The ladder of steps that a failure sets off, where the rule names one.
+    pub(crate) response: Option<Named>,
     /// Earlier ids.
     pub was: Vec<RuleId>,
     /// Changes when scope or requirement do: the same for the same words.

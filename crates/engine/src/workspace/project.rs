@@ -113,7 +113,7 @@ impl Project {
         files: Vec<FileText>,
         change: impl FnOnce(&mut RuleSetSource),
     ) -> Result<Self, ProjectError> {
-        let digest = digest_of(judged_by(&files));
+        let digest = digest_of(judged_by(&files).filter(|file| !is_acted_on_alone(file)));
         let mut workspace = load_workspace(files);
         let (former_names, listed_names) = name_devices_by_all_names(&mut workspace.rules, &workspace.lifecycles);
         change(&mut workspace.rules);
@@ -193,11 +193,14 @@ impl Project {
         self.root.join(LEDGER)
     }
 
-    /// Returns the digest of everything but what is said of single devices by hand; of that, the other names of devices that lists
+    /// Returns the digest of everything but responses and what is said of single devices by hand; of that, the other names of devices that lists
     /// name, since whom a rule covers hangs on them.
     pub(crate) fn rules_digest(&self) -> String {
         let by_hand = |file: &&FileText| {
-            matches!(WorkspaceFile::of(&file.path), Some(WorkspaceFile::Corrections | WorkspaceFile::Devices))
+            matches!(
+                WorkspaceFile::of(&file.path),
+                Some(WorkspaceFile::Corrections | WorkspaceFile::Devices | WorkspaceFile::Responses)
+            )
         };
         let names = FileText { path: String::new(), text: self.listed_names.join("\n") };
         let names = Some(&names).filter(|names| !names.text.is_empty());
@@ -218,7 +221,7 @@ impl Project {
 
     /// Returns the digest of the files in what [`Self::text`] wrote; none where it is not such a text.
     pub(crate) fn digest_of_text(text: &[u8]) -> Option<String> {
-        Some(digest_of(&files_of_text(text)?))
+        Some(digest_of(files_of_text(text)?.iter().filter(|file| !is_acted_on_alone(file))))
     }
 
     /// Reads what [`Self::text`] wrote.
@@ -280,6 +283,11 @@ fn files_of_text(text: &[u8]) -> Option<Vec<FileText>> {
 /// Returns the files that verdicts may hang on.
 fn judged_by(files: &[FileText]) -> impl Iterator<Item = &FileText> {
     files.iter().filter(|file| WorkspaceFile::of(&file.path).is_none_or(WorkspaceFile::is_judged_by))
+}
+
+/// Returns whether a file says what is to be done about findings, and nothing by which devices are judged.
+fn is_acted_on_alone(file: &FileText) -> bool {
+    WorkspaceFile::of(&file.path).is_some_and(WorkspaceFile::is_acted_on_alone)
 }
 
 fn digest_of<'f>(files: impl IntoIterator<Item = &'f FileText>) -> String {

@@ -1,14 +1,15 @@
 //! `fencepost.toml`: the clock, the holder, defaults, and the sources.
 
 use fencepost_core::{
-    Canonical, Conversion, Diagnostic, Dictionary, Encode, LackSettings, Named, Period, SettleSettings, SourceId, Span,
-    Text, Uncovered, WorkCalendar, day_of_week,
+    Canonical, Conversion, Diagnostic, Dictionary, Encode, LackSettings, Named, Period, ResponsesSource,
+    SettleSettings, SourceId, Span, Text, Uncovered, WorkCalendar, day_of_week,
 };
 use std::collections::BTreeSet;
 
 use glob::Pattern;
 use jiff::tz::TimeZone;
 
+use super::channels::{self, SendSettings};
 use super::shape::{KeyKind, TableKey, TableShape, words};
 use super::table::{Entry, Table, TableReader};
 use super::{FileText, holidays};
@@ -282,6 +283,12 @@ pub struct Config {
     pub assess_every: Option<Period>,
     /// The feeds, in the order in which they are written.
     pub sources: Vec<Source>,
+    /// How what is to be said or done leaves the house.
+    pub send: SendSettings,
+    /// The ladder of steps that silence sets off.
+    pub silence_response: Option<Named>,
+    /// The ladder of steps that a device sets off which nothing covers.
+    pub uncovered_response: Option<Named>,
 }
 
 impl Default for Config {
@@ -303,6 +310,9 @@ impl Default for Config {
             silence: settle.silence,
             assess_every: None,
             sources: Vec::new(),
+            send: SendSettings::default(),
+            silence_response: None,
+            uncovered_response: None,
         }
     }
 }
@@ -408,6 +418,13 @@ pub(super) static FILE: TableShape = TableShape::new(
         TableKey::new("silence", KeyKind::Table(&SILENCE), "What holds of devices that say nothing."),
         TableKey::new("history", KeyKind::Table(&HISTORY), "What is kept of earlier times."),
         TableKey::new("source", KeyKind::Tables(&SOURCE), "A feed of state, or of people."),
+        TableKey::new(
+            "channel",
+            KeyKind::Tables(&channels::CHANNEL),
+            "A way on which messages, tickets or commands go out.",
+        ),
+        TableKey::new("recipient", KeyKind::Tables(&channels::RECIPIENT), "A desk or a team that is told."),
+        TableKey::new("responses", KeyKind::Table(&channels::RESPONSES), "What holds for all responses."),
     ]],
 );
 static SILENCE: TableShape = TableShape::new(
@@ -415,6 +432,7 @@ static SILENCE: TableShape = TableShape::new(
     &[&[
         TableKey::new("grace", KeyKind::Period, "How long enforced rules may stay unknown on a device."),
         TableKey::new("relapse", KeyKind::Period, "A silence that comes back sooner than this keeps its old clock."),
+        TableKey::new("response", KeyKind::Text, "The response, of responses.toml, that silence sets off."),
     ]],
 );
 static UNCOVERED_TABLE: TableShape = TableShape::new(
@@ -427,6 +445,7 @@ static UNCOVERED_TABLE: TableShape = TableShape::new(
             KeyKind::Period,
             "One that is covered by nothing again sooner than this keeps its old clock.",
         ),
+        TableKey::new("response", KeyKind::Text, "The response, of responses.toml, that such a device sets off."),
     ]],
 );
 static ACCESS: TableShape = TableShape::new(
@@ -521,12 +540,14 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Config {
     (config.silence.relapse, config.uncovered.relapse) = (config.relapse, config.relapse);
     if let Some(silence) = reader.table(root, "silence") {
         lack(reader, &silence, &mut config.silence);
+        config.silence_response = reader.named(&silence, "response");
     }
     if let Some(value) = root.get("uncovered") {
         match reader.inner(root, "uncovered", value) {
             Some(uncovered) => {
                 config.uncovered_stands = reader.word(&uncovered, "stands", &UNCOVERED).unwrap_or_default();
                 lack(reader, &uncovered, &mut config.uncovered);
+                config.uncovered_response = reader.named(&uncovered, "response");
             }
             None => config.uncovered_stands = reader.word(root, "uncovered", &UNCOVERED).unwrap_or_default(),
         }
@@ -541,6 +562,7 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Config {
     if let Some(history) = reader.table(root, "history") {
         config.keep_history = reader.period(&history, "keep");
     }
+    config.send = channels::read(reader, root);
     for table in reader.tables(root, "source") {
         if let Some(source) = source(reader, &table) {
             if config.sources.iter().any(|other| other.id == source.id) {
@@ -558,6 +580,17 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Config {
         .assess_every
         .or_else(|| config.sources.iter().filter_map(|source| source.expected_every).min_by_key(|every| every.exact()));
     config
+}
+
+impl Config {
+    /// Says which responses the workspace's settings name.
+    pub(super) fn name_responses(&self, into: &mut ResponsesSource) {
+        into.recipients = self.send.recipients.iter().map(|recipient| recipient.id.clone()).collect();
+        into.default = self.send.default.clone();
+        into.by_severity = self.send.by_severity.clone();
+        into.silence = self.silence_response.clone();
+        into.uncovered = self.uncovered_response.clone();
+    }
 }
 
 /// Reads the clock of a lack of evidence.

@@ -3,6 +3,7 @@
 
 mod access;
 mod baselines;
+mod channels;
 mod config;
 mod controls;
 mod corrections;
@@ -12,6 +13,7 @@ mod examples;
 mod facts;
 mod groups;
 mod holidays;
+mod responses;
 mod rules;
 mod schema;
 mod shape;
@@ -28,6 +30,7 @@ use fencepost_core::limits::{self, WORKSPACE_FILE_BYTES};
 use fencepost_core::{Control, Correction, DeviceLifecycles, Diagnostic, Dictionary, FileId, RuleSetSource};
 
 pub use baselines::{is_baseline_key, is_fact_path};
+pub use channels::{Channel, ChannelKind, Reached, Recipient, SecretPlace, SendSettings, Tls, is_address};
 pub use config::{ClockMode, Config, Field, Format, NameFrom, Source, SourceKind};
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
@@ -88,6 +91,8 @@ pub enum WorkspaceFile {
     Devices,
     /// What devices need not meet up to a day.
     Waivers,
+    /// What follows from findings.
+    Responses,
     /// Rules.
     Rules,
     /// Baselines.
@@ -100,7 +105,7 @@ pub enum WorkspaceFile {
 
 impl WorkspaceFile {
     /// All kinds, in the order in which they are read: the time zone of the first decides what a bare date means in the others.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::Config,
         Self::Facts,
         Self::Groups,
@@ -109,6 +114,7 @@ impl WorkspaceFile {
         Self::Corrections,
         Self::Devices,
         Self::Waivers,
+        Self::Responses,
         Self::Rules,
         Self::Baselines,
         Self::Controls,
@@ -131,6 +137,7 @@ impl WorkspaceFile {
             Self::Corrections => "corrections.toml",
             Self::Devices => "devices.toml",
             Self::Waivers => "waivers.toml",
+            Self::Responses => "responses.toml",
             Self::Rules => "rules/*.toml",
             Self::Baselines => "baselines/*.toml",
             Self::Controls => "controls.toml",
@@ -148,6 +155,7 @@ impl WorkspaceFile {
             Self::Terms => "Terms that people accept before a service lets them in",
             Self::Corrections => "Facts set by hand",
             Self::Devices => "Devices that were retired or renamed",
+            Self::Responses => "What follows from findings, step by step",
             Self::Waivers => "Rules that devices need not meet up to a day, since somebody answers for it",
             Self::Rules => "Rules: what the devices that they cover must meet",
             Self::Baselines => "A baseline: what machines of one kind are expected to look like",
@@ -166,6 +174,12 @@ impl WorkspaceFile {
     /// Returns whether a verdict may hang on what stands in it.
     pub fn is_judged_by(self) -> bool {
         !matches!(self, Self::Controls | Self::Examples)
+    }
+
+    /// Returns whether it says what is to be done about findings, and nothing by which devices are judged: an edit of it needs no
+    /// assessment.
+    pub fn is_acted_on_alone(self) -> bool {
+        self == Self::Responses
     }
 
     /// Returns the JSON Schema of what stands in it, as of the 2020-12 draft.
@@ -187,6 +201,7 @@ impl WorkspaceFile {
             Self::Corrections => &corrections::FILE,
             Self::Devices => &devices::FILE,
             Self::Waivers => &waivers::FILE,
+            Self::Responses => &responses::FILE,
             Self::Rules => &rules::FILE,
             Self::Baselines => &baselines::FILE,
             Self::Controls => &controls::FILE,
@@ -334,6 +349,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             WorkspaceFile::Terms => terms::read(reader, root, &mut rules),
             WorkspaceFile::Corrections => corrections::read(reader, root, &config.calendar.zone, &mut corrections),
             WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.calendar.zone),
+            WorkspaceFile::Responses => responses::read(reader, root, &mut rules.responses),
             WorkspaceFile::Waivers => rules.waivers = waivers::all(reader, root, &config.calendar.zone),
             WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.calendar.zone)),
             WorkspaceFile::Baselines => baselines::read(reader, root, &config.calendar.zone, &mut rules),
@@ -344,6 +360,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
     config.read_holidays(&files, &mut mistakes);
     config.check_units(&dictionary, &mut mistakes);
     rules.managed = config.managed.clone();
+    config.name_responses(&mut rules.responses);
     Workspace {
         files,
         config,

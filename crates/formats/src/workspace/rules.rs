@@ -12,7 +12,6 @@ pub(super) static FILE: TableShape = TableShape::new(
 );
 static RULE: TableShape =
     TableShape::new("[[rule]]", &KEYS).needs(&[&["id"], &["covers", "groups"], &["require", "checks"]]);
-// Without `response`: until responses exist, the key would promise what does not happen.
 pub(super) static KEYS: [&[TableKey]; 4] = [
     &[
         TableKey::new("id", KeyKind::Id, "Its name; findings follow it, so it stays as it is."),
@@ -50,7 +49,7 @@ pub(super) static SCOPE: [TableKey; 3] = [
     ),
 ];
 /// What may be said of a rule, an expectation, a list or a whole baseline.
-pub(super) static SETTINGS: [TableKey; 8] = [
+pub(super) static SETTINGS: [TableKey; 9] = [
     TableKey::new("topic", KeyKind::Text, "What it is about; coverage is read by topic."),
     TableKey::new("severity", KeyKind::Word(severities), "How bad a failure is: medium, where nothing else is said."),
     TableKey::new("stage", KeyKind::Word(stages), "How far it is in force: enforced, where nothing else is said."),
@@ -63,6 +62,7 @@ pub(super) static SETTINGS: [TableKey; 8] = [
     TableKey::new("because", KeyKind::Text, "Why it is asked for."),
     TableKey::new("fix", KeyKind::Text, "What to do about a failure."),
     TableKey::new("controls", KeyKind::Names, "Clauses of laws, norms or contracts that it answers for."),
+    TableKey::new("response", KeyKind::Text, "The response, of responses.toml, that a failure sets off."),
 ];
 static CHECKS: TableShape = TableShape::new("[rule.checks]", &[]).others(KeyKind::Condition);
 static EXCEPTION: TableShape = TableShape::new(
@@ -196,5 +196,6 @@ pub(super) fn settings(reader: &mut TableReader<'_>, table: &Table<'_>, zone: &T
         because: reader.string(table, "because"),
         fix: reader.string(table, "fix"),
         controls: reader.names(table, "controls"),
+        response: reader.named(table, "response"),
     }
 }
