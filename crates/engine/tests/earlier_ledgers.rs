@@ -125,7 +125,7 @@ fn what_earlier_formats_hold_is_told_as_if_it_were_written_today_and_goes_on() {
     morning(&project, &mut today, LATER);
     let after = told(&project, &today, at(6, 7).as_of);
     let folder_of_ledgers = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/ledgers");
-    for format in 1..=8 {
+    for format in 1..=9 {
         let packed = std::fs::read(folder_of_ledgers.join(format!("format-{format}.zst"))).expect("a kept ledger");
         let path = folder.path().join(format!("format-{format}.sqlite"));
         std::fs::write(&path, zstd::decode_all(&packed[..]).expect("zstd")).expect("it is written");

@@ -7,6 +7,7 @@
 mod bodies;
 mod error;
 mod finding_ids;
+mod outbox;
 mod page_checks;
 mod reader;
 mod rows;
@@ -27,6 +28,7 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use finding_ids::IDS_IN_FRONT;
+pub use outbox::{ActionKey, ActionRow, ApprovalRow, DeliveryRow, DeliveryState, NewDelivery, SettledDelivery};
 use reader::show_names_of_now;
 pub use reader::{Reader, SnapshotReader};
 pub use rows::{

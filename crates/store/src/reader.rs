@@ -127,11 +127,11 @@ impl<'c> Reader<'c> {
         Ok(self)
     }
 
-    fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
+    pub(crate) fn failed(&self) -> impl Fn(rusqlite::Error) -> LedgerError + use<> {
         doing("read", &self.path)
     }
 
-    fn all<T>(
+    pub(crate) fn all<T>(
         &self,
         sql: &str,
         params: impl rusqlite::Params,
@@ -157,6 +157,11 @@ impl<'c> Reader<'c> {
     /// Returns the last run of any kind.
     pub fn last_run(&self) -> Result<Option<RunRow>, LedgerError> {
         Ok(self.all(&format!("{RUN} ORDER BY id DESC LIMIT 1"), [], run_row)?.pop())
+    }
+
+    /// Returns the last run that may have changed what is known of the fleet: any but one that sent something.
+    pub fn last_change(&self) -> Result<Option<RunRow>, LedgerError> {
+        Ok(self.all(&format!("{RUN} WHERE kind <> 'send' ORDER BY id DESC LIMIT 1"), [], run_row)?.pop())
     }
 
     /// Returns the assessments, newest first, no more than `most`; those after `before` are left out.

@@ -18,6 +18,8 @@ pub enum RunKind {
     Assess,
     /// Removed old history.
     Trim,
+    /// Sent what was to be sent.
+    Send,
 }
 
 impl RunKind {
@@ -26,6 +28,7 @@ impl RunKind {
             Self::Import => "import",
             Self::Assess => "assess",
             Self::Trim => "trim",
+            Self::Send => "send",
         }
     }
 }

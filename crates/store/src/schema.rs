@@ -10,7 +10,7 @@ use crate::finding_ids;
 use crate::{page_checks, sqlite_failure};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 9] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH];
+const STEPS: [&str; 10] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH];
 
 /// What SQLite's `application_id` says of a ledger: `FPst` in ASCII. Ledgers have it since the sixth format.
 pub(crate) const APPLICATION: i64 = 0x4650_7374;
@@ -302,6 +302,41 @@ const EIGHTH: &str = "
 
 /// Findings may be waived, which an earlier version cannot read: in their rows, and packed beside their device.
 const NINTH: &str = "";
+
+/// What is done about findings: deliveries, each claimed before it is made; the actions that they carry; approvals.
+const TENTH: &str = "
+    CREATE TABLE delivery (
+        id INTEGER PRIMARY KEY,
+        key TEXT NOT NULL UNIQUE,        -- what the receiver knows it by, however often it is tried
+        channel TEXT NOT NULL,
+        recipient TEXT NOT NULL,
+        state TEXT NOT NULL,             -- claimed, delivered, failed, given-up
+        answer TEXT,                     -- what the receiver of a command last said of it
+        attempts INTEGER NOT NULL,
+        at INTEGER NOT NULL,             -- of the last attempt
+        because TEXT,
+        content BLOB NOT NULL            -- what goes out, compressed
+    ) STRICT;
+    CREATE INDEX delivery_state ON delivery (state, answer);
+    CREATE INDEX delivery_at ON delivery (at);
+    CREATE TABLE action (
+        id INTEGER NOT NULL,
+        delivery INTEGER NOT NULL REFERENCES delivery (id),
+        finding INTEGER NOT NULL,
+        device INTEGER NOT NULL REFERENCES device (id),
+        step TEXT NOT NULL,
+        PRIMARY KEY (id, delivery)
+    ) STRICT, WITHOUT ROWID;
+    CREATE INDEX action_delivery ON action (delivery);
+    CREATE INDEX action_device ON action (device);
+    CREATE TABLE approval (
+        action INTEGER PRIMARY KEY,
+        at INTEGER NOT NULL,
+        evidence_at INTEGER,
+        by_whom TEXT NOT NULL,
+        because TEXT NOT NULL
+    ) STRICT;
+";
 
 /// Findings have ids, and events are found by their device. The ids of findings that are there already, and their events, are filled
 /// in by [`finding_ids`].

@@ -55,6 +55,10 @@ impl Writer<'_> {
         remove(
             "DELETE FROM rule_set WHERE digest NOT IN (SELECT rule_set FROM run WHERE rule_set IS NOT NULL AND id >= ?1)",
         )?;
+        // That something went out stays known, so that it does not go out again; what it said is history.
+        remove(
+            "UPDATE delivery SET content = x'' WHERE state <> 'claimed' AND at < (SELECT as_of FROM run WHERE id = ?1)",
+        )?;
         self.set_setting(KEPT_SINCE, &since.to_string())?;
         Ok(Trimmed { observations, documents, spells, findings, people, events })
     }

@@ -172,6 +172,11 @@ impl<'l> Writer<'l> {
         self.transaction.prepare_cached(sql).and_then(|mut statement| statement.execute(params)).map_err(failed)
     }
 
+    /// Returns the id of the row that was put in last.
+    pub(crate) fn last_id(&self) -> i64 {
+        self.transaction.last_insert_rowid()
+    }
+
     /// Returns a reader that sees what was written here.
     pub fn reader(&self) -> Reader<'_> {
         Reader::new(&self.transaction, &self.path, Arc::clone(&self.shared))
@@ -202,7 +207,7 @@ impl<'l> Writer<'l> {
     /// Begins a run and returns its id.
     pub fn begin_run(&mut self, new: &NewRun<'_>) -> Result<i64, LedgerError> {
         let number = match new.kind {
-            RunKind::Import | RunKind::Trim => None,
+            RunKind::Import | RunKind::Trim | RunKind::Send => None,
             RunKind::Assess => Some(
                 self.transaction
                     .query_row("SELECT coalesce(max(number), 0) + 1 FROM run WHERE kind = 'assess'", [], |row| {
@@ -237,7 +242,7 @@ impl<'l> Writer<'l> {
         self.run_sql("INSERT INTO rule_set (digest, body) VALUES (?1, ?2)", params![digest, body]).map(|_| ())
     }
 
-    fn pack(&self, text: &[u8]) -> Result<Vec<u8>, LedgerError> {
+    pub(crate) fn pack(&self, text: &[u8]) -> Result<Vec<u8>, LedgerError> {
         zstd::encode_all(text, LEVEL).map_err(|error| LedgerError::Files {
             act: "write",
             path: self.path.clone(),
@@ -273,7 +278,7 @@ impl<'l> Writer<'l> {
         .map(|_| ())
     }
 
-    fn one<T>(
+    pub(crate) fn one<T>(
         &self,
         sql: &str,
         params: impl rusqlite::Params,
@@ -592,6 +597,7 @@ impl<'l> Writer<'l> {
         self.run_sql("UPDATE finding SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql("UPDATE event SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql("UPDATE former_name SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql("UPDATE action SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql(
             "UPDATE device SET first_run = min(first_run, (SELECT first_run FROM device WHERE id = ?1)) WHERE id = ?2",
             [from, into],

@@ -74,7 +74,7 @@ impl<'r> Reading<'r> {
                 format!("the last assessment is as of {}; see them all with: fencepost list assessments", first.as_of),
             ));
         }
-        let last = reader.last_run()?;
+        let last = reader.last_change()?;
         let assessed_run = match (&assessment, &last) {
             (Some(assessment), Some(last)) if assessment.id != last.id => Some(assessment.id),
             _ => None,
