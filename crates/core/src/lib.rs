@@ -27,7 +27,7 @@ pub use access::decision::{
 pub use access::service::{AccessRule, AccessSet, AccessSource, Effect, Otherwise, Service, ServiceSource, SignIn};
 pub use access::terms::{Terms, TermsSource};
 pub use canonical::{Canonical, Encode};
-pub use condition::evidence::{Blame, Evidence, EvidenceSummary, FactUse, ItemEvidence, Outcome};
+pub use condition::evidence::{Blame, Evidence, EvidenceSummary, FactUse, Headline, ItemEvidence, Outcome};
 pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
 pub use diagnostic::{
     Diagnostic, FileId, Named, Note, Severity, Span, Text, TextPiece, did_you_mean, few_of_each_file, nearest,
@@ -50,7 +50,9 @@ pub use findings::finding::{
 pub use findings::outbox::{
     Action, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours, Target, WaitsFor,
 };
-pub use findings::response::{Addressee, CommandTarget, Response, ResponseStep, StepAction, StepAnchor, StepMoment};
+pub use findings::response::{
+    Addressee, CommandTarget, Response, ResponseStep, StepAction, StepAnchor, StepMoment, TemplateName,
+};
 pub use findings::standing::{Standing, Uncovered, is_by_waiver, standing_at};
 pub use findings::waiver::{ClockAfterwards, DeviceWaivers, EndedEarly, Waiver, WaiverSource, WaiverState};
 pub use fleet::group::{GroupKind, GroupSource, GroupSummary, Membership};

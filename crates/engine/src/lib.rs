@@ -5,6 +5,7 @@
 //! needs a verdict comes through [`Judge`], so that no two commands can disagree.
 
 mod access;
+mod act;
 mod ask;
 mod assess;
 mod change;
@@ -26,9 +27,17 @@ pub use access::replay::{BadLine, MOST_KEPT, ReplayRules, Replayed, RuleCounts, 
 pub use access::report::{
     AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, DeniedCount, OtherWay, PersonOrDevice,
 };
+pub use act::approve::{ApprovalRequest, approve};
+pub use act::brake::Brake;
+pub use act::compose::DeliveryContent;
+pub use act::outbox::{Attempts, OutboxLine, OutboxState};
+pub use act::plan::Unroutable;
+pub use act::send::{ActionTold, CommandAnswer, DeliveryLine, SendOptions, SendReport, send};
+pub use act::templates::FilledMessage;
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
 pub use ask::history::{Happened, Happening, History};
+pub use ask::list::outbox::action_cells;
 pub use ask::list::{Kind, ListQuery, Listing};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
 pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, group_costs, group_reach};

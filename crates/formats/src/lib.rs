@@ -25,7 +25,7 @@ pub use records::{
 pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};
 pub use split::{DocumentSplitter, Kept, assemble, assemble_in, stored_json, thin_out};
-pub use template::{TEMPLATE_NAMES, TemplateError, TemplateValues, check_template, facts_in_template, fill_in};
+pub use template::{TemplateError, TemplateValues, TextKind, check_template, facts_in_template, fill_in};
 pub use workspace::{
     Channel, ChannelKind, ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format, NameFrom,
     NewWaiver, Reached, Recipient, SecretPlace, SendSettings, Source, SourceKind, Tls, Workspace, WorkspaceFile,

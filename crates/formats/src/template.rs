@@ -1,15 +1,15 @@
 //! Texts that people read, with facts filled in: Jinja templates.
 
+use std::collections::BTreeMap;
 use std::fmt;
+use std::io;
 use std::ops::Range;
 use std::sync::Arc;
 
+use minijinja::syntax::SyntaxConfig;
 use minijinja::value::{Enumerator, Object, ObjectRepr, Serde, Value};
-use minijinja::{AutoEscape, Environment, Error, UndefinedBehavior, context};
+use minijinja::{AutoEscape, Environment, Error, UndefinedBehavior};
 use serde_json::{Map, Value as Json};
-
-/// The names that a text for people may use.
-pub const TEMPLATE_NAMES: [&str; 4] = ["device", "person", "service", "findings"];
 
 /// What is written where something is not known.
 const NOT_KNOWN: &str = "(not known)";
@@ -27,30 +27,51 @@ pub struct TemplateError {
     pub range: Option<Range<usize>>,
 }
 
+/// What a text is for, and so what may be filled in and how.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TextKind {
+    /// What a person is told who is stopped by an access rule; whatever is not known is told as such.
+    Stopped,
+    /// A message about findings; a name that there is not spoils it.
+    Message,
+    /// The same as HTML: what is filled in is escaped.
+    HtmlMessage,
+}
+
+impl TextKind {
+    /// Returns the names that a text may use.
+    pub fn names(self) -> &'static [&'static str] {
+        match self {
+            Self::Stopped => &["device", "person", "service", "findings"],
+            Self::Message | Self::HtmlMessage => {
+                &["workspace", "holder", "device", "findings", "closed", "deadline", "loses", "waiver", "more"]
+            }
+        }
+    }
+}
+
 /// Values to fill in.
 #[derive(Clone, Debug, Default)]
 pub struct TemplateValues {
     /// The device's facts, as one object.
     pub device: Map<String, Json>,
-    /// What is known of the person.
-    pub person: Map<String, Json>,
-    /// The service: `id` and `title`.
-    pub service: Map<String, Json>,
     /// The findings, each an object with a `title`; printed as a whole they are their titles.
     pub findings: Vec<Json>,
+    /// What else there is, by its name.
+    pub others: Map<String, Json>,
 }
 
-/// Checks a template: its syntax, and that it uses no other names than [`TEMPLATE_NAMES`].
+/// Checks a template: its syntax, and that it uses no other names than those of its kind.
 ///
 /// # Errors
 /// When it cannot be read, or uses a name that there is not.
-pub fn check_template(text: &str) -> Result<(), TemplateError> {
-    let environment = environment();
+pub fn check_template(text: &str, kind: TextKind) -> Result<(), TemplateError> {
+    let environment = environment(kind);
     let template = environment.template_from_str(text).map_err(|error| error_of(&error))?;
     let mut unknown: Vec<String> = template
         .undeclared_variables(false)
         .into_iter()
-        .filter(|name| !TEMPLATE_NAMES.contains(&name.as_str()))
+        .filter(|name| !kind.names().contains(&name.as_str()) && !environment.globals().any(|(known, _)| known == name))
         .collect();
     unknown.sort();
     match unknown.first() {
@@ -64,7 +85,7 @@ pub fn check_template(text: &str) -> Result<(), TemplateError> {
 
 /// Returns the facts of a device that a template uses, by path; of one that cannot be read none.
 pub fn facts_in_template(text: &str) -> Vec<String> {
-    let environment = environment();
+    let environment = environment(TextKind::Stopped);
     let Ok(template) = environment.template_from_str(text) else { return Vec::new() };
     let names = template.undeclared_variables(true);
     let mut paths: Vec<String> =
@@ -73,36 +94,73 @@ pub fn facts_in_template(text: &str) -> Vec<String> {
     paths
 }
 
-/// Fills a template in. What is not known is told as such.
+/// Fills a template in.
 ///
 /// # Errors
-/// When the template is not one that [`check_template`] takes, or takes too long.
-pub fn fill_in(text: &str, values: &TemplateValues) -> Result<String, TemplateError> {
-    let environment = environment();
+/// When the template is not one that [`check_template`] takes, takes too long, or, in a message, uses something that there is not.
+pub fn fill_in(text: &str, kind: TextKind, values: &TemplateValues) -> Result<String, TemplateError> {
+    let environment = environment(kind);
     let template = environment.template_from_str(text).map_err(|error| error_of(&error))?;
-    let object = |keys: &Map<String, Json>| Value::from(Serde(keys));
-    let findings = FindingTexts(values.findings.iter().map(|finding| Value::from(Serde(finding))).collect());
-    let values = context! {
-        device => object(&values.device),
-        person => object(&values.person),
-        service => object(&values.service),
-        findings => Value::from_object(findings),
-    };
-    let filled = template.render(values).map_err(|error| error_of(&error))?;
-    if filled.len() > MOST_BYTES {
+    let mut all: BTreeMap<&str, Value> = BTreeMap::new();
+    let device = Json::Object(values.device.clone());
+    all.insert("device", Value::from_object(DeviceFacts(device)));
+    all.insert("findings", Value::from_object(FindingTexts(values.findings.iter().map(value_of).collect())));
+    all.extend(values.others.iter().map(|(name, value)| (name.as_str(), value_of(value))));
+    let mut out = BoundedText::default();
+    let rendered = template.render_captured_to(Value::from(all), &mut out).map(|_| ());
+    if out.is_too_long {
         return Err(TemplateError { message: format!("the text is longer than {MOST_BYTES} bytes"), range: None });
     }
-    Ok(filled)
+    rendered.map_err(|error| error_of(&error))?;
+    String::from_utf8(out.bytes).map_err(|error| TemplateError { message: error.to_string(), range: None })
 }
 
-fn environment() -> Environment<'static> {
+/// A text that is not written further than it may be long.
+#[derive(Default)]
+struct BoundedText {
+    bytes: Vec<u8>,
+    is_too_long: bool,
+}
+
+impl io::Write for BoundedText {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if self.bytes.len() + bytes.len() > MOST_BYTES {
+            self.is_too_long = true;
+            return Err(io::Error::other("the text is too long"));
+        }
+        self.bytes.extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+fn value_of(json: &Json) -> Value {
+    Value::from(Serde(json))
+}
+
+fn environment(kind: TextKind) -> Environment<'static> {
     let mut environment = Environment::new();
     environment.set_fuel(Some(FUEL));
-    // Whoever shows the text escapes it.
-    environment.set_auto_escape_callback(|_| AutoEscape::None);
-    environment.set_undefined_behavior(UndefinedBehavior::Chainable);
-    environment.set_formatter(|out, state, value| {
-        if value.is_undefined() || value.is_none() {
+    if kind != TextKind::Stopped {
+        let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).keep_trailing_newline(true).build();
+        // Only delimiters could be wrong.
+        environment.set_syntax(syntax.unwrap_or_default());
+    }
+    // Whoever shows a text that is no HTML escapes it.
+    environment.set_auto_escape_callback(move |_| match kind {
+        TextKind::HtmlMessage => AutoEscape::Html,
+        TextKind::Stopped | TextKind::Message => AutoEscape::None,
+    });
+    environment.set_undefined_behavior(match kind {
+        TextKind::Stopped => UndefinedBehavior::Chainable,
+        TextKind::Message | TextKind::HtmlMessage => UndefinedBehavior::Strict,
+    });
+    environment.set_formatter(move |out, state, value| {
+        let is_unknown = value.is_none() || kind == TextKind::Stopped && value.is_undefined();
+        if is_unknown || value.downcast_object_ref::<NotKnown>().is_some() {
             return Ok(out.write_str(NOT_KNOWN)?);
         }
         minijinja::escape_formatter(out, state, value)
@@ -113,6 +171,42 @@ fn environment() -> Environment<'static> {
 fn error_of(error: &Error) -> TemplateError {
     let message = error.detail().map_or_else(|| error.kind().to_string(), str::to_owned);
     TemplateError { message, range: error.range() }
+}
+
+/// The facts of a device: what it does not report is not known, whatever is asked of it.
+#[derive(Debug)]
+struct DeviceFacts(Json);
+
+impl Object for DeviceFacts {
+    fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
+        Some(match self.0.get(key.as_str()?) {
+            None | Some(Json::Null) => Value::from_object(NotKnown),
+            Some(inner @ Json::Object(_)) => Value::from_object(Self(inner.clone())),
+            Some(known) => value_of(known),
+        })
+    }
+}
+
+/// A fact that is not known, with everything below it.
+#[derive(Debug)]
+struct NotKnown;
+
+impl Object for NotKnown {
+    fn repr(self: &Arc<Self>) -> ObjectRepr {
+        ObjectRepr::Plain
+    }
+
+    fn get_value(self: &Arc<Self>, _: &Value) -> Option<Value> {
+        Some(Value::from_object(Self))
+    }
+
+    fn is_true(self: &Arc<Self>) -> bool {
+        false
+    }
+
+    fn render(self: &Arc<Self>, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(NOT_KNOWN)
+    }
 }
 
 /// Findings, which are printed as their titles and gone through as objects.
@@ -151,8 +245,10 @@ mod tests {
         let map = |value: Json| value.as_object().cloned().unwrap_or_default();
         TemplateValues {
             device: map(json!({ "kind": "tablet", "os": { "version": "12" } })),
-            person: map(json!({ "name": "Brobek <x>" })),
-            service: map(json!({ "id": "mail", "title": "Mail" })),
+            others: map(json!({
+                "person": { "name": "Brobek <x>" }, "service": { "id": "mail", "title": "Mail" },
+                "holder": { "name": "Brobek <x>" }, "workspace": "Skerry Light",
+            })),
             findings: vec![
                 json!({ "title": "Lock", "fix": "Lock it." }),
                 json!({ "title": "Charts", "fix": "Load them." }),
@@ -162,7 +258,7 @@ mod tests {
 
     #[test]
     fn facts_and_findings_are_filled_in() {
-        let fill = |text: &str| fill_in(text, &values()).expect("a text");
+        let fill = |text: &str| fill_in(text, TextKind::Stopped, &values()).expect("a text");
         assert_eq!(
             fill("Your {{ device.kind }} is not in order: {{ findings }}."),
             "Your tablet is not in order: Lock; Charts."
@@ -178,14 +274,37 @@ mod tests {
 
     #[test]
     fn mistakes_are_told_with_their_place() {
-        let wrong = check_template("Hello {{ devise.kind }}").unwrap_err();
+        let check = |text: &str| check_template(text, TextKind::Stopped);
+        let wrong = check("Hello {{ devise.kind }}").unwrap_err();
         assert_eq!(wrong, TemplateError { message: "there is no `devise` to fill in".into(), range: Some(9..15) });
-        assert!(check_template("Hello {{ device.kind").unwrap_err().range.is_some());
-        assert_eq!(check_template("{% for f in findings %}{{ f.title }}{% endfor %}"), Ok(()));
+        assert!(check("Hello {{ device.kind").unwrap_err().range.is_some());
+        assert_eq!(check("{% for f in findings %}{{ f.title }}{% endfor %}"), Ok(()));
         // Nothing goes on for ever.
         assert!(
-            fill_in("{% for a in range(9999) %}{% for b in range(9999) %}x{% endfor %}{% endfor %}", &values())
-                .is_err()
+            fill_in(
+                "{% for a in range(9999) %}{% for b in range(9999) %}x{% endfor %}{% endfor %}",
+                TextKind::Stopped,
+                &values()
+            )
+            .is_err()
         );
+    }
+
+    #[test]
+    fn a_message_is_strict_about_names_and_patient_about_facts() {
+        let fill = |text: &str| fill_in(text, TextKind::Message, &values());
+        let text = "{{ workspace }}: {% for f in findings %}{{ f.title }}, {% endfor %}{{ device.os.build.number }}\n";
+        assert_eq!(fill(text).unwrap(), "Skerry Light: Lock, Charts, (not known)\n");
+        assert_eq!(fill("{% if device.os.build %}yes{% else %}no{% endif %}").unwrap(), "no");
+        for text in ["{{ findings[0].titel }}", "{{ holder.nmae }}", "{{ nobody }}"] {
+            assert!(fill(text).is_err(), "{text}");
+        }
+        assert!(check_template("{{ person.name }}", TextKind::Message).unwrap_err().message.contains("`person`"));
+        let html = fill_in("<b>{{ holder.name }}</b>", TextKind::HtmlMessage, &values()).unwrap();
+        assert_eq!(html, "<b>Brobek &lt;x&gt;</b>");
+        // However it is told to, no text grows beyond its limit.
+        let long = "{% for a in range(9000) %}{{ workspace }}{{ workspace }}{% endfor %}";
+        assert!(fill(long).unwrap_err().message.contains("longer than"), "{:?}", fill(long));
+        assert!(fill("{% set x = 'x' * 1000000000 %}{{ x }}").is_err());
     }
 }

@@ -6,7 +6,7 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 20] {
+pub fn workspace_files() -> [(&'static str, &'static str); 26] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
@@ -16,6 +16,12 @@ pub fn workspace_files() -> [(&'static str, &'static str); 20] {
         ("terms/own-devices.txt", include_str!("../demo/terms/own-devices.txt")),
         ("corrections.toml", include_str!("../demo/corrections.toml")),
         ("waivers.toml", include_str!("../demo/waivers.toml")),
+        ("responses.toml", include_str!("../demo/responses.toml")),
+        ("templates/first-word.txt", include_str!("../demo/templates/first-word.txt")),
+        ("templates/last-day.txt", include_str!("../demo/templates/last-day.txt")),
+        ("templates/last-day.html", include_str!("../demo/templates/last-day.html")),
+        ("templates/thanks.txt", include_str!("../demo/templates/thanks.txt")),
+        ("templates/where-is-it.txt", include_str!("../demo/templates/where-is-it.txt")),
         ("baselines/kiosks.toml", include_str!("../demo/baselines/kiosks.toml")),
         ("baselines/laptops.toml", include_str!("../demo/baselines/laptops.toml")),
         ("baselines/ticket-servers.toml", include_str!("../demo/baselines/ticket-servers.toml")),

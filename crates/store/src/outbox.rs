@@ -95,8 +95,8 @@ pub struct DeliveryRow {
 pub struct ActionRow {
     /// The action.
     pub key: ActionKey,
-    /// The delivery.
-    pub delivery: i64,
+    /// What the receiver knows the delivery by.
+    pub delivery: String,
     /// How far that has come.
     pub state: DeliveryState,
     /// What the receiver of a command last said of it.
@@ -105,6 +105,8 @@ pub struct ActionRow {
     pub attempts: u32,
     /// When it was tried last.
     pub at: Timestamp,
+    /// Why it failed, or what the receiver said.
+    pub because: Option<String>,
 }
 
 /// How a delivery went.
@@ -201,7 +203,7 @@ impl Writer<'_> {
 }
 
 const DELIVERY: &str = "SELECT id, key, channel, recipient, state, answer, attempts, at, because FROM delivery";
-const ACTION: &str = "SELECT a.id, a.finding, d.name, a.step, a.delivery, l.state, l.answer, l.attempts, l.at \
+const ACTION: &str = "SELECT a.id, a.finding, d.name, a.step, l.key, l.state, l.answer, l.attempts, l.at, l.because \
      FROM action a JOIN device d ON d.id = a.device JOIN delivery l ON l.id = a.delivery";
 
 impl Reader<'_> {
@@ -289,6 +291,19 @@ impl Reader<'_> {
         )
     }
 
+    /// Returns the devices with which somebody was newly denied something by an assessment after a moment.
+    pub fn devices_newly_denied_after(&self, at: Timestamp) -> Result<Vec<String>, LedgerError> {
+        self.all(
+            "SELECT DISTINCT d.name FROM spell s JOIN device d ON d.id = s.device \
+             WHERE s.kind = 'decision' AND s.value = 'deny' AND s.to_run IS NULL \
+             AND s.from_run IN (SELECT id FROM run WHERE kind = 'assess' AND as_of > ?1) \
+             AND EXISTS (SELECT 1 FROM spell b WHERE b.device = s.device AND b.kind = 'decision' AND b.subject = s.subject \
+                 AND b.to_run = s.from_run AND b.value <> 'deny') ORDER BY d.name",
+            [micros(at)],
+            |row| row.get(0),
+        )
+    }
+
     /// Returns the moment of the latest attempt to deliver anything.
     pub fn last_delivery(&self) -> Result<Option<Timestamp>, LedgerError> {
         let latest = self.all("SELECT max(at) FROM delivery", [], |row| row.get::<_, Option<i64>>(0))?;
@@ -329,5 +344,6 @@ fn action_row(row: &Row<'_>) -> rusqlite::Result<ActionRow> {
         answer: row.get(6)?,
         attempts: row.get(7)?,
         at: moment(row.get(8)?),
+        because: row.get(9)?,
     })
 }

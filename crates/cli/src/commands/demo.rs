@@ -4,7 +4,8 @@ use std::process::ExitCode;
 
 use clap::Args;
 use fencepost_engine::{
-    AccessQuery, AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess, open_ledger,
+    AccessQuery, AssessOptions, ImportOptions, Importer, Moment, Project, Reading, SendOptions, assess, open_ledger,
+    send,
 };
 use fencepost_store::Purpose;
 use jiff::Timestamp;
@@ -76,6 +77,9 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
             assessed.closed.len(),
             assessed.overdue.len(),
         ))?;
+        if day.day < LAST_DAY {
+            send_all(&project, common, &moment)?;
+        }
         last = Some(assessed);
     }
     let Some(assessed) = last else { return Ok(ExitCode::SUCCESS) };
@@ -99,14 +103,40 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
         }
         .render(&report),
     )?;
+    drop(reading);
+    let moment = Moment { as_of: assessed.as_of, wall: Timestamp::now(), user: user() };
+    let outbox =
+        send(&project, common.wait, &moment, &SendOptions { dry_run: true, ..SendOptions::default() }, &mut |_, _| {})?;
+    let waiting = [
+        (outbox.delivered.len(), "ready to be sent"),
+        (outbox.held.len() as u64, "held until somebody approves"),
+        (outbox.withheld.len() as u64, "withheld"),
+    ];
+    let waiting: Vec<String> =
+        waiting.iter().filter(|(number, _)| *number > 0).map(|(number, what)| format!("{number} {what}")).collect();
+    ui.line(format!("\nOutbox: {}", waiting.join(", ")))?;
     let lost = report.lost.first().map_or("tern-tickets", |entry| &entry.device);
     let strong = ui.styles.strong;
     ui.line(format!(
         "\nTry next, in {}:\n  {strong}fencepost why {lost}{strong:#}\n  {strong}fencepost access --by site{strong:#}\n  \
-         {strong}fencepost list findings --where 'phase = \"overdue\"'{strong:#}",
+         {strong}fencepost list findings --where 'phase = \"overdue\"'{strong:#}\n  {strong}fencepost send --dry-run{strong:#}",
         folder.display()
     ))?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// The last morning, of which nothing is sent yet.
+const LAST_DAY: u32 = 14;
+
+/// Sends what a morning brings; where the brake holds, somebody has looked and lets it go on.
+fn send_all(project: &Project, common: &Common, moment: &Moment) -> Result<(), CommandError> {
+    let mut options = SendOptions::default();
+    let report = send(project, common.wait, moment, &options, &mut |_, _| {})?;
+    if let Some(brake) = report.brake {
+        options.go_on = Some(brake.code);
+        send(project, common.wait, moment, &options, &mut |_, _| {})?;
+    }
+    Ok(())
 }
 
 /// Makes the folder ready; only what an earlier demo made is taken away.

@@ -83,6 +83,10 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let of_state = args.kind.0.is_of_state();
     let reading = if of_state { workspace.state()? } else { workspace.reading()? };
+    let reading = match reading.edited && args.kind.0.is_of_current_rules() {
+        true => reading.by_rules_of(&workspace.project)?,
+        false => reading,
+    };
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
     let query = ListQuery {
         kind: args.kind.0,

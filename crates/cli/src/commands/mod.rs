@@ -14,6 +14,7 @@ mod preview;
 mod readiness;
 mod replay;
 mod schema;
+mod send;
 mod show;
 mod tried;
 mod trim;
@@ -110,6 +111,7 @@ enum Command {
     Baseline(baseline::BaselineArgs),
     Preview(preview::PreviewArgs),
     Waive(waive::WaiveArgs),
+    Send(send::SendArgs),
     Schema(schema::SchemaArgs),
 }
 
@@ -132,6 +134,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Baseline(args) => baseline::cmd_baseline(ui, common, args),
         Command::Preview(args) => preview::cmd_preview(ui, common, args),
         Command::Waive(args) => waive::cmd_waive(ui, common, args),
+        Command::Send(args) => send::cmd_send(ui, common, args),
         Command::Schema(args) => schema::cmd_schema(ui, args),
         Command::Vet(args) => vet::cmd_vet(ui, common, args),
         Command::Trim(args) => trim::cmd_trim(ui, common, args),

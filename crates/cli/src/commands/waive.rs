@@ -91,7 +91,7 @@ struct HowArgs {
 
 /// How a page is written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-enum PageFormat {
+pub(super) enum PageFormat {
     /// For people
     #[default]
     Text,

@@ -15,6 +15,7 @@ pub mod preview;
 pub mod reach;
 pub mod readiness;
 pub mod replay;
+pub mod send;
 pub mod style;
 pub mod table;
 pub mod text;

@@ -212,25 +212,76 @@ impl Evidence {
 
     /// Returns the short form for a line of a table: the first comparison that decided, and how many more.
     pub fn headline(&self) -> String {
+        let Headline { item, subject, found, required, more } = self.headline_parts();
+        let item = item.map(|item| format!("{item}: ")).unwrap_or_default();
+        let observed = if subject.is_empty() { found } else { format!("{subject} is {found}") };
+        let required = required.map(|required| format!(", required {required}")).unwrap_or_default();
+        let more = if more > 0 { format!(" (and {more} more)") } else { String::new() };
+        format!("{item}{observed}{required}{more}")
+    }
+
+    /// Returns the first comparison that decided, in its parts.
+    pub fn headline_parts(&self) -> Headline {
+        let only = |found: String| Headline { found, ..Headline::default() };
         match self {
-            Self::Comparison { subject, observed, required, .. } => {
-                format!("{subject} is {observed}, required {required}")
-            }
+            Self::Comparison { subject, observed, required, .. } => Headline {
+                subject: subject.clone(),
+                found: observed.clone(),
+                required: Some(required.clone()),
+                ..Headline::default()
+            },
             Self::All { parts, .. } | Self::Any { parts, .. } => match parts.as_slice() {
-                [] => String::new(),
-                [only] => only.headline(),
-                [first, rest @ ..] => format!("{} (and {} more)", first.headline(), rest.len()),
+                [] => Headline::default(),
+                [first, rest @ ..] => {
+                    let first = first.headline_parts();
+                    Headline { more: first.more + rest.len(), ..first }
+                }
             },
             Self::Items { list, decided, total, items, blame, .. } => match (items.first(), blame) {
                 (Some(first), _) => {
-                    let detail = first.parts.first().map(Self::headline).unwrap_or_default();
-                    let more = if *decided > 1 { format!(" (and {} more)", decided - 1) } else { String::new() };
-                    format!("{}: {detail}{more}", first.label)
+                    let detail = first.parts.first().map(Self::headline_parts).unwrap_or_default();
+                    let more = detail.more + decided.saturating_sub(1);
+                    Headline { item: Some(first.label.clone()), more, ..detail }
                 }
-                (None, Some(blame)) => format!("{} is {}", blame.fact, blame.reason.as_str()),
-                (None, None) => format!("{decided} of {total} in {list}"),
+                (None, Some(blame)) => only(format!("{} is {}", blame.fact, blame.reason.as_str())),
+                (None, None) => only(format!("{decided} of {total} in {list}")),
             },
-            Self::NothingToCheck { list, .. } => format!("nothing to check: {list} is empty"),
+            Self::NothingToCheck { list, .. } => only(format!("nothing to check: {list} is empty")),
+        }
+    }
+}
+
+/// A proof in a line.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Headline {
+    /// The item of a list that it is about.
+    pub item: Option<String>,
+    /// What was looked at, as written; empty where `found` says it all.
+    pub subject: String,
+    /// What was found.
+    pub found: String,
+    /// What was asked for, where that can be said.
+    pub required: Option<String>,
+    /// How much else decided.
+    pub more: usize,
+}
+
+impl Headline {
+    /// Returns what was found, for somebody who does not know the rule: `os.version is 11.0`, `encrypted is false (C:)`, `seedpool`.
+    pub fn observed(&self) -> String {
+        let Self { item, subject, found, more, .. } = self;
+        let said = match item {
+            // What a quantifier calls its items means nothing outside of it.
+            Some(item) if found == item => item.clone(),
+            Some(item) => {
+                format!("{} is {found} ({item})", subject.split_once('.').map_or(&**subject, |(_, rest)| rest))
+            }
+            None if subject.is_empty() => found.clone(),
+            None => format!("{subject} is {found}"),
+        };
+        match more {
+            0 => said,
+            more => format!("{said}, and {more} more"),
         }
     }
 }

@@ -48,7 +48,8 @@ impl Target {
         }
     }
 
-    fn is_same(&self, other: &Self) -> bool {
+    /// Returns whether an action for one is an action for the other: a person is the same one as holder and as lead.
+    pub fn is_same(&self, other: &Self) -> bool {
         self.key() == other.key()
     }
 }
@@ -509,7 +510,7 @@ mod tests {
 
     use crate::findings::clock::{FindingClock, WaivedTime};
     use crate::findings::finding::Subject;
-    use crate::findings::response::{Addressee, CommandTarget, StepMoment};
+    use crate::findings::response::{Addressee, CommandTarget, StepMoment, TemplateName};
     use crate::id::DeviceId;
     use crate::testing::moment;
 
@@ -539,7 +540,7 @@ mod tests {
     }
 
     fn notify() -> StepAction {
-        StepAction::Notify { to: vec![Addressee::Holder], template: "t".into() }
+        StepAction::Notify { to: vec![Addressee::Holder], template: TemplateName { name: "t".into(), is_named: true } }
     }
 
     fn command(name: &str, approve: bool, undo: Option<&str>) -> StepAction {
@@ -548,7 +549,8 @@ mod tests {
 
     /// First word, a ticket, a last word, a lock four days after the due moment, its end, thanks.
     fn standard() -> Response {
-        let raise = StepAction::Raise { to: "desk".into(), template: "t".into() };
+        let raise =
+            StepAction::Raise { to: "desk".into(), template: TemplateName { name: "t".into(), is_named: true } };
         Response {
             place: None,
             id: "standard".into(),

@@ -99,6 +99,15 @@ impl StepMoment {
     }
 }
 
+/// The template of a step: a file of `templates/`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TemplateName {
+    /// Its name, without an ending.
+    pub name: String,
+    /// Whether the step names it. Else it is the step's id, and where there is no such file, the standard text.
+    pub is_named: bool,
+}
+
 /// What a step does.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum StepAction {
@@ -106,15 +115,15 @@ pub enum StepAction {
     Notify {
         /// Whom.
         to: Vec<Addressee>,
-        /// The template's name.
-        template: String,
+        /// The template.
+        template: TemplateName,
     },
     /// Raises a ticket.
     Raise {
         /// With which recipient.
         to: String,
-        /// The template's name.
-        template: String,
+        /// The template.
+        template: TemplateName,
     },
     /// Has a device commanded.
     Command {

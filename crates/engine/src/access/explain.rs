@@ -7,7 +7,7 @@ use fencepost_core::{
     step_evidence,
 };
 use fencepost_formats::{
-    JsonDocuments, SecretKey, TemplateValues, facts_in_template, fill_in, json_of_value, mask_secrets,
+    JsonDocuments, SecretKey, TemplateValues, TextKind, facts_in_template, fill_in, json_of_value, mask_secrets,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -17,6 +17,7 @@ use crate::assess::sign_in_context::SignInContext;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
+use crate::facts::nested::insert_at;
 use crate::ledger_view::damage::damaged;
 use crate::ledger_view::reading::Reading;
 
@@ -203,18 +204,20 @@ impl Reading<'_> {
                 findings: explanation.causes.iter().filter_map(finding_value).collect(),
                 ..TemplateValues::default()
             };
-            values.service.insert("id".to_owned(), json!(explanation.service));
-            values.service.insert("title".to_owned(), json!(explanation.service_title));
+            let service = json!({ "id": explanation.service, "title": explanation.service_title });
+            values.others.insert("service".to_owned(), service);
+            let mut of_person = Map::new();
             if let Some(person) = &explanation.person {
-                values.person.insert("id".to_owned(), json!(person));
+                of_person.insert("id".to_owned(), json!(person));
                 let known = self
                     .people
                     .get(person)
                     .and_then(|person| fencepost_formats::json_of_datum(&person.facts).as_object().cloned());
-                values.person.extend(known.unwrap_or_default());
+                of_person.extend(known.unwrap_or_default());
             }
+            values.others.insert("person".to_owned(), Json::Object(of_person));
             // A text that cannot be filled in is shown as it is written.
-            told.push(fill_in(text, &values).unwrap_or_else(|_| text.to_owned()));
+            told.push(fill_in(text, TextKind::Stopped, &values).unwrap_or_else(|_| text.to_owned()));
         }
         Ok(told)
     }
@@ -233,18 +236,7 @@ impl Reading<'_> {
         let observations = said.observations(&judge, &layout, &arena)?;
         let facts = judge.merged(said.name(), &observations, &layout, &arena);
         for (path, slot) in paths.iter().zip(slots) {
-            let mut place = &mut values;
-            let mut keys = path.split('.').peekable();
-            while let Some(key) = keys.next() {
-                if keys.peek().is_none() {
-                    let value = json_of_value(&facts.slot(slot).value);
-                    place.entry(key).or_insert(value);
-                    break;
-                }
-                let inner = place.entry(key).or_insert_with(|| Json::Object(Map::new()));
-                let Json::Object(inner) = inner else { break };
-                place = inner;
-            }
+            insert_at(&mut values, path, json_of_value(&facts.slot(slot).value));
         }
         Ok(values)
     }

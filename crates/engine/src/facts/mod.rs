@@ -2,4 +2,5 @@
 
 pub(crate) mod documents;
 pub(crate) mod judge;
+pub(crate) mod nested;
 pub(crate) mod people;

@@ -8,7 +8,7 @@ use std::sync::OnceLock;
 
 use bumpalo::Bump;
 use fencepost_core::{Acceptance, Canonical, Datum, Holder, Membership, Person, PersonId, Reason, Watch};
-use fencepost_formats::datum_of_json;
+use fencepost_formats::{datum_of_json, is_address};
 use fencepost_store::{LedgerError, Reader};
 use jiff::Timestamp;
 
@@ -169,6 +169,12 @@ impl People {
     /// Returns a person by id, of whom nothing more will be asked: what had to be read for it is not kept.
     pub(crate) fn get_once(&self, id: &str) -> Option<Cow<'_, Person>> {
         self.passing(self.listed(id)?)
+    }
+
+    /// Returns the mail address of a person, where the lists have one that can be written to.
+    pub(crate) fn mail_of(&self, id: &str) -> Option<String> {
+        let person = self.get_once(id)?;
+        person.text("mail").filter(|mail| is_address(mail)).map(str::to_owned)
     }
 
     /// Returns everybody, ascending by id.

@@ -136,8 +136,14 @@ pub(crate) struct PostureAt<'p> {
 impl PostureAt<'_> {
     /// Returns the findings of a device that run.
     pub(crate) fn running(&self, job: &Job<'_>) -> Result<Vec<Finding>, LedgerError> {
+        let all = self.latest(job)?;
+        Ok(all.into_iter().filter(Finding::is_running).collect())
+    }
+
+    /// Returns the latest finding of a device for each of what it may be found with; of an earlier assessment those that run.
+    pub(crate) fn latest(&self, job: &Job<'_>) -> Result<Vec<Finding>, LedgerError> {
         let name = job.device.name.as_str();
-        let all = match &job.before {
+        Ok(match &job.before {
             Some(row) => {
                 unpack_findings(row.findings, name).ok_or_else(|| unreadable(self.project, name, "the findings"))?
             }
@@ -145,8 +151,7 @@ impl PostureAt<'_> {
                 let finding = |row| codec::finding(row).ok_or_else(|| unreadable(self.project, name, "a finding"));
                 job.findings.iter().map(finding).collect::<Result<_, _>>()?
             }
-        };
-        Ok(all.into_iter().filter(Finding::is_running).collect())
+        })
     }
 
     /// Returns how many findings of a device run, and how they stand.

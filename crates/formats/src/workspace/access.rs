@@ -6,7 +6,7 @@ use jiff::tz::TimeZone;
 use super::rules::stages;
 use super::shape::{KeyKind, TableKey, TableShape, words};
 use super::table::{Table, TableReader};
-use crate::template::{TEMPLATE_NAMES, check_template};
+use crate::template::{TextKind, check_template};
 
 pub(super) static FILE: TableShape = TableShape::new(
     "access.toml",
@@ -118,8 +118,8 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, zone: &TimeZo
 /// What a person is told: a text with names that are filled in.
 fn tell(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<String> {
     let text = reader.string(table, "tell")?;
-    if let (Err(wrong), Some(value)) = (check_template(&text), table.get("tell")) {
-        let names = TEMPLATE_NAMES.join(", ");
+    if let (Err(wrong), Some(value)) = (check_template(&text, TextKind::Stopped), table.get("tell")) {
+        let names = TextKind::Stopped.names().join(", ");
         let help = format!("a text fills in {names}: {{{{ device.model }}}}, {{{{ findings }}}}");
         reader.error("bad-template", format!("the text cannot be filled in: {}", wrong.message), value.span(), help);
     }

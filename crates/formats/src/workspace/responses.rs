@@ -1,7 +1,8 @@
 //! `responses.toml`: what follows from findings, step by step, and on which devices commands are allowed.
 
 use fencepost_core::{
-    Addressee, CommandSource, CommandTarget, Named, ResponseSource, ResponsesSource, StepAction, StepMoment, StepSource,
+    Addressee, CommandSource, CommandTarget, Diagnostic, Named, ResponseSource, ResponsesSource, StepAction,
+    StepMoment, StepSource, TemplateName, is_slug,
 };
 
 use super::shape::{KeyKind, TableKey, TableShape, words};
@@ -116,7 +117,11 @@ fn step(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<StepSource> {
         }
     };
     let to = reader.names(table, "to");
-    let template = reader.string(table, "template").unwrap_or_else(|| id.text.clone());
+    let named = reader.named(table, "template");
+    let template = TemplateName {
+        is_named: named.is_some(),
+        name: named.map_or_else(|| id.text.clone(), |named| template_name(reader, named)),
+    };
     let undo = reader.named(table, "undo");
     let action = match deed {
         Deed::Notify => StepAction::Notify { to: to.iter().map(|to| Addressee::parse(&to.text)).collect(), template },
@@ -129,6 +134,16 @@ fn step(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<StepSource> {
         },
     };
     Some(StepSource { id, at, action, to, undo })
+}
+
+/// Returns the name of a template, which leads to a file of one folder and nowhere else.
+fn template_name(reader: &mut TableReader<'_>, named: Named) -> String {
+    if !is_slug(&named.text) {
+        let message = format!("`{}` is no name of a template", named.text);
+        let help = "write the name of a file in templates/ without .txt: lower-case words with hyphens";
+        reader.report(Diagnostic::error("bad-id", message, named.span).help(help));
+    }
+    named.text
 }
 
 /// Returns the one recipient with whom a ticket is raised.

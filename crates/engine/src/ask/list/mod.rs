@@ -8,6 +8,7 @@ mod facts;
 mod feeds;
 mod findings;
 mod groups;
+pub(crate) mod outbox;
 mod people;
 mod rows;
 mod rules;
@@ -39,6 +40,10 @@ pub enum Kind {
     Findings,
     /// Waivers, with what they cover.
     Waivers,
+    /// Actions that findings set off.
+    Actions,
+    /// Deliveries that carried them.
+    Deliveries,
     /// People, with their devices.
     People,
     /// Services, with who reaches them.
@@ -57,7 +62,7 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 14] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 16] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
@@ -70,6 +75,13 @@ impl Kind {
         (Self::Groups, "groups", ["group", "groups"], "Groups, with how many belong to them"),
         (Self::Findings, "findings", ["finding", "findings"], "Findings that run, the longest overdue first"),
         (Self::Waivers, "waivers", ["waiver", "waivers"], "Waivers, with what they cover and until when"),
+        (Self::Actions, "actions", ["action", "actions"], "Actions that findings set off, and how far they have come"),
+        (
+            Self::Deliveries,
+            "deliveries",
+            ["delivery", "deliveries"],
+            "Messages, tickets and commands that went out, newest first",
+        ),
         (Self::People, "people", ["person", "people"], "People, with their devices"),
         (Self::Services, "services", ["service", "services"], "Services, with who reaches them"),
         (Self::Access, "access", ["access rule", "access rules"], "Access rules, with whom they hit"),
@@ -81,15 +93,21 @@ impl Kind {
 }
 
 impl Kind {
+    /// Returns whether it goes by the workspace as it is written now, and not as it was at the assessment.
+    pub fn is_of_current_rules(self) -> bool {
+        self == Self::Actions
+    }
+
     /// Returns whether it is about what came in, and not about what an assessment made of it.
     pub fn is_of_state(self) -> bool {
         match self {
-            Self::Facts | Self::Sources | Self::Corrections | Self::Waivers | Self::Rejects => true,
+            Self::Facts | Self::Sources | Self::Corrections | Self::Waivers | Self::Deliveries | Self::Rejects => true,
             Self::Devices
             | Self::Rules
             | Self::Coverage
             | Self::Groups
             | Self::Findings
+            | Self::Actions
             | Self::People
             | Self::Services
             | Self::Access
@@ -109,7 +127,8 @@ pub(crate) struct Column {
 }
 
 /// Columns whose cells are moments, in every list but where they are counts.
-const MOMENTS: [&str; 11] = [
+const MOMENTS: [&str; 12] = [
+    "at",
     "as_of",
     "opened",
     "due",
@@ -191,6 +210,8 @@ impl Reading<'_> {
             Kind::Groups => groups::columns(),
             Kind::Findings => findings::columns(),
             Kind::Waivers => waivers::columns(),
+            Kind::Actions => outbox::action_columns(),
+            Kind::Deliveries => outbox::delivery_columns(),
             Kind::People => self.people_columns(),
             Kind::Services => services::columns(),
             Kind::Access => access::columns(),
@@ -215,6 +236,8 @@ impl Reading<'_> {
             Kind::Groups => self.list_groups(&mut sink)?,
             Kind::Findings => self.list_findings(&mut sink)?,
             Kind::Waivers => self.list_waivers(&mut sink)?,
+            Kind::Actions => self.list_actions(&mut sink)?,
+            Kind::Deliveries => self.list_deliveries(&mut sink)?,
             Kind::People => self.list_people(&mut sink)?,
             Kind::Services => self.list_services(&mut sink)?,
             Kind::Access => self.list_access(&mut sink)?,

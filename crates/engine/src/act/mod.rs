@@ -1,0 +1,11 @@
+//! What is done about findings: the outbox, what would be sent, and sending it.
+
+pub(crate) mod approve;
+pub(crate) mod brake;
+mod carriers;
+pub(crate) mod compose;
+pub(crate) mod journal;
+pub(crate) mod outbox;
+pub(crate) mod plan;
+pub(crate) mod send;
+pub(crate) mod templates;

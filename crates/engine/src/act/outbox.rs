@@ -1,0 +1,451 @@
+//! The outbox as it stands at a moment: every action that findings set off, from their clocks, their ladders, and what the ledger
+//! says was done.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Arc;
+
+use bumpalo::Bump;
+use fencepost_core::{
+    Action, ActionId, ActionRecord, ActionState, Addressee, Approval, CommandTarget, DeviceInput, Facts, Finding,
+    FindingId, HeldBecause, Holder, OutboxInput, OutboxSettings, PersonId, Response, ResponseStep, StepAction, Subject,
+    Target, Value, VerdictOutcome, WaitsFor,
+};
+use fencepost_formats::SendSettings;
+use fencepost_store::{ActionRow, DeliveryState, LedgerError, Reader};
+use jiff::Timestamp;
+
+use super::journal::SentJournal;
+use crate::error::EngineError;
+use crate::facts::judge::Judge;
+use crate::facts::people::People;
+use crate::ledger_view::batch::Job;
+use crate::ledger_view::device_facts::Wanted;
+use crate::ledger_view::reading::Reading;
+use crate::workspace::project::Project;
+
+/// An action with what it is about.
+#[derive(Clone, Debug)]
+pub struct OutboxLine {
+    /// The action.
+    pub action: Action,
+    /// The step of the ladder.
+    pub step: ResponseStep,
+    /// The finding.
+    pub finding: Arc<Finding>,
+    /// What was tried, where anything was.
+    pub attempts: Option<Attempts>,
+}
+
+/// What was tried to carry out an action.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Attempts {
+    /// What the receiver knows the last delivery by that carried it.
+    pub delivery: String,
+    /// How often it was tried in all.
+    pub count: u32,
+    /// When it was tried last.
+    pub at: Timestamp,
+    /// What the receiver of a command last said.
+    pub answer: Option<String>,
+    /// Why it failed, or what the receiver said.
+    pub because: Option<String>,
+}
+
+/// Where an action stands, as lists tell it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum OutboxState {
+    /// It may be carried out.
+    Ripe,
+    /// Somebody has to do something first.
+    Held,
+    /// It may have been carried out.
+    InDoubt,
+    /// It could not be delivered, and is tried again.
+    Failed,
+    /// The workspace does not allow it.
+    Withheld,
+    /// Its moment has not come.
+    Waiting,
+    /// It was delivered, and the device was not reached yet.
+    Pending,
+    /// The receiver will not do it.
+    Refused,
+    /// The device cannot do it.
+    Unsupported,
+    /// It was delivered.
+    Delivered,
+    /// The device carried it out.
+    Done,
+    /// A later notice takes its place.
+    Skipped,
+    /// It is not needed any more.
+    Cancelled,
+}
+
+impl OutboxState {
+    /// Returns the word used in JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Ripe => "ripe",
+            Self::Held => "held",
+            Self::InDoubt => "in-doubt",
+            Self::Failed => "failed",
+            Self::Withheld => "withheld",
+            Self::Waiting => "waiting",
+            Self::Pending => "pending",
+            Self::Refused => "refused",
+            Self::Unsupported => "unsupported",
+            Self::Delivered => "delivered",
+            Self::Done => "done",
+            Self::Skipped => "skipped",
+            Self::Cancelled => "cancelled",
+        }
+    }
+}
+
+impl OutboxLine {
+    /// Returns where it stands.
+    pub fn state(&self) -> OutboxState {
+        let answer = self.attempts.as_ref().and_then(|attempts| attempts.answer.as_deref());
+        match &self.action.state {
+            ActionState::Ripe => OutboxState::Ripe,
+            ActionState::Held(_) => OutboxState::Held,
+            ActionState::InDoubt => OutboxState::InDoubt,
+            ActionState::Withheld => OutboxState::Withheld,
+            ActionState::Waiting { waits_for: WaitsFor::Retry, .. } => OutboxState::Failed,
+            ActionState::Waiting { .. } => OutboxState::Waiting,
+            ActionState::Skipped => OutboxState::Skipped,
+            ActionState::Cancelled => OutboxState::Cancelled,
+            ActionState::Refused { .. } if answer == Some("unsupported") => OutboxState::Unsupported,
+            ActionState::Refused { .. } => OutboxState::Refused,
+            ActionState::Delivered { .. } => match answer {
+                Some("done") => OutboxState::Done,
+                Some("pending") => OutboxState::Pending,
+                _ => OutboxState::Delivered,
+            },
+        }
+    }
+
+    /// Returns when it was carried out or tried, or else when that may be; none where nobody knows.
+    pub fn moment(&self) -> Option<Timestamp> {
+        match (&self.action.state, &self.attempts) {
+            (ActionState::Waiting { until, .. }, _) => *until,
+            (ActionState::Delivered { at } | ActionState::Refused { at }, _) => Some(*at),
+            (ActionState::InDoubt, Some(attempts)) => Some(attempts.at),
+            _ => self.action.moment,
+        }
+    }
+
+    /// Returns why it stands so, where that is not plain.
+    pub fn because(&self, project: &Project) -> Option<String> {
+        let said = || self.attempts.as_ref().and_then(|attempts| attempts.because.clone());
+        let words = match &self.action.state {
+            ActionState::Held(HeldBecause::Approval) => "somebody has to approve it",
+            ActionState::Held(HeldBecause::ApprovalLapsed) => "its approval has lapsed, or was of older evidence",
+            ActionState::Held(HeldBecause::NotProven) => "the finding is not overdue on fresh facts",
+            ActionState::Held(HeldBecause::NoWarning) => "no step before it warns anybody",
+            ActionState::Held(HeldBecause::NobodyToTell) => "there is nobody who could be told",
+            ActionState::InDoubt if self.attempts.is_none() => {
+                "the ledger is older than what was sent: it may have gone out; approve it to send it again"
+            }
+            ActionState::InDoubt => {
+                return Some(said().unwrap_or_else(|| "nobody knows whether it went out".to_owned()));
+            }
+            ActionState::Withheld => return Some(self.why_withheld(project)),
+            ActionState::Waiting { waits_for, .. } => match waits_for {
+                WaitsFor::Retry => return said(),
+                WaitsFor::Moment => return None,
+                WaitsFor::Waiver => "the finding is waived",
+                WaitsFor::QuietHours => "these are quiet hours",
+                WaitsFor::Warning => "its warning was not delivered long enough ago",
+            },
+            ActionState::Skipped => "a later notice takes its place",
+            ActionState::Cancelled => "the finding has closed",
+            ActionState::Ripe => return None,
+            ActionState::Delivered { .. } | ActionState::Refused { .. } => return said(),
+        };
+        Some(words.to_owned())
+    }
+
+    fn why_withheld(&self, project: &Project) -> String {
+        let StepAction::Command { command, .. } = &self.step.action else { return String::new() };
+        let condition = project.rules.responses().allowed_when().get(command);
+        let condition = condition.map_or("", |condition| condition.as_str().trim());
+        format!("`{command}` is allowed only where {condition}, which does not hold or is not known")
+    }
+
+    /// Returns the person whom it is for, by id.
+    pub fn person(&self) -> Option<&str> {
+        match &self.action.target {
+            Target::Person { id, .. } | Target::Account(id) => Some(id.as_str()),
+            Target::Recipient(_) | Target::Mail(_) | Target::Device | Target::Nobody => None,
+        }
+    }
+
+    /// Returns what it does, in a word.
+    pub fn deed(&self) -> &'static str {
+        match &self.step.action {
+            StepAction::Notify { .. } => "notify",
+            StepAction::Raise { .. } => "raise",
+            StepAction::Command { .. } => "command",
+        }
+    }
+
+    /// Returns whom or what it is for, in a word.
+    pub fn to(&self) -> &str {
+        match &self.action.target {
+            Target::Person { is_holder: true, .. } => "holder",
+            Target::Person { is_holder: false, .. } => "lead",
+            Target::Recipient(id) => id,
+            Target::Mail(address) => address,
+            Target::Device => "device",
+            Target::Account(_) => "account",
+            Target::Nobody => "nobody",
+        }
+    }
+}
+
+/// What the ledger knows of what was done about findings.
+#[derive(Debug, Default)]
+pub(crate) struct OutboxRecords {
+    records: BTreeMap<ActionId, ActionRecord>,
+    attempts: HashMap<ActionId, Attempts>,
+    approvals: BTreeMap<ActionId, Approval>,
+    /// The findings about which something was done.
+    findings: HashSet<FindingId>,
+}
+
+impl OutboxRecords {
+    /// Reads what was done up to a moment. What the journal says was begun, and the ledger does not know, is in doubt: the ledger is
+    /// an older one.
+    pub(crate) fn load(reader: &Reader<'_>, journal: &SentJournal, at: Timestamp) -> Result<Self, LedgerError> {
+        let mut all = Self::default();
+        for (action, begun) in journal.actions().filter(|(_, begun)| *begun <= at) {
+            all.records.insert(action, ActionRecord::InDoubt { at: begun });
+        }
+        let mut known: HashSet<ActionId> = HashSet::new();
+        reader.each_action(|row| {
+            if row.at <= at {
+                // What the journal says is overtaken by the first thing that the ledger says.
+                if known.insert(ActionId::of_number(row.key.action)) {
+                    all.records.remove(&ActionId::of_number(row.key.action));
+                }
+                all.add(&row);
+            }
+        })?;
+        for row in reader.approvals()?.into_iter().filter(|row| row.at <= at) {
+            let approval = Approval { at: row.at, evidence_at: row.evidence_at };
+            all.approvals.insert(ActionId::of_number(row.action), approval);
+        }
+        // What may have gone out before is sent again where somebody says so.
+        let Self { records, approvals, .. } = &mut all;
+        records.retain(|id, _| known.contains(id) || !approvals.contains_key(id));
+        Ok(all)
+    }
+
+    fn add(&mut self, row: &ActionRow) {
+        let (id, at) = (ActionId::of_number(row.key.action), row.at);
+        self.findings.insert(FindingId::of_number(row.key.finding));
+        let before = self.attempts.get(&id).map_or(0, |attempts| attempts.count);
+        let count = before + row.attempts;
+        let attempts = Attempts {
+            delivery: row.delivery.clone(),
+            count,
+            at,
+            answer: row.answer.clone(),
+            because: row.because.clone(),
+        };
+        self.attempts.insert(id, attempts);
+        let is_refused = matches!(row.answer.as_deref(), Some("refused" | "unsupported"));
+        let record = match row.state {
+            DeliveryState::Delivered if is_refused => ActionRecord::Refused { at },
+            DeliveryState::Delivered => ActionRecord::Delivered { at },
+            DeliveryState::Claimed => ActionRecord::InDoubt { at },
+            DeliveryState::Failed => ActionRecord::Failed { at, attempts: count },
+            DeliveryState::GivenUp => return,
+        };
+        // What was delivered once stays so.
+        if !matches!(self.records.get(&id), Some(ActionRecord::Delivered { .. })) {
+            self.records.insert(id, record);
+        }
+    }
+
+    /// Returns what was tried for an action.
+    pub(crate) fn attempts(&self, id: ActionId) -> Option<&Attempts> {
+        self.attempts.get(&id)
+    }
+}
+
+/// Asks for the actions of findings.
+pub(crate) struct Outbox<'o> {
+    /// The ledger as of the moment, by the rules of now.
+    pub reading: &'o Reading<'o>,
+    /// What was done.
+    pub records: &'o OutboxRecords,
+}
+
+impl Outbox<'_> {
+    /// Goes through all actions, those of a device at a time.
+    pub(crate) fn each_device(
+        &self,
+        mut take: impl FnMut(Vec<OutboxLine>) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        if self.reading.project.rules.responses().ladders().is_empty() || self.reading.assessment.is_none() {
+            return Ok(());
+        }
+        // What is done now is done by what is known now.
+        let (judge, posture) = (self.reading.judge().as_of(self.reading.at), self.reading.posture());
+        let (project, records) = (self.reading.project, self.records);
+        let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
+            let mut findings = posture.latest(job)?;
+            findings.retain(|finding| finding.is_running() || records.findings.contains(&finding.id));
+            findings.retain(|finding| project.rules.response(&finding.subject).is_some());
+            if findings.is_empty() {
+                return Ok(Vec::new());
+            }
+            let input = judge.judged(&job.device.name, facts, arena).input;
+            let device = ActedOnDevice { records, judge: &judge, input, arena };
+            Ok(findings.into_iter().flat_map(|finding| device.lines(finding)).collect())
+        };
+        let layout = self.reading.project.rules.layout();
+        // A condition on a command may read any fact that rules do not.
+        let slots: Vec<_> = self.reading.project.rules.named_slots().into_iter().collect();
+        self.reading.with_facts(&judge, Wanted::as_read(layout, &slots), look, |lines: Vec<OutboxLine>| {
+            match lines.is_empty() {
+                true => Ok(()),
+                false => take(lines),
+            }
+        })
+    }
+}
+
+/// A device whose findings set actions off.
+struct ActedOnDevice<'d> {
+    records: &'d OutboxRecords,
+    judge: &'d Judge<'d>,
+    input: DeviceInput<'d>,
+    arena: &'d Bump,
+}
+
+impl ActedOnDevice<'_> {
+    fn lines(&self, finding: Finding) -> Vec<OutboxLine> {
+        let Self { records, judge, .. } = self;
+        let project = judge.project;
+        let Some(response) = project.rules.response(&finding.subject) else { return Vec::new() };
+        let settings = &project.config.send;
+        let outbox = OutboxSettings {
+            calendar: &project.config.calendar,
+            approval_for: settings.approval_for,
+            quiet: settings.quiet.as_ref(),
+        };
+        let targets: Vec<Vec<Target>> =
+            response.steps.iter().map(|step| targets_of(step, self.input.holders, settings, judge.people)).collect();
+        let session = self.judge.session(self.arena);
+        let is_allowed =
+            |command: &str| matches!(project.rules.allows(command, &self.input, session), Value::Boolean(true));
+        let input = OutboxInput {
+            finding: &finding,
+            response,
+            targets: &targets,
+            records: &records.records,
+            approvals: &records.approvals,
+            is_proven: self.is_proven(&finding, response),
+            is_allowed: &is_allowed,
+        };
+        let actions = outbox.actions(&input, judge.at);
+        let finding = Arc::new(finding);
+        let step = |action: &Action| response.steps.iter().find(|step| step.id == action.step).cloned();
+        let line = |action: Action| {
+            Some(OutboxLine {
+                step: step(&action)?,
+                finding: Arc::clone(&finding),
+                attempts: records.attempts(action.id).cloned(),
+                action,
+            })
+        };
+        actions.into_iter().filter_map(line).collect()
+    }
+
+    /// Returns whether a finding holds by what is known now, at the moment of reading: nobody is locked out on facts that are too old.
+    fn is_proven(&self, finding: &Finding, response: &Response) -> bool {
+        let is_command = |step: &ResponseStep| matches!(step.action, StepAction::Command { undo: None, .. });
+        let at = self.judge.at;
+        if !finding.clock.is_overdue(at) || !response.steps.iter().any(is_command) {
+            return false;
+        }
+        let rules = self.judge.project.rules.rules();
+        let verdicts = self.judge.verdicts(&self.input, self.arena);
+        let is_enforced = |rule: usize| rules[rule].stage(at) == fencepost_core::Stage::Enforced;
+        let mut enforced = verdicts.all.iter().filter(|verdict| is_enforced(verdict.rule));
+        match &finding.subject {
+            Subject::Rule(id) => {
+                enforced.any(|verdict| rules[verdict.rule].id == *id && verdict.outcome == VerdictOutcome::Fail)
+            }
+            Subject::Silence => enforced.any(|verdict| matches!(verdict.outcome, VerdictOutcome::Unknown(_))),
+            Subject::Uncovered => enforced.all(|verdict| verdict.outcome == VerdictOutcome::NotApplicable),
+        }
+    }
+}
+
+/// Returns whom or what a step is for, each once. Where nobody can be told, that is the recipient who stands in.
+fn targets_of(step: &ResponseStep, holders: &[Holder<'_>], settings: &SendSettings, people: &People) -> Vec<Target> {
+    let fallback = || settings.fallback.clone().map_or(Target::Nobody, Target::Recipient);
+    let mut targets: Vec<Target> = Vec::new();
+    let mut add = |target: Target| match targets.iter_mut().find(|known| known.is_same(&target)) {
+        // Whoever leads and holds is told as the one who holds.
+        Some(known) if matches!(target, Target::Person { is_holder: true, .. }) => *known = target,
+        Some(_) => {}
+        None => targets.push(target),
+    };
+    match &step.action {
+        StepAction::Raise { to, .. } => add(Target::Recipient(to.clone())),
+        StepAction::Command { on: CommandTarget::Device, .. } => add(Target::Device),
+        StepAction::Command { on: CommandTarget::Account, .. } => {
+            holders.iter().for_each(|holder| add(Target::Account(PersonId::from(holder.id))));
+        }
+        StepAction::Notify { to, .. } => {
+            for addressee in to {
+                match addressee {
+                    Addressee::Holder => {
+                        let reached: Vec<&str> = holders
+                            .iter()
+                            .filter(|holder| people.mail_of(holder.id).is_some())
+                            .map(|holder| holder.id)
+                            .collect();
+                        // A holder who cannot be told is told of to somebody who can.
+                        if reached.is_empty() {
+                            add(fallback());
+                        }
+                        reached
+                            .into_iter()
+                            .for_each(|id| add(Target::Person { id: PersonId::from(id), is_holder: true }));
+                    }
+                    Addressee::Lead => {
+                        let leads = holders.iter().filter_map(|holder| holder.person?.text("lead"));
+                        leads
+                            .filter(|lead| people.mail_of(lead).is_some())
+                            .for_each(|lead| add(Target::Person { id: PersonId::from(lead), is_holder: false }));
+                    }
+                    Addressee::Recipient(id) => add(Target::Recipient(id.clone())),
+                    Addressee::Mail(address) => add(Target::Mail(address.clone())),
+                }
+            }
+        }
+    }
+    if targets.is_empty() {
+        targets.push(match &step.action {
+            StepAction::Notify { .. } => fallback(),
+            StepAction::Raise { .. } | StepAction::Command { .. } => Target::Nobody,
+        });
+    }
+    // A step that would tell somebody needs nobody's absence.
+    if targets.len() > 1 {
+        targets.retain(|target| *target != Target::Nobody);
+    }
+    targets
+}
+
+/// Returns whether an action waits for nothing but being carried out.
+pub(crate) fn is_ripe(line: &OutboxLine) -> bool {
+    line.action.state == ActionState::Ripe
+}
