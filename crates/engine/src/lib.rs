@@ -28,6 +28,7 @@ pub use access::report::{
     AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, DeniedCount, OtherWay, PersonOrDevice,
 };
 pub use act::approve::{ApprovalRequest, approve};
+pub use act::as_told::AsTold;
 pub use act::brake::Brake;
 pub use act::compose::DeliveryContent;
 pub use act::outbox::{Attempts, OutboxLine, OutboxState};

@@ -304,6 +304,11 @@ impl Reader<'_> {
         )
     }
 
+    /// Returns the ids of those who hold devices, by the last assessment.
+    pub fn holders(&self) -> Result<Vec<String>, LedgerError> {
+        self.all("SELECT DISTINCT person FROM holder ORDER BY person", [], |row| row.get(0))
+    }
+
     /// Returns the moment of the latest attempt to deliver anything.
     pub fn last_delivery(&self) -> Result<Option<Timestamp>, LedgerError> {
         let latest = self.all("SELECT max(at) FROM delivery", [], |row| row.get::<_, Option<i64>>(0))?;

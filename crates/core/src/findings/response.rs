@@ -85,7 +85,7 @@ impl StepMoment {
     }
 
     /// The moment, though it may lie before the opening.
-    pub(super) fn nominal(&self, clock: &FindingClock, at: Timestamp, calendar: &WorkCalendar) -> Option<Timestamp> {
+    pub(crate) fn nominal(&self, clock: &FindingClock, at: Timestamp, calendar: &WorkCalendar) -> Option<Timestamp> {
         let anchor = match (self.anchor, clock.phase(at)) {
             (StepAnchor::Opened, _) => clock.opened,
             (StepAnchor::Due, _) => clock.due_at(at),
@@ -175,7 +175,7 @@ pub enum CommandTarget {
 
 impl ResponseStep {
     /// Returns whether it tells somebody of a finding that runs.
-    pub(super) fn is_warning(&self) -> bool {
+    pub(crate) fn is_warning(&self) -> bool {
         matches!(self.action, StepAction::Notify { .. }) && self.at.anchor != StepAnchor::Closed
     }
 

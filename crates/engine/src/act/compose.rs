@@ -240,6 +240,7 @@ impl<'c> Composer<'c> {
                     };
                     told.required = headline.required.map(|required| harmless(&required));
                     told.fix = line.fix.clone().or_else(|| line.rule.fix.clone());
+                    told.seen = line.evidence.collected().or(told.seen);
                     told.title.clone_from(&line.rule.title);
                     told.because.clone_from(&line.rule.because);
                     told.severity = Some(line.rule.severity.as_str());

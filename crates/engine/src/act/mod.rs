@@ -1,6 +1,7 @@
 //! What is done about findings: the outbox, what would be sent, and sending it.
 
 pub(crate) mod approve;
+pub(crate) mod as_told;
 pub(crate) mod brake;
 mod carriers;
 pub(crate) mod compose;

@@ -295,17 +295,11 @@ impl Outbox<'_> {
         }
         // What is done now is done by what is known now.
         let (judge, posture) = (self.reading.judge().as_of(self.reading.at), self.reading.posture());
-        let (project, records) = (self.reading.project, self.records);
+        let records = self.records;
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
-            let mut findings = posture.latest(job)?;
-            findings.retain(|finding| finding.is_running() || records.findings.contains(&finding.id));
-            findings.retain(|finding| project.rules.response(&finding.subject).is_some());
-            if findings.is_empty() {
-                return Ok(Vec::new());
-            }
+            let findings = posture.latest(job)?;
             let input = judge.judged(&job.device.name, facts, arena).input;
-            let device = ActedOnDevice { records, judge: &judge, input, arena };
-            Ok(findings.into_iter().flat_map(|finding| device.lines(finding)).collect())
+            Ok(ActedOnDevice { records, judge: &judge, input, arena }.all_lines(findings))
         };
         let layout = self.reading.project.rules.layout();
         // A condition on a command may read any fact that rules do not.
@@ -319,6 +313,17 @@ impl Outbox<'_> {
     }
 }
 
+impl Outbox<'_> {
+    /// Returns the actions of one device.
+    pub(crate) fn lines_of(&self, device: &str) -> Result<Vec<OutboxLine>, EngineError> {
+        let (judge, arena) = (self.reading.judge().as_of(self.reading.at), Bump::new());
+        let (documents, findings) = (self.reading.documents(device)?, self.reading.findings(Some(device), true)?);
+        let input = judge.device(device, &documents, &arena)?.input;
+        let on = ActedOnDevice { records: self.records, judge: &judge, input, arena: &arena };
+        Ok(on.all_lines(findings.into_values().flatten().collect()))
+    }
+}
+
 /// A device whose findings set actions off.
 struct ActedOnDevice<'d> {
     records: &'d OutboxRecords,
@@ -328,6 +333,12 @@ struct ActedOnDevice<'d> {
 }
 
 impl ActedOnDevice<'_> {
+    /// Returns the actions of those of its findings that run, or about which something was done.
+    fn all_lines(&self, findings: Vec<Finding>) -> Vec<OutboxLine> {
+        let is_there = |finding: &Finding| finding.is_running() || self.records.findings.contains(&finding.id);
+        findings.into_iter().filter(is_there).flat_map(|finding| self.lines(finding)).collect()
+    }
+
     fn lines(&self, finding: Finding) -> Vec<OutboxLine> {
         let Self { records, judge, .. } = self;
         let project = judge.project;

@@ -6,4 +6,5 @@ pub(crate) mod examples;
 pub(crate) mod preview;
 pub(crate) mod saved;
 pub(crate) mod vet;
+mod vet_responses;
 pub(crate) mod waive;

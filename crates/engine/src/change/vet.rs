@@ -18,6 +18,7 @@ use crate::assess::RuleCount;
 use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
 use crate::change::examples;
+use crate::change::vet_responses::vet_responses;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
@@ -153,6 +154,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
     let reader = ledger.map(Ledger::reader).transpose()?;
     told.extend(by_hand(project, reader.as_ref(), at)?);
     told.extend(access_gaps(&trial, reader.as_ref(), at)?);
+    told.extend(vet_responses(project, ledger, at)?);
     let mut devices = None;
     let around = Surroundings {
         controls: project.has_controls().then_some(&project.controls),

@@ -5,6 +5,7 @@
 
 mod access;
 mod fleet;
+mod responses;
 mod values;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -32,10 +33,11 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 39] = [
+pub const CODES: [(&str, &str); 46] = [
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
+    ("command-without-warning", "A command comes without a notice before it"),
     ("covers-nobody", "A rule covers no device"),
     ("draft-forgotten", "A rule has been a draft for more than 30 days"),
     ("everybody-meets", "A threshold that every device meets, and always did"),
@@ -49,12 +51,18 @@ pub const CODES: [(&str, &str); 39] = [
     ("fact-of-others", "A rule asks for a fact that only other platforms report"),
     ("former-name", "A device is called by a name that it has no more"),
     ("group-without-use", "Nothing names a group"),
+    ("holders-without-address", "People who hold devices have no mail address"),
+    ("no-channel", "No channel carries what a step sends"),
     ("no-consequence", "Nobody loses access over a rule"),
     ("nobody-passes", "No device that a rule covers passes it"),
+    ("notice-after-command", "A notice comes after the command that it is to warn of"),
     ("overtaken", "Another rule asks for more, of the same devices"),
+    ("response-unused", "Nothing sets a response off"),
     ("scoped-by-people", "Whether a rule about machines covers one hangs on who holds it"),
     ("shuts-out-emergency", "An access rule may shut out an account that is for emergencies"),
     ("sign-in-without-rule", "No access rule meets a kind of sign-in"),
+    ("template-fails", "The text of a message cannot be made"),
+    ("template-unused", "No step sends a text in templates/"),
     ("terms-of-other-version", "Terms were accepted in another version than is asked for"),
     ("terms-without-text", "The text of terms is not where it is said to be"),
     ("unknown-clause", "A rule answers for a clause that is not in controls.toml"),

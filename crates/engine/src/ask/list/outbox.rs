@@ -15,16 +15,16 @@ use crate::workspace::project::Project;
 /// Returns the columns of the list of actions.
 pub(super) fn action_columns() -> Vec<Column> {
     super::columns(
-        &["state", "at", "device", "rule", "step", "to", "action", "because"],
-        &["do", "person", "attempts", "delivery"],
+        &["state", "at", "device", "rule", "step", "to", "action", "because", "do", "person", "attempts", "delivery"],
+        &[],
     )
 }
 
 /// Returns the columns of the list of deliveries.
 pub(super) fn delivery_columns() -> Vec<Column> {
     super::columns(
-        &["delivery", "at", "state", "channel", "to", "subject", "because"],
-        &["key", "attempts", "answer", "actions"],
+        &["at", "state", "channel", "to", "subject", "because", "delivery", "key", "attempts", "actions"],
+        &["answer"],
     )
 }
 
@@ -84,7 +84,7 @@ impl Reading<'_> {
             DeliveryState::Failed | DeliveryState::GivenUp => "failed",
         };
         Ok(row([
-            ("delivery", json!(delivery.id)),
+            ("delivery", json!(delivery.key)),
             ("channel", json!(delivery.channel)),
             ("to", json!(delivery.recipient)),
             ("subject", json!(subject)),
