@@ -7,6 +7,7 @@ mod demo;
 mod fleet;
 mod json;
 mod random;
+pub mod services;
 
 pub use demo::{Day, FeedFile, days, workspace_files};
 pub use fleet::{fleet_document, write_fleet};

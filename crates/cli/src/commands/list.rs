@@ -159,7 +159,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
 }
 
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 18] = [
+const SENTENCES: [&str; 19] = [
+    "subject",
     "names",
     "title",
     "about",
@@ -184,7 +185,14 @@ const SENTENCES: [&str; 18] = [
 const MOST_OF_A_VALUE: usize = 40;
 
 /// Columns that can be done without where the terminal is narrow, the most dispensable first.
-const DISPENSABLE: [&str; 20] = [
+const DISPENSABLE: [&str; 27] = [
+    "delivery",
+    "key",
+    "attempts",
+    "actions",
+    "do",
+    "person",
+    "action",
     "about",
     "seen_as",
     "unit",

@@ -21,6 +21,7 @@ mod readme;
 mod rules;
 mod schemas;
 mod secrets;
+mod send;
 mod shown;
 mod sign_ins;
 mod state;

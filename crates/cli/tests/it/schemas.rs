@@ -8,7 +8,7 @@ use toml::Value;
 
 use crate::env::Env;
 
-const NAMES: [&str; 12] = [
+const NAMES: [&str; 13] = [
     "fencepost",
     "facts",
     "groups",
@@ -17,6 +17,7 @@ const NAMES: [&str; 12] = [
     "corrections",
     "devices",
     "waivers",
+    "responses",
     "rules",
     "baselines",
     "controls",

@@ -170,6 +170,17 @@ impl FindingClock {
         self.waived.iter().rfind(|time| time.from <= at).map_or(self.due, |time| time.due_after)
     }
 
+    /// Returns from when on the finding is overdue if it does not close, as of `at`: its due moment, or the end of a waiver that covers
+    /// it then.
+    pub fn overdue_from(&self, at: Timestamp) -> Timestamp {
+        self.waived.iter().rfind(|time| time.from <= at).map_or(self.due, |time| time.due_after.max(time.until))
+    }
+
+    /// Returns how many times a waiver has begun to cover the finding by `at`.
+    pub fn waivers_begun(&self, at: Timestamp) -> usize {
+        self.waived.iter().filter(|time| time.from <= at).count()
+    }
+
     /// Returns the moment from which the grace counts: the opening, or the end of a waiver after which it began anew.
     pub fn grace_begins(&self, at: Timestamp) -> Timestamp {
         let over = self.waived.iter().rfind(|time| time.until <= at && time.afresh);

@@ -11,7 +11,7 @@ use crate::facts::period::{Period, WorkCalendar};
 use crate::findings::clock::{CloseReason, Phase};
 use crate::findings::finding::Finding;
 use crate::findings::response::{Response, ResponseStep, StepAction, StepAnchor};
-use crate::id::{ActionId, FindingId, PersonId, StepId};
+use crate::id::{ActionId, PersonId, StepId};
 
 /// Whom or what an action is for.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -55,13 +55,17 @@ impl Target {
 }
 
 impl ActionId {
-    /// Returns the id of a step for a finding that fails for the `spell`-th time, as it is for one target.
-    pub fn new(finding: FindingId, spell: u32, step: &ResponseStep, target: &Target) -> Self {
+    /// Returns the id of a step for a finding as it is at a moment, and for one target. A warning is another one once a waiver has begun
+    /// to cover the finding; everything else, when it fails once more.
+    pub fn new(finding: &Finding, at: Timestamp, step: &ResponseStep, target: &Target) -> Self {
         let mut id = Fingerprint::new();
-        id.bytes(&finding.number().to_le_bytes());
+        id.bytes(&finding.id.number().to_le_bytes());
         id.text(step.id.as_str());
-        let spell = if step.is_warning() { 0 } else { spell };
-        id.bytes(&spell.to_le_bytes());
+        let time = match step.is_warning() {
+            true => u32::try_from(finding.clock.waivers_begun(at)).unwrap_or(u32::MAX),
+            false => finding.spell,
+        };
+        id.bytes(&time.to_le_bytes());
         id.text(&target.key());
         Self::of_number(id.value())
     }
@@ -290,7 +294,7 @@ impl<'l> Ladder<'l> {
     }
 
     fn id(&self, step: &ResponseStep, target: &Target) -> ActionId {
-        ActionId::new(self.input.finding.id, self.input.finding.spell, step, target)
+        ActionId::new(self.input.finding, self.at, step, target)
     }
 
     fn moment(&self, step: &ResponseStep) -> Option<Timestamp> {
@@ -368,12 +372,18 @@ impl<'l> Ladder<'l> {
             Phase::Closed { reason, .. } => {
                 (!self.is_wanted_at_closing(rung.step, target, reason)).then_some(ActionState::Cancelled)
             }
-            Phase::Waived { until } if !of_closing => {
+            // That a waiver is about to end is told before.
+            Phase::Waived { until } if !of_closing && !self.announces_end(rung.step) => {
                 Some(ActionState::Waiting { waits_for: WaitsFor::Waiver, until: Some(until) })
             }
             _ if rung.step.is_warning() && self.has_later_warning(rung, target) => Some(ActionState::Skipped),
             _ => None,
         }
+    }
+
+    /// Whether a step warns of what comes when the finding's waiver ends, and its moment has come.
+    fn announces_end(&self, step: &ResponseStep) -> bool {
+        step.is_warning() && step.at.is_before && self.moment(step).is_some_and(|moment| moment <= self.at)
     }
 
     /// Whether a step at the closing is wanted: thanks for what was fixed, to those who were told of it; the end of what was raised
@@ -511,7 +521,7 @@ mod tests {
     use crate::findings::clock::{FindingClock, WaivedTime};
     use crate::findings::finding::Subject;
     use crate::findings::response::{Addressee, CommandTarget, StepMoment, TemplateName};
-    use crate::id::DeviceId;
+    use crate::id::{DeviceId, FindingId};
     use crate::testing::moment;
 
     const DAY: SignedDuration = SignedDuration::from_hours(24);
@@ -724,6 +734,18 @@ mod tests {
         assert_eq!((case.state("last-day", &day(8)), case.state("ticket", &day(8))), (waived.clone(), waived));
         let moments: Vec<_> = case.actions(moment(&day(20))).into_iter().map(|action| action.moment).collect();
         assert_eq!(moments[1..3], [Some(moment(&day(26))), Some(due_after)]);
+        // Where the old due moment stands, the end of the waiver is told of a day before, also to those who were warned before it.
+        let mut kept = Case::new(&day(1), &day(8));
+        kept.deliver("last-day", &day(6));
+        let [from, until, due_after] = [7, 20, 8].map(|at| moment(&day(at)));
+        kept.finding.clock.waived = vec![WaivedTime { from, until, due_after, afresh: false, waiver: "w".into() }];
+        let waived = ActionState::Waiting { waits_for: WaitsFor::Waiver, until: Some(until) };
+        assert_eq!((kept.state("last-day", &day(18)), kept.state("last-day", &day(19))), (waived, ActionState::Ripe));
+        kept.deliver("last-day", &day(19));
+        assert_eq!(
+            (kept.state("ticket", &day(20)), kept.state("first-word", &day(20))),
+            (ActionState::Ripe, ActionState::Skipped)
+        );
         let mut case = Case::new("2027-03-05T21:00:00Z", &day(12));
         let time = |hour| Time::constant(hour, 30, 0, 0);
         case.quiet = Some(QuietHours { from: time(20), until: time(6), days_off: true });
@@ -839,6 +861,8 @@ mod tests {
                         }
                         "unlock" => prop_assert_eq!(locked, Some(case.finding.spell)),
                         "thanks" => prop_assert!(!clock.is_running()),
+                        // The end of a waiver is told of before it comes.
+                        "last-day" => prop_assert!(clock.is_running()),
                         _ => prop_assert!(clock.is_running() && !clock.is_waived(at)),
                     }
                     match luck % 8 {

@@ -88,7 +88,7 @@ impl StepMoment {
     pub(crate) fn nominal(&self, clock: &FindingClock, at: Timestamp, calendar: &WorkCalendar) -> Option<Timestamp> {
         let anchor = match (self.anchor, clock.phase(at)) {
             (StepAnchor::Opened, _) => clock.opened,
-            (StepAnchor::Due, _) => clock.due_at(at),
+            (StepAnchor::Due, _) => clock.overdue_from(at),
             (StepAnchor::Closed, Phase::Closed { at, .. }) => at,
             (StepAnchor::Closed, _) => return None,
         };

@@ -61,7 +61,8 @@ pub(crate) fn brake_of(reading: &Reading<'_>, planned: &[PlannedDelivery]) -> Re
         None => 0,
     };
     let (would, most) = (all.len() as u64, allowed(of, reading.project.config.send.brake));
-    let is_first = assessments.len() < 2;
+    // Once somebody has let something go out, it is a ledger like any other.
+    let is_first = assessments.len() < 2 && reading.reader.last_delivery()?.is_none();
     let holds = is_first || would > most;
     let count = |devices: &BTreeSet<&str>| devices.len() as u64;
     Ok(holds.then(|| Brake {

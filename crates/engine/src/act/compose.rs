@@ -185,13 +185,23 @@ impl<'c> Composer<'c> {
             ("closed", closed.iter().map(|one| self.template_json(one)).collect()),
             ("deadline", json!(deadline.map(|at| self.moment(at)))),
             ("loses", json!(loses)),
-            ("waiver", Json::Null),
+            ("waiver", self.waiver_json(findings)),
             ("more", json!(findings.len().saturating_sub(MOST_TOLD))),
         ];
         Ok(TemplateValues {
             device,
             findings: told.iter().map(|one| self.template_json(one)).collect(),
             others: others.into_iter().map(|(name, value)| (name.to_owned(), value)).collect(),
+        })
+    }
+
+    /// Returns the waiver that covers the first of some findings; null where none does.
+    fn waiver_json(&self, findings: &[&Finding]) -> Json {
+        let time = findings.first().and_then(|finding| finding.clock.waived_at(self.reading.at));
+        let Some(time) = time else { return Json::Null };
+        let waiver = self.reading.project.rules.waivers().iter().find(|waiver| waiver.id == time.waiver);
+        json!({
+            "id": time.waiver.as_str(), "until": self.moment(time.until), "because": waiver.map(|waiver| &waiver.because),
         })
     }
 
@@ -225,7 +235,7 @@ impl<'c> Composer<'c> {
             required: None,
             seen: finding.evidence_at.or(report.collected),
             since: finding.clock.opened,
-            due: finding.clock.due_at(at),
+            due: finding.clock.overdue_from(at),
             fix: None,
             because: None,
             loses: losses,

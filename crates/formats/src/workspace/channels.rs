@@ -170,7 +170,8 @@ pub(super) static CHANNEL: TableShape = TableShape::new(
         TableKey::new("path", KeyKind::Text, "The folder, from the workspace."),
     ]],
 )
-.needs(&[&["id"], &["kind"]]);
+.needs(&[&["id"], &["kind"]])
+.with(&[("user", "password"), ("password", "user")]);
 pub(super) static RECIPIENT: TableShape = TableShape::new(
     "[[recipient]]",
     &[&[
@@ -293,7 +294,7 @@ fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, word: KindWord) {
     let missing: Vec<&str> = needed.iter().copied().filter(|key| table.get(key).is_none()).collect();
     if !missing.is_empty() {
         let message = format!("a channel of kind {kind} needs {}", missing.join(" and "));
-        reader.error("incomplete", message, table.heading(), "say where deliveries go");
+        reader.error("kind-needs", message, table.heading(), "say where deliveries go");
     }
     for entry in table.entries() {
         let is_fit = needed.iter().chain(optional).chain(&["id", "kind"]).any(|key| *key == entry.key);
@@ -325,7 +326,7 @@ fn smtp(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<ChannelKind> 
         return None;
     }
     let (user, password) = (secret(reader, table, "user"), secret(reader, table, "password"));
-    if user.is_some() != password.is_some() {
+    if table.get("user").is_some() != table.get("password").is_some() {
         let span = table.get("user").or(table.get("password")).map_or(0..0, |value| value.span());
         reader.error("incomplete", "`user` and `password` belong together", span, "write both, or neither");
     }

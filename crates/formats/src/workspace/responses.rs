@@ -141,7 +141,7 @@ fn template_name(reader: &mut TableReader<'_>, named: Named) -> String {
     if !is_slug(&named.text) {
         let message = format!("`{}` is no name of a template", named.text);
         let help = "write the name of a file in templates/ without .txt: lower-case words with hyphens";
-        reader.report(Diagnostic::error("bad-id", message, named.span).help(help));
+        reader.report(Diagnostic::error("bad-template-name", message, named.span).help(help));
     }
     named.text
 }
@@ -172,7 +172,7 @@ fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, deed: Deed) {
     };
     if table.get(needed).is_none() {
         let message = format!("a step with do = \"{word}\" needs `{needed}`");
-        reader.error("incomplete", message, table.heading(), format!("write {example}"));
+        reader.error("kind-needs", message, table.heading(), format!("write {example}"));
     }
     let idle: &[&str] = match deed {
         Deed::Notify | Deed::Raise => &["command", "on", "approve", "undo"],

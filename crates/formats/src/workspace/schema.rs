@@ -87,7 +87,7 @@ mod tests {
     use super::*;
     use crate::workspace::{FileText, load_workspace};
 
-    const WORKSPACE: [(WorkspaceFile, &str); 10] = [
+    const WORKSPACE: [(WorkspaceFile, &str); 11] = [
         (
             WorkspaceFile::Config,
             r#"name = "Ferries"
@@ -98,8 +98,44 @@ fence_by = "site"
 company_device = 'platform = "linux"'
 uncovered = "unproven"
 relapse = 0
-silence = { grace = "3d" }
+silence = { grace = "3d", response = "ladder" }
 history = { keep = "1w 2 days" }
+[responses]
+default = "ladder"
+by_severity = { low = "ladder", critical = "ladder" }
+mail = "mail"
+commands = "station"
+fallback = "desk"
+brake = "5%"
+approval_for = "12h"
+quiet = { from = "20:00", until = "06:30", days_off = true }
+[[channel]]
+id = "mail"
+kind = "smtp"
+server = "mail.example:587"
+tls = "starttls"
+from = "desk@company.example"
+user = "env:USER"
+password = "file:secret"
+[[channel]]
+id = "tickets"
+kind = "webhook"
+url = "https://desk.example/tickets"
+token = "env:TOKEN"
+[[channel]]
+id = "station"
+kind = "commands"
+url = "http://127.0.0.1:8090/commands"
+[[channel]]
+id = "files"
+kind = "folder"
+path = "outbox"
+[[recipient]]
+id = "desk"
+channel = "tickets"
+[[recipient]]
+id = "team"
+mail = "team@company.example"
 [[source]]
 id = "handhelds"
 files = "handhelds-*.csv"
@@ -204,6 +240,20 @@ because = "Painted."
 "#,
         ),
         (
+            WorkspaceFile::Responses,
+            r#"[[response]]
+id = "ladder"
+steps = [
+  { id = "word", at = "opened", do = "notify", to = ["holder", "lead", "team", "a@b.example"], template = "first-word" },
+  { id = "ticket", at = "due - 1d", do = "raise", to = "desk" },
+  { id = "lock", at = "due + 2 working days", do = "command", command = "lock", on = "account", approve = true },
+  { id = "unlock", at = "closed", do = "command", command = "unlock", undo = "lock" },
+]
+[command.lock]
+allowed_when = 'platform = "linux"'
+"#,
+        ),
+        (
             WorkspaceFile::Rules,
             r#"[[rule]]
 id = "locked"
@@ -296,7 +346,7 @@ expect = "fail"
                 text: (if *kind == file { text } else { own }).to_owned(),
             })
             .collect();
-        files.insert(8, FileText { path: "baselines/two.toml".to_owned(), text: ANY.to_owned() });
+        files.insert(9, FileText { path: "baselines/two.toml".to_owned(), text: ANY.to_owned() });
         let workspace = load_workspace(files);
         let (_, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &[]);
         let all = workspace.mistakes.iter().chain(&meaning);

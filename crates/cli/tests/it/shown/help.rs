@@ -30,6 +30,7 @@ fn every_command_has_its_help() {
       baseline  What machines of one kind are expected to look like
       preview   Say what edited rules would change on today's fleet, before they are in force
       waive     Let devices be without what a rule asks for, up to a day
+      send      Carry out what findings set off: messages, tickets and commands
       schema    Print the JSON Schema of a workspace file, for editors
       help      Print this message or the help of the given subcommand(s)
 
@@ -270,6 +271,8 @@ fn every_command_has_its_help() {
               - groups:      Groups, with how many belong to them
               - findings:    Findings that run, the longest overdue first
               - waivers:     Waivers, with what they cover and until when
+              - actions:     Actions that findings set off, and how far they have come
+              - deliveries:  Messages, tickets and commands that went out, newest first
               - people:      People, with their devices
               - services:    Services, with who reaches them
               - access:      Access rules, with whom they hit
@@ -661,6 +664,9 @@ fn every_command_has_its_help() {
           --as-of <TIME>
               Tell it as of TIME
 
+          --as-told
+              Tell it as the notice does that would be sent next
+
           --format <FORMAT>
               How to write the result
 
@@ -702,6 +708,7 @@ fn every_command_has_its_help() {
     Examples:
       fencepost why tern-tickets
       fencepost why tern-tickets ticket-server/sshd.permit_root_login
+      fencepost why puffin-bridge-1 --as-told
     "#);
     insta::assert_snapshot!(env.shows(&["access", "--help"]), @r#"
     $ fencepost access --help
@@ -1141,6 +1148,7 @@ fn every_command_has_its_help() {
               - corrections: Facts set by hand
               - devices:     Devices that were retired or renamed
               - waivers:     Rules that devices need not meet up to a day, since somebody answers for it
+              - responses:   What follows from findings, step by step
               - rules:       Rules: what the devices that they cover must meet
               - baselines:   A baseline: what machines of one kind are expected to look like
               - controls:    Clauses of laws, norms and contracts that rules answer for

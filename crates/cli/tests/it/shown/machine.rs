@@ -1105,7 +1105,7 @@ fn history() {
     {
       "schema": 1,
       "whole": true,
-      "runs": 44,
+      "runs": 57,
       "devices": 141,
       "documents": 170,
       "findings": 44,
@@ -1123,7 +1123,7 @@ fn vet() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
-      "files": 17,
+      "files": 18,
       "rules": 24,
       "devices": 141,
       "examples": 6,
@@ -1211,9 +1211,9 @@ fn vet() {
         },
         {
           "file": "baselines/unattended.toml",
-          "line": 8,
+          "line": 9,
           "column": 1,
-          "end_line": 8,
+          "end_line": 9,
           "end_column": 18,
           "level": "note",
           "code": "everybody-meets",

@@ -728,7 +728,7 @@ fn mistakes_in_workspace_files() {
     3 | nonsense = 1
       | ^^^^^^^^
       |
-      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, working_days, holidays, holidays_file, access, assess, silence, history, source
+      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, working_days, holidays, holidays_file, access, assess, silence, history, source, channel, recipient, responses
 
     error[bad-period]: `grace` is not a length of time
      --> fencepost.toml:5:9
@@ -1056,7 +1056,7 @@ fn mistakes_in_workspace_files() {
     5 | "a" = { equals = 1, at_least = 2 }
       |         ^^^^^^
       |
-      = help: an expectation has value, test, drop, topic, severity, stage, enforced_from, grace, because, fix, controls
+      = help: an expectation has value, test, drop, topic, severity, stage, enforced_from, grace, because, fix, controls, response
 
     error[unknown-key]: unknown key `at_least` in an expectation
      --> baselines/b.toml:5:21
@@ -1064,7 +1064,7 @@ fn mistakes_in_workspace_files() {
     5 | "a" = { equals = 1, at_least = 2 }
       |                     ^^^^^^^^
       |
-      = help: an expectation has value, test, drop, topic, severity, stage, enforced_from, grace, because, fix, controls
+      = help: an expectation has value, test, drop, topic, severity, stage, enforced_from, grace, because, fix, controls, response
 
     error[incomplete]: `c` is expected to be one thing
      --> baselines/b.toml:6:7
@@ -1080,7 +1080,7 @@ fn mistakes_in_workspace_files() {
     6 | "c" = { nearly = 3 }
       |         ^^^^^^
       |
-      = help: an expectation has value, test, drop, topic, severity, stage, enforced_from, grace, because, fix, controls
+      = help: an expectation has value, test, drop, topic, severity, stage, enforced_from, grace, because, fix, controls, response
 
     error[incomplete]: `d` is expected to be one thing
      --> baselines/b.toml:7:7

@@ -2560,14 +2560,14 @@ fn vetting() {
        = help: if it could be stricter, preview a stricter one
 
     note[everybody-meets]: all 20 devices meet this, and none ever failed rule `kiosk/disk.free_bytes`
-     --> baselines/unattended.toml:8:1
+     --> baselines/unattended.toml:9:1
       |
-    8 | "disk.free_bytes" = { test = ">= 2 * 10 ** 9", topic = "storage", severity = "low", grace = "7d", fix = "Remove o...
+    9 | "disk.free_bytes" = { test = ">= 2 * 10 ** 9", topic = "storage", severity = "low", grace = "7d", fix = "Remove o...
       | ^^^^^^^^^^^^^^^^^ the lowest is 5437500000
       |
       = help: if it could be stricter, preview a stricter one
 
-    1 warning, 6 notes in 17 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
+    1 warning, 6 notes in 18 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
@@ -2602,8 +2602,8 @@ fn baselines() {
       extends      unattended
 
     RULE                       EXPECTED                   GRACE         WRITTEN IN
-    kiosk/disk.free_bytes      >= 2 * 10 ** 9             7d            baselines/unattended.toml:8
-    kiosk/processes.guardd     guardd is in processes     5d            baselines/unattended.toml:12
+    kiosk/disk.free_bytes      >= 2 * 10 ** 9             7d            baselines/unattended.toml:9
+    kiosk/processes.guardd     guardd is in processes     5d            baselines/unattended.toml:13
     kiosk/processes.soundings  soundings is in processes  5d            baselines/kiosks.toml:10
     kiosk/processes            nothing else in processes  5d     trial  baselines/kiosks.toml:8
     "#);
@@ -2666,7 +2666,7 @@ fn drafts() {
 fn the_whole_ledger_is_verified() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
     $ fencepost history --verify
-    The ledger is whole. Read: 44 runs, 141 devices, 170 documents, 44 versions of findings, 1376 standings and decisions, 1 rule set.
+    The ledger is whole. Read: 57 runs, 141 devices, 170 documents, 44 versions of findings, 1376 standings and decisions, 1 rule set.
     "#);
 }
 
