@@ -76,9 +76,49 @@ pub fn days() -> Vec<Day> {
                 path: format!("feeds/handhelds-2027-03-{day:02}.csv"),
                 text: handhelds_csv(&devices, day),
             });
+            feeds.extend(results(day));
             Day { day, as_of: format!("2027-03-{day:02}T06:00:00Z"), feeds }
         })
         .collect()
+}
+
+/// What stands in a feed where the delivery of the last command is meant: its key is known once it was sent.
+pub const LAST_COMMAND: &str = "LAST-COMMAND";
+
+/// What is said of settings that were asked for, and of commands that were sent.
+fn results(day: u32) -> Option<FeedFile> {
+    let line = |fields: &[(&str, &str)]| {
+        let mut record = Object::default();
+        for (key, value) in fields {
+            record.text(key, value);
+        }
+        record.text("at", &format!("2027-03-{day:02}T04:00:00Z"));
+        format!("{}\n", record.build())
+    };
+    let setting = |device: &str, state: &str, because: &str| {
+        let fields = [("device", device), ("setting", "lock.idle_minutes"), ("state", state), ("because", because)];
+        line(if because.is_empty() { &fields[..3] } else { &fields })
+    };
+    let (name, text) = match day {
+        // The tablets are told to lock after ten minutes; the bridge of Puffin will not have it.
+        9 => {
+            let tablets = SHIPS.iter().flat_map(|ship| {
+                (1..=2).map(move |number| (format!("{}-bridge-{number}", slug(ship)), *ship == "Puffin"))
+            });
+            let said = tablets.map(|(device, refuses)| match refuses {
+                true => setting(&device, "refused", "the officer of the watch declined"),
+                false => setting(&device, "carried-out", ""),
+            });
+            let laptop = setting("office-laptop-4", "asked", "");
+            ("setup", said.chain([laptop]).collect())
+        }
+        12 => {
+            let because = "the laptop is not enrolled for commands any more";
+            ("commands", line(&[("delivery", LAST_COMMAND), ("state", "refused"), ("because", because)]))
+        }
+        _ => return None,
+    };
+    Some(FeedFile { path: format!("feeds/{name}-2027-03-{day:02}.jsonl"), text })
 }
 
 const SHIPS: [&str; 6] = ["Fulmar", "Gannet", "Petrel", "Puffin", "Razorbill", "Tern"];

@@ -9,5 +9,5 @@ mod json;
 mod random;
 pub mod services;
 
-pub use demo::{Day, FeedFile, days, workspace_files};
+pub use demo::{Day, FeedFile, LAST_COMMAND, days, workspace_files};
 pub use fleet::{fleet_document, write_fleet};

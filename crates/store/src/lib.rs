@@ -28,7 +28,10 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 pub use bodies::{Bodies, BodyPacker, BodyUnpacker, body_hash, train_dictionary};
 pub use error::LedgerError;
 pub use finding_ids::IDS_IN_FRONT;
-pub use outbox::{ActionKey, ActionRow, ApprovalRow, DeliveryRow, DeliveryState, NewDelivery, SettledDelivery};
+pub use outbox::{
+    ActionKey, ActionRow, ApprovalRow, DeliveryRow, DeliveryState, NewDelivery, SettingRow, SettledDelivery,
+    SourcedSetting,
+};
 use reader::show_names_of_now;
 pub use reader::{Reader, SnapshotReader};
 pub use rows::{

@@ -7,7 +7,7 @@ use rusqlite::{Row, params};
 use crate::error::LedgerError;
 use crate::reader::Reader;
 use crate::rows::{micros, moment};
-use crate::writer::Writer;
+use crate::writer::{Added, Writer};
 
 /// How far a delivery has come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -135,7 +135,56 @@ pub struct ApprovalRow {
     pub because: String,
 }
 
+/// How far a setting got on a device, as a feed says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SettingRow {
+    /// The device.
+    pub device: String,
+    /// The setting.
+    pub setting: String,
+    /// How far it got.
+    pub state: String,
+    /// Why.
+    pub because: Option<String>,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// How far a setting got, with who says so.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SourcedSetting {
+    /// What is said.
+    pub row: SettingRow,
+    /// The feed.
+    pub source: String,
+}
+
 impl Writer<'_> {
+    /// Adds how far a setting got; none where the device is not known.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn add_setting(&self, run: i64, source: &str, row: &SettingRow) -> Result<Option<Added>, LedgerError> {
+        let device = self.one("SELECT id FROM device WHERE name = ?1", [&row.device], |row| row.get::<_, i64>(0))?;
+        let Some(device) = device else { return Ok(None) };
+        let last = self.one(
+            "SELECT max(at) FROM setting_state WHERE device = ?1 AND setting = ?2 AND source = ?3",
+            params![device, row.setting, source],
+            |row| row.get::<_, Option<i64>>(0),
+        )?;
+        let last = last.flatten();
+        let added = self.run_sql(
+            "INSERT OR IGNORE INTO setting_state (device, setting, source, at, state, because, run) \
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![device, row.setting, source, micros(row.at), row.state, row.because, run],
+        )?;
+        Ok(Some(match (added, last) {
+            (0, _) => Added::Known,
+            (_, Some(last)) if last > micros(row.at) => Added::Older,
+            (_, last) => Added::Current { new_device: last.is_none(), changed: last.is_some() },
+        }))
+    }
+
     /// Claims a delivery that is about to be made, and returns its id: a new one, or the one of the same key, tried once more.
     ///
     /// # Errors
@@ -304,6 +353,28 @@ impl Reader<'_> {
         )
     }
 
+    /// Returns how far settings got, by device and setting: what each source last said, as of a run.
+    pub fn settings(&self, run: Option<i64>) -> Result<Vec<SourcedSetting>, LedgerError> {
+        self.all(
+            "SELECT d.name, s.setting, s.state, s.because, s.at, s.source FROM setting_state s JOIN device d ON d.id = s.device \
+             WHERE s.run <= ?1 AND s.at = (SELECT max(n.at) FROM setting_state n WHERE n.device = s.device \
+                 AND n.setting = s.setting AND n.source = s.source AND n.run <= ?1) ORDER BY d.name, s.setting, s.source",
+            [run.unwrap_or(i64::MAX)],
+            setting_row,
+        )
+    }
+
+    /// Returns how far settings got on one device.
+    pub fn settings_of(&self, device: &str, run: Option<i64>) -> Result<Vec<SourcedSetting>, LedgerError> {
+        self.all(
+            "SELECT d.name, s.setting, s.state, s.because, s.at, s.source FROM device d JOIN setting_state s ON s.device = d.id \
+             WHERE d.name = ?1 AND s.run <= ?2 AND s.at = (SELECT max(n.at) FROM setting_state n WHERE n.device = s.device \
+                 AND n.setting = s.setting AND n.source = s.source AND n.run <= ?2) ORDER BY s.setting, s.source",
+            params![device, run.unwrap_or(i64::MAX)],
+            setting_row,
+        )
+    }
+
     /// Returns the ids of those who hold devices, by the last assessment.
     pub fn holders(&self) -> Result<Vec<String>, LedgerError> {
         self.all("SELECT DISTINCT person FROM holder ORDER BY person", [], |row| row.get(0))
@@ -320,6 +391,19 @@ fn state(row: &Row<'_>, column: usize) -> rusqlite::Result<DeliveryState> {
     let text = row.get_ref(column)?.as_str()?;
     DeliveryState::parse(text)
         .ok_or_else(|| rusqlite::Error::InvalidColumnType(column, text.to_owned(), rusqlite::types::Type::Text))
+}
+
+fn setting_row(row: &Row<'_>) -> rusqlite::Result<SourcedSetting> {
+    Ok(SourcedSetting {
+        row: SettingRow {
+            device: row.get(0)?,
+            setting: row.get(1)?,
+            state: row.get(2)?,
+            because: row.get(3)?,
+            at: moment(row.get(4)?),
+        },
+        source: row.get(5)?,
+    })
 }
 
 fn delivery_row(row: &Row<'_>) -> rusqlite::Result<DeliveryRow> {

@@ -329,6 +329,17 @@ const TENTH: &str = "
     ) STRICT, WITHOUT ROWID;
     CREATE INDEX action_delivery ON action (delivery);
     CREATE INDEX action_device ON action (device);
+    -- How far settings got that another tool was asked to apply: what each source last said, and what it said before.
+    CREATE TABLE setting_state (
+        device INTEGER NOT NULL REFERENCES device (id),
+        setting TEXT NOT NULL,
+        source TEXT NOT NULL,
+        at INTEGER NOT NULL,
+        state TEXT NOT NULL,
+        because TEXT,
+        run INTEGER NOT NULL REFERENCES run (id),
+        PRIMARY KEY (device, setting, source, at)
+    ) STRICT, WITHOUT ROWID;
     CREATE TABLE approval (
         action INTEGER PRIMARY KEY,
         at INTEGER NOT NULL,

@@ -55,6 +55,10 @@ impl Writer<'_> {
         remove(
             "DELETE FROM rule_set WHERE digest NOT IN (SELECT rule_set FROM run WHERE rule_set IS NOT NULL AND id >= ?1)",
         )?;
+        remove(
+            "DELETE FROM setting_state WHERE run < ?1 AND at < (SELECT max(n.at) FROM setting_state n WHERE n.device = setting_state.device \
+             AND n.setting = setting_state.setting AND n.source = setting_state.source)",
+        )?;
         // That something went out stays known, so that it does not go out again; what it said is history.
         remove(
             "UPDATE delivery SET content = x'' WHERE state <> 'claimed' AND at < (SELECT as_of FROM run WHERE id = ?1)",

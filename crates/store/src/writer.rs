@@ -598,6 +598,8 @@ impl<'l> Writer<'l> {
         self.run_sql("UPDATE event SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql("UPDATE former_name SET device = ?2 WHERE device = ?1", [from, into])?;
         self.run_sql("UPDATE action SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql("UPDATE OR IGNORE setting_state SET device = ?2 WHERE device = ?1", [from, into])?;
+        self.run_sql("DELETE FROM setting_state WHERE device = ?1", [from])?;
         self.run_sql(
             "UPDATE device SET first_run = min(first_run, (SELECT first_run FROM device WHERE id = ?1)) WHERE id = ?2",
             [from, into],

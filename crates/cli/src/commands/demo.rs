@@ -4,8 +4,8 @@ use std::process::ExitCode;
 
 use clap::Args;
 use fencepost_engine::{
-    AccessQuery, AssessOptions, ImportOptions, Importer, Moment, Project, Reading, SendOptions, assess, open_ledger,
-    send,
+    AccessQuery, ApprovalRequest, AssessOptions, ImportOptions, Importer, Moment, Project, Reading, SendOptions,
+    approve, assess, open_ledger, send,
 };
 use fencepost_store::Purpose;
 use jiff::Timestamp;
@@ -57,7 +57,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
         let mut set_aside = 0;
         for feed in &day.feeds {
             let path = folder.join(&feed.path);
-            write(&path, &feed.text)?;
+            write(&path, &feed.text.replace(fencepost_standin::LAST_COMMAND, &last_command(&project, common)?))?;
             set_aside += Importer { project: &project, options: &options, moment: &moment }
                 .file(&mut ledger, &path, &mut |_| {})?
                 .rejects
@@ -78,6 +78,9 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
             assessed.overdue.len(),
         ))?;
         if day.day < LAST_DAY {
+            if day.day == DAY_OF_APPROVAL {
+                approve_all(&project, common, &moment)?;
+            }
             send_all(&project, common, &moment)?;
         }
         last = Some(assessed);
@@ -137,6 +140,37 @@ fn send_all(project: &Project, common: &Common, moment: &Moment) -> Result<(), C
         send(project, common.wait, moment, &options, &mut |_, _| {})?;
     }
     Ok(())
+}
+
+/// The morning on which the fleet desk approves what is held.
+const DAY_OF_APPROVAL: u32 = 11;
+
+fn approve_all(project: &Project, common: &Common, moment: &Moment) -> Result<(), CommandError> {
+    let options = SendOptions { dry_run: true, ..SendOptions::default() };
+    let held = send(project, common.wait, moment, &options, &mut |_, _| {})?.held;
+    if held.is_empty() {
+        return Ok(());
+    }
+    let request = ApprovalRequest {
+        actions: held.iter().map(|line| line.action.id.to_string()).collect(),
+        by: "fleet desk".to_owned(),
+        because: "Spoken to the holder on Wednesday.".to_owned(),
+    };
+    approve(project, common.wait, moment, &request)?;
+    Ok(())
+}
+
+/// Returns the key of the last command that went out; empty where none did.
+fn last_command(project: &Project, common: &Common) -> Result<String, CommandError> {
+    let ledger = open_ledger(project, Purpose::Read, common.wait)?;
+    let mut last = None;
+    ledger.reader()?.each_delivery::<CommandError>(|delivery| {
+        if last.is_none() && Some(&delivery.channel) == project.config.send.commands.as_ref() {
+            last = Some(delivery.key);
+        }
+        Ok(())
+    })?;
+    Ok(last.unwrap_or_default())
 }
 
 /// Makes the folder ready; only what an earlier demo made is taken away.

@@ -172,6 +172,17 @@ impl DevicePage<'_> {
         if let Some(fix) = &verdict.fix {
             self.told(&mut out, "do", &harmless(fix));
         }
+        for setting in &verdict.settings {
+            let done = match setting.state.as_str() {
+                "asked" => "asked for",
+                "carried-out" => "carried out",
+                "not-meant" => "not meant for this device",
+                other => other,
+            };
+            let because = setting.because.as_ref().map(|because| format!(": {because}")).unwrap_or_default();
+            let text = format!("{} {done}, {}{because}", setting.setting, self.clock.both(setting.at));
+            self.told(&mut out, "setting", &harmless(&text));
+        }
         let controls: Vec<&str> = rule.controls().collect();
         if !controls.is_empty() {
             self.told(&mut out, "answers", &harmless(&controls.join(", ")));

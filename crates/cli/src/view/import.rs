@@ -167,6 +167,8 @@ fn nouns(imported: &Imported) -> (&'static str, &'static str) {
         SourceKind::People => ("person", "people"),
         SourceKind::Acceptances => ("acceptance of terms", "acceptances of terms"),
         SourceKind::SignIns => ("sign-in", "sign-ins"),
+        SourceKind::Settings => ("state of a setting", "states of settings"),
+        SourceKind::Commands => ("state of a command", "states of commands"),
     }
 }
 

@@ -373,6 +373,9 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "opened": verdict.finding.as_ref().map(|finding| finding.clock.opened.to_string()),
             "due": verdict.finding.as_ref().map(|finding| finding.clock.due_at(at).to_string()),
             "waiver": verdict.waiver.as_ref().map(|waiver| waiver.id.as_str()),
+            "settings": verdict.settings.iter().map(|said| json!({
+                "setting": said.setting, "state": said.state, "because": said.because, "at": said.at.to_string(),
+            })).collect::<Vec<_>>(),
             "phase": verdict.finding.as_ref().map(|finding| finding.phase(at).as_str()),
             "evidence": evidence(&verdict.evidence),
         })).collect::<Vec<_>>(),

@@ -203,6 +203,13 @@ impl Evidence {
         newest
     }
 
+    /// Returns whether a fact of this path is among the evidence.
+    pub fn names_fact(&self, path: &str) -> bool {
+        let mut is_named = false;
+        self.for_each_fact(&mut |fact| is_named |= fact.path == path);
+        is_named
+    }
+
     /// Returns whether any fact of this evidence was set by a correction.
     pub fn is_corrected(&self) -> bool {
         let mut corrected = false;

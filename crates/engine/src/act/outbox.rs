@@ -7,8 +7,8 @@ use std::sync::Arc;
 use bumpalo::Bump;
 use fencepost_core::{
     Action, ActionId, ActionRecord, ActionState, Addressee, Approval, CommandTarget, DeviceInput, Facts, Finding,
-    FindingId, HeldBecause, Holder, OutboxInput, OutboxSettings, PersonId, Response, ResponseStep, StepAction, Subject,
-    Target, Value, VerdictOutcome, WaitsFor,
+    FindingId, HeldBecause, Holder, OutboxInput, OutboxSettings, PersonId, Response, ResponseStep, StepAction,
+    StepAnchor, Subject, Target, Value, VerdictOutcome, WaitsFor,
 };
 use fencepost_formats::SendSettings;
 use fencepost_store::{ActionRow, DeliveryState, LedgerError, Reader};
@@ -160,6 +160,7 @@ impl OutboxLine {
                 WaitsFor::Warning => "its warning was not delivered long enough ago",
             },
             ActionState::Skipped => "a later notice takes its place",
+            ActionState::Cancelled if self.step.at.anchor == StepAnchor::Closed => "nothing was done that it would end",
             ActionState::Cancelled => "the finding has closed",
             ActionState::Ripe => return None,
             ActionState::Delivered { .. } | ActionState::Refused { .. } => return said(),

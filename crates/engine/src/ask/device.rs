@@ -8,7 +8,7 @@ use fencepost_core::{
     Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, is_by_waiver, standing_at,
 };
 use fencepost_formats::stored_json;
-use fencepost_store::{DeviceRow, SpellKind};
+use fencepost_store::{DeviceRow, SettingRow, SourcedSetting, SpellKind};
 use jiff::Timestamp;
 
 use crate::access::current::{CurrentDecision, CurrentDecisions};
@@ -104,6 +104,8 @@ pub struct VerdictLine {
     pub finding: Option<Finding>,
     /// The waiver that covers a failure, or what is unknown.
     pub waiver: Option<Waiver>,
+    /// How far settings got that the rule is about: those called like it, or like a fact that it reads.
+    pub settings: Vec<SettingRow>,
 }
 
 /// All that is known of a device.
@@ -199,6 +201,7 @@ impl Reading<'_> {
             covered: spell.as_ref().is_some_and(|spell| StandingDetail::parse(&spell.detail).covered),
             is_assessed: spell.is_some(),
             findings,
+            settings: self.reader.settings_of(device, self.run)?,
             arena: &arena,
         };
         let (groups, last_known) = assessed.groups(stale_holder);
@@ -304,6 +307,8 @@ struct AssessedDevice<'d, 'r> {
     is_assessed: bool,
     /// Its findings, those that closed among them.
     findings: Vec<Finding>,
+    /// How far settings got on it.
+    settings: Vec<SourcedSetting>,
     arena: &'d Bump,
 }
 
@@ -333,6 +338,7 @@ impl<'d> AssessedDevice<'d, '_> {
         let of_rule = |finding: &&Finding| finding.subject.as_str() == rule.id.as_str();
         let may_be_waived = !verdict.outcome.is_quiet() && rule.stage(session.at) == Stage::Enforced;
         let waivers = self.judge.waivers(&self.judged.input, self.arena);
+        let evidence = self.judge.prove(verdict, &self.judged.input, self.arena);
         let waiver = waivers.running_for_rule(verdict.rule, self.reading.at).filter(|_| may_be_waived);
         VerdictLine {
             stage: rule.stage(session.at),
@@ -341,12 +347,20 @@ impl<'d> AssessedDevice<'d, '_> {
             excepted: verdict.excepted,
             exception: exception.filter(|_| verdict.excepted).cloned(),
             outcome: verdict.outcome,
-            evidence: self.judge.prove(verdict, &self.judged.input, self.arena),
             scope_last_known: scope_last_known.into_iter().map(str::to_owned).collect(),
             finding: self.findings.iter().rfind(of_rule).cloned(),
             waiver: waiver.cloned(),
+            settings: self.settings_of(&rule, &evidence),
+            evidence,
             rule,
         }
+    }
+
+    /// Returns how far settings got that a rule is about.
+    fn settings_of(&self, rule: &Rule, evidence: &Evidence) -> Vec<SettingRow> {
+        let named = self.settings.iter().map(|said| &said.row);
+        let is_meant = |row: &&SettingRow| row.setting == rule.id.as_str() || evidence.names_fact(&row.setting);
+        named.filter(is_meant).cloned().collect()
     }
 
     /// Returns the groups it belongs to; and those among them that are told by facts older than promised, with these facts.

@@ -3,9 +3,13 @@
 use std::collections::HashSet;
 
 use bumpalo::Bump;
+use fencepost_channels::CommandState;
 use fencepost_core::limits::ID_BYTES;
 use fencepost_formats::{DocumentSplitter, RawDocument, Record, RejectKind, SecretKey, assemble, mask_secrets};
-use fencepost_store::{AcceptanceRow, Added, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, Writer};
+use fencepost_store::{
+    AcceptanceRow, Added, DeliveryState, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, SettingRow,
+    SettledDelivery, Writer,
+};
 use jiff::Timestamp;
 
 use super::doubts::OtherName;
@@ -243,18 +247,8 @@ impl<'i> Intake<'i, '_> {
 
     fn acceptance(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
         let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
-        let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
-        let json: serde_json::Value = serde_json::from_slice(document.bytes())
-            .map_err(|error| refused(RejectKind::Unreadable, error.to_string(), None))?;
-        let text = |key: &str| match &json[key] {
-            serde_json::Value::String(text) if !text.is_empty() && text.len() <= ID_BYTES => Ok(text.clone()),
-            serde_json::Value::Number(number) => Ok(number.to_string()),
-            _ => Err(refused(
-                RejectKind::NoId,
-                format!("no `{key}`: person, device, terms and version are all needed"),
-                None,
-            )),
-        };
+        let fields = RecordFields::read(record, "person, device, terms and version are all needed")?;
+        let text = |key: &str| fields.needed(key);
         let (person, device, terms, version) = (text("person")?, text("device")?, text("terms")?, text("version")?);
         if !self.project.rules.access().terms().iter().any(|known| known.id.as_str() == terms) {
             let reason = format!("there are no terms `{}` in terms.toml", escaped(&terms));
@@ -267,5 +261,120 @@ impl<'i> Intake<'i, '_> {
             false => self.imported.unchanged += 1,
         }
         Ok(())
+    }
+
+    /// Takes one record of how far a setting got; the error is that the ledger could not be written.
+    pub(super) fn take_setting(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
+        self.imported.records += 1;
+        let place = RecordPlace { line: record.line, offset: record.offset };
+        let taken = self.setting(record);
+        self.unless_refused(place, taken)
+    }
+
+    fn setting(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
+        const STATES: [&str; 4] = ["asked", "carried-out", "refused", "not-meant"];
+        let fields = RecordFields::read(record, "device, setting, state and at are all needed")?;
+        let (device, setting, at) = (fields.needed("device")?, fields.needed("setting")?, fields.moment("at")?);
+        let state = fields.word("state", &STATES)?;
+        let because = fields.optional("because");
+        let row = SettingRow { device: device.clone(), setting, state, because, at };
+        match self.writer.add_setting(self.run, self.source, &row).map_err(Unprepared::Failed)? {
+            Some(Added::Current { new_device: true, .. }) => self.imported.new += 1,
+            Some(Added::Current { .. }) => self.imported.changed += 1,
+            Some(Added::Older) => self.imported.older += 1,
+            Some(Added::Known | Added::Conflict) => self.imported.unchanged += 1,
+            None => {
+                let reason = format!("no device `{}` is known", escaped(&device));
+                return Err(Unprepared::Refused(Refusal::new(RejectKind::NoId, reason, Some(device))));
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes one record of how far a command got; the error is that the ledger could not be written.
+    pub(super) fn take_command_state(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
+        self.imported.records += 1;
+        let place = RecordPlace { line: record.line, offset: record.offset };
+        let taken = self.command_state(record);
+        self.unless_refused(place, taken)
+    }
+
+    fn command_state(&mut self, record: Record<'_>) -> Result<(), Unprepared> {
+        let fields = RecordFields::read(record, "delivery, state and at are all needed")?;
+        let key = fields.needed("delivery")?;
+        fields.moment("at")?;
+        let states = CommandState::ALL.map(CommandState::as_str);
+        let state = fields.word("state", &states)?;
+        let because = fields.optional("because");
+        let known = self.writer.reader().delivery_of_key(&key).map_err(Unprepared::Failed)?;
+        let Some(known) = known else {
+            let reason = format!("there is no delivery `{}`", escaped(&key));
+            return Err(Unprepared::Refused(Refusal::new(RejectKind::NoId, reason, Some(key))));
+        };
+        if known.answer.as_deref() == Some(state.as_str()) && known.because == because {
+            self.imported.unchanged += 1;
+            return Ok(());
+        }
+        // Whoever says how far it got has got it.
+        let settled =
+            SettledDelivery { state: DeliveryState::Delivered, answer: Some(&state), because: because.as_deref() };
+        self.writer.settle_delivery(known.id, &settled).map_err(Unprepared::Failed)?;
+        self.imported.changed += 1;
+        Ok(())
+    }
+}
+
+/// The fields of a record that is no state of a device and no person.
+struct RecordFields {
+    json: serde_json::Value,
+    /// Which of them are needed, in words.
+    needed: &'static str,
+}
+
+impl RecordFields {
+    fn read(record: Record<'_>, needed: &'static str) -> Result<Self, Unprepared> {
+        let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
+        let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
+        let json = serde_json::from_slice(document.bytes())
+            .map_err(|error| refused(RejectKind::Unreadable, error.to_string(), None))?;
+        Ok(Self { json, needed })
+    }
+
+    fn refusal(kind: RejectKind, reason: String) -> Unprepared {
+        Unprepared::Refused(Refusal::new(kind, reason, None))
+    }
+
+    /// Returns a text that has to be there.
+    fn needed(&self, key: &str) -> Result<String, Unprepared> {
+        self.optional(key)
+            .filter(|text| text.len() <= ID_BYTES)
+            .ok_or_else(|| Self::refusal(RejectKind::NoId, format!("no `{key}`: {}", self.needed)))
+    }
+
+    /// Returns a text, or a number as one; none where there is none.
+    fn optional(&self, key: &str) -> Option<String> {
+        match &self.json[key] {
+            serde_json::Value::String(text) if !text.is_empty() => Some(text.clone()),
+            serde_json::Value::Number(number) => Some(number.to_string()),
+            _ => None,
+        }
+    }
+
+    /// Returns one of a few words.
+    fn word(&self, key: &str, words: &[&str]) -> Result<String, Unprepared> {
+        let word = self.needed(key)?;
+        match words.contains(&word.as_str()) {
+            true => Ok(word),
+            false => {
+                let reason = format!("`{key}` is `{}`, and none of {}", escaped(&word), words.join(", "));
+                Err(Self::refusal(RejectKind::Unreadable, reason))
+            }
+        }
+    }
+
+    /// Returns a moment, as the mapping wrote it.
+    fn moment(&self, key: &str) -> Result<Timestamp, Unprepared> {
+        let text = self.needed(key)?;
+        text.parse().map_err(|_| Self::refusal(RejectKind::Unreadable, format!("`{}` is no moment", escaped(&text))))
     }
 }

@@ -275,7 +275,9 @@ impl Importer<'_> {
         let Intake { mut writer, mut imported, run, listed, unnamed, newest, new_devices, .. } = intake;
         imported.listed = match source.kind {
             // Somebody may accept several.
-            SourceKind::Acceptances => imported.new + imported.unchanged,
+            SourceKind::Acceptances | SourceKind::Settings | SourceKind::Commands => {
+                imported.new + imported.changed + imported.unchanged
+            }
             SourceKind::State | SourceKind::People | SourceKind::SignIns => listed.len() as u64,
         };
         if !new_devices.is_empty() {
@@ -582,6 +584,8 @@ fn take_records<'i>(
         let taken = match kind {
             SourceKind::People => intake.take_person(record),
             SourceKind::Acceptances => intake.take_acceptance(record),
+            SourceKind::Settings => intake.take_setting(record),
+            SourceKind::Commands => intake.take_command_state(record),
             // A log is refused before it is read.
             SourceKind::SignIns => Ok(()),
             SourceKind::State => {

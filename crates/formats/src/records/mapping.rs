@@ -91,12 +91,11 @@ fn map_named(
     let twice = |name: &str| doubled.iter().any(|path| path == name);
     let mut out = DocumentBuilder { text: String::from("{"), source, with };
     let id_key = match source.kind {
-        SourceKind::State => "device",
         SourceKind::People => "id",
-        SourceKind::Acceptances | SourceKind::SignIns => "person",
+        other => other.noun(),
     };
     out.member(id_key, &Json::from(id));
-    if matches!(source.kind, SourceKind::State | SourceKind::SignIns) {
+    if source.kind == SourceKind::State || source.kind.tells_moments() {
         if source.collected_field.as_deref().is_some_and(twice) {
             return Err(RecordError::unreadable(format!(
                 "`{}` is given twice",
@@ -104,7 +103,7 @@ fn map_named(
             )));
         }
         let collected = collected(&mut record, source, with)?;
-        let time_key = if source.kind == SourceKind::SignIns { "at" } else { "collected_at" };
+        let time_key = if source.kind.tells_moments() { "at" } else { "collected_at" };
         out.member(time_key, &Json::String(collected.to_string()));
     }
     let mut sorted: Vec<&str> = doubled.iter().map(String::as_str).collect();

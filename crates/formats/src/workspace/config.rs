@@ -100,15 +100,25 @@ pub enum SourceKind {
     Acceptances,
     /// A log of sign-ins, which is decided again and not kept.
     SignIns,
+    /// How far settings got that another tool was asked to apply.
+    Settings,
+    /// How far commands got that were sent.
+    Commands,
 }
 
 impl SourceKind {
     /// Returns the word for what its records name.
     pub fn noun(self) -> &'static str {
         match self {
-            Self::State => "device",
+            Self::State | Self::Settings => "device",
             Self::People | Self::Acceptances | Self::SignIns => "person",
+            Self::Commands => "delivery",
         }
+    }
+
+    /// Returns whether its records tell of moments at which something happened.
+    pub fn tells_moments(self) -> bool {
+        matches!(self, Self::SignIns | Self::Settings | Self::Commands)
     }
 
     /// Returns the word for what it is about.
@@ -118,6 +128,8 @@ impl SourceKind {
             Self::People => "people",
             Self::Acceptances => "terms",
             Self::SignIns => "signins",
+            Self::Settings => "settings",
+            Self::Commands => "commands",
         }
     }
 }
@@ -480,7 +492,7 @@ static SOURCE: TableShape = TableShape::new(
         ),
         TableKey::new("delimiter", KeyKind::Text, "What stands between the cells of a CSV file."),
         TableKey::new("records", KeyKind::Text, "The path of the list of records inside a JSON document."),
-        TableKey::new("about", KeyKind::Word(|| words(&ABOUT)), "What it is about, where that is neither devices nor people: terms that were accepted, with the fields person, device, terms and version; or signins, a log with the fields at, person, device, service, client, address, platform and effect."),
+        TableKey::new("about", KeyKind::Word(|| words(&ABOUT)), "What it is about, where that is neither devices nor people: terms that were accepted, with the fields person, device, terms and version; or signins, a log with the fields at, person, device, service, client, address, platform and effect; or settings, how far they got, with the fields device, setting, state, because and at; or commands that were sent, with the fields delivery, state, because and at."),
         TableKey::new("device", KeyKind::Text, "The field that names the device."),
         TableKey::new(
             "device_from",
@@ -520,7 +532,12 @@ const UNCOVERED: [(&str, Uncovered); 3] = [
     ("unproven", Uncovered::Unproven),
     ("non-compliant", Uncovered::NonCompliant),
 ];
-const ABOUT: [(&str, SourceKind); 2] = [("terms", SourceKind::Acceptances), ("signins", SourceKind::SignIns)];
+const ABOUT: [(&str, SourceKind); 4] = [
+    ("terms", SourceKind::Acceptances),
+    ("signins", SourceKind::SignIns),
+    ("settings", SourceKind::Settings),
+    ("commands", SourceKind::Commands),
+];
 const NAMES_FROM: [(&str, NameFrom); 2] = [("file-name", NameFrom::File), ("folder-name", NameFrom::Folder)];
 
 pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Config {
@@ -659,7 +676,7 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
     if let Some(kind) = reader.word(table, "about", &ABOUT) {
         source.kind = kind;
         source.collected_field = None;
-        source.id_field = "person".to_owned();
+        source.id_field = kind.noun().to_owned();
     }
     for named in reader.names(table, "files") {
         match Pattern::new(&named.text) {
@@ -683,11 +700,11 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
             ),
         }
     }
-    let id_key = match source.kind {
-        SourceKind::State => "device",
-        SourceKind::People | SourceKind::Acceptances | SourceKind::SignIns => "person",
-    };
-    if let Some(field) = reader.string(table, id_key) {
+    let id_key = source.kind.noun();
+    // What delivery is meant is no key of a source of its own.
+    if source.kind != SourceKind::Commands
+        && let Some(field) = reader.string(table, id_key)
+    {
         source.id_field = field;
     }
     if source.format == Format::Scim && table.get(id_key).is_none() {
@@ -705,7 +722,7 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
         (SourceKind::State, None) if !matches!(source.format, Format::JsonLines | Format::Json) => {
             source.collected_field = None;
         }
-        (SourceKind::State, None) | (SourceKind::People | SourceKind::Acceptances | SourceKind::SignIns, _) => {}
+        _ => {}
     }
     check_fit(reader, table, &source);
     source.time_zone = zone(reader, table);
@@ -721,7 +738,12 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
             source.fields.extend(field.map(|field| (name, field)));
         }
     }
-    if source.kind == SourceKind::SignIns {
+    if source.kind == SourceKind::Commands
+        && let Some(at) = source.fields.iter().position(|(_, field)| field.fact == "delivery")
+    {
+        source.id_field = source.fields.remove(at).0;
+    }
+    if source.kind.tells_moments() {
         let at = source.fields.iter().find(|(_, field)| field.fact == "at").map(|(name, _)| name.clone());
         source.fields.retain(|(_, field)| field.fact != "at");
         source.collected_field = Some(at.unwrap_or_else(|| "at".to_owned()));
@@ -732,16 +754,18 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
 /// Reports keys that say nothing in a source of its kind and format.
 fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, source: &Source) {
     let (people, word) = (source.kind != SourceKind::State, source.format.as_str());
+    let of_people = !matches!(source.kind, SourceKind::State | SourceKind::Settings | SourceKind::Commands);
     let json = source.format == Format::Json;
     let idle = [
         ("records", !json, "only a file with format = \"json\" has a list of records inside"),
         ("delimiter", source.format != Format::Csv, "only format = \"csv\" has a delimiter"),
         ("device", source.id_from != NameFrom::Field, "the id comes from the file's name, as `device_from` says"),
-        ("device_from", people, "a list of people names each person in a field"),
+        ("device_from", of_people, "a list of people names each person in a field"),
+        ("device_from", people && !of_people, "each record names what it is about in a field"),
         ("under", people, "facts of people are not put under a path"),
         ("speaks_for", people, "a list of people speaks for no device"),
         ("complete", source.kind == SourceKind::Acceptances, "what was accepted once stays so"),
-        ("complete", source.kind == SourceKind::SignIns, "a log lists what happened, and nobody is missing in it"),
+        ("complete", source.kind.tells_moments(), "it lists what happened, and nobody is missing in it"),
         ("expected_every", source.kind == SourceKind::SignIns, "a log is replayed when somebody wants it"),
         ("complete", source.format.is_of_one(), "a file of this format describes one device, not the whole feed"),
     ];

@@ -44,6 +44,7 @@ impl Reading<'_> {
     pub(super) fn list_sources(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let told = self.reader.sources(self.run)?;
         let (people, accepted) = (self.reader.people(self.run)?, self.reader.acceptances(self.run)?);
+        let settings = self.reader.settings(self.run)?;
         let rejects = self.reader.rejects_by_source()?;
         let sources = self.project.sources();
         let mut rows = Vec::new();
@@ -56,7 +57,8 @@ impl Reading<'_> {
                 SourceKind::State => own.map_or(0, |row| row.devices),
                 SourceKind::People => people.iter().filter(|person| person.source == id).count() as i64,
                 // Nothing is kept of it.
-                SourceKind::SignIns => 0,
+                SourceKind::SignIns | SourceKind::Commands => 0,
+                SourceKind::Settings => settings.iter().filter(|row| row.source == id).count() as i64,
                 SourceKind::Acceptances => accepted.iter().filter(|row| row.source == id).count() as i64,
             };
             // What is due and has not come is late; what never came is late from the start.

@@ -44,6 +44,8 @@ pub enum Kind {
     Actions,
     /// Deliveries that carried them.
     Deliveries,
+    /// Settings that another tool was asked to apply, with how far they got.
+    Settings,
     /// People, with their devices.
     People,
     /// Services, with who reaches them.
@@ -62,7 +64,7 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 16] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 17] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
@@ -81,6 +83,12 @@ impl Kind {
             "deliveries",
             ["delivery", "deliveries"],
             "Messages, tickets and commands that went out, newest first",
+        ),
+        (
+            Self::Settings,
+            "settings",
+            ["setting of a device", "settings of devices"],
+            "Settings that another tool was asked to apply, and how far they got",
         ),
         (Self::People, "people", ["person", "people"], "People, with their devices"),
         (Self::Services, "services", ["service", "services"], "Services, with who reaches them"),
@@ -101,7 +109,13 @@ impl Kind {
     /// Returns whether it is about what came in, and not about what an assessment made of it.
     pub fn is_of_state(self) -> bool {
         match self {
-            Self::Facts | Self::Sources | Self::Corrections | Self::Waivers | Self::Deliveries | Self::Rejects => true,
+            Self::Facts
+            | Self::Sources
+            | Self::Corrections
+            | Self::Waivers
+            | Self::Deliveries
+            | Self::Settings
+            | Self::Rejects => true,
             Self::Devices
             | Self::Rules
             | Self::Coverage
@@ -212,6 +226,7 @@ impl Reading<'_> {
             Kind::Waivers => waivers::columns(),
             Kind::Actions => outbox::action_columns(),
             Kind::Deliveries => outbox::delivery_columns(),
+            Kind::Settings => outbox::setting_columns(),
             Kind::People => self.people_columns(),
             Kind::Services => services::columns(),
             Kind::Access => access::columns(),
@@ -238,6 +253,7 @@ impl Reading<'_> {
             Kind::Waivers => self.list_waivers(&mut sink)?,
             Kind::Actions => self.list_actions(&mut sink)?,
             Kind::Deliveries => self.list_deliveries(&mut sink)?,
+            Kind::Settings => self.list_settings(&mut sink)?,
             Kind::People => self.list_people(&mut sink)?,
             Kind::Services => self.list_services(&mut sink)?,
             Kind::Access => self.list_access(&mut sink)?,

@@ -1,6 +1,6 @@
 //! Actions of the outbox, and the deliveries that carried them.
 
-use fencepost_store::{DeliveryRow, DeliveryState};
+use fencepost_store::{DeliveryRow, DeliveryState, SourcedSetting};
 use serde_json::{Value as Json, json};
 
 use super::Column;
@@ -26,6 +26,11 @@ pub(super) fn delivery_columns() -> Vec<Column> {
         &["at", "state", "channel", "to", "subject", "because", "delivery", "key", "attempts", "actions"],
         &["answer"],
     )
+}
+
+/// Returns the columns of the list of settings.
+pub(super) fn setting_columns() -> Vec<Column> {
+    super::columns(&["device", "setting", "state", "at", "because"], &["source"])
 }
 
 /// Returns what is told of an action, by the names that it has wherever one is told.
@@ -63,6 +68,20 @@ impl Reading<'_> {
             true => sink.push(self.delivery_row(&delivery, is_sending)?),
             false => Ok(()),
         })
+    }
+
+    pub(super) fn list_settings(&self, sink: &mut RowSink) -> Result<(), EngineError> {
+        let rows = self.reader.settings(self.run)?.into_iter().map(|SourcedSetting { row: said, source }| {
+            row([
+                ("device", json!(said.device)),
+                ("setting", json!(said.setting)),
+                ("state", json!(said.state)),
+                ("because", json!(said.because)),
+                ("at", json!(said.at.to_string())),
+                ("source", json!(source)),
+            ])
+        });
+        sink.push_all(rows)
     }
 
     fn delivery_row(&self, delivery: &DeliveryRow, is_sending: bool) -> Result<Row<'static>, EngineError> {
