@@ -47,7 +47,7 @@ pub use assess::sealed_verdicts::SealedVerdicts;
 pub use assess::stateless::{DeviceVerdicts, RefusedLine, RuleJudgement, Sealed, StateInput, Stateless, assess_file};
 pub use assess::{AssessOptions, Assessed, FindingLine, LinePhase, RuleCount, StandingCounts, assess};
 pub use change::access_flips::{AccessFlips, DecisionFlip, DueFlip, LosingFlip, PersonFlip, SignInId};
-pub use change::preview::{DefinitionChange, GroupFlips, Preview, StandingFlip, VerdictFlips, preview};
+pub use change::preview::{DefinitionChange, GroupFlips, MessageFlip, Preview, StandingFlip, VerdictFlips, preview};
 pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};
 pub use change::vet::{Mistake, Vetted, vet};
 pub use change::waive::{CoveredVerdict, WaiverCoverage, WaiverEdit, WaiverRequest, plan_end_of_waiver, plan_waiver};

@@ -81,6 +81,7 @@ impl PreviewPage<'_> {
         self.definitions(&mut out, found);
         self.people(&mut out, found);
         self.due(&mut out, found);
+        self.messages(&mut out, found);
         self.verdicts(&mut out, found);
         self.standings(&mut out, found);
         self.groups(&mut out, found);
@@ -192,6 +193,26 @@ impl PreviewPage<'_> {
         out.push('\n');
         out.push_str(&table.render(self.ui.width, styles));
         self.more(out, all, "row", "rows");
+    }
+
+    /// Tells what would be sent otherwise.
+    pub fn messages(&self, out: &mut String, found: &Preview) {
+        let columns = ["STEP", "ON", "NOW", "THEN", "TO"];
+        let kinds = [Column::Fixed, Column::Fixed, Column::Number, Column::Number, Column::Number];
+        let mut table = Table::new(&std::array::from_fn::<_, 5, _>(|at| (columns[at], kinds[at])));
+        for flip in found.messages.iter().filter(|flip| flip.deliveries != flip.before) {
+            table.row(vec![
+                Cell::new(&flip.step),
+                Cell::new(&flip.channel),
+                Cell::new(flip.before.to_string()),
+                Cell::new(flip.deliveries.to_string()),
+                Cell::new(flip.receivers.to_string()),
+            ]);
+        }
+        if !table.is_empty() {
+            out.push_str("\nMessages and commands ready to be sent\n");
+            out.push_str(&table.render(self.ui.width, &self.ui.styles));
+        }
     }
 
     /// Groups the changed decisions by person; people without another way come first, and services with the same change are merged.
@@ -411,6 +432,10 @@ pub fn whole(found: &Preview) -> Json {
             "device": flip.device, "rule": flip.rule, "before": flip.before.to_string(), "after": flip.after.to_string(),
         })).collect::<Vec<_>>(),
         "losing": losing.collect::<Vec<_>>(),
+        "messages": found.messages.iter().map(|flip| json!({
+            "channel": flip.channel, "step": flip.step, "deliveries": flip.deliveries, "people": flip.receivers,
+            "before": flip.before,
+        })).collect::<Vec<_>>(),
         "verdicts": found.verdicts.iter().map(|flips| json!({
             "rule": flips.rule, "stage_before": flips.stage_before.map(Stage::as_str), "stage": flips.stage.map(Stage::as_str), "before": flips.before, "after": flips.after,
             "devices": flips.devices,

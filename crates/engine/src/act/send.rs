@@ -1,7 +1,7 @@
 //! Sends what is to be sent: each delivery is claimed in the ledger before it is made, and its result is recorded after it.
 
 use std::cell::OnceCell;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::time::Duration;
 
 use fencepost_channels::{Answer, Asked, CommandState, Failure, Outcome};
@@ -15,7 +15,7 @@ use super::carriers::{Carriers, outgoing};
 use super::compose::{Composer, DeliveryContent};
 use super::journal::{Sender, SentJournal};
 use super::outbox::{Outbox, OutboxLine, OutboxRecords, is_ripe};
-use super::plan::{DeliveryPlanner, PlannedDelivery, Unroutable};
+use super::plan::{DeliveryPlanner, PlannedDelivery, Receiver, Unroutable};
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::spool::Spool;
@@ -210,6 +210,28 @@ fn refuse_earlier(reading: &Reading<'_>, at: Timestamp) -> Result<(), EngineErro
         format!("{at} lies before the last run, which is as of {last}"),
         "is the clock right? Nothing was sent; what was done then counts from then on",
     ))
+}
+
+/// How many deliveries a step would make on a channel, and to how many receivers.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct StepCount {
+    pub deliveries: u64,
+    pub receivers: BTreeSet<Receiver>,
+}
+
+/// Returns what sending now would come to, by channel and step.
+pub(crate) fn count_deliveries(reading: &Reading<'_>) -> Result<BTreeMap<(String, String), StepCount>, EngineError> {
+    let records = OutboxRecords::load(&reading.reader, &SentJournal::read(reading.project)?, reading.at)?;
+    let mut counts: BTreeMap<(String, String), StepCount> = BTreeMap::new();
+    for delivery in Plan::of(reading, &records, &SendOptions::default())?.deliveries {
+        let steps: BTreeSet<&str> = delivery.lines.iter().map(|line| line.step.id.as_str()).collect();
+        for step in steps {
+            let count = counts.entry((delivery.channel.clone(), step.to_owned())).or_default();
+            count.deliveries += 1;
+            count.receivers.insert(delivery.receiver.clone());
+        }
+    }
+    Ok(counts)
 }
 
 /// What is to be done in a run.

@@ -9,6 +9,7 @@ use fencepost_store::{DeviceBatch, LayoutFingerprints, Ledger, Look, Reader, Spe
 use jiff::Timestamp;
 
 use super::access_flips::{AccessFlips, AccessSnapshot, SignInId};
+use crate::act::send::{StepCount, count_deliveries};
 use crate::assess::{AssessOptions, FindingLine, UncommittedAssessment, assess_within};
 use crate::error::EngineError;
 use crate::facts::people::People;
@@ -87,12 +88,29 @@ pub struct Preview {
     pub access: AccessFlips,
     /// The definitions that differ from those of the last assessment.
     pub definitions: Vec<DefinitionChange>,
+    /// What sending would come to then, by channel and step.
+    pub messages: Vec<MessageFlip>,
     /// What people are called, by id, of those whom it touches.
     pub person_names: BTreeMap<String, String>,
     /// How many sign-ins the next assessment decides otherwise than the last one did, by the same rules: what came in since, and time.
     pub decided_otherwise_anyway: u64,
     /// What an assessment by the edited rules would say of them.
     pub warnings: Vec<Diagnostic>,
+}
+
+/// How much a step would send on a channel.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MessageFlip {
+    /// The channel's id.
+    pub channel: String,
+    /// The step's id.
+    pub step: String,
+    /// How many deliveries by the edited rules.
+    pub deliveries: u64,
+    /// To how many people, recipients or devices.
+    pub receivers: u64,
+    /// How many deliveries by the rules in force.
+    pub before: u64,
 }
 
 /// A definition that differs.
@@ -149,6 +167,7 @@ impl Preview {
             && self.access.is_empty()
             && self.opened == 0
             && self.closed == 0
+            && self.messages.iter().all(|flip| flip.deliveries == flip.before)
     }
 }
 
@@ -168,6 +187,7 @@ struct Snapshot {
     closed: Vec<(String, String)>,
     groups: BTreeMap<String, Vec<String>>,
     access: AccessSnapshot,
+    messages: BTreeMap<(String, String), StepCount>,
     warnings: Vec<Diagnostic>,
 }
 
@@ -296,6 +316,7 @@ fn snapshot(
         snapshot.groups.entry(group).or_default().push(device.to_owned());
     })?;
     snapshot.access = AccessSnapshot::of(&reading)?;
+    snapshot.messages = count_deliveries(&reading)?;
     Ok(snapshot)
 }
 
@@ -322,6 +343,22 @@ fn decisions_left(reader: &Reader<'_>) -> Result<BTreeMap<SignInId, String>, Eng
         Ok::<_, EngineError>(())
     })?;
     Ok(left)
+}
+
+/// Compares what both would send, by channel and step.
+fn message_flips(before: &Snapshot, after: &Snapshot) -> Vec<MessageFlip> {
+    let keys: BTreeSet<_> = before.messages.keys().chain(after.messages.keys()).collect();
+    let flip = |key: &(String, String)| {
+        let (was, is) = (before.messages.get(key), after.messages.get(key));
+        MessageFlip {
+            channel: key.0.clone(),
+            step: key.1.clone(),
+            deliveries: is.map_or(0, |count| count.deliveries),
+            receivers: is.map_or(0, |count| count.receivers.len() as u64),
+            before: was.map_or(0, |count| count.deliveries),
+        }
+    };
+    keys.into_iter().map(flip).collect()
 }
 
 fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {
@@ -391,6 +428,7 @@ fn compare(before: &Snapshot, after: &Snapshot, at: Timestamp) -> Preview {
         opened: more(&after.opened, &before.opened),
         closed: more(&after.closed, &before.closed),
         access: before.access.flips(&after.access),
+        messages: message_flips(before, after),
         definitions: Vec::new(),
         person_names: BTreeMap::new(),
         decided_otherwise_anyway: 0,
