@@ -48,7 +48,8 @@ pub use findings::finding::{
     Finding, LackSettings, SettleContext, SettleInput, SettleSettings, Settled, Subject, moments_ahead,
 };
 pub use findings::outbox::{
-    Action, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours, Target, WaitsFor,
+    Action, ActionRecord, ActionState, Approval, HeldBecause, OutboxInput, OutboxSettings, QuietHours, Target,
+    WaitsFor, retry_at,
 };
 pub use findings::response::{
     Addressee, CommandTarget, Response, ResponseStep, StepAction, StepAnchor, StepMoment, TemplateName,
@@ -67,8 +68,9 @@ pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };
 pub use rule_set::{
-    AccessCondition, CommandSource, Posture, ResponseSource, Responses, ResponsesSource, RuleSet, RuleSetSource,
-    Session, StepSource, decide, decide_and_explain, failing_rules, find_causes, find_causes_of_rule, step_evidence,
+    AccessCondition, Bundle, BundleSource, CommandSource, Posture, ResponseSource, Responses, ResponsesSource, RuleSet,
+    RuleSetSource, Session, StepSource, bundle_number, decide, decide_and_explain, failing_rules, find_causes,
+    find_causes_of_rule, step_evidence,
 };
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,

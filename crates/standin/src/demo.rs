@@ -6,7 +6,7 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 26] {
+pub fn workspace_files() -> [(&'static str, &'static str); 27] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
@@ -17,6 +17,7 @@ pub fn workspace_files() -> [(&'static str, &'static str); 26] {
         ("corrections.toml", include_str!("../demo/corrections.toml")),
         ("waivers.toml", include_str!("../demo/waivers.toml")),
         ("responses.toml", include_str!("../demo/responses.toml")),
+        ("bundles.toml", include_str!("../demo/bundles.toml")),
         ("templates/first-word.txt", include_str!("../demo/templates/first-word.txt")),
         ("templates/last-day.txt", include_str!("../demo/templates/last-day.txt")),
         ("templates/last-day.html", include_str!("../demo/templates/last-day.html")),

@@ -47,6 +47,9 @@ pub struct ListArgs {
     /// Count the rows by the values of COLUMN; for devices also of a fact
     #[arg(long, value_name = "COLUMN", conflicts_with = "columns")]
     by: Option<String>,
+    /// Of bundles: who enters and who leaves, and whether that was handed over
+    #[arg(long)]
+    changes: bool,
     /// Tell it as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -61,8 +64,11 @@ struct KindArg(Kind);
 
 impl ValueEnum for KindArg {
     fn value_variants<'a>() -> &'a [Self] {
-        static ALL: LazyLock<Vec<KindArg>> =
-            LazyLock::new(|| Kind::ALL.iter().map(|(kind, ..)| KindArg(*kind)).collect());
+        static ALL: LazyLock<Vec<KindArg>> = LazyLock::new(|| {
+            let kinds = Kind::ALL.iter().map(|(kind, ..)| *kind);
+            // Changes of bundles are asked for with an option.
+            kinds.filter(|kind| *kind != Kind::BundleChanges).map(KindArg).collect()
+        });
         &ALL
     }
 
@@ -80,16 +86,23 @@ pub(super) fn mistakes_in_condition(ui: &mut Ui, files: &[FileText], mistakes: &
 }
 
 pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCode, CommandError> {
+    let kind = match (args.kind.0, args.changes) {
+        (Kind::Bundles, true) => Kind::BundleChanges,
+        (kind, false) => kind,
+        (_, true) => {
+            return Err(CommandError::usage("--changes is of bundles", "write: fencepost list bundles --changes"));
+        }
+    };
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
-    let of_state = args.kind.0.is_of_state();
+    let of_state = kind.is_of_state();
     let reading = if of_state { workspace.state()? } else { workspace.reading()? };
-    let reading = match reading.edited && args.kind.0.is_of_current_rules() {
+    let reading = match reading.edited && kind.is_of_current_rules() {
         true => reading.by_rules_of(&workspace.project)?,
         false => reading,
     };
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
     let query = ListQuery {
-        kind: args.kind.0,
+        kind,
         filter: args.filter.as_deref(),
         columns: &args.columns,
         sort: args.sort.as_deref(),
@@ -110,7 +123,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             let left_out = write_table(ui, &listing, &clock, is_fixed)?;
             let noun = Kind::ALL
                 .iter()
-                .find(|(kind, ..)| *kind == args.kind.0)
+                .find(|(known, ..)| *known == kind)
                 .map_or("row", |(_, _, [one, many], _)| if listing.total == 1 { *one } else { *many });
             let of = if listing.matched == listing.total {
                 format!("{} {noun}", listing.total)

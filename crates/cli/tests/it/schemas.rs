@@ -8,7 +8,7 @@ use toml::Value;
 
 use crate::env::Env;
 
-const NAMES: [&str; 13] = [
+const NAMES: [&str; 14] = [
     "fencepost",
     "facts",
     "groups",
@@ -18,6 +18,7 @@ const NAMES: [&str; 13] = [
     "devices",
     "waivers",
     "responses",
+    "bundles",
     "rules",
     "baselines",
     "controls",

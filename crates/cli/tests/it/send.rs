@@ -279,6 +279,87 @@ fn a_ledger_of_yesterday_does_not_send_again_what_went_out_since() {
 }
 
 #[test]
+fn bundles_are_handed_over_as_devices_enter_and_leave() {
+    let it = Sending::new();
+    it.env.write(
+        "bundles.toml",
+        "[[bundle]]\nid = \"strict\"\nwhere = 'standing != \"compliant\"'\nto = \"tickets\"\n\n\
+         [[bundle]]\nid = \"plain\"\nwhere = 'disk.encrypted'\n",
+    );
+    it.env.write(
+        "responses.toml",
+        RESPONSES
+            .replace("first-word", "first")
+            .replace("do = \"notify\",  to = [\"holder\"]", "do = \"notify\",  to = [\"bo@bredesound.example\"]"),
+    );
+    it.day(1, &[("d-1", "ada", false), ("d-2", "ada", true)]);
+    let bundles = it.env.json(&["list", "bundles"])["rows"].clone();
+    assert_eq!(
+        (&bundles[0]["bundle"], &bundles[0]["devices"], &bundles[0]["entered"]),
+        (&json!("strict"), &json!(1), &json!(1))
+    );
+    it.send_all();
+    let told: Vec<Json> =
+        it.tickets.received().iter().map(|event| serde_json::from_str(&event.body).expect("JSON")).collect();
+    assert_eq!(
+        (told.len(), &told[0]["type"], &told[0]["data"]["enter"]),
+        (1, &json!("fencepost.bundle"), &json!(["d-1"]))
+    );
+    let changes = it.env.json(&["list", "bundles", "--changes"])["rows"].clone();
+    assert_eq!((&changes[0]["change"], &changes[0]["state"]), (&json!("enters"), &json!("delivered")));
+    // A bundle that goes nowhere is there to be looked at.
+    assert_eq!((&changes[1]["bundle"], &changes[1]["state"]), (&json!("plain"), &json!("ripe")));
+    assert_eq!(it.send(&[]).1["delivered"], json!([]));
+    it.tickets.behave(Behaviour::DropsAfter);
+    it.day(2, &[("d-1", "ada", true), ("d-2", "ada", true)]);
+    assert_eq!(it.send(&[]).0, 1);
+    it.tickets.behave(Behaviour::Takes);
+    it.send(&[]);
+    // It was told twice, with one key.
+    assert_eq!((it.tickets.received().len(), it.tickets.tickets().len()), (3, 2));
+    let changes = it.env.json(&["list", "bundles", "--changes"])["rows"].clone();
+    assert_eq!((&changes[0]["change"], &changes[0]["state"]), (&json!("leaves"), &json!("delivered")));
+    it.env.fails(&["list", "devices", "--changes"], 2, &["--changes is of bundles"]);
+}
+
+#[test]
+fn feeds_say_how_far_settings_and_commands_got() {
+    let it = Sending::new();
+    let mut config = std::fs::read_to_string(it.env.path("fencepost.toml")).expect("a file");
+    config.push_str(
+        "\n[[source]]\nid = \"setup\"\nabout = \"settings\"\nfiles = [\"setup*.csv\"]\nformat = \"csv\"\n\
+         [source.fields]\n\"Setting\" = \"setting\"\n\"When\" = \"at\"\n\n\
+         [[source]]\nid = \"results\"\nabout = \"commands\"\nfiles = [\"results*.jsonl\"]\n\
+         [source.fields]\n\"Ref\" = \"delivery\"\n",
+    );
+    it.env.write("fencepost.toml", config);
+    it.day(1, &[("d-1", "ada", false)]);
+    it.send_all();
+    it.env.write(
+        "setup.csv",
+        "device,Setting,state,because,When\nd-1,disk.encrypted,asked,,2027-03-01T08:00:00Z\n\
+         d-1,disk.encrypted,refused,the battery is low,2027-03-01T09:00:00Z\nd-1,x,perhaps,,2027-03-01T09:00:00Z\n\
+         d-9,x,asked,,2027-03-01T09:00:00Z\n",
+    );
+    it.env.ok(&["import", "setup.csv", "--as-of", "2027-03-01T10:00:00Z"]);
+    let settings = it.env.json(&["list", "settings"])["rows"].clone();
+    assert_eq!((settings.as_array().map(Vec::len), &settings[0]["state"]), (Some(1), &json!("refused")));
+    let why = it.env.ok(&["why", "d-1", "encrypted"]);
+    assert!(why.contains("disk.encrypted refused, Mon 10:00") && why.contains("the battery is low"), "{why}");
+    let rejects = it.env.ok(&["list", "rejects"]);
+    assert!(rejects.contains("`state` is `perhaps`") && rejects.contains("no device `d-9` is known"), "{rejects}");
+    let key = it.env.json(&["list", "deliveries"])["rows"][0]["key"].as_str().expect("a key").to_owned();
+    let lines = format!(
+        "{{\"Ref\":\"{key}\",\"state\":\"unsupported\",\"because\":\"no\",\"at\":\"2027-03-01T09:00:00Z\"}}\n\
+         {{\"Ref\":\"0000\",\"state\":\"done\",\"at\":\"2027-03-01T09:00:00Z\"}}\n"
+    );
+    it.env.write("results.jsonl", lines);
+    it.env.ok(&["import", "results.jsonl", "--as-of", "2027-03-01T10:00:00Z"]);
+    assert_eq!(it.states("first-word"), ["unsupported"]);
+    assert!(it.env.ok(&["list", "rejects"]).contains("there is no delivery `0000`"));
+}
+
+#[test]
 fn one_process_sends_at_a_time() {
     let it = Sending::new();
     it.day(1, &[("d-1", "ada", false), ("d-3", "cy", false)]);

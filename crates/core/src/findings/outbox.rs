@@ -344,7 +344,7 @@ impl<'l> Ladder<'l> {
             return ActionState::Held(HeldBecause::NobodyToTell);
         }
         if let Some(ActionRecord::Failed { at, attempts }) = self.record(step, target) {
-            let retry = at.checked_add(retry_after(*attempts)).unwrap_or(Timestamp::MAX);
+            let retry = retry_at(*at, *attempts);
             if retry > self.at {
                 return waiting(WaitsFor::Retry, Some(retry));
             }
@@ -504,6 +504,11 @@ enum Warned {
     NotYet,
     /// Everybody was told, and the gap of the ladder ends then.
     Until(Timestamp),
+}
+
+/// Returns when an action may be tried again that failed for the `attempts`-th time at a moment.
+pub fn retry_at(at: Timestamp, attempts: u32) -> Timestamp {
+    at.checked_add(retry_after(attempts)).unwrap_or(Timestamp::MAX)
 }
 
 fn retry_after(attempts: u32) -> SignedDuration {

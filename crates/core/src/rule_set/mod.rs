@@ -3,6 +3,7 @@
 //! Every command that needs a verdict comes through [`RuleSet::evaluate`], and every proof through
 //! [`RuleSet::explain`], which runs the same compiled condition with its trace on.
 
+mod bundles;
 mod causes;
 mod decide;
 mod proof;
@@ -11,6 +12,7 @@ mod responses;
 mod session;
 pub(crate) mod vet;
 
+pub use bundles::{Bundle, BundleSource, bundle_number};
 pub use causes::{find_causes, find_causes_of_rule};
 pub use decide::{AccessCondition, Posture, decide, decide_and_explain, failing_rules, step_evidence};
 pub use responses::{CommandSource, ResponseSource, Responses, ResponsesSource, StepSource};
@@ -63,6 +65,8 @@ pub struct RuleSetSource {
     pub waivers: Vec<WaiverSource>,
     /// Responses.
     pub responses: ResponsesSource,
+    /// Bundles.
+    pub bundles: Vec<BundleSource>,
 }
 
 /// All rules, groups and access rules of a workspace, compiled.
@@ -75,6 +79,8 @@ pub struct RuleSet {
     access: AccessSet,
     waivers: Vec<Waiver>,
     responses: Responses,
+    /// Their groups are the last of all, in their order.
+    bundles: Vec<Bundle>,
     /// The moments at which time alone changes some rule's stage or exceptions, ascending.
     moments: Vec<Timestamp>,
 }
@@ -91,13 +97,16 @@ impl RuleSet {
             layout.want(path, dictionary);
         }
         let mut people_layout = Layout::new(&Dictionary::default());
-        let ids = group_ids(&source.groups);
+        let bundles = bundles::compile_bundles(&source.bundles, &mut mistakes);
+        let all_groups: Vec<GroupSource> =
+            source.groups.iter().cloned().chain(source.bundles.iter().map(BundleSource::hidden_group)).collect();
+        let ids = group_ids(&all_groups);
         let mut sources = source.rules.clone();
         sources.extend(baseline::expand(&source.baselines, &mut mistakes));
         let rule_ids = rule_ids(&sources);
         let mut vocabulary =
             Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids, rules: &rule_ids };
-        let groups = Groups::compile(&source.groups, &mut vocabulary, &mut mistakes);
+        let groups = Groups::compile(&all_groups, &mut vocabulary, &mut mistakes);
         let rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
         let written = AccessSources {
             services: &source.services,
@@ -116,8 +125,17 @@ impl RuleSet {
             .chain(access.rules().iter().filter_map(AccessRule::enforced_from))
             .collect();
         let moments = moments.into_iter().collect();
-        let set =
-            (!failed).then_some(Self { rules, groups, layout, people_layout, access, waivers, responses, moments });
+        let set = (!failed).then_some(Self {
+            rules,
+            groups,
+            layout,
+            people_layout,
+            access,
+            waivers,
+            responses,
+            bundles,
+            moments,
+        });
         let set = set.map(|mut set| {
             let mut uses = Uses::default();
             set.conditions().for_each(|condition| uses.note(condition));
@@ -180,9 +198,21 @@ impl RuleSet {
         &self.access
     }
 
-    /// Returns the groups, in the order of their indexes.
+    /// Returns how many groups there are, those of bundles among them.
+    pub fn group_count(&self) -> usize {
+        self.groups.all.len()
+    }
+
+    /// Returns the bundles, each with the index of the group of its devices.
+    pub fn bundles(&self) -> impl ExactSizeIterator<Item = (usize, &Bundle)> {
+        let first = self.groups.all.len() - self.bundles.len();
+        self.bundles.iter().enumerate().map(move |(at, bundle)| (first + at, bundle))
+    }
+
+    /// Returns the groups that somebody wrote, in the order of their indexes.
     pub fn groups(&self) -> impl Iterator<Item = GroupSummary<'_>> {
-        self.groups.all.iter().map(|group| GroupSummary {
+        let written = self.groups.all.len() - self.bundles.len();
+        self.groups.all[..written].iter().map(|group| GroupSummary {
             id: &group.id,
             title: group.title.as_deref(),
             kind: group.kind,

@@ -170,7 +170,7 @@ fn unknown_response(named: &Named, ladders: &[Response]) -> Diagnostic {
 }
 
 /// Reports ids that are given twice.
-fn check_ids<'s>(ids: impl Iterator<Item = &'s Named>, what: &str, mistakes: &mut Vec<Diagnostic>) {
+pub(super) fn check_ids<'s>(ids: impl Iterator<Item = &'s Named>, what: &str, mistakes: &mut Vec<Diagnostic>) {
     let mut seen: Vec<&Named> = Vec::new();
     for id in ids {
         if let Some(first) = seen.iter().find(|first| first.text == id.text) {

@@ -49,6 +49,7 @@ pub(crate) fn brake_of(reading: &Reading<'_>, planned: &[PlannedDelivery]) -> Re
     for delivery in planned {
         let devices = if delivery.kind() == DeliveryKind::Command { &mut commanded } else { &mut told };
         devices.extend(delivery.lines.iter().map(|line| line.finding.device.as_str()));
+        commanded.extend(delivery.changes.iter().map(|change| change.device.as_str()));
     }
     let before = reading.reader.devices_acted_on_after(since)?;
     let denied = reading.reader.devices_newly_denied_after(since)?;

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
+use super::bundles::BundleMove;
 use super::outbox::OutboxLine;
 use super::plan::{DeliveryKind, PlannedDelivery, Receiver};
 use super::templates::{FilledMessage, Template};
@@ -72,6 +73,7 @@ impl<'c> Composer<'c> {
     ) -> Result<Result<DeliveryContent, String>, EngineError> {
         self.reports.clear();
         match planned.kind() {
+            DeliveryKind::Bundle => Ok(Ok(DeliveryContent::Event(self.bundle(planned)))),
             DeliveryKind::Command => Ok(Ok(DeliveryContent::Event(self.command(planned)?))),
             DeliveryKind::Ticket => self.event_of_text(planned, "fencepost.ticket"),
             DeliveryKind::Notice => match &planned.receiver {
@@ -319,6 +321,20 @@ impl<'c> Composer<'c> {
             "findings": findings, "more": planned.lines.len().saturating_sub(MOST_TOLD),
         });
         Ok(Ok(DeliveryContent::Event(self.event(planned, kind, data))))
+    }
+
+    /// Returns the event of a bundle: who enters, and who leaves.
+    fn bundle(&self, planned: &PlannedDelivery) -> Json {
+        let devices = |wanted: BundleMove| {
+            let own = planned.changes.iter().filter(|change| change.change == wanted);
+            own.map(|change| change.device.as_str()).collect::<Vec<_>>()
+        };
+        let bundle = planned.receiver.as_str();
+        let data = json!({
+            "schema": 1, "bundle": bundle, "subject": format!("who should have {bundle}"),
+            "enter": devices(BundleMove::Enters), "leave": devices(BundleMove::Leaves),
+        });
+        self.event(planned, "fencepost.bundle", data)
     }
 
     /// Returns the event of a command.

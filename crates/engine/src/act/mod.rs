@@ -3,6 +3,7 @@
 pub(crate) mod approve;
 pub(crate) mod as_told;
 pub(crate) mod brake;
+pub(crate) mod bundles;
 mod carriers;
 pub(crate) mod compose;
 pub(crate) mod journal;

@@ -14,6 +14,7 @@ use fencepost_formats::SendSettings;
 use fencepost_store::{ActionRow, DeliveryState, LedgerError, Reader};
 use jiff::Timestamp;
 
+use super::bundles::is_of_bundle;
 use super::journal::SentJournal;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
@@ -214,6 +215,8 @@ pub(crate) struct OutboxRecords {
     approvals: BTreeMap<ActionId, Approval>,
     /// The findings about which something was done.
     findings: HashSet<FindingId>,
+    /// What was handed over of bundles, by the number of each, in the order of the deliveries.
+    bundles: HashMap<u64, Vec<ActionRow>>,
 }
 
 impl OutboxRecords {
@@ -245,6 +248,9 @@ impl OutboxRecords {
     }
 
     fn add(&mut self, row: &ActionRow) {
+        if is_of_bundle(row) {
+            self.bundles.entry(row.key.finding).or_default().push(row.clone());
+        }
         let (id, at) = (ActionId::of_number(row.key.action), row.at);
         self.findings.insert(FindingId::of_number(row.key.finding));
         let before = self.attempts.get(&id).map_or(0, |attempts| attempts.count);
@@ -269,6 +275,16 @@ impl OutboxRecords {
         if !matches!(self.records.get(&id), Some(ActionRecord::Delivered { .. })) {
             self.records.insert(id, record);
         }
+    }
+
+    /// Returns what was handed over of a bundle, in the order of the deliveries.
+    pub(crate) fn of_bundle(&self, number: u64) -> &[ActionRow] {
+        self.bundles.get(&number).map_or(&[], Vec::as_slice)
+    }
+
+    /// Returns what became of an action.
+    pub(crate) fn record(&self, id: ActionId) -> Option<&ActionRecord> {
+        self.records.get(&id)
     }
 
     /// Returns what was tried for an action.

@@ -2,10 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use fencepost_core::{PersonId, StepAction, Target};
+use fencepost_core::{Bundle, PersonId, StepAction, Target, bundle_number};
 use fencepost_formats::{Reached, SendSettings};
+use fencepost_store::ActionKey;
 use sha2::{Digest, Sha256};
 
+use super::bundles::BundleChange;
 use super::outbox::OutboxLine;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::hex;
@@ -19,8 +21,10 @@ pub struct PlannedDelivery {
     pub channel: String,
     /// Whom it goes to.
     pub receiver: Receiver,
-    /// What it carries out.
+    /// What it carries out of findings.
     pub lines: Vec<OutboxLine>,
+    /// The changes of a bundle that it hands over; empty of all others.
+    pub changes: Vec<BundleChange>,
 }
 
 /// Whom a delivery goes to.
@@ -62,6 +66,8 @@ pub enum DeliveryKind {
     Ticket,
     /// A command.
     Command,
+    /// Who enters a bundle, and who leaves it.
+    Bundle,
 }
 
 impl DeliveryKind {
@@ -75,8 +81,28 @@ impl DeliveryKind {
 }
 
 impl PlannedDelivery {
+    /// Returns the actions that it carries out, as the ledger names them.
+    pub(crate) fn actions(&self) -> Vec<ActionKey> {
+        let of_finding = |line: &OutboxLine| ActionKey {
+            action: line.action.id.number(),
+            finding: line.finding.id.number(),
+            device: line.finding.device.as_str().to_owned(),
+            step: line.step.id.as_str().to_owned(),
+        };
+        let of_bundle = |change: &BundleChange| ActionKey {
+            action: change.action.number(),
+            finding: bundle_number(&change.bundle),
+            device: change.device.clone(),
+            step: change.change.as_str().to_owned(),
+        };
+        self.lines.iter().map(of_finding).chain(self.changes.iter().map(of_bundle)).collect()
+    }
+
     /// Returns what it is.
     pub fn kind(&self) -> DeliveryKind {
+        if !self.changes.is_empty() {
+            return DeliveryKind::Bundle;
+        }
         self.lines.first().map_or(DeliveryKind::Notice, |line| DeliveryKind::of(&line.step.action))
     }
 }
@@ -117,7 +143,20 @@ impl<'p> DeliveryPlanner<'p> {
         match DeliveryKind::of(&line.step.action) {
             DeliveryKind::Notice => self.messages.entry((channel, receiver)).or_default().push(line),
             // A ticket is of one finding, and so is a command.
-            DeliveryKind::Ticket | DeliveryKind::Command => self.singles.push(planned(channel, receiver, vec![line])),
+            DeliveryKind::Ticket | DeliveryKind::Command | DeliveryKind::Bundle => {
+                self.singles.push(planned(channel, receiver, vec![line]))
+            }
+        }
+    }
+
+    /// Adds the changes of a bundle.
+    pub(crate) fn add_bundle(&mut self, bundle: &Bundle, changes: Vec<BundleChange>) {
+        // Where nobody is told of a bundle, it is there to be looked at.
+        if let (Some(channel), false) = (&bundle.to, changes.is_empty()) {
+            let receiver = Receiver::Recipient(bundle.id.clone());
+            let delivery =
+                PlannedDelivery { key: String::new(), channel: channel.clone(), receiver, lines: Vec::new(), changes };
+            self.singles.push(delivery.with_key());
         }
     }
 
@@ -169,14 +208,20 @@ fn planned(channel: String, receiver: Receiver, mut lines: Vec<OutboxLine>) -> P
         let place = |line: &OutboxLine| (!line.finding.is_running(), line.finding.clock.due, line.action.id);
         place(a).cmp(&place(b))
     });
-    let mut ids: Vec<u64> = lines.iter().map(|line| line.action.id.number()).collect();
-    ids.sort_unstable();
-    let mut hash = Sha256::new();
-    for part in [channel.as_str(), receiver.as_str()] {
-        hash.update(part.len().to_le_bytes());
-        hash.update(part);
+    PlannedDelivery { key: String::new(), channel, receiver, lines, changes: Vec::new() }.with_key()
+}
+
+impl PlannedDelivery {
+    /// Gives it its key, which follows from where it goes and what it carries out.
+    fn with_key(self) -> Self {
+        let mut ids: Vec<u64> = self.actions().iter().map(|action| action.action).collect();
+        ids.sort_unstable();
+        let mut hash = Sha256::new();
+        for part in [self.channel.as_str(), self.receiver.as_str()] {
+            hash.update(part.len().to_le_bytes());
+            hash.update(part);
+        }
+        ids.iter().for_each(|id| hash.update(id.to_le_bytes()));
+        Self { key: hex(&hash.finalize()[..8]), ..self }
     }
-    ids.iter().for_each(|id| hash.update(id.to_le_bytes()));
-    let key = hex(&hash.finalize()[..8]);
-    PlannedDelivery { key, channel, receiver, lines }
 }

@@ -6,11 +6,12 @@ use std::time::Duration;
 
 use fencepost_channels::{Answer, Asked, CommandState, Failure, Outcome};
 use fencepost_core::{ActionId, ActionState, FindingId, StepAction, StepAnchor};
-use fencepost_store::{ActionKey, DeliveryRow, DeliveryState, Ledger, NewDelivery, Purpose, RunKind, SettledDelivery};
+use fencepost_store::{DeliveryRow, DeliveryState, Ledger, NewDelivery, Purpose, RunKind, SettledDelivery};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::brake::{Brake, brake_of};
+use super::bundles::BundleChange;
 use super::carriers::{Carriers, outgoing};
 use super::compose::{Composer, DeliveryContent};
 use super::journal::{Sender, SentJournal};
@@ -224,9 +225,9 @@ pub(crate) fn count_deliveries(reading: &Reading<'_>) -> Result<BTreeMap<(String
     let records = OutboxRecords::load(&reading.reader, &SentJournal::read(reading.project)?, reading.at)?;
     let mut counts: BTreeMap<(String, String), StepCount> = BTreeMap::new();
     for delivery in Plan::of(reading, &records, &SendOptions::default())?.deliveries {
-        let steps: BTreeSet<&str> = delivery.lines.iter().map(|line| line.step.id.as_str()).collect();
+        let steps: BTreeSet<String> = delivery.actions().into_iter().map(|action| action.step).collect();
         for step in steps {
-            let count = counts.entry((delivery.channel.clone(), step.to_owned())).or_default();
+            let count = counts.entry((delivery.channel.clone(), step)).or_default();
             count.deliveries += 1;
             count.receivers.insert(delivery.receiver.clone());
         }
@@ -277,6 +278,9 @@ impl Plan {
             }
             Ok(())
         })?;
+        for members in reading.bundle_members()? {
+            planner.add_bundle(members.bundle, records.ripe_bundle_changes(&members, reading.at));
+        }
         let (mut deliveries, unroutable) = planner.finish();
         if let Some(only) = &options.only {
             deliveries.retain(|delivery| delivery.channel == *only);
@@ -307,12 +311,18 @@ fn line_of(planned: &PlannedDelivery, content: Option<DeliveryContent>) -> Deliv
         rule: Some(line.finding.subject.as_str().to_owned()),
         step: line.step.id.as_str().to_owned(),
     };
+    let change = |change: &BundleChange| ActionTold {
+        action: change.action.to_string(),
+        device: change.device.clone(),
+        rule: None,
+        step: change.change.as_str().to_owned(),
+    };
     DeliveryLine {
         key: planned.key.clone(),
         channel: planned.channel.clone(),
         to: planned.receiver.as_str().to_owned(),
         content,
-        actions: planned.lines.iter().map(action).collect(),
+        actions: planned.lines.iter().map(action).chain(planned.changes.iter().map(change)).collect(),
         answer: None,
         because: None,
         is_in_doubt: false,
@@ -362,13 +372,7 @@ impl Delivering<'_> {
             // A template that fails spoils its own delivery alone.
             Err(because) => return self.report.failed.push(&failed_line(planned, None, because)),
         };
-        let key = |line: &OutboxLine| ActionKey {
-            action: line.action.id.number(),
-            finding: line.finding.id.number(),
-            device: line.finding.device.as_str().to_owned(),
-            step: line.step.id.as_str().to_owned(),
-        };
-        let actions: Vec<ActionKey> = planned.lines.iter().map(key).collect();
+        let actions = planned.actions();
         let packed = serde_json::to_vec(&content).unwrap_or_default();
         let recipient = planned.receiver.as_str();
         let new = NewDelivery {
@@ -382,7 +386,7 @@ impl Delivering<'_> {
         let delivery = writer.claim_delivery(&new, self.at)?;
         writer.commit()?;
         // From here on it may go out, whatever becomes of this process.
-        self.sender.note(planned.lines.iter().map(|line| line.action.id), self.at)?;
+        self.sender.note(actions.iter().map(|action| ActionId::of_number(action.action)), self.at)?;
         let line = line_of(planned, Some(content));
         self.carry(delivery, line)
     }
@@ -447,10 +451,12 @@ impl Delivering<'_> {
     fn settle_doubts(&mut self, reading: &Reading<'_>, plan: &Plan) -> Result<(), EngineError> {
         for row in reading.reader.deliveries_in_doubt()? {
             let line = self.stored_line(reading, &row, plan)?;
-            let is_needed = line.actions.iter().any(|told| {
-                let known = u64::from_str_radix(&told.action, 16).ok().map(ActionId::of_number);
-                known.and_then(|id| plan.in_doubt.get(&id)).is_some_and(|line| is_needed_still(line, self.at))
-            });
+            // Who should have a bundle is true whoever was told before.
+            let is_needed = event_type(&line) == Some("fencepost.bundle")
+                || line.actions.iter().any(|told| {
+                    let known = u64::from_str_radix(&told.action, 16).ok().map(ActionId::of_number);
+                    known.and_then(|id| plan.in_doubt.get(&id)).is_some_and(|line| is_needed_still(line, self.at))
+                });
             if let Some(because) = self.why_not_tried(&row.channel) {
                 let line = DeliveryLine { because: Some(because), is_in_doubt: true, ..line };
                 self.report.failed.push(&line)?;
@@ -561,9 +567,13 @@ fn in_words(answer: Option<Answer>) -> (Option<String>, Option<String>) {
 }
 
 fn is_command(line: &DeliveryLine) -> bool {
+    event_type(line) == Some("fencepost.command")
+}
+
+fn event_type(line: &DeliveryLine) -> Option<&str> {
     match &line.content {
-        Some(DeliveryContent::Event(event)) => event["type"] == "fencepost.command",
-        Some(DeliveryContent::Message { .. }) | None => false,
+        Some(DeliveryContent::Event(event)) => event["type"].as_str(),
+        Some(DeliveryContent::Message { .. }) | None => None,
     }
 }
 

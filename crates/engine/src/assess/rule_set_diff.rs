@@ -29,10 +29,10 @@ impl RuleSetDiff {
     pub(super) fn of(earlier: &Project, now: &Project, at: Timestamp) -> Option<Self> {
         let others = |project: &Project| -> Vec<(String, String)> {
             let is_other = |path: &str| {
-                use WorkspaceFile::{Baselines, Corrections, Devices, Responses, Rules};
+                use WorkspaceFile::{Baselines, Bundles, Corrections, Devices, Responses, Rules};
                 let kind = WorkspaceFile::of(path);
                 // What is said of single devices by hand is part of what each is judged by.
-                !matches!(kind, Some(Baselines | Corrections | Devices | Responses | Rules))
+                !matches!(kind, Some(Baselines | Bundles | Corrections | Devices | Responses | Rules))
                     && kind.is_none_or(WorkspaceFile::is_judged_by)
             };
             let files = project.files.iter().filter(|file| is_other(&file.path));

@@ -58,7 +58,7 @@ struct Belongs {
 impl People {
     /// Returns nobody, in a project's groups.
     pub fn nobody(project: &Project, at: Timestamp) -> Self {
-        let stranger = vec![Membership::Unknown(Reason::Missing); project.rules.groups().count()];
+        let stranger = vec![Membership::Unknown(Reason::Missing); project.rules.group_count()];
         Self { at, stranger, ..Self::default() }
     }
 

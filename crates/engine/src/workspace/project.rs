@@ -197,10 +197,8 @@ impl Project {
     /// name, since whom a rule covers hangs on them.
     pub(crate) fn rules_digest(&self) -> String {
         let by_hand = |file: &&FileText| {
-            matches!(
-                WorkspaceFile::of(&file.path),
-                Some(WorkspaceFile::Corrections | WorkspaceFile::Devices | WorkspaceFile::Responses)
-            )
+            matches!(WorkspaceFile::of(&file.path), Some(WorkspaceFile::Corrections | WorkspaceFile::Devices))
+                || is_acted_on_alone(file)
         };
         let names = FileText { path: String::new(), text: self.listed_names.join("\n") };
         let names = Some(&names).filter(|names| !names.text.is_empty());
@@ -251,6 +249,12 @@ fn name_devices_by_all_names(source: &mut RuleSetSource, lifecycles: &DeviceLife
     };
     for group in source.groups.iter_mut().filter(|group| group.kind == GroupKind::Devices) {
         for list in [&mut group.members, &mut group.except] {
+            let more: Vec<Named> = list.iter().flat_map(&mut others).collect();
+            list.extend(more);
+        }
+    }
+    for bundle in &mut source.bundles {
+        for list in [&mut bundle.group.members, &mut bundle.group.except] {
             let more: Vec<Named> = list.iter().flat_map(&mut others).collect();
             list.extend(more);
         }

@@ -3,6 +3,7 @@
 
 mod access;
 mod baselines;
+mod bundles;
 mod channels;
 mod config;
 mod controls;
@@ -93,6 +94,8 @@ pub enum WorkspaceFile {
     Waivers,
     /// What follows from findings.
     Responses,
+    /// Which devices should have which settings.
+    Bundles,
     /// Rules.
     Rules,
     /// Baselines.
@@ -105,7 +108,7 @@ pub enum WorkspaceFile {
 
 impl WorkspaceFile {
     /// All kinds, in the order in which they are read: the time zone of the first decides what a bare date means in the others.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::Config,
         Self::Facts,
         Self::Groups,
@@ -115,6 +118,7 @@ impl WorkspaceFile {
         Self::Devices,
         Self::Waivers,
         Self::Responses,
+        Self::Bundles,
         Self::Rules,
         Self::Baselines,
         Self::Controls,
@@ -138,6 +142,7 @@ impl WorkspaceFile {
             Self::Devices => "devices.toml",
             Self::Waivers => "waivers.toml",
             Self::Responses => "responses.toml",
+            Self::Bundles => "bundles.toml",
             Self::Rules => "rules/*.toml",
             Self::Baselines => "baselines/*.toml",
             Self::Controls => "controls.toml",
@@ -156,6 +161,7 @@ impl WorkspaceFile {
             Self::Corrections => "Facts set by hand",
             Self::Devices => "Devices that were retired or renamed",
             Self::Responses => "What follows from findings, step by step",
+            Self::Bundles => "Sets of settings that another tool applies, and which devices should have them",
             Self::Waivers => "Rules that devices need not meet up to a day, since somebody answers for it",
             Self::Rules => "Rules: what the devices that they cover must meet",
             Self::Baselines => "A baseline: what machines of one kind are expected to look like",
@@ -179,7 +185,7 @@ impl WorkspaceFile {
     /// Returns whether it says what is to be done about findings, and nothing by which devices are judged: an edit of it needs no
     /// assessment.
     pub fn is_acted_on_alone(self) -> bool {
-        self == Self::Responses
+        matches!(self, Self::Responses | Self::Bundles)
     }
 
     /// Returns the JSON Schema of what stands in it, as of the 2020-12 draft.
@@ -202,6 +208,7 @@ impl WorkspaceFile {
             Self::Devices => &devices::FILE,
             Self::Waivers => &waivers::FILE,
             Self::Responses => &responses::FILE,
+            Self::Bundles => &bundles::FILE,
             Self::Rules => &rules::FILE,
             Self::Baselines => &baselines::FILE,
             Self::Controls => &controls::FILE,
@@ -349,6 +356,10 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
             WorkspaceFile::Terms => terms::read(reader, root, &mut rules),
             WorkspaceFile::Corrections => corrections::read(reader, root, &config.calendar.zone, &mut corrections),
             WorkspaceFile::Devices => lifecycles = devices::read(reader, root, &config.calendar.zone),
+            WorkspaceFile::Bundles => {
+                let channels: Vec<String> = config.send.channels.iter().map(|channel| channel.id.clone()).collect();
+                rules.bundles = bundles::all(reader, root, &channels);
+            }
             WorkspaceFile::Responses => responses::read(reader, root, &mut rules.responses),
             WorkspaceFile::Waivers => rules.waivers = waivers::all(reader, root, &config.calendar.zone),
             WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.calendar.zone)),

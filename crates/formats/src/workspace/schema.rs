@@ -87,7 +87,7 @@ mod tests {
     use super::*;
     use crate::workspace::{FileText, load_workspace};
 
-    const WORKSPACE: [(WorkspaceFile, &str); 11] = [
+    const WORKSPACE: [(WorkspaceFile, &str); 12] = [
         (
             WorkspaceFile::Config,
             r#"name = "Ferries"
@@ -254,6 +254,19 @@ allowed_when = 'platform = "linux"'
 "#,
         ),
         (
+            WorkspaceFile::Bundles,
+            r#"[[bundle]]
+id = "limits"
+title = "Limits"
+where = 'standing = "compliant"'
+members = ["d-1"]
+held_by = "crew"
+groups = "some"
+except = ["d-2"]
+to = "files"
+"#,
+        ),
+        (
             WorkspaceFile::Rules,
             r#"[[rule]]
 id = "locked"
@@ -346,7 +359,7 @@ expect = "fail"
                 text: (if *kind == file { text } else { own }).to_owned(),
             })
             .collect();
-        files.insert(9, FileText { path: "baselines/two.toml".to_owned(), text: ANY.to_owned() });
+        files.insert(10, FileText { path: "baselines/two.toml".to_owned(), text: ANY.to_owned() });
         let workspace = load_workspace(files);
         let (_, meaning) = RuleSet::compile(&workspace.rules, &workspace.dictionary, &[]);
         let all = workspace.mistakes.iter().chain(&meaning);

@@ -44,6 +44,10 @@ pub enum Kind {
     Actions,
     /// Deliveries that carried them.
     Deliveries,
+    /// Sets of settings, with how many devices should have them.
+    Bundles,
+    /// Who enters bundles, and who leaves them.
+    BundleChanges,
     /// Settings that another tool was asked to apply, with how far they got.
     Settings,
     /// People, with their devices.
@@ -64,7 +68,7 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 17] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 19] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
@@ -83,6 +87,13 @@ impl Kind {
             "deliveries",
             ["delivery", "deliveries"],
             "Messages, tickets and commands that went out, newest first",
+        ),
+        (Self::Bundles, "bundles", ["bundle", "bundles"], "Sets of settings, with how many devices should have them"),
+        (
+            Self::BundleChanges,
+            "bundle-changes",
+            ["change of a bundle", "changes of bundles"],
+            "Who enters bundles, and who leaves them",
         ),
         (
             Self::Settings,
@@ -103,7 +114,7 @@ impl Kind {
 impl Kind {
     /// Returns whether it goes by the workspace as it is written now, and not as it was at the assessment.
     pub fn is_of_current_rules(self) -> bool {
-        self == Self::Actions
+        matches!(self, Self::Actions | Self::Bundles | Self::BundleChanges)
     }
 
     /// Returns whether it is about what came in, and not about what an assessment made of it.
@@ -122,6 +133,8 @@ impl Kind {
             | Self::Groups
             | Self::Findings
             | Self::Actions
+            | Self::Bundles
+            | Self::BundleChanges
             | Self::People
             | Self::Services
             | Self::Access
@@ -227,6 +240,8 @@ impl Reading<'_> {
             Kind::Actions => outbox::action_columns(),
             Kind::Deliveries => outbox::delivery_columns(),
             Kind::Settings => outbox::setting_columns(),
+            Kind::Bundles => outbox::bundle_columns(),
+            Kind::BundleChanges => outbox::bundle_change_columns(),
             Kind::People => self.people_columns(),
             Kind::Services => services::columns(),
             Kind::Access => access::columns(),
@@ -254,6 +269,8 @@ impl Reading<'_> {
             Kind::Actions => self.list_actions(&mut sink)?,
             Kind::Deliveries => self.list_deliveries(&mut sink)?,
             Kind::Settings => self.list_settings(&mut sink)?,
+            Kind::Bundles => self.list_bundles(&mut sink)?,
+            Kind::BundleChanges => self.list_bundle_changes(&mut sink)?,
             Kind::People => self.list_people(&mut sink)?,
             Kind::Services => self.list_services(&mut sink)?,
             Kind::Access => self.list_access(&mut sink)?,

@@ -5,6 +5,7 @@ use serde_json::{Value as Json, json};
 
 use super::Column;
 use super::rows::{Row, RowSink, push_text, row};
+use crate::act::bundles::{BundleChangeState, BundleMove};
 use crate::act::compose::DeliveryContent;
 use crate::act::journal::{SentJournal, is_sending};
 use crate::act::outbox::{Outbox, OutboxLine, OutboxRecords};
@@ -26,6 +27,16 @@ pub(super) fn delivery_columns() -> Vec<Column> {
         &["at", "state", "channel", "to", "subject", "because", "delivery", "key", "attempts", "actions"],
         &["answer"],
     )
+}
+
+/// Returns the columns of the list of bundles.
+pub(super) fn bundle_columns() -> Vec<Column> {
+    super::columns(&["bundle", "devices", "entered", "left", "to"], &["title"])
+}
+
+/// Returns the columns of the list of changes of bundles.
+pub(super) fn bundle_change_columns() -> Vec<Column> {
+    super::columns(&["bundle", "device", "change", "at", "state"], &[])
 }
 
 /// Returns the columns of the list of settings.
@@ -68,6 +79,45 @@ impl Reading<'_> {
             true => sink.push(self.delivery_row(&delivery, is_sending)?),
             false => Ok(()),
         })
+    }
+
+    pub(super) fn list_bundles(&self, sink: &mut RowSink) -> Result<(), EngineError> {
+        let records = OutboxRecords::load(&self.reader, &SentJournal::read(self.project)?, self.at)?;
+        for of in self.bundle_members()? {
+            let changes = records.bundle_changes(&of);
+            let count = |wanted: BundleMove| {
+                let open = changes.iter().filter(|change| change.state != BundleChangeState::Delivered);
+                open.filter(|change| change.change == wanted).count()
+            };
+            sink.push(row([
+                ("bundle", json!(of.bundle.id)),
+                ("title", json!(of.bundle.title)),
+                ("devices", json!(of.members.len())),
+                ("entered", json!(count(BundleMove::Enters))),
+                ("left", json!(count(BundleMove::Leaves))),
+                ("to", json!(of.bundle.to)),
+            ]))?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn list_bundle_changes(&self, sink: &mut RowSink) -> Result<(), EngineError> {
+        let records = OutboxRecords::load(&self.reader, &SentJournal::read(self.project)?, self.at)?;
+        for of in self.bundle_members()? {
+            let mut changes = records.bundle_changes(&of);
+            // What is yet to be handed over comes first.
+            changes.sort_by_key(|change| change.state == BundleChangeState::Delivered);
+            sink.push_all(changes.into_iter().map(|change| {
+                row([
+                    ("bundle", json!(change.bundle)),
+                    ("device", json!(change.device)),
+                    ("change", json!(change.change.as_str())),
+                    ("at", json!(change.at.map(|at| at.to_string()))),
+                    ("state", json!(change.state.as_str())),
+                ])
+            }))?;
+        }
+        Ok(())
     }
 
     pub(super) fn list_settings(&self, sink: &mut RowSink) -> Result<(), EngineError> {
