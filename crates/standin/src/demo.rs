@@ -6,7 +6,7 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 27] {
+pub fn workspace_files() -> [(&'static str, &'static str); 29] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
@@ -21,6 +21,8 @@ pub fn workspace_files() -> [(&'static str, &'static str); 27] {
         ("templates/first-word.txt", include_str!("../demo/templates/first-word.txt")),
         ("templates/last-day.txt", include_str!("../demo/templates/last-day.txt")),
         ("templates/last-day.html", include_str!("../demo/templates/last-day.html")),
+        ("templates/losing.txt", include_str!("../demo/templates/losing.txt")),
+        ("templates/soon.txt", include_str!("../demo/templates/soon.txt")),
         ("templates/thanks.txt", include_str!("../demo/templates/thanks.txt")),
         ("templates/where-is-it.txt", include_str!("../demo/templates/where-is-it.txt")),
         ("baselines/kiosks.toml", include_str!("../demo/baselines/kiosks.toml")),

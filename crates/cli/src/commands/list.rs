@@ -329,12 +329,23 @@ impl<'c> Cells<'c> {
         }
     }
 
+    /// What waits for somebody, and what went wrong, stands out.
+    fn style_of_state(&self, state: &str) -> anstyle::Style {
+        match state {
+            "held" => self.styles.notice,
+            "failed" | "in-doubt" | "refused" | "unsupported" => self.styles.bad,
+            "withheld" => self.styles.unproven,
+            _ => anstyle::Style::new(),
+        }
+    }
+
     fn plain(&self, column: &str, value: &Json) -> Cell {
         let clock = self.clock;
         match value {
             Json::Null => Cell::default(),
             Json::String(text) if column == "phase" && text == "overdue" => Cell::styled(text, self.styles.bad),
             Json::String(text) if column == "phase" && text == "waived" => Cell::styled(text, self.styles.good),
+            Json::String(text) if column == "state" => Cell::styled(text, self.style_of_state(text)),
             // Of a list or a long text the beginning tells enough.
             Json::String(text) if column == "commonest" && text.chars().count() > MOST_OF_A_VALUE => {
                 Cell::new(text.chars().take(MOST_OF_A_VALUE - 1).chain(['…']).collect::<String>())

@@ -22,6 +22,8 @@ pub struct SendPage<'p> {
 
 /// How many rows of a table are shown before the rest is counted.
 const ROWS_SHOWN: usize = 40;
+/// The same, of what waits behind the brake.
+const ROWS_BEHIND_BRAKE: usize = 8;
 
 impl SendPage<'_> {
     pub fn render(&self, report: &SendReport) -> Result<String, EngineError> {
@@ -100,7 +102,8 @@ impl SendPage<'_> {
         let columns = ["TO", "ON", "WHAT", "ABOUT"];
         let columns = columns.map(|heading| (heading, if heading == "ABOUT" { Column::Text } else { Column::Fixed }));
         let mut table = Table::new(&columns);
-        for line in report.delivered.iter().take(ROWS_SHOWN) {
+        let shown = if report.brake.is_some() { ROWS_BEHIND_BRAKE } else { ROWS_SHOWN };
+        for line in report.delivered.iter().take(shown) {
             let line = line?;
             let answer = line.answer.as_ref().map(|answer| format!(" ({answer})")).unwrap_or_default();
             table.row(vec![
@@ -115,7 +118,7 @@ impl SendPage<'_> {
             out.push_str(&table.render(self.ui.width, &self.ui.styles));
         }
         let command = if report.brake.is_some() { "send --dry-run" } else { "list deliveries" };
-        more(out, report.delivered.len(), command);
+        more_than(shown, out, report.delivered.len(), command);
         Ok(())
     }
 
@@ -124,8 +127,8 @@ impl SendPage<'_> {
         let (strong, faint) = (self.ui.styles.strong, self.ui.styles.faint);
         let (to, steps) = (harmless(&line.to), steps_of(&line.actions));
         out.push_str(&format!("\n{strong}{to}{strong:#} on {}: {steps}\n", line.channel));
-        let mut body = |label: &str, text: &str| {
-            out.push_str(&format!("  {faint}{label}{faint:#}\n"));
+        let mut body = |heading: &str, text: &str| {
+            out.push_str(&format!("  {heading}\n"));
             for line in text.trim_end().lines() {
                 let line = harmless(line);
                 let space = if line.is_empty() { "" } else { " " };
@@ -262,9 +265,13 @@ fn named(line: &OutboxLine) -> Vec<Cell> {
 
 /// Says how many rows are not shown, and where they are.
 fn more(out: &mut String, all: u64, command: &str) {
-    let shown = ROWS_SHOWN as u64;
-    if all > shown {
-        out.push_str(&format!("  and {} more: fencepost {command}\n", all - shown));
+    more_than(ROWS_SHOWN, out, all, command);
+}
+
+fn more_than(shown: usize, out: &mut String, all: u64, command: &str) {
+    let rest = all.saturating_sub(shown as u64);
+    if rest > 0 {
+        out.push_str(&format!("  and {rest} more: fencepost {command}\n"));
     }
 }
 
@@ -300,6 +307,9 @@ fn about(line: &DeliveryLine) -> String {
     format!("{}{more}", told.join("; "))
 }
 
+/// How many of the rules are named for which the brake holds.
+const RULES_SHOWN: usize = 3;
+
 /// Why the brake holds, a part a line.
 fn because(brake: &Brake) -> Vec<String> {
     let parts = [
@@ -309,7 +319,16 @@ fn because(brake: &Brake) -> Vec<String> {
         (brake.denied, "newly denied something within the last 24 hours"),
     ];
     let parts = parts.into_iter().filter(|(number, _)| *number > 0);
-    parts.map(|(number, what)| format!("{} {what}", count(number, "device", "devices"))).collect()
+    let mut lines: Vec<String> =
+        parts.map(|(number, what)| format!("{} {what}", count(number, "device", "devices"))).collect();
+    let rules = brake.by_rule.iter().take(RULES_SHOWN);
+    let rules: Vec<String> = rules.map(|(rule, devices)| format!("{rule} ({devices})")).collect();
+    if !rules.is_empty() {
+        let more = brake.by_rule.len().saturating_sub(RULES_SHOWN);
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        lines.push(format!("for {}{more}", rules.join(", ")));
+    }
+    lines
 }
 
 /// What was sent as JSON.

@@ -439,3 +439,145 @@ fn a_run_that_is_killed_anywhere_loses_nothing_and_does_nothing_twice() {
     assert!(told.iter().all(|state| state == "delivered"), "{told:?}");
     it.env.ok(&["history", "--verify"]);
 }
+
+#[test]
+fn what_devices_and_people_are_called_steers_no_mail_and_no_page() {
+    let it = Sending::new();
+    it.env.write(
+        "people.csv",
+        "id,name,mail,lead\nada,\"Ada\r\nBcc: all@bredesound.example\u{202e}\",ada@bredesound.example,\n\
+         bo,Bo,\"bo@bredesound.example\r\nBcc: all@bredesound.example\",\n",
+    );
+    it.env.ok(&["import", "people.csv", "--as-of", "2027-03-01T05:10:00Z"]);
+    it.env.write(
+        "templates/first-word.txt",
+        "Subject: {{ holder.name }}: {{ findings[0].device }}\n\n{{ findings[0].observed }}\n",
+    );
+    it.env.write("templates/first-word.html", "<p>{{ holder.name }}, {{ findings[0].device }}</p>\n");
+    it.day(1, &[("d<script>\u{1b}[2J\r\nX: y", "ada", false), ("d-2", "bo", false)]);
+    let (code, sent) = it.send_all();
+    assert_eq!(code, 0, "{sent:#}");
+    let mail = &it.mail.received()[0];
+    assert_eq!((it.mail.received().len(), mail.to.as_slice()), (1, &["ada@bredesound.example".to_owned()][..]));
+    let headers = mail.data.split("\n\n").next().expect("headers");
+    assert!(!headers.lines().any(|line| line.starts_with("Bcc") || line.starts_with("X:")), "{headers}");
+    assert!(mail.data.contains("&lt;script&gt;") && !mail.data.contains("<script>\u{1b}"), "{}", mail.data);
+    // An address that is none is no way to anybody: the desk is told.
+    assert_eq!(it.tickets.tickets().len(), 1);
+    let shown = it.env.run(&["send", "--dry-run", "--as-of", "2027-03-01T06:00:00Z"]);
+    assert!(!shown.out.contains('\u{1b}') && !shown.out.contains('\u{202e}'));
+}
+
+#[test]
+fn a_template_that_fails_spoils_its_own_delivery_alone() {
+    let it = Sending::new();
+    it.env.write(
+        "templates/first-word.txt",
+        "Subject: x\n\n{% for a in range(9999) %}{% for b in range(9999) %}.{% endfor %}{% endfor %}",
+    );
+    it.day(1, &[("d-1", "ada", false), ("d-3", "cy", false)]);
+    it.env.write(
+        "rules/other.toml",
+        "[[rule]]\nid = \"named\"\ngroups = [\"every-device\"]\nrequire = 'os.name = \"x\"'\nresponse = \"short\"\n",
+    );
+    it.env.write(
+        "responses.toml",
+        format!("{RESPONSES}\n[[response]]\nid = \"short\"\nsteps = [{{ id = \"word\", at = \"opened\", do = \"notify\", to = [\"desk\"] }}]\n"),
+    );
+    it.env.ok(&["assess", "--as-of", "2027-03-01T07:00:00Z"]);
+    let (code, sent) = it.send(&[]);
+    assert_eq!((code, count(&sent, "failed"), count(&sent, "delivered")), (1, 1, 1), "{sent:#}");
+    assert!(sent["failed"][0]["because"].as_str().unwrap().contains("templates/first-word.txt"), "{sent:#}");
+    let vetted = it.env.run(&["vet"]);
+    assert!(vetted.out.contains("template-fails") && vetted.code == 1, "{}", vetted.out);
+    it.env.write("templates/first-word.txt", "Subject: {{ holder.nmae }}\n\nx\n");
+    assert!(it.env.run(&["vet"]).out.contains("cannot be made: templates/first-word.txt"));
+    it.env.write("templates/first-word.txt", "no subject\n");
+    assert!(it.env.run(&["vet"]).out.contains("its first line is no subject"));
+}
+
+#[test]
+fn vet_tells_of_ladders_that_would_not_do_what_is_meant() {
+    let it = Sending::new();
+    it.day(1, &[("d-1", "ada", false), ("d-3", "cy", false)]);
+    it.env.write("templates/forgotten.txt", "Subject: x\n\nx\n");
+    it.env.write(
+        "responses.toml",
+        "[[response]]\nid = \"standard\"\nsteps = [\n  { id = \"lock\", at = \"due\", do = \"command\", command = \"lock\" },\n  \
+         { id = \"word\", at = \"due + 1d\", do = \"notify\", to = [\"holder\"] },\n]\n\n\
+         [[response]]\nid = \"idle\"\nsteps = [{ id = \"word\", at = \"opened\", do = \"notify\", to = [\"holder\"] }]\n",
+    );
+    let out = it.env.run(&["vet"]).out;
+    for code in [
+        "command-without-warning",
+        "notice-after-command",
+        "response-unused",
+        "template-unused",
+        "holders-without-address",
+    ] {
+        assert!(out.contains(code), "{code} in {out}");
+    }
+    for (broken, code) in [
+        ("to = [\"nobody\"]", "unknown-recipient"),
+        ("to = [\"holder\"], template = \"../x\"", "bad-template-name"),
+        ("to = [\"holder\"], approve = true", "idle-key"),
+        ("command = \"x\"", "kind-needs"),
+    ] {
+        it.env.write("responses.toml", format!("[[response]]\nid = \"standard\"\nsteps = [{{ id = \"word\", at = \"opened\", do = \"notify\", {broken} }}]\n"));
+        assert!(it.env.run(&["vet"]).out.contains(code), "{code}");
+    }
+}
+
+#[test]
+fn what_is_yet_to_come_is_told_before_and_once() {
+    let it = Sending::new();
+    let config = std::fs::read_to_string(it.env.path("fencepost.toml")).expect("a file");
+    it.env.write("fencepost.toml", config.replace("[responses]\n", "[responses]\naccess = \"losing\"\n"));
+    it.env.write(
+        "responses.toml",
+        format!(
+            "{RESPONSES}\n[[response]]\nid = \"losing\"\nsteps = [{{ id = \"losing\", at = \"due - 2d\", do = \"notify\", to = [\"holder\", \"lead\"] }}]\n\n\
+             [[response]]\nid = \"new\"\nsteps = [{{ id = \"soon\", at = \"enforced - 3d\", do = \"notify\", to = [\"holder\"] }}, {{ id = \"word\", at = \"opened\", do = \"notify\", to = [\"holder\"] }}]\n"
+        ),
+    );
+    it.env.write("facts.toml", "[facts]\n\"key.ends\" = { type = \"instant\" }\n");
+    it.env.write(
+        "access.toml",
+        "[[service]]\nid = \"charts\"\ntitle = \"Charts\"\ndefault = \"deny\"\nusual = [{ client = \"app\" }]\n\n\
+         [[access]]\nid = \"with-key\"\nservices = [\"charts\"]\nneeds = 'key.ends > now()'\n",
+    );
+    it.env.write(
+        "rules/new.toml",
+        "[[rule]]\nid = \"named\"\ntitle = \"It has a name\"\ngroups = [\"every-device\"]\nrequire = 'name = \"x\"'\nresponse = \"new\"\nenforced_from = 2027-03-05\ngrace = \"2d\"\n",
+    );
+    let day = |day: u8| {
+        let line = json!({
+            "device": "d-1", "collected_at": format!("2027-03-{day:02}T05:00:00Z"), "person": "ada", "name": "y",
+            "disk": { "encrypted": true }, "key": { "ends": "2027-03-04T12:00:00Z" },
+        });
+        let name = format!("state-{day:02}.jsonl");
+        it.env.write(&name, format!("{line}\n"));
+        let at = format!("2027-03-{day:02}T06:00:00Z");
+        it.env.ok(&["import", &name, "--as-of", &at]);
+        it.env.ok(&["assess", "--as-of", &at]);
+        it.send_all();
+        let mails = it.mail.received();
+        mails.iter().map(|mail| mail.header("Subject").unwrap_or_default()).collect::<Vec<_>>()
+    };
+    assert_eq!(day(1), Vec::<String>::new(), "it is too early for anything");
+    // The rule on the second, the key on the third, each once; who leads her hears of the key too.
+    assert_eq!(day(2), ["d-1: It has a name"]);
+    assert_eq!(day(3).len(), 3);
+    assert_eq!(day(4).len(), 3);
+    let mails = it.mail.received();
+    assert!(
+        mails[1].data.contains("Charts will be out of reach (d-1)")
+            && mails[1].data.contains("with-key asks for key.ends")
+    );
+    assert!(mails[0].data.contains("Fri 5 Mar 2027 00:00"), "{}", mails[0].data);
+    // Once it is enforced it is a finding like any other.
+    assert_eq!(day(5).len(), 4);
+    assert_eq!(it.states("word"), ["delivered"]);
+    let rows = it.env.json(&["list", "actions", "--where", "step = \"losing\""])["rows"].clone();
+    assert_eq!(rows, json!([]), "what was lost is not about to be");
+}

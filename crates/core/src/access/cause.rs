@@ -68,6 +68,11 @@ impl CauseKind {
         }
     }
 
+    /// Returns whether a finding is the cause, or its silence, or the end of its waiver.
+    pub fn is_of_finding(self) -> bool {
+        matches!(self, Self::Finding | Self::Silence | Self::Uncovered | Self::WaiverEnded)
+    }
+
     /// Reads the word back.
     pub fn parse(text: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|cause| cause.as_str() == text)

@@ -86,6 +86,27 @@ pub struct Finding {
 }
 
 impl Finding {
+    /// Returns what stands for something that is announced before there is a finding: it runs, and comes about when it is due. `of` tells
+    /// apart what is announced of one device for one moment.
+    pub fn announced(device: &str, subject: Subject, of: &str, due: Timestamp) -> Self {
+        let device = DeviceId::from(device);
+        let of = Subject::Rule(RuleId::from(format!("announced {of}").as_str()));
+        Self {
+            id: FindingId::new(&device, &of, due),
+            device,
+            subject,
+            clock: FindingClock::running(Timestamp::MIN, due),
+            failing_since: None,
+            grace: Period::ZERO,
+            spell: 1,
+            evidence_at: None,
+            fingerprint: 0,
+            corrected: false,
+            leaves_open: Vec::new(),
+            blames: Vec::new(),
+        }
+    }
+
     /// Returns where this finding stands at `at`.
     pub fn phase(&self, at: Timestamp) -> Phase {
         self.clock.phase(at)

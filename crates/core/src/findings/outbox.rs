@@ -768,10 +768,12 @@ mod tests {
 
     #[test]
     fn moments_of_steps_are_read_as_they_are_written() {
-        for text in ["opened", "opened + 2h", "due - 1d", "due", "due + 2 working days", "closed", " due+4d "] {
+        for text in
+            ["opened", "opened + 2h", "due - 1d", "due", "due + 2 working days", "closed", " due+4d ", "enforced - 7d"]
+        {
             assert!(StepMoment::parse(text).is_ok(), "{text}");
         }
-        for text in ["", "open", "opened - 1d", "closed - 1d", "due 1d", "due - 1x", "due -"] {
+        for text in ["", "open", "opened - 1d", "closed - 1d", "enforced + 1d", "due 1d", "due - 1x", "due -"] {
             assert!(StepMoment::parse(text).is_err(), "{text}");
         }
         let calendar = WorkCalendar::new(TimeZone::UTC);

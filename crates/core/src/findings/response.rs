@@ -40,6 +40,8 @@ pub enum StepAnchor {
     Due,
     /// Its closing.
     Closed,
+    /// The moment from which a rule is enforced that a device fails on trial.
+    Enforced,
 }
 
 /// A moment relative to a finding's clock: `opened`, `due - 1d`, `due + 4d`, `closed`.
@@ -65,15 +67,25 @@ impl StepMoment {
             "opened" => StepAnchor::Opened,
             "due" => StepAnchor::Due,
             "closed" => StepAnchor::Closed,
-            _ => return Err(format!("`{text}` is no moment of a step; write opened, due - 1d, due + 4d or closed")),
+            "enforced" => StepAnchor::Enforced,
+            _ => {
+                return Err(format!(
+                    "`{text}` is no moment of a step; write opened, due - 1d, due + 4d, closed or enforced - 7d"
+                ));
+            }
         };
         let is_before = rest.starts_with('-');
         let distance = match rest.get(1..) {
             Some(rest) => Period::parse(rest)?,
             None => Period::ZERO,
         };
-        if is_before && anchor != StepAnchor::Due {
-            return Err(format!("`{text}` lies before the finding is there; only due has a time before it"));
+        if is_before && matches!(anchor, StepAnchor::Opened | StepAnchor::Closed) {
+            return Err(format!(
+                "`{text}` lies before the finding is there; only due and enforced have a time before them"
+            ));
+        }
+        if !is_before && distance != Period::ZERO && anchor == StepAnchor::Enforced {
+            return Err(format!("`{text}` comes when the rule is enforced; from then on count from opened or due"));
         }
         Ok(Self { anchor, distance, is_before })
     }
@@ -88,7 +100,7 @@ impl StepMoment {
     pub(crate) fn nominal(&self, clock: &FindingClock, at: Timestamp, calendar: &WorkCalendar) -> Option<Timestamp> {
         let anchor = match (self.anchor, clock.phase(at)) {
             (StepAnchor::Opened, _) => clock.opened,
-            (StepAnchor::Due, _) => clock.overdue_from(at),
+            (StepAnchor::Due | StepAnchor::Enforced, _) => clock.overdue_from(at),
             (StepAnchor::Closed, Phase::Closed { at, .. }) => at,
             (StepAnchor::Closed, _) => return None,
         };
@@ -171,6 +183,19 @@ pub enum CommandTarget {
     Device,
     /// The account of each of its holders.
     Account,
+}
+
+impl Response {
+    /// Returns the ladder with some of its steps.
+    pub fn with_steps(&self, is_wanted: impl Fn(&ResponseStep) -> bool) -> Self {
+        let steps = self.steps.iter().filter(|step| is_wanted(step)).cloned().collect();
+        Self { id: self.id.clone(), steps, place: self.place.clone() }
+    }
+
+    /// Returns whether some step counts from a moment.
+    pub fn counts_from(&self, anchor: StepAnchor) -> bool {
+        self.steps.iter().any(|step| step.at.anchor == anchor)
+    }
 }
 
 impl ResponseStep {

@@ -26,6 +26,8 @@ pub struct ResponsesSource {
     pub silence: Option<Named>,
     /// The ladder of devices that no enforced rule covers.
     pub uncovered: Option<Named>,
+    /// The ladder of people who are about to lose a service without a finding.
+    pub access: Option<Named>,
 }
 
 /// A ladder as written.
@@ -71,6 +73,7 @@ pub struct Responses {
     by_severity: Vec<(RuleSeverity, usize)>,
     silence: Option<usize>,
     uncovered: Option<usize>,
+    access: Option<usize>,
 }
 
 impl Responses {
@@ -104,7 +107,7 @@ impl Responses {
             let compiled = condition.and_then(|text| Condition::compile(text, Place::Devices, vocabulary, mistakes));
             allowed_when.extend(compiled.map(|condition| (command.name.text.clone(), condition)));
         }
-        let mut all = Self { ladders, allowed_when, ..Self::default() };
+        let all = Self { ladders, allowed_when, ..Self::default() };
         let mut find = |named: &Named| {
             let found = all.ladders.iter().position(|ladder| ladder.id.as_str() == named.text);
             if found.is_none() {
@@ -115,14 +118,14 @@ impl Responses {
         let default = source.default.as_ref().and_then(&mut find);
         let silence = source.silence.as_ref().and_then(&mut find);
         let uncovered = source.uncovered.as_ref().and_then(&mut find);
+        let access = source.access.as_ref().and_then(&mut find);
         let by_severity: Vec<_> =
             source.by_severity.iter().filter_map(|(severity, named)| Some((*severity, find(named)?))).collect();
         let named_by_rules: Vec<&Named> = rules.iter().filter_map(|rule| rule.response.as_ref()).collect();
         named_by_rules.into_iter().for_each(|named| {
             find(named);
         });
-        (all.default, all.silence, all.uncovered, all.by_severity) = (default, silence, uncovered, by_severity);
-        all
+        Self { default, silence, uncovered, access, by_severity, ..all }
     }
 
     /// Returns the ladders, in the order in which they are written.
@@ -145,6 +148,11 @@ impl Responses {
         self.of_rule(rule)
     }
 
+    /// Returns the ladder of people who are about to lose a service without a finding.
+    pub fn access(&self) -> Option<&Response> {
+        self.access.map(|at| &self.ladders[at])
+    }
+
     /// Returns the ladder of a rule: its own, or else the one for its severity, or else the default.
     pub fn of_rule(&self, rule: &Rule) -> Option<&Response> {
         if let Some(named) = &rule.response {
@@ -157,7 +165,7 @@ impl Responses {
     /// Returns the ladders that some rule of a kind, silence or being covered by nothing sets off.
     pub(crate) fn in_use<'r>(&'r self, rules: &'r [Rule]) -> impl Iterator<Item = &'r Response> {
         let by_rules = rules.iter().filter_map(|rule| self.of_rule(rule));
-        by_rules.chain([self.silence, self.uncovered].into_iter().flatten().map(|at| &self.ladders[at]))
+        by_rules.chain([self.silence, self.uncovered, self.access].into_iter().flatten().map(|at| &self.ladders[at]))
     }
 }
 

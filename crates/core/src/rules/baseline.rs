@@ -243,7 +243,7 @@ struct Resolved<'s> {
 enum ResolveState<'s> {
     Untouched,
     Open,
-    Done(Resolved<'s>),
+    Done(Box<Resolved<'s>>),
 }
 
 /// Returns the rules that baselines become.
@@ -341,7 +341,7 @@ impl<'s> Book<'s, '_> {
 
     fn resolve(&mut self, at: usize) -> Resolved<'s> {
         match &self.states[at] {
-            ResolveState::Done(resolved) => return resolved.clone(),
+            ResolveState::Done(resolved) => return Resolved::clone(resolved),
             // The cycle was reported where it closed.
             ResolveState::Open => return Resolved::default(),
             ResolveState::Untouched => self.states[at] = ResolveState::Open,
@@ -401,7 +401,7 @@ impl<'s> Book<'s, '_> {
             resolved.lists.entry(&list.name.text).or_default().push((at, list));
         }
         resolved.settings = source.settings.over(&resolved.settings);
-        self.states[at] = ResolveState::Done(resolved.clone());
+        self.states[at] = ResolveState::Done(Box::new(resolved.clone()));
         resolved
     }
 

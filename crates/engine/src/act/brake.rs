@@ -1,6 +1,6 @@
 //! The brake: where a day's deliveries would reach too much of the fleet, nothing goes out before somebody has looked.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::{SignedDuration, Timestamp};
 use sha2::{Digest, Sha256};
@@ -37,6 +37,8 @@ pub struct Brake {
     pub denied: u64,
     /// About how many something went out within the day before.
     pub before: u64,
+    /// The rules for which this run would tell or command, each with on how many devices, most first.
+    pub by_rule: Vec<(String, u64)>,
 }
 
 /// Returns the brake that holds a plan; none where it may go on.
@@ -51,6 +53,13 @@ pub(crate) fn brake_of(reading: &Reading<'_>, planned: &[PlannedDelivery]) -> Re
         devices.extend(delivery.lines.iter().map(|line| line.finding.device.as_str()));
         commanded.extend(delivery.changes.iter().map(|change| change.device.as_str()));
     }
+    let mut by_rule: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for line in planned.iter().flat_map(|delivery| &delivery.lines) {
+        by_rule.entry(line.finding.subject.as_str()).or_default().insert(line.finding.device.as_str());
+    }
+    let mut by_rule: Vec<(String, u64)> =
+        by_rule.into_iter().map(|(rule, devices)| (rule.to_owned(), devices.len() as u64)).collect();
+    by_rule.sort_by_key(|(_, devices)| std::cmp::Reverse(*devices));
     let before = reading.reader.devices_acted_on_after(since)?;
     let denied = reading.reader.devices_newly_denied_after(since)?;
     let mut all: BTreeSet<&str> = told.union(&commanded).copied().collect();
@@ -76,6 +85,7 @@ pub(crate) fn brake_of(reading: &Reading<'_>, planned: &[PlannedDelivery]) -> Re
         commanded: count(&commanded),
         denied: denied.len() as u64,
         before: before.len() as u64,
+        by_rule,
     }))
 }
 

@@ -1,15 +1,18 @@
 //! What deliveries say: messages from templates, tickets and commands as CloudEvents, each with what is known of the findings.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use fencepost_core::{CommandTarget, Finding, StepAction, Strictness, Subject, TemplateName, VerdictOutcome, harmless};
+use fencepost_core::{
+    CommandTarget, Finding, FindingId, StepAction, Strictness, Subject, TemplateName, VerdictOutcome, harmless,
+};
 use fencepost_formats::TemplateValues;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
 use super::bundles::BundleMove;
-use super::outbox::OutboxLine;
+use super::outbox::{ComingLoss, OutboxLine};
 use super::plan::{DeliveryKind, PlannedDelivery, Receiver};
 use super::templates::{FilledMessage, Template};
 use crate::ask::device::{DeviceReport, FactLine};
@@ -59,11 +62,13 @@ pub(crate) struct Composer<'c> {
     pub reading: &'c Reading<'c>,
     /// The devices of the message that is being made.
     reports: BTreeMap<String, DeviceReport>,
+    /// What is about to be lost, by the findings that stand for it.
+    losses: BTreeMap<FindingId, Arc<ComingLoss>>,
 }
 
 impl<'c> Composer<'c> {
     pub(crate) fn new(reading: &'c Reading<'c>) -> Self {
-        Self { reading, reports: BTreeMap::new() }
+        Self { reading, reports: BTreeMap::new(), losses: BTreeMap::new() }
     }
 
     /// Returns what a delivery says; the inner error says in words why its template does not do.
@@ -72,6 +77,8 @@ impl<'c> Composer<'c> {
         planned: &PlannedDelivery,
     ) -> Result<Result<DeliveryContent, String>, EngineError> {
         self.reports.clear();
+        let losses = planned.lines.iter().filter_map(|line| Some((line.finding.id, line.loss.clone()?)));
+        self.losses = losses.collect();
         match planned.kind() {
             DeliveryKind::Bundle => Ok(Ok(DeliveryContent::Event(self.bundle(planned)))),
             DeliveryKind::Command => Ok(Ok(DeliveryContent::Event(self.command(planned)?))),
@@ -177,8 +184,11 @@ impl<'c> Composer<'c> {
                 "name": self.text_of(person.as_str(), "name").unwrap_or_else(|| harmless(person.as_str())),
                 "mail": address, "language": self.text_of(person.as_str(), "language"),
             }),
+            // Only a person is greeted by name.
             Receiver::Mail { person: None, address } => json!({ "name": null, "mail": address, "language": null }),
-            other => json!({ "name": other.as_str(), "mail": null, "language": null }),
+            Receiver::Recipient(_) | Receiver::Device(_) | Receiver::Account(_) => {
+                json!({ "name": null, "mail": null, "language": null })
+            }
         };
         let name = self.reading.project.config.name.as_deref().unwrap_or("Fence Post");
         let others = [
@@ -242,6 +252,18 @@ impl<'c> Composer<'c> {
             because: None,
             loses: losses,
         };
+        // What is announced was never opened.
+        if finding.clock.opened == Timestamp::MIN {
+            told.since = at;
+        }
+        if let Some(loss) = self.losses.get(&finding.id) {
+            told.title = format!("{} will be out of reach", loss.services.join(", "));
+            told.observed = loss.causes.join("; ");
+            told.fix.clone_from(&loss.fix);
+            told.loses.clone_from(&loss.services);
+            return Ok(told);
+        }
+        let report = self.report(finding.device.as_str())?;
         match &finding.subject {
             Subject::Rule(_) => {
                 if let Some(line) = report.verdicts.iter().find(|line| line.rule.id.as_str() == rule) {

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use bumpalo::Bump;
 use fencepost_core::{
     Action, ActionId, ActionRecord, ActionState, Addressee, Approval, CommandTarget, DeviceInput, Facts, Finding,
-    FindingId, HeldBecause, Holder, OutboxInput, OutboxSettings, PersonId, Response, ResponseStep, StepAction,
-    StepAnchor, Subject, Target, Value, VerdictOutcome, WaitsFor,
+    FindingId, HeldBecause, Holder, OutboxInput, OutboxSettings, PersonId, Response, ResponseStep, Rule, RuleId,
+    StepAction, StepAnchor, Subject, Target, Value, VerdictOutcome, WaitsFor,
 };
 use fencepost_formats::SendSettings;
 use fencepost_store::{ActionRow, DeliveryState, LedgerError, Reader};
@@ -16,6 +16,8 @@ use jiff::Timestamp;
 
 use super::bundles::is_of_bundle;
 use super::journal::SentJournal;
+use crate::access::losses::AccessQuery;
+use crate::access::report::{AccessEntry, CauseLine};
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
@@ -35,6 +37,21 @@ pub struct OutboxLine {
     pub finding: Arc<Finding>,
     /// What was tried, where anything was.
     pub attempts: Option<Attempts>,
+    /// What is about to be lost, where it is about that, and the finding stands for it.
+    pub loss: Option<Arc<ComingLoss>>,
+}
+
+/// That somebody is about to lose services with a device though nothing is found on it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ComingLoss {
+    /// Who; none where nobody holds the device.
+    pub person: Option<PersonId>,
+    /// What people call the services, each once.
+    pub services: Vec<String>,
+    /// What has to change, in words, each once.
+    pub causes: Vec<String>,
+    /// What to do about it, where that is known.
+    pub fix: Option<String>,
 }
 
 /// What was tried to carry out an action.
@@ -156,7 +173,7 @@ impl OutboxLine {
             ActionState::Waiting { waits_for, .. } => match waits_for {
                 WaitsFor::Retry => return said(),
                 WaitsFor::Moment => return None,
-                WaitsFor::Waiver => "the finding is waived",
+                WaitsFor::Waiver => "waived",
                 WaitsFor::QuietHours => "these are quiet hours",
                 WaitsFor::Warning => "its warning was not delivered long enough ago",
             },
@@ -321,12 +338,16 @@ impl Outbox<'_> {
         let layout = self.reading.project.rules.layout();
         // A condition on a command may read any fact that rules do not.
         let slots: Vec<_> = self.reading.project.rules.named_slots().into_iter().collect();
-        self.reading.with_facts(&judge, Wanted::as_read(layout, &slots), look, |lines: Vec<OutboxLine>| {
-            match lines.is_empty() {
-                true => Ok(()),
-                false => take(lines),
-            }
-        })
+        self.reading.with_facts(&judge, Wanted::as_read(layout, &slots), look, |lines: Vec<OutboxLine>| match lines
+            .is_empty()
+        {
+            true => Ok(()),
+            false => take(lines),
+        })?;
+        match self.reading.project.rules.responses().access() {
+            Some(response) => self.losses(response)?.into_iter().try_for_each(take),
+            None => Ok(()),
+        }
     }
 }
 
@@ -350,48 +371,58 @@ struct ActedOnDevice<'d> {
 }
 
 impl ActedOnDevice<'_> {
-    /// Returns the actions of those of its findings that run, or about which something was done.
+    /// Returns the actions of those of its findings that run, or about which something was done, and of rules that are yet to be enforced.
     fn all_lines(&self, findings: Vec<Finding>) -> Vec<OutboxLine> {
         let is_there = |finding: &Finding| finding.is_running() || self.records.findings.contains(&finding.id);
-        findings.into_iter().filter(is_there).flat_map(|finding| self.lines(finding)).collect()
+        let mut lines: Vec<OutboxLine> =
+            findings.into_iter().filter(is_there).flat_map(|finding| self.lines(finding)).collect();
+        lines.extend(self.announcements());
+        lines
     }
 
     fn lines(&self, finding: Finding) -> Vec<OutboxLine> {
-        let Self { records, judge, .. } = self;
-        let project = judge.project;
-        let Some(response) = project.rules.response(&finding.subject) else { return Vec::new() };
-        let settings = &project.config.send;
-        let outbox = OutboxSettings {
-            calendar: &project.config.calendar,
-            approval_for: settings.approval_for,
-            quiet: settings.quiet.as_ref(),
+        let Some(response) = self.judge.project.rules.response(&finding.subject) else { return Vec::new() };
+        let is_proven = self.is_proven(&finding, response);
+        match response.counts_from(StepAnchor::Enforced) {
+            false => self.climber().lines(finding, response, is_proven),
+            true => {
+                let own = response.with_steps(|step| step.at.anchor != StepAnchor::Enforced);
+                self.climber().lines(finding, &own, is_proven)
+            }
+        }
+    }
+
+    fn climber(&self) -> Climber<'_> {
+        let Judge { project, people, at } = *self.judge;
+        Climber { records: self.records, project, people, at, device: Some(self) }
+    }
+
+    /// Returns the actions of rules on trial that the device fails, and that are yet to be enforced.
+    fn announcements(&self) -> Vec<OutboxLine> {
+        let (project, at) = (self.judge.project, self.judge.at);
+        let announced = |rule: &Rule| {
+            let response = project.rules.responses().of_rule(rule).filter(|it| it.counts_from(StepAnchor::Enforced))?;
+            Some((response, rule.enforced_from.filter(|from| *from > at)?))
         };
-        let targets: Vec<Vec<Target>> =
-            response.steps.iter().map(|step| targets_of(step, self.input.holders, settings, judge.people)).collect();
-        let session = self.judge.session(self.arena);
-        let is_allowed =
-            |command: &str| matches!(project.rules.allows(command, &self.input, session), Value::Boolean(true));
-        let input = OutboxInput {
-            finding: &finding,
-            response,
-            targets: &targets,
-            records: &records.records,
-            approvals: &records.approvals,
-            is_proven: self.is_proven(&finding, response),
-            is_allowed: &is_allowed,
-        };
-        let actions = outbox.actions(&input, judge.at);
-        let finding = Arc::new(finding);
-        let step = |action: &Action| response.steps.iter().find(|step| step.id == action.step).cloned();
-        let line = |action: Action| {
-            Some(OutboxLine {
-                step: step(&action)?,
-                finding: Arc::clone(&finding),
-                attempts: records.attempts(action.id).cloned(),
-                action,
-            })
-        };
-        actions.into_iter().filter_map(line).collect()
+        let rules = project.rules.rules();
+        if !rules.iter().any(|rule| announced(rule).is_some()) {
+            return Vec::new();
+        }
+        let mut lines = Vec::new();
+        for verdict in self.judge.verdicts(&self.input, self.arena).all {
+            let rule = &rules[verdict.rule];
+            let (VerdictOutcome::Fail, Some((response, from))) = (verdict.outcome, announced(rule)) else { continue };
+            let before = response.with_steps(|step| step.at.anchor == StepAnchor::Enforced);
+            let finding = Finding::announced(self.input.id, Subject::Rule(rule.id.clone()), rule.id.as_str(), from);
+            lines.extend(self.climber().lines(finding, &before, false));
+        }
+        lines
+    }
+
+    /// Returns whether the workspace allows a command on the device; what is not known is not allowed.
+    fn allows(&self, command: &str) -> bool {
+        let allowed = self.judge.project.rules.allows(command, &self.input, self.judge.session(self.arena));
+        matches!(allowed, Value::Boolean(true))
     }
 
     /// Returns whether a finding holds by what is known now, at the moment of reading: nobody is locked out on facts that are too old.
@@ -411,6 +442,132 @@ impl ActedOnDevice<'_> {
             }
             Subject::Silence => enforced.any(|verdict| matches!(verdict.outcome, VerdictOutcome::Unknown(_))),
             Subject::Uncovered => enforced.all(|verdict| verdict.outcome == VerdictOutcome::NotApplicable),
+        }
+    }
+}
+
+/// Goes through the steps of ladders.
+struct Climber<'c> {
+    records: &'c OutboxRecords,
+    project: &'c Project,
+    people: &'c People,
+    at: Timestamp,
+    /// The device that may be commanded; none where nothing is.
+    device: Option<&'c ActedOnDevice<'c>>,
+}
+
+impl Climber<'_> {
+    /// Returns the actions of a finding on a device, as they are for those who hold it.
+    fn lines(&self, finding: Finding, response: &Response, is_proven: bool) -> Vec<OutboxLine> {
+        let holders = self.device.map_or(&[][..], |device| device.input.holders);
+        self.lines_for(holders, finding, response, is_proven)
+    }
+
+    fn lines_for(
+        &self,
+        holders: &[Holder<'_>],
+        finding: Finding,
+        response: &Response,
+        is_proven: bool,
+    ) -> Vec<OutboxLine> {
+        let Self { records, project, people, at, .. } = *self;
+        let settings = &project.config.send;
+        let outbox = OutboxSettings {
+            calendar: &project.config.calendar,
+            approval_for: settings.approval_for,
+            quiet: settings.quiet.as_ref(),
+        };
+        let targets: Vec<Vec<Target>> =
+            response.steps.iter().map(|step| targets_of(step, holders, settings, people)).collect();
+        let is_allowed = |command: &str| self.device.is_some_and(|device| device.allows(command));
+        let input = OutboxInput {
+            finding: &finding,
+            response,
+            targets: &targets,
+            records: &records.records,
+            approvals: &records.approvals,
+            is_proven,
+            is_allowed: &is_allowed,
+        };
+        let actions = outbox.actions(&input, at);
+        let finding = Arc::new(finding);
+        let step = |action: &Action| response.steps.iter().find(|step| step.id == action.step).cloned();
+        let line = |action: Action| {
+            Some(OutboxLine {
+                step: step(&action)?,
+                finding: Arc::clone(&finding),
+                attempts: records.attempts(action.id).cloned(),
+                loss: None,
+                action,
+            })
+        };
+        actions.into_iter().filter_map(line).collect()
+    }
+}
+
+/// What is lost together: with one device, by one person, at one moment.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+struct LossKey {
+    device: Arc<str>,
+    person: Option<Arc<str>>,
+    moment: Timestamp,
+}
+
+/// What stands in the place of a rule where somebody is about to lose a service without a finding.
+const ACCESS: &str = "access";
+
+impl Outbox<'_> {
+    /// Returns the actions about what is about to be lost without a finding, those of a device and a person at a time.
+    fn losses(&self, response: &Response) -> Result<Vec<Vec<OutboxLine>>, EngineError> {
+        // Nothing is commanded for what is yet to come.
+        let response = response.with_steps(|step| {
+            !matches!(step.action, StepAction::Command { .. })
+                && matches!(step.at.anchor, StepAnchor::Opened | StepAnchor::Due)
+        });
+        let mut losses: BTreeMap<LossKey, Vec<AccessEntry>> = BTreeMap::new();
+        for entry in self.reading.access(&AccessQuery::default())?.losing {
+            // What comes of a finding is told by the ladder of that.
+            if !entry.causes.iter().any(|line| line.cause.kind.is_of_finding()) {
+                let (device, person) = (Arc::clone(&entry.device), entry.person.clone());
+                let key = LossKey { device, person, moment: entry.moment };
+                losses.entry(key).or_default().push(entry);
+            }
+        }
+        let Reading { project, people, at, .. } = self.reading;
+        let climber = Climber { records: self.records, project, people, at: *at, device: None };
+        let mut all = Vec::new();
+        for (LossKey { device, person, moment }, entries) in losses {
+            let loss = Arc::new(ComingLoss::of(person.as_deref(), &entries));
+            let subject = Subject::Rule(RuleId::from(ACCESS));
+            let of = format!("{ACCESS} {}", person.as_deref().unwrap_or_default());
+            let finding = Finding::announced(&device, subject, &of, moment);
+            let holder =
+                person.as_deref().map(|id| Holder { id, person: people.get(id), memberships: &[], accepted: &[] });
+            let mut lines = climber.lines_for(holder.as_slice(), finding, &response, false);
+            lines.iter_mut().for_each(|line| line.loss = Some(Arc::clone(&loss)));
+            all.push(lines);
+        }
+        Ok(all)
+    }
+}
+
+impl ComingLoss {
+    fn of(person: Option<&str>, entries: &[AccessEntry]) -> Self {
+        let once = |mut texts: Vec<String>| {
+            texts.sort();
+            texts.dedup();
+            texts
+        };
+        let causes = entries.iter().flat_map(|entry| entry.causes.iter());
+        let in_words = |line: &CauseLine| match (&line.cause.access_rule, &line.cause.fact) {
+            (Some(rule), Some(fact)) => format!("{rule} asks for {fact}"),
+            _ => line.title.clone().unwrap_or_else(|| line.cause.kind.as_str().to_owned()),
+        };
+        Self {
+            person: person.map(PersonId::from),
+            services: once(entries.iter().map(|entry| entry.service_title.to_string()).collect()),
+            causes: once(causes.clone().map(in_words).collect()),
+            fix: causes.clone().find_map(|line| line.fix.clone()),
         }
     }
 }

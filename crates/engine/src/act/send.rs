@@ -582,6 +582,6 @@ fn is_needed_still(line: &OutboxLine, at: Timestamp) -> bool {
     let clock = &line.finding.clock;
     match line.step.at.anchor {
         StepAnchor::Closed => !clock.is_running(),
-        StepAnchor::Opened | StepAnchor::Due => clock.is_running() && !clock.is_waived(at),
+        StepAnchor::Opened | StepAnchor::Due | StepAnchor::Enforced => clock.is_running() && !clock.is_waived(at),
     }
 }

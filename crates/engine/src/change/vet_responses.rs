@@ -5,7 +5,7 @@ use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
-use fencepost_core::{Addressee, Diagnostic, Finding, Response, ResponseStep, StepAction, StepAnchor, TemplateName};
+use fencepost_core::{Addressee, CloseReason, Diagnostic, Finding, Response, ResponseStep, StepAction, StepAnchor};
 use fencepost_store::{Ledger, LedgerError, Reader};
 use jiff::Timestamp;
 
@@ -34,10 +34,10 @@ pub(super) fn vet_responses(
         Some(ledger) => one_finding_each(project, ledger, at)?,
         None => BTreeMap::new(),
     };
+    let trial = TemplateTrial { project, ledger, at, findings };
     for response in &ladders {
         for step in &response.steps {
-            let Some(template) = template_of(&step.action) else { continue };
-            if let Some(why) = failure(project, ledger, at, step, template, findings.get(response.id.as_str()))? {
+            if let Some(why) = trial.failure(response, step)? {
                 let message =
                     format!("the text of step `{}` of response `{}` cannot be made: {why}", step.id, response.id);
                 told.push(
@@ -122,32 +122,40 @@ fn one_finding_each(
     Ok(found)
 }
 
-/// Returns why the text of a step cannot be made, in words; for a real finding where there is one.
-fn failure(
-    project: &Project,
-    ledger: Option<&Ledger>,
+/// Makes the texts of steps, for real findings where there are any.
+struct TemplateTrial<'t> {
+    project: &'t Project,
+    ledger: Option<&'t Ledger>,
     at: Timestamp,
-    step: &ResponseStep,
-    name: &TemplateName,
-    finding: Option<&Finding>,
-) -> Result<Option<String>, EngineError> {
-    let template = match Template::read(project, name, None) {
-        Ok(template) => template,
-        Err(failure) => return Ok(Some(failure.in_words())),
-    };
-    if let Err(failure) = template.check() {
-        return Ok(Some(failure.in_words()));
+    /// A finding for each response, where one runs.
+    findings: BTreeMap<String, Finding>,
+}
+
+impl TemplateTrial<'_> {
+    /// Returns why the text of a step cannot be made, in words.
+    fn failure(&self, response: &Response, step: &ResponseStep) -> Result<Option<String>, EngineError> {
+        let Self { project, at, .. } = *self;
+        let Some(name) = template_of(&step.action) else { return Ok(None) };
+        let template = match Template::read(project, name, None) {
+            Ok(template) => template,
+            Err(failure) => return Ok(Some(failure.in_words())),
+        };
+        if let Err(failure) = template.check() {
+            return Ok(Some(failure.in_words()));
+        }
+        let (Some(ledger), Some(finding)) = (self.ledger, self.findings.get(response.id.as_str())) else {
+            return Ok(None);
+        };
+        let earlier = OnceCell::new();
+        let reading = Reading::open(project, &earlier, ledger, at, false)?;
+        let reading = if reading.edited { reading.by_rules_of(project)? } else { reading };
+        let receiver = Receiver::Mail { address: "somebody@company.example".to_owned(), person: None };
+        let mut finding = finding.clone();
+        if step.at.anchor == StepAnchor::Closed {
+            finding.clock.closed = Some((at, CloseReason::Fixed));
+        }
+        Ok(Composer::new(&reading).filled_by(&template, &[&finding], &receiver)?.err())
     }
-    let (Some(ledger), Some(finding)) = (ledger, finding) else { return Ok(None) };
-    let earlier = OnceCell::new();
-    let reading = Reading::open(project, &earlier, ledger, at, false)?;
-    let reading = if reading.edited { reading.by_rules_of(project)? } else { reading };
-    let receiver = Receiver::Mail { address: "somebody@company.example".to_owned(), person: None };
-    let mut finding = finding.clone();
-    if step.at.anchor == StepAnchor::Closed {
-        finding.clock.closed = Some((at, fencepost_core::CloseReason::Fixed));
-    }
-    Ok(Composer::new(&reading).filled_by(&template, &[&finding], &receiver)?.err())
 }
 
 /// Says how many of those who hold devices cannot be written to, where steps tell holders.

@@ -108,6 +108,8 @@ pub struct SendSettings {
     pub default: Option<Named>,
     /// Ladders by severity.
     pub by_severity: Vec<(RuleSeverity, Named)>,
+    /// The ladder of people who are about to lose a service without a finding.
+    pub access: Option<Named>,
     /// The channel that carries notices to people.
     pub mail: Option<String>,
     /// The channel that carries commands.
@@ -129,6 +131,7 @@ impl Default for SendSettings {
             recipients: Vec::new(),
             default: None,
             by_severity: Vec::new(),
+            access: None,
             mail: None,
             commands: None,
             fallback: None,
@@ -189,6 +192,11 @@ pub(super) static RESPONSES: TableShape = TableShape::new(
             "by_severity",
             KeyKind::Table(&BY_SEVERITY),
             "The response of rules that name none, by severity.",
+        ),
+        TableKey::new(
+            "access",
+            KeyKind::Text,
+            "The response of people who are about to lose a service though nothing is found: it counts from the loss as due.",
         ),
         TableKey::new("mail", KeyKind::Text, "The channel that carries notices to people."),
         TableKey::new("commands", KeyKind::Text, "The channel that carries commands."),
@@ -440,6 +448,7 @@ fn channel_named(reader: &mut TableReader<'_>, table: &Table<'_>, key: &str, cha
 
 fn read_responses(reader: &mut TableReader<'_>, table: &Table<'_>, settings: &mut SendSettings) {
     settings.default = reader.named(table, "default");
+    settings.access = reader.named(table, "access");
     if let Some(severities) = reader.table(table, "by_severity") {
         for severity in RuleSeverity::ALL {
             let named = reader.named(&severities, severity.as_str());

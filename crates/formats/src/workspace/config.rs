@@ -604,6 +604,7 @@ impl Config {
     pub(super) fn name_responses(&self, into: &mut ResponsesSource) {
         into.recipients = self.send.recipients.iter().map(|recipient| recipient.id.clone()).collect();
         into.default = self.send.default.clone();
+        into.access = self.send.access.clone();
         into.by_severity = self.send.by_severity.clone();
         into.silence = self.silence_response.clone();
         into.uncovered = self.uncovered_response.clone();

@@ -30,7 +30,7 @@ static STEP: TableShape = TableShape::new(
         TableKey::new(
             "at",
             KeyKind::Text,
-            "When: opened, due or closed, and how long before or after, such as \"due - 1d\" or \"due + 2 working days\".",
+            "When: opened, due or closed, and how long before or after, such as \"due - 1d\" or \"due + 2 working days\"; or enforced - 7d, before a rule on trial is enforced.",
         ),
         TableKey::new("do", KeyKind::Word(|| words(&DEEDS)), "What: tell somebody, raise a ticket, or have the device commanded."),
         TableKey::new(

@@ -273,6 +273,8 @@ fn every_command_has_its_help() {
               - waivers:     Waivers, with what they cover and until when
               - actions:     Actions that findings set off, and how far they have come
               - deliveries:  Messages, tickets and commands that went out, newest first
+              - bundles:     Sets of settings, with how many devices should have them
+              - settings:    Settings that another tool was asked to apply, and how far they got
               - people:      People, with their devices
               - services:    Services, with who reaches them
               - access:      Access rules, with whom they hit
@@ -293,6 +295,9 @@ fn every_command_has_its_help() {
 
           --by <COLUMN>
               Count the rows by the values of COLUMN; for devices also of a fact
+
+          --changes
+              Of bundles: who enters and who leaves, and whether that was handed over
 
           --as-of <TIME>
               Tell it as of TIME
@@ -1149,6 +1154,8 @@ fn every_command_has_its_help() {
               - devices:     Devices that were retired or renamed
               - waivers:     Rules that devices need not meet up to a day, since somebody answers for it
               - responses:   What follows from findings, step by step
+              - bundles:     Sets of settings that another tool applies, and which devices should have
+                them
               - rules:       Rules: what the devices that they cover must meet
               - baselines:   A baseline: what machines of one kind are expected to look like
               - controls:    Clauses of laws, norms and contracts that rules answer for

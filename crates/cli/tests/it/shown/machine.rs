@@ -533,6 +533,30 @@ fn list_sources() {
           "set_aside": 0
         },
         {
+          "source": "setup",
+          "about": "settings",
+          "lists": 13,
+          "absent": 0,
+          "last_import": "2027-03-09T06:00:00Z",
+          "newest": null,
+          "median": null,
+          "expected_every": null,
+          "late": null,
+          "set_aside": 0
+        },
+        {
+          "source": "device-desk",
+          "about": "commands",
+          "lists": 0,
+          "absent": 0,
+          "last_import": "2027-03-12T06:00:00Z",
+          "newest": null,
+          "median": null,
+          "expected_every": null,
+          "late": null,
+          "set_aside": 0
+        },
+        {
           "source": "terminal-log",
           "about": "signins",
           "lists": 0,
@@ -1105,7 +1129,7 @@ fn history() {
     {
       "schema": 1,
       "whole": true,
-      "runs": 57,
+      "runs": 59,
       "devices": 141,
       "documents": 170,
       "findings": 44,
@@ -1123,7 +1147,7 @@ fn vet() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
-      "files": 18,
+      "files": 19,
       "rules": 24,
       "devices": 141,
       "examples": 6,
@@ -1244,6 +1268,22 @@ fn preview() {
       "people": [],
       "due": [],
       "losing": [],
+      "messages": [
+        {
+          "channel": "mail",
+          "step": "where-is-it",
+          "deliveries": 1,
+          "people": 1,
+          "before": 1
+        },
+        {
+          "channel": "tickets",
+          "step": "ticket",
+          "deliveries": 1,
+          "people": 1,
+          "before": 1
+        }
+      ],
       "verdicts": [],
       "standings": [],
       "groups": []

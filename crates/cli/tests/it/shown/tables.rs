@@ -12,7 +12,7 @@ fn list_facts() {
     certificate.not_after    instant   text         15 %         7  2028-06-01T12:00:00Z                   52 %
     charts.edition           date      text          9 %         2  2027-02-01                             92 %
     data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
-    data.used_mb             number    null          0 %         0                                                      MB
+    data.used_mb             number    number       15 %         2  2310                                   95 %         MB
     disk.encrypted           boolean   boolean      57 %         2  true                                   98 %
     disk.encryption_pending  boolean   boolean      21 %         1  false                                 100 %
     disk.free_bytes          number    number      100 %        94  22500000000                             5 %         B
@@ -59,7 +59,7 @@ fn list_facts() {
     certificate.not_after    instant   text         15 %         7  2028-06-01T12:00:00Z                   52 %
     charts.edition           date      text          9 %         2  2027-02-01                             92 %
     data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
-    data.used_mb             number    null          0 %         0                                                      MB
+    data.used_mb             number    number       15 %         2  2310                                   95 %         MB
     disk.encrypted           boolean   boolean      57 %         2  true                                   98 %
     disk.encryption_pending  boolean   boolean      21 %         2  false                                  97 %
     disk.free_bytes          number    number      100 %        92  10500000000                             4 %         B
@@ -106,7 +106,7 @@ fn list_facts() {
     certificate.not_after    instant   text           15 %         7  2028-06-01T12:00:00Z                 52 %
     charts.edition           date      text            9 %         2  2027-02-01                           92 %
     data.allowance_mb        number    number         15 %         1  10000                               100 %         MB
-    data.used_mb             number    null            0 %         0                                                    MB
+    data.used_mb             number    number         15 %         2  2310                                 95 %         MB
     disk.encrypted           boolean   boolean        57 %         2  true                                 98 %
     disk.encryption_pending  boolean   boolean        21 %         2  false                                97 %
     disk.free_bytes          number    number        100 %        90  10500000000                           4 %         B
@@ -975,39 +975,45 @@ fn list_assessments() {
 fn list_sources() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list sources --as-of 2027-03-05
-    SOURCE          ABOUT    LISTS  ABSENT  LAST IMPORT  NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
-    agents          devices     72       0  Thu 07:00    Thu 04:59  Thu 00:40  1d              no            1
-    handhelds       devices     81       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
-    crew-list       people      90       0  Mon 07:00                                                        0
-    accepted-terms  terms       56       0  Mon 07:00                                                        0
-    terminal-log    signins      0       0                                                                   0
+    SOURCE          ABOUT     LISTS  ABSENT  LAST IMPORT  NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents          devices      72       0  Thu 07:00    Thu 04:59  Thu 00:40  1d              no            1
+    handhelds       devices      81       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
+    crew-list       people       90       0  Mon 07:00                                                        0
+    accepted-terms  terms        56       0  Mon 07:00                                                        0
+    setup           settings      0       0                                                                   0
+    device-desk     commands      0       0                                                                   0
+    terminal-log    signins       0       0                                                                   0
     ------- standard error -------
 
-    5 sources, as of Fri 5 Mar 2027 00:00
+    7 sources, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list sources --as-of 2027-03-10
-    SOURCE          ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
-    agents          devices     72       0  Tue 07:00        Tue 04:56  Tue 00:55  1d              no            0
-    handhelds       devices     81       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
-    crew-list       people      90       0  Mon 1 Mar 07:00                                                      0
-    accepted-terms  terms       56       0  Mon 1 Mar 07:00                                                      0
-    terminal-log    signins      0       0                                                                       0
+    SOURCE          ABOUT     LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents          devices      72       0  Tue 07:00        Tue 04:56  Tue 00:55  1d              no            0
+    handhelds       devices      81       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
+    crew-list       people       90       0  Mon 1 Mar 07:00                                                      0
+    accepted-terms  terms        56       0  Mon 1 Mar 07:00                                                      0
+    setup           settings     13       0  Tue 07:00                                                            0
+    device-desk     commands      0       0                                                                       0
+    terminal-log    signins       0       0                                                                       0
     ------- standard error -------
 
-    5 sources, as of Wed 10 Mar 2027 00:00
+    7 sources, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "sources", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list sources --as-of 2027-03-14
-    SOURCE          ABOUT    LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
-    agents          devices     72       0  Sat 07:00        Sat 04:59  Sat 00:46  1d              no            0
-    handhelds       devices     81       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
-    crew-list       people      90       0  Mon 1 Mar 07:00                                                      0
-    accepted-terms  terms       56       0  Mon 1 Mar 07:00                                                      0
-    terminal-log    signins      0       0                                                                       0
+    SOURCE          ABOUT     LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
+    agents          devices      72       0  Sat 07:00        Sat 04:59  Sat 00:46  1d              no            0
+    handhelds       devices      81       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
+    crew-list       people       90       0  Mon 1 Mar 07:00                                                      0
+    accepted-terms  terms        56       0  Mon 1 Mar 07:00                                                      0
+    setup           settings     13       0  Tue 07:00                                                            0
+    device-desk     commands      0       0  Fri 07:00                                                            0
+    terminal-log    signins       0       0                                                                       0
     ------- standard error -------
 
-    5 sources, as of Sun 14 Mar 2027 00:00
+    7 sources, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -2567,7 +2573,7 @@ fn vetting() {
       |
       = help: if it could be stricter, preview a stricter one
 
-    1 warning, 6 notes in 18 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
+    1 warning, 6 notes in 19 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
@@ -2591,9 +2597,9 @@ fn baselines() {
       covers       laptops
 
     RULE                      EXPECTED                       GRACE    WRITTEN IN
-    laptop/software.seedpool  no seedpool in software        4d       baselines/laptops.toml:11
-    laptop/software.peepcam   no peepcam in software         4d       baselines/laptops.toml:12
-    laptop/software.hullplan  no hullplan < 4.2 in software  4d       baselines/laptops.toml:13
+    laptop/software.seedpool  no seedpool in software        4d       baselines/laptops.toml:12
+    laptop/software.peepcam   no peepcam in software         4d       baselines/laptops.toml:13
+    laptop/software.hullplan  no hullplan < 4.2 in software  4d       baselines/laptops.toml:14
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["baseline", "show", "kiosk"]), @r#"
     $ fencepost baseline show kiosk
@@ -2666,7 +2672,7 @@ fn drafts() {
 fn the_whole_ledger_is_verified() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
     $ fencepost history --verify
-    The ledger is whole. Read: 57 runs, 141 devices, 170 documents, 44 versions of findings, 1376 standings and decisions, 1 rule set.
+    The ledger is whole. Read: 59 runs, 141 devices, 170 documents, 44 versions of findings, 1376 standings and decisions, 1 rule set.
     "#);
 }
 

@@ -654,8 +654,9 @@ impl<'a> Vet<'a> {
             whom.chain(rule.conditions().flat_map(Condition::groups).copied()).collect::<Vec<_>>()
         });
         let of_groups = (0..groups.all.len()).flat_map(|at| groups.needs(at));
-        let used: BTreeSet<usize> = of_rules.chain(of_access).chain(of_groups).collect();
-        for (at, group) in groups.all.iter().enumerate() {
+        let of_commands = self.rules.responses().allowed_when().values().flat_map(Condition::groups).copied();
+        let used: BTreeSet<usize> = of_rules.chain(of_access).chain(of_groups).chain(of_commands).collect();
+        for (at, group) in self.rules.groups().enumerate() {
             if group.id.as_str() == EVERY_DEVICE || used.contains(&at) {
                 continue;
             }

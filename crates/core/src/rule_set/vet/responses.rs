@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use crate::diagnostic::Diagnostic;
 use crate::facts::period::{Period, WorkCalendar};
 use crate::findings::clock::FindingClock;
-use crate::findings::response::{Response, ResponseStep, StepAction};
+use crate::findings::response::{Response, ResponseStep, StepAction, StepAnchor};
 use crate::rule_set::RuleSet;
 
 /// The grace of ladders that silence sets off, or being covered by nothing.
@@ -45,7 +45,9 @@ impl RuleSet {
 fn ladder_mistakes(response: &Response, clock: &FindingClock, calendar: &WorkCalendar) -> Vec<Diagnostic> {
     let moment = |step: &ResponseStep| step.at.nominal(clock, clock.opened, calendar);
     let is_command = |step: &&ResponseStep| matches!(step.action, StepAction::Command { undo: None, .. });
-    let warnings: Vec<&ResponseStep> = response.steps.iter().filter(|step| step.is_warning()).collect();
+    // What comes before a rule is enforced warns of no command.
+    let is_of_finding = |step: &&ResponseStep| step.is_warning() && step.at.anchor != StepAnchor::Enforced;
+    let warnings: Vec<&ResponseStep> = response.steps.iter().filter(is_of_finding).collect();
     let mut told = Vec::new();
     for command in response.steps.iter().filter(is_command) {
         let Some(at) = moment(command) else { continue };
