@@ -1,6 +1,7 @@
 //! Channels, recipients and `[responses]` of `fencepost.toml`: how what is to be said or done leaves the house.
 
 use std::net::IpAddr;
+use std::ops::Range;
 
 use fencepost_core::{Diagnostic, Named, Period, QuietHours, RuleSeverity, Span, did_you_mean};
 use jiff::civil::Time;
@@ -335,8 +336,8 @@ fn smtp(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<ChannelKind> 
     }
     let (user, password) = (secret(reader, table, "user"), secret(reader, table, "password"));
     if table.get("user").is_some() != table.get("password").is_some() {
-        let span = table.get("user").or(table.get("password")).map_or(0..0, |value| value.span());
-        reader.error("incomplete", "`user` and `password` belong together", span, "write both, or neither");
+        let message = "`user` and `password` belong together";
+        reader.error("incomplete", message, place_beside(table), "write both, or neither");
     }
     Some(ChannelKind::Smtp { host, port, tls, from, user, password })
 }
@@ -388,10 +389,17 @@ fn url(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<String> {
         "secret-in-url" => "take it out, and write token = \"env:NAME\"",
         _ => "write \"https://desk.example/tickets\"; http is for this machine alone",
     };
-    // What stands in it may be a secret.
-    let message = if code == "secret-in-url" { format!("`url` {what}") } else { format!("`{}` {what}", named.text) };
-    reader.report(Diagnostic::error(code, message, named.span).help(help));
+    if code == "secret-in-url" {
+        reader.error(code, format!("`url` {what}"), place_beside(table), help);
+    } else {
+        reader.report(Diagnostic::error(code, format!("`{}` {what}", named.text), named.span).help(help));
+    }
     None
+}
+
+/// Returns a place of a channel to point at instead of one that perhaps shows a secret.
+fn place_beside(table: &Table<'_>) -> Range<usize> {
+    table.get("id").map_or_else(|| table.heading(), |id| id.span())
 }
 
 fn secret(reader: &mut TableReader<'_>, table: &Table<'_>, key: &str) -> Option<SecretPlace> {
@@ -402,10 +410,9 @@ fn secret(reader: &mut TableReader<'_>, table: &Table<'_>, key: &str) -> Option<
         _ => None,
     };
     if place.is_none() {
-        // What stands there is perhaps the secret, and is not repeated.
         let help = format!("write {key} = \"env:NAME\" or \"file:PATH\"; a secret is never written into this file");
         let message = format!("`{key}` does not say where the secret is");
-        reader.report(Diagnostic::error("bad-secret", message, named.span).help(help));
+        reader.error("bad-secret", message, place_beside(table), help);
     }
     place
 }

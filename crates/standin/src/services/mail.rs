@@ -8,7 +8,7 @@ use std::thread;
 use super::{Behaviour, Shared, lock, serve};
 
 /// A mail as it came.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ReceivedMail {
     /// Whom the envelope names as sender.
     pub from: String,
@@ -16,6 +16,8 @@ pub struct ReceivedMail {
     pub to: Vec<String>,
     /// Headers and body, with line feeds alone.
     pub data: String,
+    /// What whoever sent it signed in with, as the client wrote it (RFC 4616, in base64).
+    pub signed_in: Option<String>,
 }
 
 impl ReceivedMail {
@@ -66,7 +68,8 @@ fn converse(shared: &Shared<ReceivedMail>, stream: TcpStream) -> io::Result<()> 
         return say("hello, who is there?");
     }
     say("220 sink.example ready")?;
-    let mut mail = ReceivedMail { from: String::new(), to: Vec::new(), data: String::new() };
+    let mut signed_in = None;
+    let mut mail = ReceivedMail::default();
     loop {
         let mut line = Vec::new();
         if (&mut lines).take(LONGEST_LINE).read_until(b'\n', &mut line)? == 0 {
@@ -79,11 +82,17 @@ fn converse(shared: &Shared<ReceivedMail>, stream: TcpStream) -> io::Result<()> 
         match verb.as_str() {
             "EHLO" => {
                 say("250-sink.example")?;
+                say("250-AUTH PLAIN")?;
                 say("250 8BITMIME")?;
+            }
+            "AUTH" if behaviour == Behaviour::Refuses => say("535 who are you?")?,
+            "AUTH" => {
+                signed_in = line.split(' ').nth(2).map(str::to_owned);
+                say("235 welcome")?;
             }
             "HELO" | "NOOP" | "RSET" => say("250 ok")?,
             "MAIL" => {
-                mail = ReceivedMail { from: address(), to: Vec::new(), data: String::new() };
+                mail = ReceivedMail { from: address(), signed_in: signed_in.clone(), ..ReceivedMail::default() };
                 say("250 ok")?;
             }
             "RCPT" if behaviour == Behaviour::Refuses => say("550 no such mailbox")?,
