@@ -261,7 +261,7 @@ title = "Limits"
 where = 'standing = "compliant"'
 members = ["d-1"]
 held_by = "crew"
-groups = "some"
+groups = "shore"
 except = ["d-2"]
 to = "files"
 "#,
