@@ -4,8 +4,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use fencepost_store::{
-    Added, AssessedRow, DeviceBatch, FileRow, FindingRow, LayoutFingerprints, Ledger, LedgerError, Look, NewBody,
-    NewObservation, NewRun, PackedFacts, Purpose, Reader, RunKind, Spell, SpellKind, Writer,
+    ActionKey, Added, ApprovalRow, AssessedRow, DeliveryState, DeviceBatch, FileRow, FindingRow, LayoutFingerprints,
+    Ledger, LedgerError, Look, NewBody, NewDelivery, NewObservation, NewRun, PackedFacts, Purpose, Reader, RunKind,
+    SettingRow, SettledDelivery, Spell, SpellKind, Writer,
 };
 use jiff::Timestamp;
 
@@ -510,4 +511,95 @@ fn documents_that_are_written_again_leave_nothing_of_what_they_were() {
         let bytes = std::fs::read(file.unwrap().path()).unwrap();
         assert!(!bytes.windows(15).any(|window| window == b"hunter2-hunter2"));
     }
+}
+
+#[test]
+fn a_delivery_is_claimed_before_it_is_settled_and_is_the_same_however_often_it_is_tried() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
+    writer.commit().unwrap();
+    // Ids use all of their bits.
+    let action = ActionKey { action: u64::MAX - 1, finding: u64::MAX, device: "a".to_owned(), step: "lock".to_owned() };
+    let actions = [action.clone()];
+    let delivery = |content: &'static [u8]| NewDelivery {
+        key: "k1",
+        channel: "commands",
+        recipient: "a",
+        content,
+        actions: &actions,
+    };
+    let settle = |state, answer, because| SettledDelivery { state, answer, because };
+
+    let mut writer = ledger.writer("test").unwrap();
+    let id = writer.claim_delivery(&delivery(b"first"), moment(D1)).unwrap();
+    writer.commit().unwrap();
+    {
+        let reader = ledger.reader().unwrap();
+        let doubtful = reader.deliveries_in_doubt().unwrap();
+        assert_eq!(doubtful.iter().map(|row| (row.id, row.attempts)).collect::<Vec<_>>(), [(id, 1)]);
+        assert_eq!(reader.devices_acted_on_after(moment("2027-02-28T06:00:00Z")).unwrap(), ["a"]);
+    }
+
+    let mut writer = ledger.writer("test").unwrap();
+    writer.settle_delivery(id, &settle(DeliveryState::Failed, None, Some("it hung up"))).unwrap();
+    assert_eq!(writer.claim_delivery(&delivery(b"second"), moment(D2)).unwrap(), id);
+    writer.settle_delivery(id, &settle(DeliveryState::Delivered, Some("accepted"), None)).unwrap();
+    let approval = |because: &str| ApprovalRow {
+        action: action.action,
+        at: moment(D1),
+        evidence_at: Some(moment(D1)),
+        by: "tester".to_owned(),
+        because: because.to_owned(),
+    };
+    for because in ["first", "second"] {
+        writer.add_approval(&approval(because)).unwrap();
+    }
+    writer.commit().unwrap();
+
+    let reader = ledger.reader().unwrap();
+    assert!(reader.deliveries_in_doubt().unwrap().is_empty());
+    assert_eq!(reader.delivery_content(id).unwrap(), b"second");
+    let row = reader.delivery_of_key("k1").unwrap().unwrap();
+    assert_eq!((row.state, row.attempts, row.at, row.because), (DeliveryState::Delivered, 2, moment(D2), None));
+    assert_eq!(reader.commands_under_way().unwrap().len(), 1);
+    assert_eq!(reader.actions_of(id).unwrap().into_iter().map(|row| row.key).collect::<Vec<_>>(), [action.clone()]);
+    assert_eq!(reader.approvals().unwrap(), [approval("second")]);
+    assert!(reader.devices_acted_on_after(moment(D2)).unwrap().is_empty());
+    assert_eq!(reader.last_delivery().unwrap(), Some(moment(D2)));
+}
+
+#[test]
+fn of_a_setting_counts_what_each_feed_said_last_as_of_a_run() {
+    let mut ledger = Ledger::in_memory().unwrap();
+    let mut writer = ledger.writer("test").unwrap();
+    let run = begin(&mut writer, RunKind::Import, D1);
+    writer.add_observation(run, &said("a", D1, "{}", "")).unwrap();
+    let row = |state: &str, at: &str| SettingRow {
+        device: "a".to_owned(),
+        setting: "lock".to_owned(),
+        state: state.to_owned(),
+        because: None,
+        at: moment(at),
+    };
+    assert_eq!(
+        writer.add_setting(run, "setup", &row("pending", D1)).unwrap(),
+        Some(Added::Current { new_device: true, changed: false })
+    );
+    assert_eq!(writer.add_setting(run, "setup", &row("pending", D1)).unwrap(), Some(Added::Known));
+    let unknown = SettingRow { device: "z".to_owned(), ..row("pending", D1) };
+    assert_eq!(writer.add_setting(run, "setup", &unknown).unwrap(), None);
+    let next = begin(&mut writer, RunKind::Import, D2);
+    assert_eq!(
+        writer.add_setting(next, "setup", &row("applied", D2)).unwrap(),
+        Some(Added::Current { new_device: false, changed: true })
+    );
+    assert_eq!(writer.add_setting(next, "setup", &row("failed", "2027-03-01T12:00:00Z")).unwrap(), Some(Added::Older));
+    writer.commit().unwrap();
+    let reader = ledger.reader().unwrap();
+    let states = |run| reader.settings(run).unwrap().into_iter().map(|said| said.row.state).collect::<Vec<_>>();
+    assert_eq!((states(Some(run)), states(None)), (vec!["pending".to_owned()], vec!["applied".to_owned()]));
+    let of_device: Vec<_> = reader.settings_of("a", None).unwrap();
+    assert_eq!(of_device.iter().map(|said| said.source.as_str()).collect::<Vec<_>>(), ["setup"]);
 }

@@ -614,7 +614,8 @@ mod tests {
                 StepAction::Notify { to, .. } => {
                     let holders = self.holders.iter().map(|id| person(id, true));
                     let lead = to.contains(&Addressee::Lead).then(|| person("l", false));
-                    holders.chain(lead).collect()
+                    let people: Vec<_> = holders.chain(lead).collect();
+                    if people.is_empty() { vec![Target::Nobody] } else { people }
                 }
                 StepAction::Raise { to, .. } => vec![Target::Recipient(to.clone())],
                 StepAction::Command { .. } => vec![Target::Device],
@@ -764,6 +765,55 @@ mod tests {
         let retry = ActionState::Waiting { waits_for: WaitsFor::Retry, until: Some(moment("2027-03-08T07:20:00Z")) };
         assert_eq!(case.state("first-word", "2027-03-08T07:00:00Z"), retry);
         assert_eq!(retry_after(40), LONGEST_RETRY);
+    }
+
+    #[test]
+    fn a_device_that_changes_hands_is_not_locked_before_its_new_holder_was_warned() {
+        let mut case = Case::new(&day(1), &day(8));
+        case.deliver("last-day", &day(7));
+        case.approve("lock", &day(12));
+        assert_eq!(case.state("lock", &day(12)), ActionState::Ripe);
+        case.holders = vec!["n"];
+        // What was said to the one before was not said to this one.
+        assert_eq!(case.state("last-day", &day(12)), ActionState::Ripe);
+        let unwarned = ActionState::Waiting { waits_for: WaitsFor::Warning, until: None };
+        assert_eq!(case.state("lock", &day(12)), unwarned);
+        // Each of several holders has to know.
+        case.holders = vec!["h", "n"];
+        assert_eq!(case.state("lock", &day(12)), unwarned);
+        case.holders = vec!["n"];
+        case.deliver("last-day", &day(12));
+        let gap = ActionState::Waiting { waits_for: WaitsFor::Warning, until: Some(moment(&day(17))) };
+        assert_eq!(case.state("lock", &day(13)), gap);
+        // Nobody is thanked for what nobody told them of.
+        case.finding.clock.closed = Some((moment(&day(14)), CloseReason::Fixed));
+        assert_eq!(case.state("thanks", &day(14)), ActionState::Ripe);
+        case.holders = vec!["z"];
+        assert_eq!(case.state("thanks", &day(14)), ActionState::Cancelled);
+    }
+
+    #[test]
+    fn a_refused_command_is_neither_tried_again_nor_undone() {
+        let mut case = Case::new(&day(1), &day(8));
+        case.deliver("last-day", &day(7));
+        case.approve("lock", &day(12));
+        let id = case.actions(moment(&day(12))).into_iter().find(|action| action.step.as_str() == "lock").unwrap().id;
+        case.records.insert(id, ActionRecord::Refused { at: moment(&day(12)) });
+        let refused = ActionState::Refused { at: moment(&day(12)) };
+        assert_eq!(case.state("lock", &day(13)), refused);
+        case.finding.clock.closed = Some((moment(&day(14)), CloseReason::Fixed));
+        assert_eq!((case.state("lock", &day(14)), case.state("unlock", &day(14))), (refused, ActionState::Cancelled));
+        // Of what is in doubt nobody knows whether it was done: it is settled first.
+        case.records.insert(id, ActionRecord::InDoubt { at: moment(&day(12)) });
+        assert_eq!(case.state("lock", &day(14)), ActionState::InDoubt);
+    }
+
+    #[test]
+    fn where_there_is_nobody_to_warn_the_notice_is_held_and_nothing_is_locked() {
+        let mut case = Case::new(&day(1), &day(8));
+        case.holders = Vec::new();
+        assert_eq!(case.state("last-day", &day(7)), ActionState::Held(HeldBecause::NobodyToTell));
+        assert_eq!(case.state("lock", &day(30)), ActionState::Waiting { waits_for: WaitsFor::Warning, until: None });
     }
 
     #[test]
