@@ -564,7 +564,10 @@ fn a_delivery_is_claimed_before_it_is_settled_and_is_the_same_however_often_it_i
     let row = reader.delivery_of_key("k1").unwrap().unwrap();
     assert_eq!((row.state, row.attempts, row.at, row.because), (DeliveryState::Delivered, 2, moment(D2), None));
     assert_eq!(reader.commands_under_way().unwrap().len(), 1);
-    assert_eq!(reader.actions_of(id).unwrap().into_iter().map(|row| row.key).collect::<Vec<_>>(), [action.clone()]);
+    assert_eq!(
+        reader.actions_of(id).unwrap().into_iter().map(|row| row.key).collect::<Vec<_>>(),
+        std::slice::from_ref(&action)
+    );
     assert_eq!(reader.approvals().unwrap(), [approval("second")]);
     assert!(reader.devices_acted_on_after(moment(D2)).unwrap().is_empty());
     assert_eq!(reader.last_delivery().unwrap(), Some(moment(D2)));

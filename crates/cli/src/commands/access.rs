@@ -2,6 +2,7 @@ use std::collections::BTreeSet;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand, ValueEnum};
+use fencepost_core::did_you_mean;
 use fencepost_engine::{AccessEntry, AccessQuery, DeniedEntries, Kind, ListQuery, Reading};
 
 use super::explain::{ExplainArgs, cmd_explain};
@@ -61,6 +62,9 @@ pub struct AccessArgs {
     /// With --denied: also what is denied since no access rule applies
     #[arg(long, requires = "denied")]
     all: bool,
+    /// With --format csv: these columns alone, in this order
+    #[arg(long, value_name = "COLUMN,..", value_delimiter = ',')]
+    columns: Vec<String>,
     /// Exit with 1 when this was found
     #[arg(long, value_enum, value_name = "WHAT")]
     fail_on: Option<FailOn>,
@@ -115,11 +119,28 @@ const COLUMNS: [&str; 25] = [
     "causes",
 ];
 
+/// Returns the columns of a table that are asked for: all, where none is named.
+fn asked_columns(args: &AccessArgs) -> Result<Vec<&'static str>, CommandError> {
+    if args.columns.is_empty() {
+        return Ok(COLUMNS.to_vec());
+    }
+    if args.format != OutputFormat::Csv {
+        return Err(CommandError::usage("--columns is about CSV", "write --format csv beside it"));
+    }
+    let known = |name: &String| {
+        COLUMNS.into_iter().find(|column| column == name).ok_or_else(|| {
+            let help = did_you_mean(name, COLUMNS, || format!("columns are {}", COLUMNS.join(", ")));
+            CommandError::usage(format!("there is no column `{name}`"), help)
+        })
+    };
+    args.columns.iter().map(known).collect()
+}
+
 /// Returns the devices of which a condition holds.
 fn devices_where(ui: &mut Ui, reading: &Reading<'_>, filter: &str) -> Result<BTreeSet<String>, CommandError> {
     let files = as_file("--where", filter);
     let columns = ["device".to_owned()];
-    let query = ListQuery { kind: Kind::Devices, filter: Some(filter), columns: &columns, sort: None, by: None };
+    let query = ListQuery { kind: Kind::Devices, filter: Some(filter), columns: &columns, sort: None, by: &[] };
     let listing = match reading.list(query)? {
         Ok(listing) => listing,
         Err(mistakes) => return Err(mistakes_in_condition(ui, &files, &mistakes)),
@@ -139,6 +160,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
         Some(AccessCommand::Replay(args)) => return cmd_replay(ui, common, args),
         None => {}
     }
+    let columns = asked_columns(args)?;
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;
     let since = parse_moment(&workspace.project, args.since.as_ref())?;
@@ -175,7 +197,7 @@ pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<Exi
             let silent = silent_shown.then(|| reading.silent_losses(&query)).transpose()?.into_iter().flatten();
             let silent = silent.map_while(|one| one.map_err(|error| failed = Some(error)).ok());
             let silent = silent.filter_map(|entry| row("losing", &entry));
-            write_rows(ui, args.format, &COLUMNS, rows.chain(silent))?;
+            write_rows(ui, args.format, &columns, rows.chain(silent))?;
             if let Some(failed) = failed {
                 return Err(failed.into());
             }

@@ -44,9 +44,9 @@ pub struct ListArgs {
     /// Show these columns; for devices also facts
     #[arg(long, value_name = "COLUMN,..", value_delimiter = ',')]
     columns: Vec<String>,
-    /// Count the rows by the values of COLUMN; for devices also of a fact
-    #[arg(long, value_name = "COLUMN", conflicts_with = "columns")]
-    by: Option<String>,
+    /// Count the rows by the values of COLUMN, or of several together; for devices also of facts
+    #[arg(long, value_name = "COLUMN,..", value_delimiter = ',', conflicts_with = "columns")]
+    by: Vec<String>,
     /// Of bundles: who enters and who leaves, and whether that was handed over
     #[arg(long)]
     changes: bool,
@@ -106,7 +106,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         filter: args.filter.as_deref(),
         columns: &args.columns,
         sort: args.sort.as_deref(),
-        by: args.by.as_deref(),
+        by: &args.by,
     };
     let listing = match reading.list(query)? {
         Ok(listing) => listing,
@@ -119,7 +119,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     match args.format {
         OutputFormat::Table => {
             let clock = clock_of(&reading);
-            let is_fixed = !args.columns.is_empty() || args.by.is_some();
+            let is_fixed = !args.columns.is_empty() || !args.by.is_empty();
             let left_out = write_table(ui, &listing, &clock, is_fixed)?;
             let noun = Kind::ALL
                 .iter()

@@ -488,6 +488,20 @@ fn a_template_that_fails_spoils_its_own_delivery_alone() {
     let (code, sent) = it.send(&[]);
     assert_eq!((code, count(&sent, "failed"), count(&sent, "delivered")), (1, 1, 1), "{sent:#}");
     assert!(sent["failed"][0]["because"].as_str().unwrap().contains("templates/first-word.txt"), "{sent:#}");
+    // A channel of short messages carries none that is longer.
+    let config = std::fs::read_to_string(it.env.path("fencepost.toml")).expect("a file");
+    let mail = "tls = \"none\"\nfrom";
+    it.env.write("fencepost.toml", config.replacen(mail, "tls = \"none\"\nlongest_text = 19\nfrom", 1));
+    it.env.write("templates/first-word.txt", "Subject: x\n\n{{ findings[0].device }} is not encrypted\n");
+    let (code, sent) = it.send(&[]);
+    assert_eq!((code, count(&sent, "failed"), it.mail.received().len()), (1, 1, 0), "{sent:#}");
+    let because = sent["failed"][0]["because"].as_str().unwrap();
+    assert!(because.contains("has 20 characters, and `mail` carries 19"), "{because}");
+    it.env.write("fencepost.toml", config);
+    it.env.write(
+        "templates/first-word.txt",
+        "Subject: x\n\n{% for a in range(9999) %}{% for b in range(9999) %}.{% endfor %}{% endfor %}",
+    );
     let vetted = it.env.run(&["vet"]);
     assert!(vetted.out.contains("template-fails") && vetted.code == 1, "{}", vetted.out);
     it.env.write("templates/first-word.txt", "Subject: {{ holder.nmae }}\n\nx\n");
@@ -526,6 +540,27 @@ fn vet_tells_of_ladders_that_would_not_do_what_is_meant() {
         it.env.write("responses.toml", format!("[[response]]\nid = \"standard\"\nsteps = [{{ id = \"word\", at = \"opened\", do = \"notify\", {broken} }}]\n"));
         assert!(it.env.run(&["vet"]).out.contains(code), "{code}");
     }
+}
+
+#[test]
+fn lists_carry_what_a_mail_merge_needs() {
+    let it = Sending::new();
+    it.day(1, &[("d-1", "ada", false), ("d-2", "cy", false)]);
+    let columns = "device,mail,lead,lead_mail,title,fix,awaiting";
+    let csv = it.env.ok(&["list", "findings", "--columns", columns, "--format", "csv"]);
+    insta::assert_snapshot!(csv, @r#"
+    device,mail,lead,lead_mail,title,fix,awaiting
+    d-1,ada@bredesound.example,bo,bo@bredesound.example,encrypted,Mend encrypted.,false
+    d-2,,,,encrypted,Mend encrypted.,false
+    "#);
+    // What is only filtered by is worked out as well.
+    let filter = "mail = \"ada@bredesound.example\" and awaiting = false";
+    let csv = it.env.ok(&["list", "findings", "--where", filter, "--columns", "device", "--format", "csv"]);
+    assert_eq!(csv, "device\r\nd-1\r\n");
+    let csv = it.env.ok(&["access", "--columns", "mail,service", "--format", "csv"]);
+    assert_eq!(csv.lines().next(), Some("mail,service"));
+    it.env.fails(&["access", "--columns", "mial", "--format", "csv"], 2, &["there is no column `mial`", "`mail`"]);
+    it.env.fails(&["access", "--columns", "mail"], 2, &["--format csv"]);
 }
 
 #[test]

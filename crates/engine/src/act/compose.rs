@@ -40,21 +40,35 @@ pub enum DeliveryContent {
     Event(Json),
 }
 
+impl DeliveryContent {
+    /// Returns what people read of it; none of a command or a bundle.
+    pub fn text(&self) -> Option<&str> {
+        match self {
+            Self::Message { text, .. } => Some(text),
+            Self::Event(event) => event["data"]["text"].as_str(),
+        }
+    }
+}
+
 /// What is told of a finding.
 #[derive(Clone, Debug)]
-struct FindingTold {
+pub(crate) struct FindingTold {
     device: String,
     rule: String,
-    title: String,
+    pub title: String,
     severity: Option<&'static str>,
     observed: String,
     required: Option<String>,
     seen: Option<Timestamp>,
     since: Timestamp,
     due: Timestamp,
-    fix: Option<String>,
+    /// What is to be done, on this device.
+    pub fix: Option<String>,
     because: Option<String>,
-    loses: Vec<String>,
+    /// The titles of the services that it costs.
+    pub loses: Vec<String>,
+    /// Whether the device has done its part, and somebody else's is awaited.
+    pub awaiting: bool,
 }
 
 /// Makes what deliveries say.
@@ -79,6 +93,26 @@ impl<'c> Composer<'c> {
         self.reports.clear();
         let losses = planned.lines.iter().filter_map(|line| Some((line.finding.id, line.loss.clone()?)));
         self.losses = losses.collect();
+        let content = self.content(planned)?;
+        Ok(content.and_then(|content| self.is_short_enough(planned, &content).map(|()| content)))
+    }
+
+    /// Says why a channel of short messages cannot carry a text.
+    fn is_short_enough(&self, planned: &PlannedDelivery, content: &DeliveryContent) -> Result<(), String> {
+        let channel = self.reading.project.config.send.channel(&planned.channel);
+        let (Some(longest), Some(text)) = (channel.and_then(|channel| channel.longest_text), content.text()) else {
+            return Ok(());
+        };
+        match text.trim_end().chars().count() {
+            length if length > longest => {
+                let id = &planned.channel;
+                Err(format!("its text has {length} characters, and `{id}` carries {longest}: shorten the template"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn content(&mut self, planned: &PlannedDelivery) -> Result<Result<DeliveryContent, String>, EngineError> {
         match planned.kind() {
             DeliveryKind::Bundle => Ok(Ok(DeliveryContent::Event(self.bundle(planned)))),
             DeliveryKind::Command => Ok(Ok(DeliveryContent::Event(self.command(planned)?))),
@@ -225,6 +259,12 @@ impl<'c> Composer<'c> {
         Ok(&self.reports[device])
     }
 
+    /// Returns what is told of the findings of one device.
+    pub(crate) fn told_of(&mut self, findings: &[Finding]) -> Result<Vec<FindingTold>, EngineError> {
+        self.reports.clear();
+        findings.iter().map(|finding| self.told(finding)).collect()
+    }
+
     /// Returns what is told of a finding.
     fn told(&mut self, finding: &Finding) -> Result<FindingTold, EngineError> {
         let at = self.reading.at;
@@ -251,6 +291,7 @@ impl<'c> Composer<'c> {
             fix: None,
             because: None,
             loses: losses,
+            awaiting: false,
         };
         // What is announced was never opened.
         if finding.clock.opened == Timestamp::MIN {
@@ -278,6 +319,7 @@ impl<'c> Composer<'c> {
                     told.title.clone_from(&line.rule.title);
                     told.because.clone_from(&line.rule.because);
                     told.severity = Some(line.rule.severity.as_str());
+                    told.awaiting = line.awaiting;
                 }
             }
             Subject::Silence => {

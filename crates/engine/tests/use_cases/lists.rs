@@ -19,11 +19,18 @@ fn lists_filter_sort_count_and_name_what_they_do_not_have() {
     assert_eq!(devices(None, None), "a b c");
     assert_eq!(devices(Some("os.version >= version(\"5\")"), Some("-device")), "c b");
     assert_eq!(devices(Some("standing = \"non-compliant\""), None), "a");
-    let (columns, rows) = bench.list(&at, ListQuery { by: Some("tags"), ..all(Kind::Devices) });
+    let (columns, rows) = bench.list(&at, ListQuery { by: &["tags".to_owned()], ..all(Kind::Devices) });
     assert_eq!(columns[..3], ["tags", "count", "share"]);
     // A row counts for each item of a list, and shares are of the rows.
     assert_eq!(rows[0][..3], [json!("all"), json!(3), json!(100)]);
     assert_eq!(rows.len(), 4);
+    // Several columns together: each pair of their values that there is.
+    let by = ["tags".to_owned(), "os.version".to_owned()];
+    let (columns, rows) = bench.list(&at, ListQuery { by: &by, ..all(Kind::Devices) });
+    assert_eq!(columns[..3], ["tags", "os.version", "count"]);
+    let all_tags = rows.iter().filter(|row| row[0] == json!("all"));
+    assert_eq!(all_tags.map(|row| row[2].as_u64().unwrap()).collect::<Vec<_>>(), [1, 1, 1]);
+    assert_eq!(rows.len(), 6);
     let (_, findings) = bench.list(&at, ListQuery { filter: Some("phase = \"overdue\""), ..all(Kind::Findings) });
     assert_eq!(findings.len(), 1);
     assert_eq!(findings[0][..3], [json!("a"), json!("patched"), json!("overdue")]);

@@ -76,6 +76,8 @@ pub struct Channel {
     pub id: String,
     /// How deliveries are made.
     pub kind: ChannelKind,
+    /// How many characters the text of a message may have, where the channel carries short ones.
+    pub longest_text: Option<usize>,
     /// Where it is written.
     pub place: Option<Span>,
 }
@@ -172,6 +174,11 @@ pub(super) static CHANNEL: TableShape = TableShape::new(
         TableKey::new("url", KeyKind::Text, "Where events or commands go; https, but to this machine."),
         TableKey::new("token", KeyKind::Text, "The bearer token: \"env:NAME\" or \"file:PATH\"."),
         TableKey::new("path", KeyKind::Text, "The folder, from the workspace."),
+        TableKey::new(
+            "longest_text",
+            KeyKind::Integer,
+            "How many characters the text of a message may have; a longer one is not sent.",
+        ),
     ]],
 )
 .needs(&[&["id"], &["kind"]])
@@ -289,15 +296,28 @@ fn channel(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Channel> {
         KindWord::Commands => ChannelKind::Commands { url: url(reader, table)?, token: secret(reader, table, "token") },
         KindWord::Folder => ChannelKind::Folder { path: reader.string(table, "path")? },
     };
-    Some(Channel { id: id.text, kind, place: id.span })
+    let longest_text = longest_text(reader, table);
+    Some(Channel { id: id.text, kind, longest_text, place: id.span })
+}
+
+fn longest_text(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<usize> {
+    let number = reader.integer(table, "longest_text")?;
+    let longest = usize::try_from(number).ok().filter(|longest| *longest > 0);
+    if longest.is_none() {
+        let span = table.get("longest_text").map_or_else(|| table.heading(), |value| value.span());
+        let message = format!("a text cannot have {number} characters");
+        reader.error("bad-length", message, span, "write how many it may have: longest_text = 160");
+    }
+    longest
 }
 
 /// Reports what a channel lacks or has too much of, for its kind.
 fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, word: KindWord) {
     let (needed, optional): (&[&str], &[&str]) = match word {
-        KindWord::Smtp => (&["server", "from"], &["tls", "user", "password"]),
-        KindWord::Webhook | KindWord::Commands => (&["url"], &["token"]),
-        KindWord::Folder => (&["path"], &[]),
+        KindWord::Smtp => (&["server", "from"], &["tls", "user", "password", "longest_text"]),
+        KindWord::Webhook => (&["url"], &["token", "longest_text"]),
+        KindWord::Commands => (&["url"], &["token"]),
+        KindWord::Folder => (&["path"], &["longest_text"]),
     };
     let kind = KINDS.iter().find(|(_, one)| *one == word).map_or("", |(kind, _)| kind);
     let missing: Vec<&str> = needed.iter().copied().filter(|key| table.get(key).is_none()).collect();

@@ -130,6 +130,7 @@ url = "http://127.0.0.1:8090/commands"
 id = "files"
 kind = "folder"
 path = "outbox"
+longest_text = 160
 [[recipient]]
 id = "desk"
 channel = "tickets"

@@ -293,8 +293,8 @@ fn every_command_has_its_help() {
           --columns <COLUMN,..>
               Show these columns; for devices also facts
 
-          --by <COLUMN>
-              Count the rows by the values of COLUMN; for devices also of a fact
+          --by <COLUMN,..>
+              Count the rows by the values of COLUMN, or of several together; for devices also of facts
 
           --changes
               Of bundles: who enters and who leaves, and whether that was handed over
@@ -771,6 +771,9 @@ fn every_command_has_its_help() {
 
           --all
               With --denied: also what is denied since no access rule applies
+
+          --columns <COLUMN,..>
+              With --format csv: these columns alone, in this order
 
           --fail-on <WHAT>
               Exit with 1 when this was found

@@ -131,7 +131,7 @@ impl Reading<'_> {
         };
         let mut extra: Vec<(String, SlotId)> = Vec::new();
         let fence_by = project.config.fence_by.as_deref();
-        for column in columns.iter().map(String::as_str).chain(query.by).chain(fence_by) {
+        for column in columns.iter().map(String::as_str).chain(query.by.iter().map(String::as_str)).chain(fence_by) {
             if !OWN.contains(&column) && !extra.iter().any(|(known, _)| known == column) {
                 extra.push((column.to_owned(), layout.want(column, &project.dictionary)));
             }
@@ -142,7 +142,7 @@ impl Reading<'_> {
         let (plan, judge, posture) = (sink.plan(), self.judge(), self.posture());
         let (absences, at) = (self.reader.absences(self.run)?, self.at);
         let is_shown = |name: &str| {
-            columns.iter().map(String::as_str).chain(query.by).any(|column| column == name)
+            columns.iter().map(String::as_str).chain(query.by.iter().map(String::as_str)).any(|column| column == name)
                 || query.sorted_by().is_some_and(|(column, _)| column == name)
         };
         // Most devices are passed over, so their findings are left alone unless they are asked for.

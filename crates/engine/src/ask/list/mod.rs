@@ -194,8 +194,8 @@ pub struct ListQuery<'q> {
     pub columns: &'q [String],
     /// The column by which rows are sorted; `-` before it turns the order round.
     pub sort: Option<&'q str>,
-    /// The column by whose values rows are counted.
-    pub by: Option<&'q str>,
+    /// The columns by whose values rows are counted; empty where they are listed.
+    pub by: &'q [String],
 }
 
 impl ListQuery<'_> {

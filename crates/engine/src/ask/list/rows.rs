@@ -51,16 +51,25 @@ pub(super) struct RowPlan {
     shown: Vec<usize>,
     /// The position of the column by which is sorted, and whether it is downwards.
     order: Option<(usize, bool)>,
-    /// Where rows are counted: the position of the column by whose values, and of the standing where it is counted too.
-    counted: Option<(usize, Option<StandingColumns>)>,
+    /// Where rows are counted: by what.
+    counted: Option<CountedBy>,
+}
+
+/// By what rows are counted.
+#[derive(Clone, Debug)]
+struct CountedBy {
+    /// The positions of the columns by whose values.
+    columns: Vec<usize>,
+    /// The standing, where it is counted too.
+    standing: Option<StandingColumns>,
 }
 
 impl RowPlan {
     /// Makes of a row what is kept of it: work that may be done on any thread.
-    pub(super) fn prepare(&self, key: &[u8], mut cells: Vec<Json>) -> PreparedRow {
-        if let Some((column, standing)) = self.counted {
+    pub(super) fn prepare(&self, key: &[u8], cells: Vec<Json>) -> PreparedRow {
+        if let Some(CountedBy { columns, standing }) = &self.counted {
             let standing = standing.and_then(|columns| columns.of(&cells));
-            return PreparedRow::Counted { value: cells[column].take(), standing };
+            return PreparedRow::Counted { values: columns.iter().map(|at| cells[*at].clone()).collect(), standing };
         }
         let mut sort_key = Vec::new();
         if let Some((column, down)) = self.order {
@@ -92,21 +101,23 @@ impl RowSink {
         let position =
             |name: &str| names.iter().position(|known| known == name).ok_or_else(|| unknown_column(name, names.iter()));
         let shown = match (query.by, query.columns) {
-            (None, []) => (0..columns.len()).filter(|at| columns[*at].is_usual).collect(),
-            (None, asked) => asked.iter().map(|name| position(name)).collect::<Result<_, _>>()?,
-            (Some(_), _) => Vec::new(),
+            ([], []) => (0..columns.len()).filter(|at| columns[*at].is_usual).collect(),
+            ([], asked) => asked.iter().map(|name| position(name)).collect::<Result<_, _>>()?,
+            (_, _) => Vec::new(),
         };
-        let by = query.by.map(position).transpose()?;
-        let is_of_devices = query.kind == super::Kind::Devices && query.by != Some("standing");
+        let by: Vec<usize> = query.by.iter().map(|name| position(name)).collect::<Result<_, _>>()?;
+        let is_counted = !by.is_empty();
+        let is_of_devices = query.kind == super::Kind::Devices && !query.by.iter().any(|name| name == "standing");
         let standing = match is_of_devices {
             true => Some(StandingColumns { standing: position("standing")?, waived: position("waived")? }),
             false => None,
         };
-        let counts =
-            by.map(|column| RowCounts { column, counts_standings: standing.is_some(), groups: BTreeMap::new() });
+        let new_counts =
+            || RowCounts { columns: by.clone(), counts_standings: standing.is_some(), groups: BTreeMap::new() };
+        let counts = is_counted.then(new_counts);
         let (mut order, mut counts_order) = (None, None);
         match query.sorted_by() {
-            Some((column, down)) if by.is_some() => counts_order = Some((column.to_owned(), down)),
+            Some((column, down)) if is_counted => counts_order = Some((column.to_owned(), down)),
             Some((column, down)) => order = Some((position(column)?, down)),
             None => {}
         }
@@ -115,8 +126,18 @@ impl RowSink {
             None => KeptRows::AsTheyCome(Spool::default()),
         };
         let (total, matched) = (0, 0);
-        let plan = RowPlan { shown, order, counted: by.map(|column| (column, standing)) };
+        let plan = RowPlan { shown, order, counted: is_counted.then_some(CountedBy { columns: by, standing }) };
         Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched, untold: 0 })
+    }
+
+    /// Returns whether a column is shown, sorted, counted or filtered by; of others the value is not needed.
+    pub(super) fn asks_for(&self, name: &str) -> bool {
+        let Some(column) = self.columns.iter().position(|known| known == name) else { return false };
+        let RowPlan { shown, order, counted } = &self.plan;
+        shown.contains(&column)
+            || order.is_some_and(|(by, _)| by == column)
+            || counted.as_ref().is_some_and(|counted| counted.columns.contains(&column))
+            || self.filter.as_ref().is_some_and(|filter| filter.reads(name))
     }
 
     /// Says that rows come with a key of their own, and not in the order in which they are to be listed.
@@ -183,8 +204,8 @@ impl RowSink {
         self.total += 1;
         self.matched += 1;
         match (row, &mut self.kept, &mut self.counts) {
-            (PreparedRow::Counted { value, standing }, _, Some(counts)) => {
-                counts.add(&value, standing);
+            (PreparedRow::Counted { values, standing }, _, Some(counts)) => {
+                counts.add(&values, standing);
                 Ok(())
             }
             (PreparedRow::KeptRows { cells, .. }, KeptRows::AsTheyCome(rows), _) => rows.push_encoded(&cells),
@@ -223,8 +244,8 @@ impl RowSink {
 
 /// What is kept of a row.
 pub(super) enum PreparedRow {
-    /// The value by which it is counted, and how the device stands.
-    Counted { value: Json, standing: Option<Post> },
+    /// The values by which it is counted, and how the device stands.
+    Counted { values: Vec<Json>, standing: Option<Post> },
     /// What orders it, and the cells that are shown.
     KeptRows { sort_key: Vec<u8>, cells: Encoded<Vec<Json>> },
 }
@@ -248,37 +269,50 @@ impl StandingColumns {
     }
 }
 
-/// Rows counted by the values of a column; devices also by how they stand.
+/// Rows counted by the values of columns; devices also by how they stand.
 struct RowCounts {
-    column: usize,
+    columns: Vec<usize>,
     /// Rows are devices, whose standings are counted too.
     counts_standings: bool,
     groups: BTreeMap<String, Count>,
 }
 
-/// How many rows have a value.
+/// How many rows have a value, or several in as many columns.
 struct Count {
-    value: Json,
+    values: Vec<Json>,
     rows: u64,
     standings: [u64; STANDINGS.len()],
     by_waiver: u64,
 }
 
 impl RowCounts {
-    /// Counts a row: once for each item where its value is a list.
-    fn add(&mut self, value: &Json, stands: Option<Post>) {
-        let values: Vec<&Json> = match value {
-            Json::Array(items) if items.is_empty() => vec![&Json::Null],
-            Json::Array(items) => items.iter().collect(),
-            one => vec![one],
-        };
-        let mut seen = BTreeSet::new();
+    /// Counts a row: once for each item where its value is a list, and for each pair of items where two are.
+    fn add(&mut self, values: &[Json], stands: Option<Post>) {
+        let mut combinations: Vec<Vec<&Json>> = vec![Vec::new()];
         for value in values {
-            let text = value.to_string();
+            let items: Vec<&Json> = match value {
+                Json::Array(items) if items.is_empty() => vec![&Json::Null],
+                Json::Array(items) => items.iter().collect(),
+                one => vec![one],
+            };
+            let mut longer = Vec::with_capacity(combinations.len() * items.len());
+            for before in &combinations {
+                longer.extend(items.iter().map(|item| [before.as_slice(), &[*item]].concat()));
+            }
+            combinations = longer;
+        }
+        let mut seen = BTreeSet::new();
+        for values in combinations {
+            let text = json!(values).to_string();
             if !seen.insert(text.clone()) {
                 continue;
             }
-            let new = || Count { value: value.clone(), rows: 0, standings: [0; STANDINGS.len()], by_waiver: 0 };
+            let new = || Count {
+                values: values.into_iter().cloned().collect(),
+                rows: 0,
+                standings: [0; STANDINGS.len()],
+                by_waiver: 0,
+            };
             let count = self.groups.entry(text).or_insert_with(new);
             count.rows += 1;
             if let Some(post) = stands {
@@ -297,7 +331,7 @@ impl RowCounts {
         total: u64,
     ) -> Result<(Vec<String>, Spool<Vec<Json>>), EngineError> {
         let is_of_devices = self.counts_standings;
-        let mut names = vec![columns[self.column].clone()];
+        let mut names: Vec<String> = self.columns.iter().map(|at| columns[*at].clone()).collect();
         if !self.groups.is_empty() {
             names.extend(["count", "share"].map(str::to_owned));
             if is_of_devices {
@@ -306,11 +340,16 @@ impl RowCounts {
             }
         }
         let mut counted: Vec<Count> = self.groups.into_values().collect();
-        counted.sort_by(|a, b| b.rows.cmp(&a.rows).then_with(|| compare_cells(&a.value, &b.value)));
+        let by_values = |a: &Count, b: &Count| {
+            let pairs = a.values.iter().zip(&b.values);
+            pairs.map(|(a, b)| compare_cells(a, b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+        };
+        counted.sort_by(|a, b| b.rows.cmp(&a.rows).then_with(|| by_values(a, b)));
         let mut rows: Vec<Vec<Json>> = counted
             .into_iter()
-            .map(|Count { value, rows, standings, by_waiver }| {
-                let mut cells = vec![value, json!(rows), json!(percent(rows, total))];
+            .map(|Count { values, rows, standings, by_waiver }| {
+                let mut cells = values;
+                cells.extend([json!(rows), json!(percent(rows, total))]);
                 if is_of_devices {
                     cells.extend(standings.map(Json::from));
                     cells.push(json!(by_waiver));
@@ -445,6 +484,13 @@ impl RowFilter {
         }
         let zone = reading.project.config.calendar.zone.clone();
         Ok(Self { condition, warnings, layout, at: reading.at, zone, arena: Bump::new() })
+    }
+
+    /// Returns whether the condition may read a column.
+    fn reads(&self, name: &str) -> bool {
+        let slot = self.layout.child(Layout::ROOT, name).and_then(|node| self.layout.slot(node));
+        let mut read = self.condition.iter().flat_map(Condition::may_read);
+        slot.is_some_and(|slot| read.any(|known| *known == slot))
     }
 
     /// Returns whether the condition holds for a row; none where that cannot be told.
