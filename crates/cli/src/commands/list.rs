@@ -172,7 +172,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
 }
 
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 19] = [
+const SENTENCES: [&str; 24] = [
     "subject",
     "names",
     "title",
@@ -192,6 +192,11 @@ const SENTENCES: [&str; 19] = [
     "file",
     "remark",
     "denied",
+    "fix",
+    "service",
+    "mail",
+    "lead",
+    "lead_mail",
 ];
 
 /// So much of a value is shown in a table, in characters.
