@@ -91,11 +91,17 @@ impl Finding {
     pub fn announced(device: &str, subject: Subject, of: &str, due: Timestamp) -> Self {
         let device = DeviceId::from(device);
         let of = Subject::Rule(RuleId::from(format!("announced {of}").as_str()));
+        let id = FindingId::new(&device, &of, due);
+        Self::first_seen(id, device, subject, FindingClock::running(Timestamp::MIN, due))
+    }
+
+    /// Returns a finding of its first spell, without grace, of which nothing more is known.
+    pub(crate) fn first_seen(id: FindingId, device: DeviceId, subject: Subject, clock: FindingClock) -> Self {
         Self {
-            id: FindingId::new(&device, &of, due),
+            id,
             device,
             subject,
-            clock: FindingClock::running(Timestamp::MIN, due),
+            clock,
             failing_since: None,
             grace: Period::ZERO,
             spell: 1,
@@ -477,20 +483,8 @@ impl Settling<'_> {
             Some(before) if before.clock.opened == at => before.id.next(),
             Some(_) | None => FindingId::new(self.device, &subject, at),
         };
-        Finding {
-            id,
-            device: self.device.clone(),
-            subject,
-            clock: FindingClock::running(at, grace.after(at, &self.context.settings.calendar)),
-            failing_since: None,
-            grace,
-            spell: 1,
-            evidence_at: None,
-            fingerprint: 0,
-            corrected: false,
-            leaves_open: Vec::new(),
-            blames: Vec::new(),
-        }
+        let clock = FindingClock::running(at, grace.after(at, &self.context.settings.calendar));
+        Finding { grace, ..Finding::first_seen(id, self.device.clone(), subject, clock) }
     }
 
     fn pass(&mut self, rule: &Rule, evidence_summary: impl FnOnce() -> EvidenceSummary) {

@@ -402,7 +402,6 @@ mod tests {
     use super::*;
     use crate::access::service::{AccessSource, Otherwise};
     use crate::diagnostic::Text;
-    use crate::facts::period::Period;
     use crate::findings::clock::FindingClock;
     use crate::findings::standing::Uncovered;
     use crate::fleet::people::Person;
@@ -417,20 +416,8 @@ mod tests {
 
     fn finding(subject: &str, due: &str) -> Finding {
         let opened: Timestamp = moment("2027-03-01T06:00:00Z");
-        Finding {
-            id: FindingId::of_number(1),
-            device: "d1".into(),
-            subject: Subject::parse(subject),
-            clock: FindingClock::running(opened, moment(due)),
-            failing_since: None,
-            grace: Period::default(),
-            spell: 1,
-            evidence_at: None,
-            fingerprint: 0,
-            corrected: false,
-            leaves_open: Vec::new(),
-            blames: Vec::new(),
-        }
+        let clock = FindingClock::running(opened, moment(due));
+        Finding::first_seen(FindingId::of_number(1), "d1".into(), Subject::parse(subject), clock)
     }
 
     fn overdue(subject: &str) -> Finding {
