@@ -7,8 +7,8 @@ use std::time::Duration;
 use fencepost_core::{ActionState, HeldBecause};
 use fencepost_store::{ApprovalRow, Purpose};
 
-use super::journal::SentJournal;
-use super::outbox::{Outbox, OutboxLine, OutboxRecords};
+use super::outbox::{Outbox, OutboxLine};
+use super::records::OutboxRecords;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::ledger::{Moment, open_ledger};
@@ -50,7 +50,7 @@ pub fn approve(
         let earlier = OnceCell::new();
         let reading = Reading::open(project, &earlier, &ledger, moment.as_of, false)?;
         let reading = if reading.edited { reading.by_rules_of(project)? } else { reading };
-        let records = OutboxRecords::load(&reading.reader, &SentJournal::read(project)?, moment.as_of)?;
+        let records = OutboxRecords::read(&reading)?;
         let mut waiting: Vec<OutboxLine> = Vec::new();
         let mut others: BTreeSet<String> = BTreeSet::new();
         Outbox { reading: &reading, records: &records }.each_device(|lines| {

@@ -3,9 +3,9 @@
 use fencepost_core::{ActionState, Finding, PersonId, StepAction, StepAnchor, Target, TemplateName};
 
 use super::compose::{Composer, template_of};
-use super::journal::SentJournal;
-use super::outbox::{Outbox, OutboxLine, OutboxRecords};
+use super::outbox::{Outbox, OutboxLine};
 use super::plan::Receiver;
+use super::records::OutboxRecords;
 use super::templates::{FilledMessage, Template};
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
@@ -46,7 +46,7 @@ impl Reading<'_> {
                 format!("see what is: fencepost why {device}"),
             ));
         }
-        let records = OutboxRecords::load(&self.reader, &SentJournal::read(self.project)?, self.at)?;
+        let records = OutboxRecords::read(self)?;
         let mut notices: Vec<OutboxLine> = Outbox { reading: self, records: &records }.lines_of(&device)?;
         notices.retain(|line| is_notice(line) && findings.iter().any(|finding| finding.id == line.finding.id));
         notices.sort_by_key(|line| (line.action.moment, line.finding.clock.due));

@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{ActionId, ActionRecord, Bundle, Facts, Value, bundle_number, retry_at};
-use fencepost_store::{ActionRow, DeliveryState};
+use fencepost_store::DeliveryState;
 use jiff::Timestamp;
 
-use super::outbox::{Attempts, OutboxRecords};
+use super::records::{Attempts, OutboxRecords};
 use crate::error::EngineError;
 use crate::facts::judge::surroundings;
 use crate::ledger_view::batch::Job;
@@ -203,9 +203,4 @@ impl OutboxRecords {
         }
         handed
     }
-}
-
-/// Returns whether a row of the ledger is of a bundle's change.
-pub(crate) fn is_of_bundle(row: &ActionRow) -> bool {
-    BundleMove::parse(&row.key.step).is_some()
 }

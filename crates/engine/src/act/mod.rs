@@ -9,5 +9,6 @@ pub(crate) mod compose;
 pub(crate) mod journal;
 pub(crate) mod outbox;
 pub(crate) mod plan;
+pub(crate) mod records;
 pub(crate) mod send;
 pub(crate) mod templates;

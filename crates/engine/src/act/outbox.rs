@@ -1,21 +1,19 @@
 //! The outbox as it stands at a moment: every action that findings set off, from their clocks, their ladders, and what the ledger
 //! says was done.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Action, ActionId, ActionRecord, ActionState, Addressee, Approval, CommandTarget, DeviceInput, Facts, Finding,
-    FindingId, HeldBecause, Holder, OutboxInput, OutboxSettings, PersonId, Response, ResponseStep, Rule, RuleId,
-    StepAction, StepAnchor, Subject, Target, Value, VerdictOutcome, WaitsFor,
+    Action, ActionState, Addressee, CommandTarget, DeviceInput, Facts, Finding, HeldBecause, Holder, OutboxInput,
+    OutboxSettings, PersonId, Response, ResponseStep, Rule, RuleId, StepAction, StepAnchor, Subject, Target, Value,
+    VerdictOutcome, WaitsFor,
 };
 use fencepost_formats::SendSettings;
-use fencepost_store::{ActionRow, DeliveryState, LedgerError, Reader};
 use jiff::Timestamp;
 
-use super::bundles::is_of_bundle;
-use super::journal::SentJournal;
+use super::records::{Attempts, OutboxRecords};
 use crate::access::losses::AccessQuery;
 use crate::access::report::{AccessEntry, CauseLine};
 use crate::error::EngineError;
@@ -52,21 +50,6 @@ pub struct ComingLoss {
     pub causes: Vec<String>,
     /// What to do about it, where that is known.
     pub fix: Option<String>,
-}
-
-/// What was tried to carry out an action.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Attempts {
-    /// What the receiver knows the last delivery by that carried it.
-    pub delivery: String,
-    /// How often it was tried in all.
-    pub count: u32,
-    /// When it was tried last.
-    pub at: Timestamp,
-    /// What the receiver of a command last said.
-    pub answer: Option<String>,
-    /// Why it failed, or what the receiver said.
-    pub because: Option<String>,
 }
 
 /// Where an action stands, as lists tell it.
@@ -221,92 +204,6 @@ impl OutboxLine {
             Target::Account(_) => "account",
             Target::Nobody => "nobody",
         }
-    }
-}
-
-/// What the ledger knows of what was done about findings.
-#[derive(Debug, Default)]
-pub(crate) struct OutboxRecords {
-    records: BTreeMap<ActionId, ActionRecord>,
-    attempts: HashMap<ActionId, Attempts>,
-    approvals: BTreeMap<ActionId, Approval>,
-    /// The findings about which something was done.
-    findings: HashSet<FindingId>,
-    /// What was handed over of bundles, by the number of each, in the order of the deliveries.
-    bundles: HashMap<u64, Vec<ActionRow>>,
-}
-
-impl OutboxRecords {
-    /// Reads what was done up to a moment. What the journal says was begun, and the ledger does not know, is in doubt: the ledger is
-    /// an older one.
-    pub(crate) fn load(reader: &Reader<'_>, journal: &SentJournal, at: Timestamp) -> Result<Self, LedgerError> {
-        let mut all = Self::default();
-        for (action, begun) in journal.actions().filter(|(_, begun)| *begun <= at) {
-            all.records.insert(action, ActionRecord::InDoubt { at: begun });
-        }
-        let mut known: HashSet<ActionId> = HashSet::new();
-        reader.each_action(|row| {
-            if row.at <= at {
-                // What the journal says is overtaken by the first thing that the ledger says.
-                if known.insert(ActionId::of_number(row.key.action)) {
-                    all.records.remove(&ActionId::of_number(row.key.action));
-                }
-                all.add(&row);
-            }
-        })?;
-        for row in reader.approvals()?.into_iter().filter(|row| row.at <= at) {
-            let approval = Approval { at: row.at, evidence_at: row.evidence_at };
-            all.approvals.insert(ActionId::of_number(row.action), approval);
-        }
-        // What may have gone out before is sent again where somebody says so.
-        let Self { records, approvals, .. } = &mut all;
-        records.retain(|id, _| known.contains(id) || !approvals.contains_key(id));
-        Ok(all)
-    }
-
-    fn add(&mut self, row: &ActionRow) {
-        if is_of_bundle(row) {
-            self.bundles.entry(row.key.finding).or_default().push(row.clone());
-        }
-        let (id, at) = (ActionId::of_number(row.key.action), row.at);
-        self.findings.insert(FindingId::of_number(row.key.finding));
-        let before = self.attempts.get(&id).map_or(0, |attempts| attempts.count);
-        let count = before + row.attempts;
-        let attempts = Attempts {
-            delivery: row.delivery.clone(),
-            count,
-            at,
-            answer: row.answer.clone(),
-            because: row.because.clone(),
-        };
-        self.attempts.insert(id, attempts);
-        let is_refused = matches!(row.answer.as_deref(), Some("refused" | "unsupported"));
-        let record = match row.state {
-            DeliveryState::Delivered if is_refused => ActionRecord::Refused { at },
-            DeliveryState::Delivered => ActionRecord::Delivered { at },
-            DeliveryState::Claimed => ActionRecord::InDoubt { at },
-            DeliveryState::Failed => ActionRecord::Failed { at, attempts: count },
-            DeliveryState::GivenUp => return,
-        };
-        // What was delivered once stays so.
-        if !matches!(self.records.get(&id), Some(ActionRecord::Delivered { .. })) {
-            self.records.insert(id, record);
-        }
-    }
-
-    /// Returns what was handed over of a bundle, in the order of the deliveries.
-    pub(crate) fn of_bundle(&self, number: u64) -> &[ActionRow] {
-        self.bundles.get(&number).map_or(&[], Vec::as_slice)
-    }
-
-    /// Returns what became of an action.
-    pub(crate) fn record(&self, id: ActionId) -> Option<&ActionRecord> {
-        self.records.get(&id)
-    }
-
-    /// Returns what was tried for an action.
-    pub(crate) fn attempts(&self, id: ActionId) -> Option<&Attempts> {
-        self.attempts.get(&id)
     }
 }
 

@@ -14,9 +14,10 @@ use super::brake::{Brake, brake_of};
 use super::bundles::BundleChange;
 use super::carriers::{Carriers, outgoing};
 use super::compose::{Composer, DeliveryContent};
-use super::journal::{Sender, SentJournal};
-use super::outbox::{Outbox, OutboxLine, OutboxRecords, is_ripe};
+use super::journal::Sender;
+use super::outbox::{Outbox, OutboxLine, is_ripe};
 use super::plan::{DeliveryPlanner, PlannedDelivery, Receiver, Unroutable};
+use super::records::OutboxRecords;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::spool::Spool;
@@ -141,7 +142,7 @@ pub fn send(
     refuse_earlier(&reading, at)?;
     // What is done goes by the responses as they are written now.
     let reading = if reading.edited { reading.by_rules_of(project)? } else { reading };
-    let records = OutboxRecords::load(&reading.reader, &SentJournal::read(project)?, at)?;
+    let records = OutboxRecords::read(&reading)?;
     let plan = Plan::of(&reading, &records, options)?;
     let brake = brake_of(&reading, &plan.deliveries)?;
     let is_other_code = brake.as_ref().zip(options.go_on.as_ref()).is_some_and(|(brake, code)| brake.code != *code);
@@ -222,7 +223,7 @@ pub(crate) struct StepCount {
 
 /// Returns what sending now would come to, by channel and step.
 pub(crate) fn count_deliveries(reading: &Reading<'_>) -> Result<BTreeMap<(String, String), StepCount>, EngineError> {
-    let records = OutboxRecords::load(&reading.reader, &SentJournal::read(reading.project)?, reading.at)?;
+    let records = OutboxRecords::read(reading)?;
     let mut counts: BTreeMap<(String, String), StepCount> = BTreeMap::new();
     for delivery in Plan::of(reading, &records, &SendOptions::default())?.deliveries {
         let steps: BTreeSet<String> = delivery.actions().into_iter().map(|action| action.step).collect();

@@ -7,8 +7,9 @@ use super::Column;
 use super::rows::{Row, RowSink, push_text, row};
 use crate::act::bundles::{BundleChangeState, BundleMove};
 use crate::act::compose::DeliveryContent;
-use crate::act::journal::{SentJournal, is_sending};
-use crate::act::outbox::{Outbox, OutboxLine, OutboxRecords};
+use crate::act::journal::is_sending;
+use crate::act::outbox::{Outbox, OutboxLine};
+use crate::act::records::OutboxRecords;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
@@ -65,7 +66,7 @@ pub fn action_cells(line: &OutboxLine, project: &Project) -> [(&'static str, Jso
 impl Reading<'_> {
     pub(super) fn list_actions(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         sink.sort_by_keys();
-        let records = OutboxRecords::load(&self.reader, &SentJournal::read(self.project)?, self.at)?;
+        let records = OutboxRecords::read(self)?;
         Outbox { reading: self, records: &records }.each_device(|lines| {
             // What a closing would set off is no action before it comes.
             let mut there = lines.iter().filter(|line| line.action.moment.is_some());
@@ -82,7 +83,7 @@ impl Reading<'_> {
     }
 
     pub(super) fn list_bundles(&self, sink: &mut RowSink) -> Result<(), EngineError> {
-        let records = OutboxRecords::load(&self.reader, &SentJournal::read(self.project)?, self.at)?;
+        let records = OutboxRecords::read(self)?;
         for of in self.bundle_members()? {
             let changes = records.bundle_changes(&of);
             let count = |wanted: BundleMove| {
@@ -102,7 +103,7 @@ impl Reading<'_> {
     }
 
     pub(super) fn list_bundle_changes(&self, sink: &mut RowSink) -> Result<(), EngineError> {
-        let records = OutboxRecords::load(&self.reader, &SentJournal::read(self.project)?, self.at)?;
+        let records = OutboxRecords::read(self)?;
         for of in self.bundle_members()? {
             let mut changes = records.bundle_changes(&of);
             // What is yet to be handed over comes first.
