@@ -9,6 +9,7 @@ mod access;
 mod canonical;
 mod condition;
 mod diagnostic;
+pub mod drift;
 mod facts;
 mod findings;
 mod fleet;
@@ -68,9 +69,10 @@ pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };
 pub use rule_set::{
-    AccessCondition, Bundle, BundleSource, CommandSource, Posture, ResponseSource, Responses, ResponsesSource, RuleSet,
-    RuleSetSource, Session, StepSource, bundle_number, decide, decide_and_explain, failing_rules, find_causes,
-    find_causes_of_rule, step_evidence,
+    AcceptedDifference, AcceptedSource, AcceptedValue, AccessCondition, Assembly, AssemblySource, Bundle, BundleSource,
+    CommandSource, ComparedFacts, DriftDefinitions, DriftSet, DriftSetSource, DriftSource, Posture, ResponseSource,
+    Responses, ResponsesSource, RuleSet, RuleSetSource, Session, StepSource, bundle_number, decide, decide_and_explain,
+    failing_rules, find_causes, find_causes_of_rule, step_evidence,
 };
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,

@@ -9,6 +9,7 @@ mod act;
 mod ask;
 mod assess;
 mod change;
+mod compare;
 mod draft;
 mod error;
 mod facts;
@@ -52,6 +53,13 @@ pub use change::preview::{DefinitionChange, GroupFlips, MessageFlip, Preview, St
 pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};
 pub use change::vet::{Mistake, Vetted, vet};
 pub use change::waive::{CoveredVerdict, WaiverCoverage, WaiverEdit, WaiverRequest, plan_end_of_waiver, plan_waiver};
+pub use compare::drift::DriftDetail;
+pub use compare::members::DriftQuery;
+pub use compare::view::{
+    AlikeDevices, AssemblyReport, ComparedRow, CountDifference, DeviceDifference, DriftCounts, DriftMember,
+    DriftMovement, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference, RoleReport,
+    SharedDifferences, UndecidedInRole, WholeReport,
+};
 pub use draft::derive::{DeriveOptions, DerivedAs, Difference, Pattern};
 pub use draft::sources::{FactDraft, draft_source_of};
 pub use error::EngineError;

@@ -6,6 +6,7 @@ mod draft;
 mod json_walk;
 mod machine;
 mod padded;
+mod paths;
 mod records;
 mod sarif;
 mod secret;
@@ -18,6 +19,7 @@ pub use document::JsonDocuments;
 pub use draft::{DraftFor, SAMPLE, draft_source, records_of_unknown, toml_string};
 pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use padded::RawDocument;
+pub use paths::PathCollector;
 pub use records::{
     Chunk, Chunks, FileRead, Line, LinesOf, Mapped, Record, RecordError, RejectKind, decompress, read_chunk,
     read_records,

@@ -638,6 +638,19 @@ impl<'c> Reader<'c> {
         rows.into_iter().map(|row| self.observation(row)).collect()
     }
 
+    /// Returns everything that was ever said of a device up to a run, in the order in which it came in, each with the run that
+    /// brought it; bodies as they are kept.
+    pub fn arrivals_of(&self, device: &str, run: Option<i64>) -> Result<Vec<(i64, PackedObservation)>, LedgerError> {
+        self.all(
+            "SELECT s.name, o.collected, b.body, coalesce(c.apart, o.apart), o.document, o.run FROM device d \
+             JOIN observation o ON o.device = d.id JOIN source s ON s.id = o.source JOIN document b ON b.id = o.document \
+             LEFT JOIN current c ON c.device = o.device AND c.source = o.source AND c.collected = o.collected AND c.run = o.run \
+             WHERE d.name = ?1 AND o.run <= ?2 ORDER BY o.run, o.collected, s.name",
+            params![device, run.unwrap_or(LATEST)],
+            |row| Ok((row.get(5)?, observation_row(row)?)),
+        )
+    }
+
     /// Returns the sources that no longer list a device at a run, each with when that began.
     pub fn absences_of(&self, device: &str, run: Option<i64>) -> Result<Vec<(String, Timestamp)>, LedgerError> {
         self.all(

@@ -299,6 +299,11 @@ pub struct PackedObservation {
 }
 
 impl PackedObservation {
+    /// Returns when it was collected.
+    pub fn collected(&self) -> Timestamp {
+        self.collected
+    }
+
     /// Unpacks the body.
     ///
     /// # Errors

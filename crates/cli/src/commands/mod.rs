@@ -5,6 +5,7 @@ mod assess;
 mod baseline;
 mod demo;
 mod draft;
+mod drift;
 mod explain;
 mod history;
 mod import;
@@ -104,6 +105,7 @@ enum Command {
     Try(tried::TryArgs),
     Why(why::WhyArgs),
     Access(access::AccessArgs),
+    Drift(drift::DriftArgs),
     History(history::HistoryArgs),
     Trim(trim::TrimArgs),
     Source(draft::SourceArgs),
@@ -128,6 +130,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Try(args) => tried::cmd_try(ui, common, args),
         Command::Why(args) => why::cmd_why(ui, common, args),
         Command::Access(args) => access::cmd_access(ui, common, args),
+        Command::Drift(args) => drift::cmd_drift(ui, common, args),
         Command::History(args) => history::cmd_history(ui, common, args),
         Command::Source(args) => draft::cmd_source(ui, common, args),
         Command::Facts(args) => draft::cmd_facts(ui, common, args),

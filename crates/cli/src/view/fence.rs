@@ -63,24 +63,48 @@ fn draw(all: &[Post], most: usize) -> Drawn {
     Drawn { posts, scale }
 }
 
+/// A line of posts with what is said beside it.
+pub struct PostLine<'l> {
+    pub label: &'l str,
+    pub posts: &'l [Post],
+    /// What is said beside the posts, and the same in short where it is narrow.
+    pub says: [String; 2],
+    /// What several posts stand for.
+    pub of: &'static str,
+}
+
 /// Renders the lines of the fence, each with its numbers, within `width` columns.
 pub fn render(lines: &[FenceLine], width: usize, unicode: bool, styles: &Styles) -> String {
+    let lines: Vec<PostLine<'_>> = lines
+        .iter()
+        .map(|line| PostLine {
+            label: &line.label,
+            posts: &line.posts,
+            says: [false, true].map(|short| numbers(line, styles, short)),
+            of: "devices",
+        })
+        .collect();
+    render_lines(&lines, width, unicode, styles)
+}
+
+/// Renders lines of posts, each with what is said beside it, within `width` columns.
+pub fn render_lines(lines: &[PostLine<'_>], width: usize, unicode: bool, styles: &Styles) -> String {
     const MOST_ROWS: usize = 3;
-    let label_width = lines.iter().map(|line| harmless(&line.label).width()).max().unwrap_or(0).min(32);
+    let label_width = lines.iter().map(|line| harmless(line.label).width()).max().unwrap_or(0).min(32);
     let longest = lines.iter().map(|line| line.posts.len()).max().unwrap_or(0).max(1);
     let room_beside = |short: bool| {
-        let widest = lines.iter().map(|line| numbers(line, &Styles::plain(), short).width()).max().unwrap_or(0);
+        let widest = lines.iter().map(|line| shown_width(&line.says[usize::from(short)])).max().unwrap_or(0);
         width.saturating_sub(label_width + widest + 12).clamp(10, 120).min(longest)
     };
     // Where it is narrow the posts come first: how many are compliant can be seen from the rest.
     let short = room_beside(false) < longest.min(40);
-    let counts: Vec<String> = lines.iter().map(|line| numbers(line, styles, short)).collect();
     // Posts and numbers share a line where they fit; else the posts wrap below each other.
     let room = room_beside(short);
     let mut out = String::new();
-    for (line, counted) in lines.iter().zip(counts) {
-        let drawn = draw(&line.posts, room * MOST_ROWS);
-        let label = harmless(&line.label);
+    for line in lines {
+        let counted = &line.says[usize::from(short)];
+        let drawn = draw(line.posts, room * MOST_ROWS);
+        let label = harmless(line.label);
         let pad = " ".repeat(label_width.saturating_sub(label.width()));
         for (at, row) in drawn.posts.chunks(room).enumerate() {
             let posts = paint(row, unicode, styles);
@@ -92,7 +116,7 @@ pub fn render(lines: &[FenceLine], width: usize, unicode: bool, styles: &Styles)
                     line.posts.len()
                 ));
                 if drawn.scale > 1 {
-                    out.push_str(&format!("  (one post = {} devices)", drawn.scale));
+                    out.push_str(&format!("  (one post = {} {})", drawn.scale, line.of));
                 }
             } else {
                 out.push_str(&format!("{}  {posts}", " ".repeat(label_width)));
@@ -101,6 +125,11 @@ pub fn render(lines: &[FenceLine], width: usize, unicode: bool, styles: &Styles)
         }
     }
     out
+}
+
+/// Returns how wide a text is on a terminal, its colours left out.
+fn shown_width(text: &str) -> usize {
+    anstream::adapter::strip_str(text).to_string().width()
 }
 
 fn paint(posts: &[Post], unicode: bool, styles: &Styles) -> String {

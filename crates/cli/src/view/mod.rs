@@ -3,6 +3,8 @@
 pub mod access;
 pub mod device;
 pub mod diagnostics;
+pub mod drift;
+pub mod drift_json;
 pub mod evidence;
 pub mod explain;
 pub mod fence;

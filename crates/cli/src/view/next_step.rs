@@ -23,6 +23,24 @@ pub enum NextStep<'n> {
     Show(&'n str),
     /// See a device as it was.
     ShowThen(&'n str),
+    /// See what happened to a device.
+    History(&'n str),
+    /// See how the devices of a set differ.
+    Drift(&'n str),
+    /// See how one device differs, within a set where one is named.
+    DriftOfDevice {
+        /// The set.
+        set: Option<&'n str>,
+        /// The device.
+        device: &'n str,
+    },
+    /// See one whole of an assembly.
+    DriftOfWhole {
+        /// The assembly.
+        assembly: &'n str,
+        /// The whole.
+        whole: &'n str,
+    },
 }
 
 impl NextStep<'_> {
@@ -37,6 +55,15 @@ impl NextStep<'_> {
             }
             Self::Why(device) => format!("fencepost why {}", shell(device)),
             Self::Show(device) => format!("fencepost show {}", shell(device)),
+            Self::History(device) => format!("fencepost history {}", shell(device)),
+            Self::Drift(set) => format!("fencepost drift {}", shell(set)),
+            Self::DriftOfDevice { set, device } => {
+                let set = set.map(|set| format!(" {}", shell(set))).unwrap_or_default();
+                format!("fencepost drift{set} --device {}", shell(device))
+            }
+            Self::DriftOfWhole { assembly, whole } => {
+                format!("fencepost drift {} --whole {}", shell(assembly), shell(whole))
+            }
             Self::ShowThen(device) => format!("fencepost show {} --as-of TIME", shell(device)),
         }
     }

@@ -185,6 +185,8 @@ pub struct Declaration {
     pub unit: Option<String>,
     /// Of a list: the field that tells one item from another.
     pub key: Option<String>,
+    /// Of a list: the order of its items counts.
+    pub ordered: bool,
     /// It differs everywhere or always.
     pub volatile: bool,
     /// Its value is never kept, only a digest of it that tells whether it is there, changes or equals another;

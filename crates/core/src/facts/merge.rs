@@ -144,14 +144,21 @@ impl<'a> Facts<'a> {
 
     /// Returns whether any source's statement is still fresh.
     pub fn is_fresh(&self) -> bool {
-        let last = |observation: &Observation<'_>| last_fresh(observation, observation.fresh_for);
-        let fresh = self.observations.iter().any(|observation| last(observation).is_none_or(|last| self.at <= last));
+        let Some(until) = self.fresh_until() else { return false };
+        let fresh = self.at <= until;
         if let (true, Some(watch)) = (fresh, self.watch)
-            && let Some(last) = self.observations.iter().map(last).max_by_key(|last| last.unwrap_or(Timestamp::MAX))
+            && until < Timestamp::MAX
         {
-            last.into_iter().for_each(|last| watch.note_after(last));
+            watch.note_after(until);
         }
         fresh
+    }
+
+    /// Returns the last moment at which any source's statement is fresh, the end of time where one always is; none where no source
+    /// says anything.
+    pub fn fresh_until(&self) -> Option<Timestamp> {
+        let last = |observation: &Observation<'_>| last_fresh(observation, observation.fresh_for);
+        self.observations.iter().map(|observation| last(observation).unwrap_or(Timestamp::MAX)).max()
     }
 
     /// Returns the observations that were merged.

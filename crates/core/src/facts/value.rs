@@ -598,6 +598,11 @@ impl Datum {
         }
     }
 
+    /// Writes the value as [`Value::show_cut`] does.
+    pub fn show(&self) -> String {
+        self.to_value(&Bump::new()).show_cut()
+    }
+
     /// Returns the value at a dotted path inside this one, if it is there.
     pub fn at(&self, path: &str) -> Option<&Self> {
         let Self::Object(fields) = self else { return None };

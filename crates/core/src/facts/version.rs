@@ -56,6 +56,25 @@ fn compare_any(left: &str, right: &str) -> Ordering {
     compare_releases(left_release, right_release).then_with(|| compare_suffixes(left_suffix, right_suffix))
 }
 
+/// Returns a text that two versions share if and only if they compare as equal.
+pub(crate) fn version_key(text: &str) -> String {
+    let text = significant(text);
+    let (release, mut suffix) = text.split_at(release_length(text));
+    let mut parts: Vec<&str> = release.split('.').map(|part| part.trim_start_matches('0')).collect();
+    while parts.last().is_some_and(|part| part.is_empty()) {
+        parts.pop();
+    }
+    let mut key = parts.join(".");
+    loop {
+        match next_token(&mut suffix) {
+            Token::End => return key,
+            Token::PreRelease(word) => key.extend(["<", word]),
+            Token::Word(word) => key.extend([">", &word.to_ascii_lowercase()]),
+            Token::Number(number) => key.extend(["#", number.trim_start_matches('0')]),
+        }
+    }
+}
+
 fn without_prefix(text: &str) -> &str {
     let text = text.trim();
     text.strip_prefix(['v', 'V']).unwrap_or(text)
@@ -169,6 +188,13 @@ mod tests {
                     prop_assert_eq!(order, compare_any(left, right), "{} against {}", left, right);
                 }
             }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn equal_versions_share_their_key_and_no_others(left in "v?[0-2]{1,2}([.][0-2]){0,2}([-.+ ]?(rc|a|B|b)?[0-1]{0,2}){0,2}", right in "[0-2]{1,2}([.][0-2]){0,2}([-.+ ]?(RC|a|b)?[0-1]{0,2}){0,2}") {
+            prop_assert_eq!(compare_versions(&left, &right) == Ordering::Equal, version_key(&left) == version_key(&right));
         }
     }
 

@@ -6,6 +6,7 @@
 mod bundles;
 mod causes;
 mod decide;
+mod drift;
 mod proof;
 mod reach;
 mod responses;
@@ -15,6 +16,10 @@ pub(crate) mod vet;
 pub use bundles::{Bundle, BundleSource, bundle_number};
 pub use causes::{find_causes, find_causes_of_rule};
 pub use decide::{AccessCondition, Posture, decide, decide_and_explain, failing_rules, step_evidence};
+pub use drift::{
+    AcceptedDifference, AcceptedSource, AcceptedValue, Assembly, AssemblySource, ComparedFacts, DriftDefinitions,
+    DriftSet, DriftSetSource, DriftSource,
+};
 pub use responses::{CommandSource, ResponseSource, Responses, ResponsesSource, StepSource};
 use session::Member;
 pub use session::Session;
@@ -67,6 +72,8 @@ pub struct RuleSetSource {
     pub responses: ResponsesSource,
     /// Bundles.
     pub bundles: Vec<BundleSource>,
+    /// What is compared.
+    pub drift: DriftSource,
 }
 
 /// All rules, groups and access rules of a workspace, compiled.
@@ -79,8 +86,10 @@ pub struct RuleSet {
     access: AccessSet,
     waivers: Vec<Waiver>,
     responses: Responses,
-    /// Their groups are the last of all, in their order.
+    /// Their groups come behind those that somebody wrote, in their order.
     bundles: Vec<Bundle>,
+    /// Its groups come last of all: those of sets, then those of assemblies.
+    drift: DriftDefinitions,
     /// The moments at which time alone changes some rule's stage or exceptions, ascending.
     moments: Vec<Timestamp>,
 }
@@ -93,13 +102,16 @@ impl RuleSet {
     pub fn compile(source: &RuleSetSource, dictionary: &Dictionary, extra: &[&str]) -> (Option<Self>, Vec<Diagnostic>) {
         let mut mistakes = Vec::new();
         let mut layout = Layout::new(dictionary);
-        for path in extra {
-            layout.want(path, dictionary);
-        }
         let mut people_layout = Layout::new(&Dictionary::default());
         let bundles = bundles::compile_bundles(&source.bundles, &mut mistakes);
+        let of_bundles = source.bundles.iter().map(BundleSource::hidden_group);
         let all_groups: Vec<GroupSource> =
-            source.groups.iter().cloned().chain(source.bundles.iter().map(BundleSource::hidden_group)).collect();
+            source.groups.iter().cloned().chain(of_bundles).chain(source.drift.hidden_groups()).collect();
+        // With those by which devices are parted, so that no document has to be read for them.
+        let extra: Vec<&str> = extra.iter().copied().chain(source.drift.parting_facts()).collect();
+        for path in &extra {
+            layout.want(path, dictionary);
+        }
         let ids = group_ids(&all_groups);
         let mut sources = source.rules.clone();
         sources.extend(baseline::expand(&source.baselines, &mut mistakes));
@@ -117,6 +129,8 @@ impl RuleSet {
         let access = AccessSet::compile(written, &groups, &mut vocabulary, &mut mistakes);
         let responses = Responses::compile(&source.responses, &rules, &mut vocabulary, &mut mistakes);
         let waivers = compile_waivers(&source.waivers, &groups, &rules, &mut mistakes);
+        let baselines: Vec<String> = source.baselines.iter().map(|baseline| baseline.id.text.clone()).collect();
+        let drift = drift::compile_drift(&source.drift, &baselines, &groups, dictionary, &mut mistakes);
         let mistakes = each_once(mistakes);
         let failed = mistakes.iter().any(|mistake| mistake.severity == crate::diagnostic::Severity::Error);
         let moments: BTreeSet<Timestamp> = rules
@@ -134,12 +148,13 @@ impl RuleSet {
             waivers,
             responses,
             bundles,
+            drift,
             moments,
         });
         let set = set.map(|mut set| {
             let mut uses = Uses::default();
             set.conditions().for_each(|condition| uses.note(condition));
-            for path in extra {
+            for path in &extra {
                 uses.note_whole(set.layout.want(path, dictionary));
             }
             for slot in set.layout.slots() {
@@ -198,20 +213,40 @@ impl RuleSet {
         &self.access
     }
 
-    /// Returns how many groups there are, those of bundles among them.
+    /// Returns how many groups there are, those of bundles and comparisons among them.
     pub fn group_count(&self) -> usize {
         self.groups.all.len()
     }
 
     /// Returns the bundles, each with the index of the group of its devices.
     pub fn bundles(&self) -> impl ExactSizeIterator<Item = (usize, &Bundle)> {
-        let first = self.groups.all.len() - self.bundles.len();
+        let first = self.first_of_drift() - self.bundles.len();
         self.bundles.iter().enumerate().map(move |(at, bundle)| (first + at, bundle))
+    }
+
+    /// Returns what is compared.
+    pub fn drift(&self) -> &DriftDefinitions {
+        &self.drift
+    }
+
+    /// Returns the index of the first group of a set; those of the other sets follow, then those of assemblies.
+    fn first_of_drift(&self) -> usize {
+        self.groups.all.len() - self.drift.sets.len() - self.drift.assemblies.len()
+    }
+
+    /// Returns the index of the group of the devices of a set, by its position.
+    pub fn group_of_set(&self, set: usize) -> usize {
+        self.first_of_drift() + set
+    }
+
+    /// Returns the index of the group of the devices of an assembly, by its position.
+    pub fn group_of_assembly(&self, assembly: usize) -> usize {
+        self.first_of_drift() + self.drift.sets.len() + assembly
     }
 
     /// Returns the groups that somebody wrote, in the order of their indexes.
     pub fn groups(&self) -> impl Iterator<Item = GroupSummary<'_>> {
-        let written = self.groups.all.len() - self.bundles.len();
+        let written = self.first_of_drift() - self.bundles.len();
         self.groups.all[..written].iter().map(|group| GroupSummary {
             id: &group.id,
             title: group.title.as_deref(),

@@ -39,6 +39,19 @@ impl RuleSet {
         }
     }
 
+    /// Returns what the requirement of a rule comes to on a device, whether or not the rule covers it, with its proof.
+    pub fn explain_requirement<'a>(
+        &'a self,
+        rule: usize,
+        input: &DeviceInput<'a>,
+        session: Session<'a>,
+    ) -> (VerdictOutcome, Evidence) {
+        let mut evaluator = session.evaluator(input.facts);
+        self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
+        let (value, evidence) = evaluator.explain(&self.rules[rule].require, true);
+        (outcome(value), evidence)
+    }
+
     /// Returns the proof of a verdict that [`Self::evaluate`] gave.
     pub fn prove<'a>(&'a self, verdict: &Verdict, input: &DeviceInput<'a>, session: Session<'a>) -> Evidence {
         let (outcome, evidence) = self.explain(verdict.rule, input, session);

@@ -6,11 +6,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use bumpalo::Bump;
 use fencepost_core::{Facts, Layout, SlotId, Value};
-use fencepost_store::{Bodies, BodyUnpacker, LayoutFingerprints, Reader};
+use fencepost_store::{Bodies, BodyUnpacker, DeviceRow, LayoutFingerprints, Reader};
 
 use super::batch::{Batch, DEVICES, Job};
 use super::reading::Reading;
 use crate::error::EngineError;
+use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
 use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::project::Project;
@@ -72,6 +73,27 @@ impl Loader<'_> {
         !self.wanted.whole || !self.wanted.slots.iter().any(is_part)
     }
 
+    /// Gathers what the ledger holds of the devices of a batch, with their documents where that is asked for.
+    fn fill(&self, reader: &Reader<'_>, batch: &mut Batch, with_documents: bool) -> Result<(), EngineError> {
+        match self.run {
+            None => {
+                let fingerprints = LayoutFingerprints { now: self.project.layout_fingerprint(), earlier: None };
+                batch.fill(reader, fingerprints, |_, _, _| with_documents)?;
+                batch.fill_standings(reader, None)?;
+            }
+            // What is beside the devices is of now.
+            Some(run) => batch.fill_as_of(reader, run)?,
+        }
+        Ok(())
+    }
+
+    /// Unpacks what each source said of a device; nothing where it is retired.
+    fn documents(&self, scratch: &mut Scratch<'_>, job: &Job<'_>) -> Result<Vec<Document>, EngineError> {
+        let unpacker = &mut scratch.unpacker;
+        let stored = job.documents.iter().map(|stored| stored.unpack(unpacker)).collect::<Result<_, _>>()?;
+        Ok(self.project.documents(job.device.name.as_str(), stored, self.judge.at))
+    }
+
     /// Gathers what the ledger holds of the devices of a batch, and returns what `look` finds of each.
     fn look_at<T>(
         &self,
@@ -81,15 +103,7 @@ impl Loader<'_> {
         look: &impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError>,
     ) -> Result<Vec<T>, EngineError> {
         let packed_will_do = self.may_be_packed();
-        match self.run {
-            None => {
-                let fingerprints = LayoutFingerprints { now: self.project.layout_fingerprint(), earlier: None };
-                batch.fill(reader, fingerprints, |_, _, _| !packed_will_do)?;
-                batch.fill_standings(reader, None)?;
-            }
-            // What is beside the devices is of now.
-            Some(run) => batch.fill_as_of(reader, run)?,
-        }
+        self.fill(reader, batch, !packed_will_do)?;
         let is_needed = |slot: SlotId| self.needed[slot.0 as usize];
         let mut found = Vec::with_capacity(DEVICES);
         for at in batch.places() {
@@ -116,16 +130,24 @@ impl Loader<'_> {
         job: &Job<'_>,
         look: &impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError>,
     ) -> Result<Option<T>, EngineError> {
-        let Scratch { arena, unpacker } = scratch;
-        let stored = job.documents.iter().map(|stored| stored.unpack(unpacker)).collect::<Result<_, _>>()?;
+        let documents = self.documents(scratch, job)?;
         let name = job.device.name.as_str();
-        let documents = self.project.documents(name, stored, self.judge.at);
+        let arena = &scratch.arena;
         if documents.is_empty() {
             return Ok(None);
         }
         let facts = self.judge.facts(name, &documents, self.layout, arena)?;
         look(job, facts, arena).map(Some)
     }
+}
+
+/// Which devices are gone through.
+#[derive(Clone, Copy)]
+pub(crate) enum Devices<'d> {
+    /// All that are not retired.
+    All,
+    /// These, as far as they are not retired.
+    Listed(&'d [DeviceRow]),
 }
 
 impl Reading<'_> {
@@ -140,11 +162,61 @@ impl Reading<'_> {
         judge: &Judge<'_>,
         wanted: Wanted<'_>,
         look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
-        mut take: impl FnMut(T) -> Result<(), EngineError>,
+        take: impl FnMut(T) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
+        self.with_facts_of(judge, Devices::All, wanted, look, take)
+    }
+
+    /// Goes through some devices as [`Self::with_facts`] does through all, in the order in which they are listed.
+    ///
+    /// # Errors
+    /// As there.
+    pub(crate) fn with_facts_of<T: Send>(
+        &self,
+        judge: &Judge<'_>,
+        devices: Devices<'_>,
+        wanted: Wanted<'_>,
+        look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
+        take: impl FnMut(T) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let loader = self.loader(judge, wanted)?;
+        let work = |reader: &Reader<'_>, scratch: &mut Scratch<'_>, batch: &mut Batch| {
+            loader.look_at(reader, scratch, batch, &look)
+        };
+        self.in_batches(devices, || loader.scratch(), work, take)
+    }
+
+    /// Goes through some devices with what each source said of them; `look` and `take` are as for [`Self::with_facts`].
+    ///
+    /// # Errors
+    /// As there.
+    pub(crate) fn with_documents_of<T: Send>(
+        &self,
+        judge: &Judge<'_>,
+        devices: Devices<'_>,
+        look: impl Fn(&[Document], &Bump) -> Result<T, EngineError> + Sync,
+        take: impl FnMut(T) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let loader = self.loader(judge, Wanted::as_read(self.project.rules.layout(), &[]))?;
+        let work = |reader: &Reader<'_>, scratch: &mut Scratch<'_>, batch: &mut Batch| {
+            loader.fill(reader, batch, true)?;
+            let mut found = Vec::with_capacity(DEVICES);
+            for job in batch.jobs() {
+                scratch.arena.reset();
+                let documents = loader.documents(scratch, &job)?;
+                if !documents.is_empty() {
+                    found.push(look(&documents, &scratch.arena)?);
+                }
+            }
+            Ok(found)
+        };
+        self.in_batches(devices, || loader.scratch(), work, take)
+    }
+
+    fn loader<'l>(&'l self, judge: &'l Judge<'l>, wanted: Wanted<'l>) -> Result<Loader<'l>, EngineError> {
         let Wanted { layout, slots, .. } = wanted;
         let needed: BTreeSet<SlotId> = judge.usual_slots(layout).chain(slots.iter().copied()).collect();
-        let loader = Loader {
+        Ok(Loader {
             project: self.project,
             judge,
             layout,
@@ -152,24 +224,45 @@ impl Reading<'_> {
             needed: layout.slots().map(|slot| needed.contains(&slot)).collect(),
             run: self.run,
             bodies: self.reader.bodies()?,
-        };
+        })
+    }
+
+    /// Works through devices batch by batch: `work` on several cores, each with a scratch of its own, and `take` in order.
+    fn in_batches<'b, T: Send>(
+        &self,
+        devices: Devices<'_>,
+        scratch: impl Fn() -> Scratch<'b> + Sync,
+        work: impl Fn(&Reader<'_>, &mut Scratch<'b>, &mut Batch) -> Result<Vec<T>, EngineError> + Sync,
+        mut take: impl FnMut(T) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
         // The next devices are looked up while others are looked at.
         let mut last = String::new();
+        let mut listed = match devices {
+            Devices::All => &[],
+            Devices::Listed(listed) => listed,
+        };
         let mut next = |batch: Batch| {
-            let devices = self.reader.devices_after(&last, DEVICES)?;
-            if let Some(device) = devices.last() {
+            let found = match devices {
+                Devices::All => self.reader.devices_after(&last, DEVICES)?,
+                Devices::Listed(_) => {
+                    let (now, later) = listed.split_at(listed.len().min(DEVICES));
+                    listed = later;
+                    now.to_vec()
+                }
+            };
+            if let Some(device) = found.last() {
                 last.clone_from(&device.name);
             }
-            Ok::<_, EngineError>(batch.of(&mut devices.into_iter()))
+            Ok::<_, EngineError>(batch.of(&mut found.into_iter()))
         };
         let Some(mut first) = next(Batch::default())? else { return Ok(()) };
         // A few devices are not worth a thread.
         let workers = if first.places().len() < DEVICES { 1 } else { cores(None) };
         let snapshot_readers = if workers > 1 { self.reader.snapshot_readers(workers) } else { Vec::new() };
         if snapshot_readers.is_empty() {
-            let mut scratch = loader.scratch();
+            let mut scratch = scratch();
             loop {
-                let found = loader.look_at(&self.reader, &mut scratch, &mut first, &look)?;
+                let found = work(&self.reader, &mut scratch, &mut first)?;
                 found.into_iter().try_for_each(&mut take)?;
                 match next(first)? {
                     Some(batch) => first = batch,
@@ -180,7 +273,7 @@ impl Reading<'_> {
         let snapshot_readers = Mutex::new(snapshot_readers);
         let prepare = || {
             let snapshot_reader = snapshot_readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
-            (snapshot_reader.expect("there is one for each worker"), loader.scratch())
+            (snapshot_reader.expect("there is one for each worker"), scratch())
         };
         handed_out(
             &mut (Some(first), Vec::<Batch>::new()),
@@ -190,7 +283,7 @@ impl Reading<'_> {
                 None => next(batches.pop().unwrap_or_default()),
             },
             |(snapshot_reader, scratch), mut batch: Batch| {
-                let found = loader.look_at(&snapshot_reader.reader(), scratch, &mut batch, &look);
+                let found = work(&snapshot_reader.reader(), scratch, &mut batch);
                 (batch, found)
             },
             |(_, batches), (batch, found)| {

@@ -259,6 +259,10 @@ fn name_devices_by_all_names(source: &mut RuleSetSource, lifecycles: &DeviceLife
             list.extend(more);
         }
     }
+    for accepted in &mut source.drift.accepted {
+        let more: Vec<Named> = accepted.devices.iter().flat_map(&mut others).collect();
+        accepted.devices.extend(more);
+    }
     for waiver in &mut source.waivers {
         let more: Vec<Named> = waiver.devices.iter().flat_map(&mut others).collect();
         waiver.devices.extend(more);

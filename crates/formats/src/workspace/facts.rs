@@ -24,6 +24,11 @@ static FACT: TableShape = TableShape::new(
         TableKey::new("unit", KeyKind::Text, "The unit of a number."),
         TableKey::new("key", KeyKind::Text, "The field that names the items of a list."),
         TableKey::new(
+            "ordered",
+            KeyKind::Boolean,
+            "Of a list: the order of its items counts, so that it is compared as a whole.",
+        ),
+        TableKey::new(
             "volatile",
             KeyKind::Boolean,
             "It changes all the time, and says nothing of how a machine is set up.",
@@ -68,6 +73,7 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, dictionary: &
             about: reader.string(&table, "about"),
             unit: reader.string(&table, "unit"),
             key: reader.string(&table, "key"),
+            ordered: reader.boolean(&table, "ordered").unwrap_or(false),
             volatile: reader.boolean(&table, "volatile").unwrap_or(false),
             secret: reader.boolean(&table, "secret").unwrap_or(false),
             company_only: reader.boolean(&table, "company_only").unwrap_or(false),

@@ -10,6 +10,7 @@ mod controls;
 mod corrections;
 mod definitions;
 mod devices;
+mod drift;
 mod examples;
 mod facts;
 mod groups;
@@ -96,6 +97,8 @@ pub enum WorkspaceFile {
     Responses,
     /// Which devices should have which settings.
     Bundles,
+    /// Which devices ought to be alike.
+    Drift,
     /// Rules.
     Rules,
     /// Baselines.
@@ -108,7 +111,7 @@ pub enum WorkspaceFile {
 
 impl WorkspaceFile {
     /// All kinds, in the order in which they are read: the time zone of the first decides what a bare date means in the others.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 15] = [
         Self::Config,
         Self::Facts,
         Self::Groups,
@@ -119,6 +122,7 @@ impl WorkspaceFile {
         Self::Waivers,
         Self::Responses,
         Self::Bundles,
+        Self::Drift,
         Self::Rules,
         Self::Baselines,
         Self::Controls,
@@ -143,6 +147,7 @@ impl WorkspaceFile {
             Self::Waivers => "waivers.toml",
             Self::Responses => "responses.toml",
             Self::Bundles => "bundles.toml",
+            Self::Drift => "drift.toml",
             Self::Rules => "rules/*.toml",
             Self::Baselines => "baselines/*.toml",
             Self::Controls => "controls.toml",
@@ -162,6 +167,7 @@ impl WorkspaceFile {
             Self::Devices => "Devices that were retired or renamed",
             Self::Responses => "What follows from findings, step by step",
             Self::Bundles => "Sets of settings that another tool applies, and which devices should have them",
+            Self::Drift => "Devices that ought to be alike, and the differences between them that somebody accepted",
             Self::Waivers => "Rules that devices need not meet up to a day, since somebody answers for it",
             Self::Rules => "Rules: what the devices that they cover must meet",
             Self::Baselines => "A baseline: what machines of one kind are expected to look like",
@@ -182,10 +188,10 @@ impl WorkspaceFile {
         !matches!(self, Self::Controls | Self::Examples)
     }
 
-    /// Returns whether it says what is to be done about findings, and nothing by which devices are judged: an edit of it needs no
-    /// assessment.
+    /// Returns whether it says what is to be done about findings or what is compared, and nothing by which devices are judged: an
+    /// edit of it needs no assessment.
     pub fn is_acted_on_alone(self) -> bool {
-        matches!(self, Self::Responses | Self::Bundles)
+        matches!(self, Self::Responses | Self::Bundles | Self::Drift)
     }
 
     /// Returns the JSON Schema of what stands in it, as of the 2020-12 draft.
@@ -209,6 +215,7 @@ impl WorkspaceFile {
             Self::Waivers => &waivers::FILE,
             Self::Responses => &responses::FILE,
             Self::Bundles => &bundles::FILE,
+            Self::Drift => &drift::FILE,
             Self::Rules => &rules::FILE,
             Self::Baselines => &baselines::FILE,
             Self::Controls => &controls::FILE,
@@ -360,6 +367,7 @@ pub fn load_workspace(files: Vec<FileText>) -> Workspace {
                 let channels: Vec<String> = config.send.channels.iter().map(|channel| channel.id.clone()).collect();
                 rules.bundles = bundles::all(reader, root, &channels);
             }
+            WorkspaceFile::Drift => drift::read(reader, root, &config.calendar.zone, &mut rules.drift),
             WorkspaceFile::Responses => responses::read(reader, root, &mut rules.responses),
             WorkspaceFile::Waivers => rules.waivers = waivers::all(reader, root, &config.calendar.zone),
             WorkspaceFile::Rules => rules.rules.extend(rules::all(reader, root, &config.calendar.zone)),

@@ -87,7 +87,7 @@ mod tests {
     use super::*;
     use crate::workspace::{FileText, load_workspace};
 
-    const WORKSPACE: [(WorkspaceFile, &str); 12] = [
+    const WORKSPACE: [(WorkspaceFile, &str); 13] = [
         (
             WorkspaceFile::Config,
             r#"name = "Ferries"
@@ -265,6 +265,44 @@ held_by = "crew"
 groups = "shore"
 except = ["d-2"]
 to = "files"
+"#,
+        ),
+        (
+            WorkspaceFile::Drift,
+            r#"[[drift]]
+id = "servers"
+title = "Servers"
+peers = 'platform = "linux"'
+reference = "self@2027-02-01"
+facts = ["sshd.*", "software"]
+except = "agent.*"
+tolerance = { "disk.free_bytes" = "10%", load = 0.5 }
+ignore = ["case", "space"]
+[[drift]]
+id = "scanners"
+groups = "shore"
+[[accepted]]
+drift = "servers"
+devices = ["d-1"]
+groups = ["shore"]
+fact = "queue.workers"
+value = 4
+because = "Half the memory."
+until = 2027-06-01
+[[accepted]]
+drift = "ship"
+devices = "d-1"
+fact = "software[guardd]"
+missing = true
+because = "No room."
+until = 2027-06-01
+[[assembly]]
+id = "ship"
+title = "Ships"
+whole = "site"
+role = "role"
+where = 'site != "Holm Quay"'
+facts = "sshd"
 "#,
         ),
         (

@@ -96,7 +96,7 @@ impl<'f> DeviceFilter<'f> {
     }
 }
 
-fn compile_filter(
+pub(crate) fn compile_filter(
     text: &str,
     project: &Project,
     dictionary: &Dictionary,

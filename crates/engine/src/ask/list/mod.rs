@@ -3,14 +3,14 @@
 mod access;
 mod assessments;
 mod coverage;
-mod devices;
+pub(crate) mod devices;
 mod facts;
 mod feeds;
 mod findings;
 mod groups;
 pub(crate) mod outbox;
 mod people;
-mod rows;
+pub(crate) mod rows;
 mod rules;
 mod services;
 mod waivers;

@@ -427,7 +427,7 @@ fn unknown_column<'a>(column: &str, known: impl Iterator<Item = &'a String>) -> 
 
 /// A condition over the facts of devices, or the columns of rows.
 #[derive(Debug, Default)]
-pub(super) struct Filter {
+pub(crate) struct Filter {
     pub condition: Option<Condition>,
     pub warnings: Vec<Diagnostic>,
 }

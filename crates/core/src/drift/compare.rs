@@ -1,0 +1,385 @@
+//! Compares devices that ought to be alike with one another, with one of them, or with how they were.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use rust_decimal::Decimal;
+
+use super::place::FactPattern;
+use super::table::{FactTable, PlaceId, Snapshot, ValueId};
+use crate::facts::value::Datum;
+
+/// How far a number may be from the reference.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Tolerance {
+    /// The facts that it is for.
+    pub facts: FactPattern,
+    /// How far, in the fact's unit, or as a part of the reference.
+    pub amount: Decimal,
+    /// It is a part of the reference.
+    pub of_reference: bool,
+}
+
+impl Tolerance {
+    /// Returns whether a number is close enough to the reference, the ends included.
+    fn allows(&self, number: Decimal, reference: Decimal) -> bool {
+        let most = match self.of_reference {
+            true => reference.abs().checked_mul(self.amount),
+            false => Some(self.amount),
+        };
+        let apart = number.checked_sub(reference).map(|apart| apart.abs());
+        most.zip(apart).is_some_and(|(most, apart)| apart <= most)
+    }
+}
+
+/// A device that is compared.
+#[derive(Clone, Copy, Debug)]
+pub struct Member<'s> {
+    /// Its facts; none where nothing is known of it at the moment that is looked at.
+    pub snapshot: Option<&'s Snapshot>,
+    /// Whether what it holds counts towards what most hold: not where its state is too old.
+    pub votes: bool,
+}
+
+/// What devices are held against.
+#[derive(Clone, Copy, Debug)]
+pub enum Reference<'s> {
+    /// For each fact, the value that most of them hold.
+    Majority,
+    /// One state for all.
+    State(&'s Snapshot),
+    /// A state for each, none where there is none of it; as long as the members.
+    Each(&'s [Option<&'s Snapshot>]),
+}
+
+/// How devices are compared.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct CompareSettings<'s> {
+    /// How far numbers may be from the reference; the first that fits counts.
+    pub tolerances: &'s [Tolerance],
+    /// Facts of which nearly every device holds another value are left out.
+    pub leave_out_distinct: bool,
+}
+
+/// How a device differs at a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum DifferenceKind {
+    /// It holds another value.
+    Changed,
+    /// It lacks what it should have.
+    Missing,
+    /// It has what it should not.
+    Extra,
+}
+
+impl DifferenceKind {
+    /// Returns the word for it in machine output.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Changed => "changed",
+            Self::Missing => "missing",
+            Self::Extra => "extra",
+        }
+    }
+}
+
+/// How many of those that count hold the reference.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Share {
+    /// How many hold it.
+    pub holders: usize,
+    /// How many count.
+    pub voters: usize,
+}
+
+impl Share {
+    /// Returns the part of the whole, from 0 to 1.
+    pub fn fraction(self) -> f64 {
+        self.holders as f64 / self.voters as f64
+    }
+
+    /// Returns whether it is enough for a common value: three count, and six in ten hold it.
+    pub fn is_common(self) -> bool {
+        self.voters >= 3 && self.holders * 10 >= self.voters * 6
+    }
+}
+
+/// What is held against a device at a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReferenceValue {
+    /// Nothing stands there.
+    Missing,
+    /// A value.
+    Value(ValueId),
+    /// The median of numbers.
+    Median(Decimal),
+}
+
+/// A difference of a device from the reference.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Difference {
+    /// The device, by its position among the members.
+    pub member: usize,
+    /// Where.
+    pub place: PlaceId,
+    /// What it holds; none where it lacks it.
+    pub observed: Option<ValueId>,
+    /// What it should hold.
+    pub reference: ReferenceValue,
+    /// How many hold the reference; none where it is not what most hold.
+    pub share: Option<Share>,
+}
+
+impl Difference {
+    /// Returns how the device differs.
+    pub fn kind(&self) -> DifferenceKind {
+        match (self.observed, self.reference) {
+            (None, _) => DifferenceKind::Missing,
+            (Some(_), ReferenceValue::Missing) => DifferenceKind::Extra,
+            (Some(_), _) => DifferenceKind::Changed,
+        }
+    }
+}
+
+/// What a comparison came to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Comparison {
+    /// The differences, ascending by device, then by place.
+    pub differences: Vec<Difference>,
+    /// The places at which there is no value that most hold, ascending.
+    pub no_common_value: Vec<PlaceId>,
+    /// The places that were left out, since nearly all differ there, ascending.
+    pub left_out: Vec<PlaceId>,
+}
+
+/// Fewer devices than this are no reason to leave a fact out.
+const LEAST_FOR_DISTINCT: usize = 5;
+
+/// Below a place of these devices nothing more is told.
+#[derive(Clone, Debug)]
+enum Told {
+    Everyone,
+    Members(BTreeSet<usize>),
+}
+
+/// What stands at a place on the members that have something there, ascending by member.
+type Cells = Vec<(usize, ValueId)>;
+
+/// Compares devices.
+///
+/// Of an object that is missing or extra as a whole, nothing below it is told; nor of what has no common value.
+pub fn compare(
+    table: &FactTable<'_>,
+    members: &[Member<'_>],
+    reference: Reference<'_>,
+    settings: CompareSettings<'_>,
+) -> Comparison {
+    let comparer = Comparer { table, members, reference, settings };
+    let mut columns: Vec<Cells> = vec![Vec::new(); table.place_count()];
+    for (at, member) in members.iter().enumerate() {
+        for (place, value) in member.snapshot.iter().flat_map(|snapshot| snapshot.cells()) {
+            columns[place.index()].push((at, value));
+        }
+    }
+    let mut told: Vec<Told> = Vec::with_capacity(columns.len());
+    let mut found = Comparison::default();
+    for (index, cells) in columns.iter().enumerate() {
+        let place = PlaceId::of_index(index);
+        // What a place lies in has a smaller number.
+        let above =
+            table.parent(place).map_or_else(|| Told::Members(BTreeSet::new()), |above| told[above.index()].clone());
+        let below = match above {
+            Told::Everyone => Told::Everyone,
+            Told::Members(passed_over) => comparer.look_at(place, cells, passed_over, &mut found),
+        };
+        told.push(below);
+    }
+    found.differences.sort_by(|a, b| (a.member, table.place(a.place)).cmp(&(b.member, table.place(b.place))));
+    found.no_common_value.sort_by_key(|place| table.place(*place));
+    found.left_out.sort_by_key(|place| table.place(*place));
+    found
+}
+
+struct Comparer<'c> {
+    table: &'c FactTable<'c>,
+    members: &'c [Member<'c>],
+    reference: Reference<'c>,
+    settings: CompareSettings<'c>,
+}
+
+/// What most hold at a place.
+struct Vote {
+    value: ReferenceValue,
+    share: Share,
+}
+
+impl Comparer<'_> {
+    /// Compares what stands at one place, and returns of whom nothing more is told below it.
+    fn look_at(&self, place: PlaceId, cells: &Cells, mut passed_over: BTreeSet<usize>, found: &mut Comparison) -> Told {
+        let tolerance = self.tolerance(place);
+        if self.settings.leave_out_distinct
+            && tolerance.is_none_or(|tolerance| !tolerance.facts.names(self.table.place(place)))
+            && !self.table.is_named(place)
+            && self.is_distinct(cells)
+        {
+            found.left_out.push(place);
+            return Told::Everyone;
+        }
+        let vote = match self.reference {
+            Reference::Majority if self.is_same(cells, tolerance) => return Told::Members(passed_over),
+            Reference::Majority => match self.vote(cells, tolerance) {
+                Some(vote) => Some(vote),
+                None => {
+                    found.no_common_value.push(place);
+                    return Told::Everyone;
+                }
+            },
+            Reference::State(_) | Reference::Each(_) => None,
+        };
+        let mut cells = cells.iter().copied().peekable();
+        for (at, member) in self.members.iter().enumerate() {
+            let observed = cells.next_if(|(own, _)| *own == at).map(|(_, value)| value);
+            if member.snapshot.is_none() || passed_over.contains(&at) {
+                continue;
+            }
+            let (reference, share) = match (&vote, self.reference) {
+                (Some(vote), _) => (vote.value, Some(vote.share)),
+                (None, Reference::State(state)) => (value_at(state, place), None),
+                (None, Reference::Each(states)) => match states.get(at).copied().flatten() {
+                    Some(state) => (value_at(state, place), None),
+                    None => continue,
+                },
+                (None, Reference::Majority) => continue,
+            };
+            if !self.agree(observed, reference, tolerance) {
+                found.differences.push(Difference { member: at, place, observed, reference, share });
+                passed_over.insert(at);
+            }
+        }
+        Told::Members(passed_over)
+    }
+
+    fn tolerance(&self, place: PlaceId) -> Option<&Tolerance> {
+        let place = self.table.place(place);
+        self.settings.tolerances.iter().find(|tolerance| tolerance.facts.fits_place(place))
+    }
+
+    /// Returns whether what a device holds is as good as the reference.
+    fn agree(&self, observed: Option<ValueId>, reference: ReferenceValue, tolerance: Option<&Tolerance>) -> bool {
+        let number = |value: ValueId| self.table.number(value);
+        match (observed, reference) {
+            (None, ReferenceValue::Missing) => true,
+            (None, _) | (Some(_), ReferenceValue::Missing) => false,
+            (Some(own), ReferenceValue::Median(median)) => {
+                number(own).is_some_and(|own| tolerance.is_some_and(|tolerance| tolerance.allows(own, median)))
+            }
+            (Some(own), ReferenceValue::Value(value)) => {
+                let is_near = |tolerance: &Tolerance| {
+                    number(own).zip(number(value)).is_some_and(|(own, value)| tolerance.allows(own, value))
+                };
+                self.table.class(own) == self.table.class(value) || tolerance.is_some_and(is_near)
+            }
+        }
+    }
+
+    /// Returns how many devices there are of which something is known.
+    fn known(&self) -> usize {
+        self.members.iter().filter(|member| member.snapshot.is_some()).count()
+    }
+
+    /// Returns whether all devices hold the same; with a tolerance, whether they are all close enough to their median.
+    fn is_same(&self, cells: &Cells, tolerance: Option<&Tolerance>) -> bool {
+        if cells.is_empty() {
+            return true;
+        }
+        if cells.len() < self.known() {
+            return false;
+        }
+        let classes: BTreeSet<u32> = cells.iter().map(|(_, value)| self.table.class(*value)).collect();
+        if classes.len() <= 1 {
+            return true;
+        }
+        let Some(tolerance) = tolerance else { return false };
+        let numbers: Vec<Decimal> = cells.iter().filter_map(|(_, value)| self.table.number(*value)).collect();
+        let is_near = |median: Decimal| numbers.iter().all(|number| tolerance.allows(*number, median));
+        let of_voters = cells.iter().filter(|(at, _)| self.members[*at].votes);
+        let voted = of_voters.filter_map(|(_, value)| self.table.number(*value)).collect();
+        numbers.len() == cells.len() && median(voted).is_some_and(is_near)
+    }
+
+    /// Returns whether nearly every device holds another value: at least four in five of the values are distinct.
+    fn is_distinct(&self, cells: &Cells) -> bool {
+        let known = self.known();
+        let classes: BTreeSet<u32> = cells.iter().map(|(_, value)| self.table.class(*value)).collect();
+        let distinct = classes.len() + usize::from(cells.len() < known);
+        known >= LEAST_FOR_DISTINCT && distinct * 5 >= known * 4
+    }
+
+    /// Returns what most of those that count hold; none where there is no such value.
+    fn vote(&self, cells: &Cells, tolerance: Option<&Tolerance>) -> Option<Vote> {
+        let voters = self.members.iter().filter(|member| member.votes && member.snapshot.is_some()).count();
+        let held: Vec<ValueId> =
+            cells.iter().filter(|(at, _)| self.members[*at].votes).map(|(_, value)| *value).collect();
+        let common = |holders: usize, value: ReferenceValue| {
+            let share = Share { holders, voters };
+            share.is_common().then_some(Vote { value, share })
+        };
+        if let Some(tolerance) = tolerance
+            && let numbers = held.iter().filter_map(|value| self.table.number(*value)).collect::<Vec<Decimal>>()
+            && let Some(median) = median(numbers.clone())
+        {
+            let holders = numbers.iter().filter(|number| tolerance.allows(**number, median)).count();
+            if let Some(vote) = common(holders, ReferenceValue::Median(median)) {
+                return Some(vote);
+            }
+        }
+        let mut by_class: BTreeMap<u32, Vec<ValueId>> = BTreeMap::new();
+        for value in &held {
+            by_class.entry(self.table.class(*value)).or_default().push(*value);
+        }
+        let missing = common(voters - held.len(), ReferenceValue::Missing);
+        let value = by_class.into_values().max_by_key(Vec::len);
+        missing.or_else(|| value.and_then(|held| common(held.len(), ReferenceValue::Value(self.commonest(held)))))
+    }
+
+    /// Returns the value that stands most often among equal ones: of several the first in order.
+    fn commonest(&self, mut held: Vec<ValueId>) -> ValueId {
+        held.sort();
+        let runs = held.chunk_by(|a, b| a == b);
+        let most = runs.clone().map(<[ValueId]>::len).max().unwrap_or(0);
+        let of_most = runs.filter(|run| run.len() == most).map(|run| run[0]);
+        of_most.min_by_key(|value| self.table.written(*value)).unwrap_or(held[0])
+    }
+}
+
+fn value_at(state: &Snapshot, place: PlaceId) -> ReferenceValue {
+    state.at(place).map_or(ReferenceValue::Missing, ReferenceValue::Value)
+}
+
+/// Returns the median: of an even number the mean of the middle two; none of no numbers, or of too large ones.
+pub fn median(mut numbers: Vec<Decimal>) -> Option<Decimal> {
+    numbers.sort();
+    let upper = *numbers.get(numbers.len() / 2)?;
+    if numbers.len() % 2 == 1 {
+        return Some(upper);
+    }
+    let lower = numbers[numbers.len() / 2 - 1];
+    Some(lower.checked_add(upper)?.checked_div(Decimal::TWO)?.normalize())
+}
+
+impl FactTable<'_> {
+    /// Returns a difference's reference with all that lies in it; none where it is missing. `states` are those that hold it.
+    pub fn reference_datum<'s>(
+        &self,
+        difference: &Difference,
+        mut states: impl Iterator<Item = &'s Snapshot>,
+    ) -> Option<Datum> {
+        match difference.reference {
+            ReferenceValue::Missing => None,
+            ReferenceValue::Median(median) => Some(Datum::Number(median)),
+            ReferenceValue::Value(value) => {
+                let holder = states.find(|state| state.at(difference.place) == Some(value))?;
+                self.datum(holder, difference.place)
+            }
+        }
+    }
+}

@@ -1,0 +1,19 @@
+//! Drift: how devices differ that ought to be alike, and what sets two groups of them apart.
+//!
+//! The facts of a set of devices are read into a [`FactTable`], which turns each device into a [`Snapshot`]; [`compare`] holds
+//! the snapshots against a reference.
+
+mod compare;
+mod place;
+mod reference;
+mod since;
+mod table;
+
+pub use compare::{
+    CompareSettings, Comparison, Difference, DifferenceKind, Member, Reference, ReferenceValue, Share, Tolerance,
+    compare, median,
+};
+pub use place::{FactPattern, FactScope, Place};
+pub use reference::{ReferenceName, moment_of_past};
+pub use since::{BeganBy, Beginning, Past, PastReference, PastState, RunMoment, Timeline};
+pub use table::{FactId, FactTable, IgnoreInTexts, PlaceId, Snapshot, TableSettings, ValueId};

@@ -1,0 +1,421 @@
+//! Drift: sets of devices that ought to be alike, held against what most of them hold, against a device, or against their past.
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+
+use fencepost_core::drift::{
+    CompareSettings, Comparison, Difference, DifferenceKind, FactPattern, Member, Past, PastReference, Place, PlaceId,
+    Reference, ReferenceName, Snapshot, TableSettings, compare,
+};
+use fencepost_core::{AcceptedDifference, AcceptedValue, ComparedFacts, Datum, Diagnostic};
+use fencepost_store::DeviceRow;
+
+use super::load::{LoadedSet, PastDevice};
+use super::members::{DriftQuery, PlannedSet, SetMember};
+use super::view::{DriftMember, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference};
+use crate::error::EngineError;
+use crate::ledger_view::reading::Reading;
+
+/// What of a comparison is shown.
+#[derive(Clone, Debug, Default)]
+pub struct DriftDetail {
+    /// Since when each difference lasts; it takes the past of every device to tell.
+    pub beginnings: bool,
+    /// The facts that are the same everywhere too.
+    pub same: bool,
+    /// A fact of which it is told which devices hold which value.
+    pub fact: Option<String>,
+}
+
+/// How a set is compared.
+pub(super) struct SetPlan<'p> {
+    /// What it is called, in the workspace's accepted differences.
+    pub id: &'p str,
+    pub reference: &'p ReferenceName,
+    pub compared: &'p ComparedFacts,
+    /// Paths that part devices, and are no facts that may differ.
+    pub parted_by: &'p [String],
+    /// Ascending by name.
+    pub members: &'p [SetMember],
+}
+
+/// What devices are held against, with its state.
+enum HeldReference {
+    Majority,
+    /// One of the members, by its position.
+    Member(usize),
+    /// A device that is no member, as it is.
+    Other(String, Snapshot),
+    /// A device at a moment.
+    State(Snapshot),
+    /// The past of each member.
+    Each(Vec<Option<Snapshot>>),
+}
+
+impl SetPlan<'_> {
+    /// Returns the member of a name.
+    pub(super) fn member(&self, name: &str) -> Option<&SetMember> {
+        let at = self.members.binary_search_by(|member| member.row.name.as_str().cmp(name)).ok()?;
+        Some(&self.members[at])
+    }
+}
+
+/// A set that was compared.
+#[derive(Default)]
+pub(super) struct ComparedSet {
+    pub members: Vec<DriftMember>,
+    pub no_common_value: Vec<Place>,
+    pub left_out: Vec<Place>,
+    pub idle_patterns: Vec<String>,
+    pub has_more_facts: bool,
+    pub values: Vec<HeldValue>,
+    pub same: Vec<(Place, Option<Datum>)>,
+}
+
+impl Reading<'_> {
+    /// Compares devices that ought to be alike.
+    ///
+    /// # Errors
+    /// The outer one when the ledger cannot be read, or something that was named is not known; the inner one when the condition has
+    /// mistakes.
+    pub fn drift(
+        &self,
+        query: &DriftQuery,
+        detail: &DriftDetail,
+    ) -> Result<Result<DriftReport, Vec<Diagnostic>>, EngineError> {
+        let plan = match self.plan_drift(query)? {
+            Ok(plan) => plan,
+            Err(mistakes) => return Ok(Err(mistakes)),
+        };
+        let mut sets = Vec::with_capacity(plan.sets.len());
+        for set in &plan.sets {
+            sets.push(self.compare_set(set, detail)?);
+        }
+        let mut assemblies = Vec::with_capacity(plan.assemblies.len());
+        for assembly in &plan.assemblies {
+            assemblies.push(self.compare_assembly(assembly, detail)?);
+        }
+        let compared: HashSet<&str> =
+            sets.iter().map(|set| set.id.as_str()).chain(plan.assemblies.iter().map(|one| one.id)).collect();
+        let ended = self.project.rules.drift().accepted.iter().filter(|one| one.until <= self.at);
+        let ended = ended.filter(|one| compared.contains(one.drift.as_str())).map(|one| EndedAcceptance {
+            drift: one.drift.clone(),
+            fact: one.fact.as_str().to_owned(),
+            until: one.until,
+        });
+        let ended = ended.collect();
+        Ok(Ok(DriftReport { at: self.at, sets, assemblies, unparted: plan.unparted, ended }))
+    }
+
+    fn compare_set(&self, set: &PlannedSet<'_>, detail: &DriftDetail) -> Result<DriftSetReport, EngineError> {
+        let plan = SetPlan {
+            id: &set.id,
+            reference: &set.reference,
+            compared: &set.compared,
+            parted_by: &set.parted_by,
+            members: &set.members,
+        };
+        let found = self.compare_members(&plan, detail)?;
+        Ok(DriftSetReport {
+            id: set.id.clone(),
+            title: set.title.map(str::to_owned),
+            reference: set.reference.clone(),
+            members: found.members,
+            no_common_value: found.no_common_value,
+            left_out: found.left_out,
+            idle_patterns: found.idle_patterns,
+            has_more_facts: found.has_more_facts,
+            values: found.values,
+            same: found.same,
+        })
+    }
+
+    /// Compares the members of a set.
+    pub(super) fn compare_members(&self, plan: &SetPlan<'_>, detail: &DriftDetail) -> Result<ComparedSet, EngineError> {
+        if let ReferenceName::Baseline(baseline) = plan.reference {
+            return self.compare_with_baseline(plan, baseline, detail);
+        }
+        let rows: Vec<DeviceRow> = plan.members.iter().map(|member| member.row.clone()).collect();
+        let (past, other) = self.states_of_reference(plan)?;
+        // A device that the members are held against may be none of them; it is read with them.
+        let mut all = rows;
+        all.extend(other.iter().cloned());
+        all.sort_by(|a, b| a.name.cmp(&b.name));
+        let mut loaded = LoadedSet::load(self, &all, table_settings(plan, detail), &past)?;
+        let reference = held_reference(plan, &mut loaded, other.as_ref().map(|row| row.name.as_str()))?;
+        let settings = CompareSettings {
+            tolerances: &plan.compared.tolerances,
+            leave_out_distinct: !matches!(reference, HeldReference::Each(_)),
+        };
+        let found = compare_loaded(&loaded, &reference, settings);
+        let beginnings = match detail.beginnings {
+            true => Some(beginnings(&mut loaded, &reference, settings, &found.differences)?),
+            false => None,
+        };
+        let rules = self.project.rules.drift();
+        let accepting = Accepting { drift: plan.id, all: &rules.accepted, at: self.at };
+        let mut members: Vec<DriftMember> = loaded
+            .devices
+            .iter()
+            .enumerate()
+            .map(|(at, device)| DriftMember {
+                device: device.name.clone(),
+                is_stale: !device.is_fresh,
+                has_no_past: matches!(&reference, HeldReference::Each(states) if states[at].is_none()),
+                ..DriftMember::default()
+            })
+            .collect();
+        let mut beginnings = beginnings.into_iter().flatten();
+        for one in &found.differences {
+            let difference = MemberDifference {
+                place: loaded.table.place(one.place).clone(),
+                kind: one.kind(),
+                observed: loaded.table.datum(&loaded.devices[one.member].snapshot, one.place),
+                reference: reference_datum(&loaded, &reference, one),
+                share: one.share,
+                beginning: beginnings.next(),
+                accepted_by: accepting.entry(plan, &loaded, one),
+            };
+            let member = &mut members[one.member];
+            if difference.accepted_by.is_some() { &mut member.accepted } else { &mut member.differences }
+                .push(difference);
+        }
+        let values = detail.fact.as_deref().map(|fact| held_values(&loaded, fact)).transpose()?.unwrap_or_default();
+        let same = if detail.same { same_facts(&loaded, &found) } else { Vec::new() };
+        let places = |ids: &[PlaceId]| ids.iter().map(|id| loaded.table.place(*id).clone()).collect();
+        let no_common_value = places(&found.no_common_value);
+        let left_out = places(&found.left_out);
+        if let Some(other) = other {
+            members.retain(|member| member.device != other.name);
+        }
+        Ok(ComparedSet {
+            members,
+            no_common_value,
+            left_out,
+            idle_patterns: loaded.idle_patterns,
+            has_more_facts: loaded.has_more_facts,
+            values,
+            same,
+        })
+    }
+
+    /// Returns the past states that the members are held against, and the device that they are if it is none of them.
+    fn states_of_reference(&self, plan: &SetPlan<'_>) -> Result<(Vec<PastDevice>, Option<DeviceRow>), EngineError> {
+        match plan.reference {
+            ReferenceName::Majority | ReferenceName::Baseline(_) => Ok((Vec::new(), None)),
+            ReferenceName::OwnPast(at) => {
+                let past = plan.members.iter().map(|member| PastDevice { name: member.row.name.clone(), at: *at });
+                Ok((past.collect(), None))
+            }
+            ReferenceName::Device { device, at: Some(at) } => {
+                let name = self.device_name(device)?;
+                if self.documents_at(&name, *at)?.is_empty() {
+                    return Err(self.no_state_at(&name, *at)?);
+                }
+                Ok((vec![PastDevice { name, at: *at }], None))
+            }
+            ReferenceName::Device { device, at: None } => {
+                let name = self.device_name(device)?;
+                if plan.members.iter().any(|member| member.row.name == name) {
+                    return Ok((Vec::new(), None));
+                }
+                let number = self.reader.device_number(&name)?;
+                let row = number.map(|number| DeviceRow { number, name: name.clone(), dirty: false });
+                match row.filter(|_| self.documents(&name).is_ok_and(|documents| !documents.is_empty())) {
+                    Some(row) => Ok((Vec::new(), Some(row))),
+                    None => Err(EngineError::refused(
+                        format!("`{}` is retired, and says nothing", name.escape_debug()),
+                        "hold them against a device that is in use, or against a moment at which it was: device@2027-02-01",
+                    )),
+                }
+            }
+        }
+    }
+
+    /// Says that nothing is known of a device at a moment, and what is.
+    fn no_state_at(&self, device: &str, at: jiff::Timestamp) -> Result<EngineError, EngineError> {
+        let first = self.reader.arrivals_of(device, self.run)?.iter().map(|(_, said)| said.collected()).min();
+        let help = match first {
+            Some(first) if first > at => format!("the first state of it that is known was collected at {first}"),
+            _ => "it was retired by then".to_owned(),
+        };
+        Ok(EngineError::refused(format!("nothing is known of `{}` at {at}", device.escape_debug()), help))
+    }
+}
+
+/// Which facts are read, and how.
+fn table_settings(plan: &SetPlan<'_>, detail: &DriftDetail) -> TableSettings {
+    let scope = plan.compared.scope.clone();
+    let exact = |pattern: &&FactPattern| pattern.is_exact();
+    let named =
+        scope.facts.iter().filter(exact).chain(plan.compared.tolerances.iter().map(|one| &one.facts).filter(exact));
+    let named = named.map(|pattern| pattern.as_str().to_owned()).chain(detail.fact.clone()).collect();
+    TableSettings { scope, named, never: plan.parted_by.iter().cloned().collect(), ignore: plan.compared.ignore }
+}
+
+fn held_reference(
+    plan: &SetPlan<'_>,
+    loaded: &mut LoadedSet<'_>,
+    other: Option<&str>,
+) -> Result<HeldReference, EngineError> {
+    Ok(match plan.reference {
+        ReferenceName::Majority | ReferenceName::Baseline(_) => HeldReference::Majority,
+        ReferenceName::OwnPast(at) => {
+            let names: Vec<String> = loaded.devices.iter().map(|device| device.name.clone()).collect();
+            let states = names.iter().map(|name| loaded.state_at(name, *at)).collect::<Result<_, _>>()?;
+            HeldReference::Each(states)
+        }
+        ReferenceName::Device { device, at: Some(at) } => {
+            HeldReference::State(loaded.state_at(device, *at)?.unwrap_or_default())
+        }
+        ReferenceName::Device { device, at: None } => {
+            let name = other.unwrap_or(device);
+            let at = loaded.devices.iter().position(|known| known.name == name);
+            match (at, other) {
+                (Some(at), None) => HeldReference::Member(at),
+                (Some(at), Some(name)) => HeldReference::Other(name.to_owned(), loaded.devices[at].snapshot.clone()),
+                (None, _) => HeldReference::Majority,
+            }
+        }
+    })
+}
+
+fn compare_loaded(loaded: &LoadedSet<'_>, reference: &HeldReference, settings: CompareSettings<'_>) -> Comparison {
+    let members: Vec<Member<'_>> = loaded
+        .devices
+        .iter()
+        .map(|device| Member { snapshot: Some(&device.snapshot), votes: device.is_fresh })
+        .collect();
+    let each: Vec<Option<&Snapshot>> = match reference {
+        HeldReference::Each(states) => states.iter().map(Option::as_ref).collect(),
+        _ => Vec::new(),
+    };
+    let against = match reference {
+        HeldReference::Majority => Reference::Majority,
+        HeldReference::Member(at) => Reference::State(&loaded.devices[*at].snapshot),
+        HeldReference::Other(_, state) | HeldReference::State(state) => Reference::State(state),
+        HeldReference::Each(_) => Reference::Each(&each),
+    };
+    compare(&loaded.table, &members, against, settings)
+}
+
+/// Returns what a device is held against in a difference, with all that lies in it.
+fn reference_datum(loaded: &LoadedSet<'_>, reference: &HeldReference, one: &Difference) -> Option<Datum> {
+    let state = match reference {
+        HeldReference::Majority => None,
+        HeldReference::Member(at) => Some(&loaded.devices[*at].snapshot),
+        HeldReference::Other(_, state) | HeldReference::State(state) => Some(state),
+        HeldReference::Each(states) => states[one.member].as_ref(),
+    };
+    match state {
+        Some(state) => loaded.table.reference_datum(one, std::iter::once(state)),
+        None => loaded.table.reference_datum(one, loaded.devices.iter().map(|device| &device.snapshot)),
+    }
+}
+
+/// Finds since when differences last, from all that the ledger keeps of the devices.
+fn beginnings(
+    loaded: &mut LoadedSet<'_>,
+    reference: &HeldReference,
+    settings: CompareSettings<'_>,
+    differences: &[Difference],
+) -> Result<Vec<fencepost_core::drift::Beginning>, EngineError> {
+    if differences.is_empty() {
+        return Ok(Vec::new());
+    }
+    let tops: BTreeSet<String> = differences
+        .iter()
+        .map(|one| loaded.table.place(one.place).fact.split('.').next().unwrap_or_default().to_owned())
+        .collect();
+    let names: Vec<String> = loaded.devices.iter().map(|device| device.name.clone()).collect();
+    let (timelines, runs) = loaded.timelines(&names, &tops)?;
+    let each: Vec<Option<&Snapshot>> = match reference {
+        HeldReference::Each(states) => states.iter().map(Option::as_ref).collect(),
+        _ => Vec::new(),
+    };
+    let against = match reference {
+        HeldReference::Majority => PastReference::Majority,
+        HeldReference::Member(at) => PastReference::Member(*at),
+        HeldReference::Other(name, _) => {
+            PastReference::Member(names.iter().position(|known| known == name).unwrap_or(0))
+        }
+        HeldReference::State(state) => PastReference::State(state),
+        HeldReference::Each(_) => PastReference::Each(&each),
+    };
+    let past = Past { table: &loaded.table, timelines: &timelines, reference: against, settings, runs: &runs };
+    Ok(past.beginnings(differences))
+}
+
+/// What somebody accepted of a set.
+struct Accepting<'a> {
+    drift: &'a str,
+    all: &'a [AcceptedDifference],
+    at: jiff::Timestamp,
+}
+
+impl Accepting<'_> {
+    /// Returns the entry that accepts a difference, by its position.
+    fn entry(&self, plan: &SetPlan<'_>, loaded: &LoadedSet<'_>, one: &Difference) -> Option<usize> {
+        let member = plan.member(&loaded.devices[one.member].name)?;
+        member.accepted.iter().copied().find(|at| {
+            let entry = &self.all[*at];
+            entry.drift == self.drift
+                && self.at < entry.until
+                && entry.fact.fits_place(loaded.table.place(one.place))
+                && match &entry.value {
+                    AcceptedValue::Any => true,
+                    AcceptedValue::Missing => one.kind() == DifferenceKind::Missing,
+                    AcceptedValue::Value(written) => one.observed.is_some_and(|observed| {
+                        loaded.table.class_of_written(one.place, written) == Some(loaded.table.class(observed))
+                    }),
+                }
+        })
+    }
+}
+
+/// Returns which devices hold which value at a place, the value that most hold first.
+fn held_values(loaded: &LoadedSet<'_>, fact: &str) -> Result<Vec<HeldValue>, EngineError> {
+    let named = |place: &Place| place.to_string() == fact;
+    let Some((id, _)) = loaded.table.places().find(|(_, place)| named(place)) else {
+        let names: Vec<String> = loaded.table.places().map(|(_, place)| place.to_string()).collect();
+        let help = fencepost_core::did_you_mean(fact, names.iter().map(String::as_str), || {
+            "see what devices report: fencepost list facts".to_owned()
+        });
+        return Err(EngineError::refused(format!("none of these devices reports `{}`", fact.escape_debug()), help));
+    };
+    let mut held: BTreeMap<Option<u32>, HeldValue> = BTreeMap::new();
+    for device in &loaded.devices {
+        let class = device.snapshot.at(id).map(|value| loaded.table.class(value));
+        held.entry(class)
+            .or_insert_with(|| HeldValue { value: loaded.table.datum(&device.snapshot, id), devices: Vec::new() })
+            .devices
+            .push(device.name.clone());
+    }
+    let mut held: Vec<HeldValue> = held.into_values().collect();
+    held.sort_by_key(|one| (std::cmp::Reverse(one.devices.len()), one.devices.first().cloned()));
+    Ok(held)
+}
+
+/// Returns the facts that are the same everywhere, with their value.
+fn same_facts(loaded: &LoadedSet<'_>, found: &Comparison) -> Vec<(Place, Option<Datum>)> {
+    let other: BTreeSet<PlaceId> = found
+        .differences
+        .iter()
+        .map(|one| one.place)
+        .chain(found.no_common_value.iter().copied())
+        .chain(found.left_out.iter().copied())
+        .collect();
+    let Some(first) = loaded.devices.first() else { return Vec::new() };
+    let mut same: Vec<(Place, Option<Datum>)> = first
+        .snapshot
+        .cells()
+        .filter(|(place, value)| !loaded.table.is_container(*value) && !other.contains(place))
+        .filter(|(place, value)| {
+            let class = loaded.table.class(*value);
+            let has_it = |value| loaded.table.class(value) == class;
+            loaded.devices.iter().all(|device| device.snapshot.at(*place).is_some_and(has_it))
+        })
+        .map(|(place, _)| (loaded.table.place(place).clone(), loaded.table.datum(&first.snapshot, place)))
+        .collect();
+    same.sort_by(|a, b| a.0.cmp(&b.0));
+    same
+}

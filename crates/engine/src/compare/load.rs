@@ -1,0 +1,211 @@
+//! The facts of a set of devices, read once: as they are, as they were at a moment, and as they were run by run.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::{Mutex, PoisonError};
+
+use bumpalo::Bump;
+use fencepost_core::drift::{FactId, FactPattern, FactTable, PastState, RunMoment, Snapshot, TableSettings, Timeline};
+use fencepost_core::{Facts, Layout, SlotId};
+use fencepost_formats::PathCollector;
+use fencepost_store::{DeviceRow, PackedObservation, StoredObservation};
+use jiff::Timestamp;
+
+use crate::error::EngineError;
+use crate::facts::documents::Document;
+use crate::facts::judge::Judge;
+use crate::ledger_view::damage::damaged;
+use crate::ledger_view::device_facts::{Devices, Wanted};
+use crate::ledger_view::reading::Reading;
+
+/// Of a set with more different facts than this, the rest is not compared, and that is told.
+pub(super) const MOST_FACTS: usize = 50_000;
+
+/// A device of a set, with its facts.
+#[derive(Clone, Debug)]
+pub(super) struct LoadedDevice {
+    pub name: String,
+    pub snapshot: Snapshot,
+    /// Some source's statement is no older than it promises.
+    pub is_fresh: bool,
+}
+
+/// A set of devices with their facts.
+pub(super) struct LoadedSet<'r> {
+    reading: &'r Reading<'r>,
+    pub table: FactTable<'r>,
+    layout: Layout,
+    facts: Vec<(SlotId, FactId)>,
+    /// Ascending by name.
+    pub devices: Vec<LoadedDevice>,
+    /// The patterns of facts that fit nothing that the devices report.
+    pub idle_patterns: Vec<String>,
+    /// Not all facts are compared: there are too many.
+    pub has_more_facts: bool,
+}
+
+/// A state of a device in the past.
+pub(super) struct PastDevice {
+    pub name: String,
+    pub at: Timestamp,
+}
+
+impl<'r> LoadedSet<'r> {
+    /// Reads the facts of devices; `past` are states that are asked for later, so that what only they report is known too.
+    pub(super) fn load(
+        reading: &'r Reading<'r>,
+        rows: &[DeviceRow],
+        settings: TableSettings,
+        past: &[PastDevice],
+    ) -> Result<Self, EngineError> {
+        let dictionary = &reading.project.dictionary;
+        let judge = reading.judge();
+        let scope = settings.scope.clone();
+        let (paths, has_more_facts) = reading.fact_paths(&judge, rows, past)?;
+        let (mut layout, mut facts) = (reading.project.rules.layout().clone(), Vec::new());
+        let mut table = FactTable::new(dictionary, settings);
+        for path in paths.iter().filter(|path| !OWN.contains(&path.as_str()) && scope.may_include(path)) {
+            facts.push((layout.want(path, dictionary), table.fact(path)));
+        }
+        let table = Mutex::new(table);
+        let slots: Vec<SlotId> = facts.iter().map(|(slot, _)| *slot).collect();
+        let mut devices = Vec::with_capacity(rows.len());
+        let look = |job: &crate::ledger_view::batch::Job<'_>, found: &Facts<'_>, arena: &Bump| {
+            let mut table = table.lock().unwrap_or_else(PoisonError::into_inner);
+            let snapshot = table.snapshot(facts.iter().map(|(slot, fact)| (*fact, found.slot(*slot))), arena);
+            Ok(LoadedDevice { name: job.device.name.clone(), snapshot, is_fresh: found.is_fresh() })
+        };
+        reading.with_facts_of(&judge, Devices::Listed(rows), Wanted::whole(&layout, &slots), look, |device| {
+            devices.push(device);
+            Ok(())
+        })?;
+        let table = table.into_inner().unwrap_or_else(PoisonError::into_inner);
+        // What is excepted may not have been read at all.
+        let is_idle = |pattern: &&FactPattern| {
+            !paths.iter().any(|path| pattern.fits_path(path))
+                && !table.places().any(|(_, place)| pattern.fits_place(place))
+        };
+        let patterns = scope.facts.iter().chain(&scope.except);
+        let idle_patterns = patterns.filter(is_idle).map(|pattern| pattern.as_str().to_owned()).collect();
+        Ok(Self { reading, table, layout, facts, devices, idle_patterns, has_more_facts })
+    }
+
+    /// Returns the facts of a device as they were at a moment; none where nothing was collected of it by then.
+    pub(super) fn state_at(&mut self, device: &str, at: Timestamp) -> Result<Option<Snapshot>, EngineError> {
+        let judge = self.reading.judge().as_of(at);
+        let documents = self.reading.documents_at(device, at)?;
+        if documents.is_empty() {
+            return Ok(None);
+        }
+        let arena = Bump::new();
+        let facts = judge.facts(device, &documents, &self.layout, &arena)?;
+        let slots = self.facts.iter().map(|(slot, fact)| (*fact, facts.slot(*slot)));
+        Ok(Some(self.table.snapshot(slots, &arena)))
+    }
+
+    /// Returns the states of devices run by run, of facts that begin with one of `tops` alone; and the runs, the last of which is
+    /// the moment that is looked at.
+    pub(super) fn timelines(
+        &mut self,
+        names: &[String],
+        tops: &BTreeSet<String>,
+    ) -> Result<(Vec<Timeline>, Vec<RunMoment>), EngineError> {
+        let reading = self.reading;
+        let moments: HashMap<i64, Timestamp> =
+            reading.reader.runs()?.into_iter().map(|run| (run.id, run.as_of)).collect();
+        let dictionary = &reading.project.dictionary;
+        let mut layout = Layout::new(dictionary);
+        let is_asked = |path: &str| tops.contains(path.split('.').next().unwrap_or(path));
+        let facts: Vec<(SlotId, FactId)> = self
+            .facts
+            .iter()
+            .filter(|(slot, _)| is_asked(self.layout.slot_path(*slot)))
+            .map(|(slot, fact)| (layout.want(self.layout.slot_path(*slot), dictionary), *fact))
+            .collect();
+        let bodies = reading.reader.bodies()?;
+        let mut unpacker = bodies.unpacker();
+        let mut arena = Bump::new();
+        let (mut timelines, mut seen) = (Vec::with_capacity(names.len()), BTreeSet::new());
+        for name in names {
+            let mut timeline = Timeline::default();
+            let mut current: BTreeMap<String, StoredObservation> = BTreeMap::new();
+            for (run, packed) in reading.reader.arrivals_of(name, reading.run)? {
+                let at = moments.get(&run).copied().unwrap_or(reading.at);
+                let said = packed.unpack(&mut unpacker)?;
+                let collected = said.collected;
+                // An older one than the current is history, never news.
+                if current.get(&said.source).is_some_and(|known| known.collected > collected) {
+                    continue;
+                }
+                current.insert(said.source.clone(), said);
+                seen.insert(run);
+                arena.reset();
+                let judge = reading.judge().as_of(at);
+                let documents = reading.project.documents(name, current.values().cloned().collect(), at);
+                let found = judge.facts(name, &documents, &layout, &arena)?;
+                let slots = facts.iter().map(|(slot, fact)| (*fact, found.slot(*slot)));
+                let snapshot = self.table.snapshot(slots, &arena);
+                timeline.push(PastState { run, collected, snapshot, fresh_until: found.fresh_until() });
+            }
+            timelines.push(timeline);
+        }
+        let mut runs: Vec<RunMoment> =
+            seen.into_iter().filter_map(|run| Some(RunMoment { run, at: *moments.get(&run)? })).collect();
+        runs.push(RunMoment { run: i64::MAX, at: reading.at });
+        Ok((timelines, runs))
+    }
+}
+
+/// What every document has, and is no fact of the device.
+const OWN: [&str; 2] = ["device", "collected_at"];
+
+impl Reading<'_> {
+    /// Returns the paths of the facts that devices report, or reported at moments; and whether there are more.
+    fn fact_paths(
+        &self,
+        judge: &Judge<'_>,
+        rows: &[DeviceRow],
+        past: &[PastDevice],
+    ) -> Result<(BTreeSet<String>, bool), EngineError> {
+        // Each worker takes a collector, and puts it back.
+        let collectors: Mutex<Vec<PathCollector>> = Mutex::new(Vec::new());
+        let take = || collectors.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        let put = |collector| collectors.lock().unwrap_or_else(PoisonError::into_inner).push(collector);
+        let collect = |documents: &[Document], arena: &Bump| {
+            let mut collector = take().unwrap_or_else(|| PathCollector::new(MOST_FACTS));
+            let mut added = Ok(());
+            for document in documents {
+                added = added.and_then(|()| collector.add(&document.json, arena));
+            }
+            put(collector);
+            added.map_err(|error| EngineError::from(damaged(self.project, "a device", &error.message)))
+        };
+        self.with_documents_of(judge, Devices::Listed(rows), collect, |()| Ok(()))?;
+        let mut arena = Bump::new();
+        for device in past {
+            arena.reset();
+            collect(&self.documents_at(&device.name, device.at)?, &arena)?;
+        }
+        let collectors = collectors.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let has_more = collectors.iter().any(PathCollector::has_more);
+        let paths: BTreeSet<String> =
+            collectors.iter().flat_map(PathCollector::paths).map(str::to_owned).take(MOST_FACTS).collect();
+        // A correction may set what no source reports.
+        let corrected = self.project.corrections.iter().filter(|correction| judge.at < correction.until);
+        Ok((paths.into_iter().chain(corrected.map(|correction| correction.fact.clone())).collect(), has_more))
+    }
+
+    /// Returns what each source last said of a device by a moment; nothing where it is retired then, or was not known.
+    pub(super) fn documents_at(&self, device: &str, at: Timestamp) -> Result<Vec<Document>, EngineError> {
+        let mut latest: BTreeMap<String, PackedObservation> = BTreeMap::new();
+        for (_, said) in self.reader.arrivals_of(device, self.run)? {
+            let is_newer = latest.get(&said.source).is_none_or(|known| known.collected() <= said.collected());
+            if said.collected() <= at && is_newer {
+                latest.insert(said.source.clone(), said);
+            }
+        }
+        let bodies = self.reader.bodies()?;
+        let mut unpacker = bodies.unpacker();
+        let stored = latest.into_values().map(|said| said.unpack(&mut unpacker)).collect::<Result<_, _>>()?;
+        Ok(self.project.documents(device, stored, at))
+    }
+}

@@ -1,0 +1,8 @@
+//! Compares devices that ought to be alike: sets of them, wholes made of them, groups, numbers.
+
+mod assembly;
+mod baseline;
+pub(crate) mod drift;
+mod load;
+pub(crate) mod members;
+pub(crate) mod view;
