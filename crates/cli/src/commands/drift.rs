@@ -16,6 +16,7 @@ use crate::view::drift::DriftPage;
 use crate::view::drift_json::{self, Movements};
 use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
+use crate::view::outliers::{self, OutlierPage};
 use crate::view::text::{count, harmless};
 
 /// Compare devices that ought to be alike: who differs in what, and since when
@@ -31,7 +32,8 @@ use crate::view::text::{count, harmless};
   fencepost drift --by role --against tern-tickets
   fencepost drift --where 'role = \"kiosk\"' --against self@2027-03-01
   fencepost drift ticket-servers --fact queue.workers
-  fencepost drift --since 2027-03-01 --fail-on new")]
+  fencepost drift --since 2027-03-01 --fail-on new
+  fencepost drift --outliers disk.free_bytes --by role")]
 pub struct DriftArgs {
     /// A set or an assembly of drift.toml
     #[arg(value_name = "ID", conflicts_with_all = ["by", "filter"])]
@@ -63,6 +65,12 @@ pub struct DriftArgs {
     /// Tell what drifted and what came back since TIME
     #[arg(long, value_name = "TIME", conflicts_with_all = ["device", "fact"])]
     since: Option<String>,
+    /// Tell whose number of FACT is unusual among its peers, by the median absolute deviation
+    #[arg(long, value_name = "FACT", conflicts_with_all = ["device", "fact", "since", "against", "whole", "all", "accepted", "fail_on"])]
+    outliers: Option<String>,
+    /// Of outliers: tell no more than N of a set
+    #[arg(long, value_name = "N", default_value_t = 10, requires = "outliers")]
+    worst: usize,
     /// Show facts that are the same on all too
     #[arg(long)]
     all: bool,
@@ -90,7 +98,7 @@ enum FailOn {
 }
 
 /// Reads a moment that is looked back at.
-fn past_moment(project: &Project, option: &str, text: &str) -> Result<Timestamp, CommandError> {
+pub(super) fn past_moment(project: &Project, option: &str, text: &str) -> Result<Timestamp, CommandError> {
     moment_of_past(text, &project.config.calendar.zone).ok_or_else(|| {
         CommandError::usage(
             format!("{option} `{}` is no moment", harmless(text)),
@@ -148,6 +156,9 @@ pub fn cmd_drift(ui: &mut Ui, common: &Common, args: &DriftArgs) -> Result<ExitC
     }
     let reading = workspace.state()?;
     let query = args.query(reading.project)?;
+    if let Some(fact) = &args.outliers {
+        return show_outliers(ui, args, &reading, &query, fact);
+    }
     let report = compare(ui, args, &reading, &query, &args.detail())?;
     if let Some(device) = &args.device
         && report.sets.is_empty()
@@ -198,6 +209,37 @@ pub fn cmd_drift(ui: &mut Ui, common: &Common, args: &DriftArgs) -> Result<ExitC
         count(new as u64, "new difference", "new differences")
     ));
     Ok(ExitCode::from(1))
+}
+
+fn show_outliers(
+    ui: &mut Ui,
+    args: &DriftArgs,
+    reading: &Reading<'_>,
+    query: &DriftQuery,
+    fact: &str,
+) -> Result<ExitCode, CommandError> {
+    let sets = match reading.outliers(fact, query)? {
+        Ok(sets) => sets,
+        Err(mistakes) => return Err(mistakes_in_condition(ui, &args.files(), &mistakes)),
+    };
+    match args.format {
+        OutputFormat::Table => {
+            let dictionary = &reading.project.dictionary;
+            let text = outliers::render(
+                fact,
+                &sets,
+                args.worst,
+                &OutlierPage { dictionary, styles: &ui.styles, width: ui.width },
+            );
+            ui.raw(&text)?;
+            ui.note(format!("\nAs of {}", clock_of(reading).full(reading.at)));
+        }
+        OutputFormat::Json => write_json(ui, &outliers::json(fact, &sets, args.worst))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => {
+            write_rows(ui, args.format, &outliers::COLUMNS, outliers::rows(fact, &sets, args.worst))?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 fn movements_since(now: &DriftReport, before: &DriftReport) -> Movements {

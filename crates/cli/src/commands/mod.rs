@@ -3,6 +3,7 @@
 mod access;
 mod assess;
 mod baseline;
+mod contrast;
 mod demo;
 mod draft;
 mod drift;
@@ -106,6 +107,7 @@ enum Command {
     Why(why::WhyArgs),
     Access(access::AccessArgs),
     Drift(drift::DriftArgs),
+    Contrast(contrast::ContrastArgs),
     History(history::HistoryArgs),
     Trim(trim::TrimArgs),
     Source(draft::SourceArgs),
@@ -130,6 +132,7 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Try(args) => tried::cmd_try(ui, common, args),
         Command::Why(args) => why::cmd_why(ui, common, args),
         Command::Access(args) => access::cmd_access(ui, common, args),
+        Command::Contrast(args) => contrast::cmd_contrast(ui, common, args),
         Command::Drift(args) => drift::cmd_drift(ui, common, args),
         Command::History(args) => history::cmd_history(ui, common, args),
         Command::Source(args) => draft::cmd_source(ui, common, args),

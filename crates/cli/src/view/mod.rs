@@ -1,6 +1,7 @@
 //! How results look to a person. Nothing here computes anything but widths and words.
 
 pub mod access;
+pub mod contrast;
 pub mod device;
 pub mod diagnostics;
 pub mod drift;
@@ -12,6 +13,7 @@ pub mod history;
 pub mod import;
 pub mod json;
 pub mod next_step;
+pub mod outliers;
 pub mod person;
 pub mod preview;
 pub mod reach;

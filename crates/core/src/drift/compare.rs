@@ -308,10 +308,8 @@ impl Comparer<'_> {
 
     /// Returns whether nearly every device holds another value: at least four in five of the values are distinct.
     fn is_distinct(&self, cells: &Cells) -> bool {
-        let known = self.known();
         let classes: BTreeSet<u32> = cells.iter().map(|(_, value)| self.table.class(*value)).collect();
-        let distinct = classes.len() + usize::from(cells.len() < known);
-        known >= LEAST_FOR_DISTINCT && distinct * 5 >= known * 4
+        is_mostly_distinct(classes.len(), cells.len(), self.known())
     }
 
     /// Returns what most of those that count hold; none where there is no such value.
@@ -349,6 +347,12 @@ impl Comparer<'_> {
         let of_most = runs.filter(|run| run.len() == most).map(|run| run[0]);
         of_most.min_by_key(|value| self.table.written(*value)).unwrap_or(held[0])
     }
+}
+
+/// Returns whether nearly every one of so many devices holds another value, missing being one.
+pub(super) fn is_mostly_distinct(values: usize, reporting: usize, devices: usize) -> bool {
+    let distinct = values + usize::from(reporting < devices);
+    devices >= LEAST_FOR_DISTINCT && distinct * 5 >= devices * 4
 }
 
 fn value_at(state: &Snapshot, place: PlaceId) -> ReferenceValue {

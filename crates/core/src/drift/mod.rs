@@ -4,16 +4,22 @@
 //! the snapshots against a reference.
 
 mod compare;
+mod contrast;
+mod outliers;
 mod place;
 mod reference;
 mod since;
+mod statistics;
 mod table;
 
 pub use compare::{
     CompareSettings, Comparison, Difference, DifferenceKind, Member, Reference, ReferenceValue, Share, Tolerance,
     compare, median,
 };
+pub use contrast::{CHANCE, Contrast, ContrastBy, ContrastFact, LEAST_DEVICES, contrast};
+pub use outliers::{Outlier, Outliers, outliers};
 pub use place::{FactPattern, FactScope, Place};
 pub use reference::{ReferenceName, moment_of_past};
 pub use since::{BeganBy, Beginning, Past, PastReference, PastState, RunMoment, Timeline};
+pub use statistics::{TwoByTwo, false_discovery_rates, fisher, mann_whitney};
 pub use table::{FactId, FactTable, IgnoreInTexts, PlaceId, Snapshot, TableSettings, ValueId};

@@ -98,6 +98,10 @@ pub struct TableSettings {
     pub never: HashSet<String>,
     /// What counts for nothing in texts.
     pub ignore: IgnoreInTexts,
+    /// Facts that are older than promised are read as missing.
+    pub fresh_only: bool,
+    /// Numbers are read though they are volatile.
+    pub volatile_numbers: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -106,6 +110,8 @@ struct PlaceInfo {
     parent: Option<PlaceId>,
     /// It is compared.
     compared: bool,
+    /// Only where it holds a number.
+    numbers_only: bool,
     /// Somebody named it, so that it is compared whatever it holds.
     named: bool,
 }
@@ -212,6 +218,11 @@ impl<'d> FactTable<'d> {
     /// Returns whether a value has members, which have places of their own.
     pub fn is_container(&self, id: ValueId) -> bool {
         matches!(id, ValueId::OBJECT | ValueId::LIST)
+    }
+
+    /// Returns a value that has no members, or an empty one that has.
+    pub fn value_datum(&self, id: ValueId) -> Datum {
+        self.values[id.0 as usize].datum.clone()
     }
 
     /// Returns the value at a place of a snapshot, with all that lies in it; none where it is missing.
@@ -325,10 +336,11 @@ impl<'d> FactTable<'d> {
         let id = PlaceId::of_index(self.places.len());
         let named = self.is_named_exactly(&place);
         let path = place.dictionary_path();
+        let numbers_only = !named && self.is_volatile(&path);
         let compared = self.settings.scope.includes(&place)
-            && (named || !self.is_volatile(&path))
+            && (!numbers_only || self.settings.volatile_numbers)
             && !self.settings.never.contains(&path);
-        self.places.push(PlaceInfo { place, parent, compared, named });
+        self.places.push(PlaceInfo { place, parent, compared, numbers_only, named });
         self.by_step.insert(known_by, id);
         id
     }
@@ -350,7 +362,8 @@ impl<'d> FactTable<'d> {
     /// Reads what a device reports: each fact with its slot.
     pub fn snapshot<'a>(&mut self, facts: impl Iterator<Item = (FactId, &'a Slot<'a>)>, arena: &'a Bump) -> Snapshot {
         let mut cells = Vec::new();
-        for (fact, slot) in facts.filter(|(_, slot)| slot.origin.is_some()) {
+        let fresh_only = self.settings.fresh_only;
+        for (fact, slot) in facts.filter(|(_, slot)| slot.origin.is_some() && !(fresh_only && slot.stale)) {
             let chain = std::mem::take(&mut self.facts[fact.0 as usize]);
             let value = match slot.value {
                 Value::Unknown(_) => slot.raw,
@@ -390,13 +403,20 @@ impl<'d> FactTable<'d> {
     }
 
     fn add(&mut self, place: PlaceId, value: Option<ValueId>, cells: &mut Vec<(PlaceId, ValueId)>) {
-        if self.places[place.index()].compared {
+        if self.holds_container(place) {
             cells.extend(value.map(|value| (place, value)));
         }
     }
 
+    /// Returns whether something with members counts at a place, though none of its members does.
+    fn holds_container(&self, place: PlaceId) -> bool {
+        let PlaceInfo { compared, numbers_only, .. } = self.places[place.index()];
+        compared && !numbers_only
+    }
+
     fn add_value(&mut self, place: PlaceId, value: Value<'_>, order: Order, cells: &mut Vec<(PlaceId, ValueId)>) {
-        if self.places[place.index()].compared {
+        let PlaceInfo { compared, numbers_only, .. } = self.places[place.index()];
+        if compared && (!numbers_only || matches!(value, Value::Number(_))) {
             let value = self.value(&value, order);
             cells.push((place, value));
         }
@@ -436,7 +456,7 @@ impl<'d> FactTable<'d> {
                 }
             }
         }
-        if cells.len() > before || self.places[place.index()].compared {
+        if cells.len() > before || self.holds_container(place) {
             cells.push((place, ValueId::LIST));
         }
     }
@@ -467,7 +487,7 @@ impl<'d> FactTable<'d> {
         for (name, value) in object.fields.iter().filter(|(name, _)| Some(*name) != key) {
             self.add_field(place, name, *value, arena, cells);
         }
-        if cells.len() > before || self.places[place.index()].compared {
+        if cells.len() > before || self.holds_container(place) {
             cells.push((place, ValueId::OBJECT));
         }
     }

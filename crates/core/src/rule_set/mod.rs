@@ -271,6 +271,12 @@ impl RuleSet {
         self.too_old(slots, facts)
     }
 
+    /// Returns the facts that say whether a group holds a device, by path. `group` is an index into [`Self::groups`].
+    pub fn facts_of_group(&self, group: usize) -> BTreeSet<&str> {
+        let slots = self.groups.reads(group).into_iter().flat_map(Condition::slots);
+        slots.map(|slot| self.layout.slot_path(*slot)).collect()
+    }
+
     /// Returns the facts that say whether a rule covers a device and are older than promised, by path.
     pub fn last_known_of_scope<'f>(&'f self, rule: usize, facts: &Facts<'_>) -> BTreeSet<&'f str> {
         let rule = &self.rules[rule];

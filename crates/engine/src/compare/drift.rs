@@ -249,7 +249,8 @@ fn table_settings(plan: &SetPlan<'_>, detail: &DriftDetail) -> TableSettings {
     let named =
         scope.facts.iter().filter(exact).chain(plan.compared.tolerances.iter().map(|one| &one.facts).filter(exact));
     let named = named.map(|pattern| pattern.as_str().to_owned()).chain(detail.fact.clone()).collect();
-    TableSettings { scope, named, never: plan.parted_by.iter().cloned().collect(), ignore: plan.compared.ignore }
+    let never = plan.parted_by.iter().cloned().collect();
+    TableSettings { scope, named, never, ignore: plan.compared.ignore, ..TableSettings::default() }
 }
 
 fn held_reference(

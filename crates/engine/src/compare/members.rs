@@ -34,6 +34,11 @@ pub struct DriftQuery {
 }
 
 impl DriftQuery {
+    /// Returns whether nothing says which devices are meant.
+    pub(super) fn names_no_device(&self) -> bool {
+        self.id.is_none() && self.by.is_none() && self.filter.is_none()
+    }
+
     /// Returns whether the sets are made for the occasion.
     fn is_for_the_occasion(&self) -> bool {
         self.by.is_some() || self.filter.is_some() || (self.id.is_none() && self.against.is_some())

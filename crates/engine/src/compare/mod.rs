@@ -2,7 +2,9 @@
 
 mod assembly;
 mod baseline;
+pub(crate) mod contrast;
 pub(crate) mod drift;
 mod load;
 pub(crate) mod members;
+pub(crate) mod outliers;
 pub(crate) mod view;
