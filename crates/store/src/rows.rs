@@ -299,6 +299,11 @@ pub struct PackedObservation {
 }
 
 impl PackedObservation {
+    /// Returns the number of its body: the same number, the same body.
+    pub fn document(&self) -> i64 {
+        self.document
+    }
+
     /// Returns when it was collected.
     pub fn collected(&self) -> Timestamp {
         self.collected

@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
-use fencepost_core::drift::{FactId, FactPattern, FactTable, PastState, RunMoment, Snapshot, TableSettings, Timeline};
+use fencepost_core::drift::{
+    FactId, FactPattern, FactScope, FactTable, PastState, RunMoment, Snapshot, TableSettings, Timeline,
+};
 use fencepost_core::{Facts, Layout, SlotId};
 use fencepost_formats::PathCollector;
 use fencepost_store::{DeviceRow, PackedObservation, StoredObservation};
@@ -35,6 +37,7 @@ pub(super) struct LoadedSet<'r> {
     pub table: FactTable<'r>,
     layout: Layout,
     facts: Vec<(SlotId, FactId)>,
+    scope: FactScope,
     /// Ascending by name.
     pub devices: Vec<LoadedDevice>,
     /// The patterns of facts that fit nothing that the devices report.
@@ -86,7 +89,7 @@ impl<'r> LoadedSet<'r> {
         };
         let patterns = scope.facts.iter().chain(&scope.except);
         let idle_patterns = patterns.filter(is_idle).map(|pattern| pattern.as_str().to_owned()).collect();
-        Ok(Self { reading, table, layout, facts, devices, idle_patterns, has_more_facts })
+        Ok(Self { reading, table, layout, facts, scope, devices, idle_patterns, has_more_facts })
     }
 
     /// Returns the facts of a device as they were at a moment; none where nothing was collected of it by then.
@@ -114,13 +117,14 @@ impl<'r> LoadedSet<'r> {
             reading.reader.runs()?.into_iter().map(|run| (run.id, run.as_of)).collect();
         let dictionary = &reading.project.dictionary;
         let mut layout = Layout::new(dictionary);
-        let is_asked = |path: &str| tops.contains(path.split('.').next().unwrap_or(path));
-        let facts: Vec<(SlotId, FactId)> = self
-            .facts
-            .iter()
-            .filter(|(slot, _)| is_asked(self.layout.slot_path(*slot)))
-            .map(|(slot, fact)| (layout.want(self.layout.slot_path(*slot), dictionary), *fact))
-            .collect();
+        let mut facts: Vec<(SlotId, FactId)> = Vec::new();
+        let paths = self.past_paths(names, tops)?;
+        let known: HashMap<&str, FactId> =
+            self.facts.iter().map(|(slot, fact)| (self.layout.slot_path(*slot), *fact)).collect();
+        for path in paths {
+            let fact = known.get(path.as_str()).copied().unwrap_or_else(|| self.table.fact(&path));
+            facts.push((layout.want(&path, dictionary), fact));
+        }
         let bodies = reading.reader.bodies()?;
         let mut unpacker = bodies.unpacker();
         let mut arena = Bump::new();
@@ -152,6 +156,34 @@ impl<'r> LoadedSet<'r> {
             seen.into_iter().filter_map(|run| Some(RunMoment { run, at: *moments.get(&run)? })).collect();
         runs.push(RunMoment { run: i64::MAX, at: reading.at });
         Ok((timelines, runs))
+    }
+}
+
+impl LoadedSet<'_> {
+    /// Returns the paths that begin with one of `tops` and that devices report, or once did.
+    fn past_paths(&self, names: &[String], tops: &BTreeSet<String>) -> Result<BTreeSet<String>, EngineError> {
+        let reading = self.reading;
+        let is_asked = |path: &str| tops.contains(path.split('.').next().unwrap_or(path));
+        let bodies = reading.reader.bodies()?;
+        let mut unpacker = bodies.unpacker();
+        let (mut arena, mut seen) = (Bump::new(), BTreeSet::new());
+        let mut collector = PathCollector::new(MOST_FACTS);
+        for name in names {
+            for (_, packed) in reading.reader.arrivals_of(name, reading.run)? {
+                // Documents that share a body report the same.
+                if !seen.insert(packed.document()) {
+                    continue;
+                }
+                arena.reset();
+                let document = Document::of(name, packed.unpack(&mut unpacker)?);
+                collector
+                    .add(&document.json, &arena)
+                    .map_err(|error| damaged(reading.project, name, &error.message))?;
+            }
+        }
+        let known = self.facts.iter().map(|(slot, _)| self.layout.slot_path(*slot));
+        let once = collector.paths().into_iter().filter(|path| self.scope.may_include(path));
+        Ok(known.chain(once).filter(|path| is_asked(path)).map(str::to_owned).collect())
     }
 }
 

@@ -5,6 +5,7 @@ mod answers;
 mod bench;
 mod change;
 mod draft;
+mod drift;
 mod findings;
 mod import;
 mod lifecycles;
