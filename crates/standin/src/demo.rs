@@ -6,7 +6,7 @@ use crate::json::{Object, list, text};
 use crate::random::below;
 
 /// The files of the demo's workspace: path and text.
-pub fn workspace_files() -> [(&'static str, &'static str); 29] {
+pub fn workspace_files() -> [(&'static str, &'static str); 30] {
     [
         ("fencepost.toml", include_str!("../demo/fencepost.toml")),
         ("facts.toml", include_str!("../demo/facts.toml")),
@@ -18,6 +18,7 @@ pub fn workspace_files() -> [(&'static str, &'static str); 29] {
         ("waivers.toml", include_str!("../demo/waivers.toml")),
         ("responses.toml", include_str!("../demo/responses.toml")),
         ("bundles.toml", include_str!("../demo/bundles.toml")),
+        ("drift.toml", include_str!("../demo/drift.toml")),
         ("templates/first-word.txt", include_str!("../demo/templates/first-word.txt")),
         ("templates/last-day.txt", include_str!("../demo/templates/last-day.txt")),
         ("templates/last-day.html", include_str!("../demo/templates/last-day.html")),
@@ -279,6 +280,10 @@ fn devices(people: &[DemoPerson]) -> Vec<Device> {
                 vec![person.id.clone()],
             );
         }
+        // The one of Puffin went overboard.
+        if ship != "Puffin" {
+            add(format!("{name}-scanner-1"), Role::Scanner, "android", ship, "company", Vec::new());
+        }
         add(format!("{name}-laptop-chief"), Role::Laptop, "windows", ship, "company", vec![engine[0].id.clone()]);
         add(format!("{name}-laptop-master"), Role::Laptop, "windows", ship, "company", vec![bridge[0].id.clone()]);
     }
@@ -343,6 +348,9 @@ struct Trouble {
     program: Option<&'static str>,
     certificate_ends: Option<&'static str>,
     allowance_used: bool,
+    disk_filling: bool,
+    few_free: bool,
+    slow_scanner: bool,
 }
 
 /// The story, day by day: the only place where anything is wrong.
@@ -361,6 +369,8 @@ fn story(device: &Device, day: u32) -> Trouble {
     if device.role == Role::Laptop && below(6, &["firewall", id]) == 0 {
         trouble.firewall_off = true;
     }
+    // Some scanners got a newer radio, and are slow since; nobody knows why.
+    trouble.slow_scanner = device.role == Role::Scanner && day >= 6 && has_new_radio(id);
     match id {
         // Repaired on the first, and set up as it was three years ago.
         "tern-tickets" if day >= 2 => {
@@ -397,9 +407,17 @@ fn story(device: &Device, day: u32) -> Trouble {
         "office-laptop-9" if day >= 12 => trouble.odd_password = true,
         "it-laptop-2" => trouble.no_disks = true,
         "sund-landing-kiosk-1" => trouble.allowance_used = true,
+        // Its recordings are never cleared.
+        "ness-pier-kiosk-2" if day >= 8 => trouble.disk_filling = true,
+        "holm-quay-tickets" => trouble.few_free = true,
         _ => {}
     }
     trouble
+}
+
+/// The scanners with the newer radio: every second one of a terminal, and those of two ships.
+fn has_new_radio(id: &str) -> bool {
+    id.ends_with("scanner-2") || id.ends_with("scanner-4") || matches!(id, "gannet-scanner-1" | "petrel-scanner-1")
 }
 
 /// When the agent collected a device's state in the night before `day`, RFC 3339.
@@ -473,7 +491,13 @@ fn agent_document(device: &Device, day: u32, trouble: &Trouble) -> String {
     doc.raw("os", format!("{{\"name\":{},\"version\":{}}}", text(device.platform), text(version)));
     doc.raw("agent", format!("{{\"version\":\"5.2.{}\",\"last_seen\":{}}}", below(3, &["agent", id]), text(&at)));
     doc.raw("net", format!("{{\"address\":\"192.0.2.{}\"}}", below(250, &["address", id, &day.to_string()]) + 2));
-    let free = 20_000_000_000 + below(400, &["free", id, &day.to_string()]) * 50_000_000;
+    let free = match device.role {
+        // Sister servers hold about the same.
+        Role::TicketServer if trouble.few_free => 24_500_000_000,
+        Role::TicketServer => 29_500_000_000 + below(40, &["free", id, &day.to_string()]) * 50_000_000,
+        Role::Kiosk if trouble.disk_filling => 2_400_000_000,
+        _ => 20_000_000_000 + below(400, &["free", id, &day.to_string()]) * 50_000_000,
+    };
     match device.role {
         Role::TicketServer => server(&mut doc, id, trouble, free),
         Role::Kiosk => kiosk(&mut doc, trouble, free),
@@ -546,7 +570,7 @@ fn laptop(doc: &mut Object, id: &str, platform: &str, trouble: &Trouble, free: u
 
 fn handhelds_csv(devices: &[Device], day: u32) -> String {
     let mut out = String::from(
-        "Asset tag,Exported at,Platform,Role,Site,Model,OS ver.,Encrypted?,Rooted?,Lock after (min),Free (GB),Booked as,Issued to\r\n",
+        "Asset tag,Exported at,Platform,Role,Site,Model,OS ver.,Encrypted?,Rooted?,Lock after (min),Free (GB),Booked as,Issued to,Scan (ms),Radio,Radio power\r\n",
     );
     for device in devices {
         if !matches!(device.role, Role::BridgeTablet | Role::Scanner | Role::CrewPhone) {
@@ -570,8 +594,16 @@ fn handhelds_csv(devices: &[Device], day: u32) -> String {
             Role::TicketServer | Role::Kiosk | Role::CrewPhone | Role::Laptop => "Crew phone",
         };
         let holder = device.holders.first().map_or("", String::as_str);
+        let scanner = match (device.role, has_new_radio(&device.id)) {
+            (Role::Scanner, true) => {
+                let slow = if trouble.slow_scanner { 420 } else { 0 };
+                format!("{},R4,auto", 180 + slow + below(60, &["scan", &device.id, &day.to_string()]))
+            }
+            (Role::Scanner, false) => format!("{},R3,full", 180 + below(60, &["scan", &device.id, &day.to_string()])),
+            _ => ",,".to_owned(),
+        };
         out.push_str(&format!(
-            "{},2027-03-{day:02} 05:30,{},{},{},{model},{version},{encrypted},{},{lock},{free}.5,{booked},{holder}\r\n",
+            "{},2027-03-{day:02} 05:30,{},{},{},{model},{version},{encrypted},{},{lock},{free}.5,{booked},{holder},{scanner}\r\n",
             device.id,
             device.platform,
             device.role.as_str(),
@@ -581,7 +613,7 @@ fn handhelds_csv(devices: &[Device], day: u32) -> String {
     }
     // Two rows that went wrong on their way.
     if day == 5 {
-        out.push_str(",2027-03-05 05:30,android,crew-phone,Tern,Crew phone,13.0,Yes,No,5,9.5,personal,B-1002\r\n");
+        out.push_str(",2027-03-05 05:30,android,crew-phone,Tern,Crew phone,13.0,Yes,No,5,9.5,personal,B-1002,,,\r\n");
     }
     if day == 9 {
         out.push_str("tern-phone-9,2027-03-09 05:30,android\r\n");
@@ -598,7 +630,7 @@ mod tests {
         let people = people();
         let devices = devices(&people);
         assert_eq!(people.len(), 90);
-        assert!((135..=145).contains(&devices.len()), "{}", devices.len());
+        assert!((140..=150).contains(&devices.len()), "{}", devices.len());
         let mut ids: Vec<&str> = devices.iter().map(|device| device.id.as_str()).collect();
         ids.sort_unstable();
         ids.dedup();

@@ -287,6 +287,7 @@ fn write_table(
         width: ui.width,
         unicode: ui.unicode,
         definitions: reading.project.rules.drift(),
+        dictionary: &reading.project.dictionary,
         shows_accepted: args.accepted,
     };
     let name = args.device.as_deref().map(|device| reading.device_name(device)).transpose()?;

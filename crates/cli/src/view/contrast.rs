@@ -55,7 +55,7 @@ impl ContrastPage<'_> {
         if chance.is_empty() {
             return;
         }
-        let facts = count(chance.len() as u64, "fact", "facts");
+        let facts = count(chance.len() as u64, "more fact", "more facts");
         if self.shows_chance {
             let faint = self.styles.faint;
             out.push_str(&format!(

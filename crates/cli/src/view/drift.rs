@@ -1,7 +1,7 @@
 //! Devices that ought to be alike, and how they differ.
 
 use fencepost_core::drift::{BeganBy, Place, ReferenceName};
-use fencepost_core::{Datum, DriftDefinitions, Standing};
+use fencepost_core::{Datum, Dictionary, DriftDefinitions, Standing};
 use fencepost_engine::{
     AlikeDevices, AssemblyReport, DriftMember, DriftMovement, DriftReport, DriftSetReport, MemberDifference, Post,
     RoleReport, WholeReport,
@@ -12,7 +12,7 @@ use super::drift_json::Movements;
 use super::fence::{PostLine, render_lines};
 use super::style::Styles;
 use super::table::{Cell, Column, Table, labelled};
-use super::text::{count, harmless};
+use super::text::{count, harmless, in_unit};
 use super::time::Clock;
 
 /// So much of a value is shown beside others, in characters.
@@ -29,11 +29,22 @@ pub struct DriftPage<'p> {
     pub unicode: bool,
     /// What the workspace says of comparisons, for what it accepts.
     pub definitions: &'p DriftDefinitions,
+    /// What it says of facts, for their units.
+    pub dictionary: &'p Dictionary,
     /// Accepted differences are told one by one.
     pub shows_accepted: bool,
 }
 
 impl DriftPage<'_> {
+    /// A value in the unit of its fact.
+    fn shown(&self, place: &Place, datum: Option<&Datum>) -> String {
+        let unit = || self.dictionary.facts.get(&place.dictionary_path())?.unit.as_deref();
+        match datum {
+            Some(Datum::Number(_)) => in_unit(value(datum), unit()),
+            other => value(other),
+        }
+    }
+
     /// Tells every set and every assembly in a line.
     pub fn all(&self, report: &DriftReport) -> String {
         let counts: Vec<_> = report.sets.iter().map(DriftSetReport::counts).collect();
@@ -46,7 +57,7 @@ impl DriftPage<'_> {
                 (0, _) => "all alike".to_owned(),
                 (differ, _) => {
                     let facts = count(counts.differences as u64, "difference", "differences");
-                    format!("{differ} {} in {facts}", if differ == 1 { "differs" } else { "differ" })
+                    format!("{differ} {}, {facts}", if differ == 1 { "differs" } else { "differ" })
                 }
             };
             let accepted = if counts.accepted > 0 { format!("  {} accepted", counts.accepted) } else { String::new() };
@@ -68,7 +79,7 @@ impl DriftPage<'_> {
                 _ => {
                     let verb = if differing == 1 { "differs" } else { "differ" };
                     let facts = count(one.differences() as u64, "difference", "differences");
-                    format!("wholes, {differing} {verb} in {facts}")
+                    format!("wholes, {differing} {verb}, {facts}")
                 }
             };
             PostLine { label: &one.id, posts, says: [says.clone(), says], of: "wholes" }
@@ -180,7 +191,7 @@ impl DriftPage<'_> {
             }
             let mut cells = vec![Cell::new(row.place.to_string())];
             if !each_own {
-                cells.push(Cell::styled(value(row.reference.as_ref()), self.styles.faint));
+                cells.push(Cell::styled(self.shown(&row.place, row.reference.as_ref()), self.styles.faint));
             }
             if of_majority {
                 cells.push(Cell::styled(percent(row.share.map(|share| share.fraction())), self.styles.faint));
@@ -209,7 +220,7 @@ impl DriftPage<'_> {
         let rows = set.rows();
         let widest = |texts: &mut dyn Iterator<Item = usize>| texts.max().unwrap_or(0);
         let facts = widest(&mut rows.iter().map(|row| harmless(&row.place.to_string()).width()));
-        let references = widest(&mut rows.iter().map(|row| value(row.reference.as_ref()).width()));
+        let references = widest(&mut rows.iter().map(|row| self.shown(&row.place, row.reference.as_ref()).width()));
         let mut room = self.width.saturating_sub(facts + 2 + references.max(9) + 2 + 5 + 2);
         let mut shown = 0;
         for (group, name) in alike.iter().zip(names) {
@@ -226,8 +237,12 @@ impl DriftPage<'_> {
 
     fn cell_text(&self, one: &MemberDifference, with_reference: bool) -> String {
         let accepted = if one.accepted_by.is_some() { " (accepted)" } else { "" };
-        let was = if with_reference { format!(", was {}", value(one.reference.as_ref())) } else { String::new() };
-        format!("{}{was}{accepted}", value(one.observed.as_ref()))
+        let was = if with_reference {
+            format!(", was {}", self.shown(&one.place, one.reference.as_ref()))
+        } else {
+            String::new()
+        };
+        format!("{}{was}{accepted}", self.shown(&one.place, one.observed.as_ref()))
     }
 
     fn cell(&self, one: Option<&MemberDifference>, with_reference: bool) -> Cell {
@@ -260,14 +275,14 @@ impl DriftPage<'_> {
             out.push_str(&format!("\n{strong}{devices}{strong:#}  {named}\n"));
             let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed)]).indent(2);
             for one in &group.differences {
-                let reference = format!("most have {}", value(one.reference.as_ref()));
+                let reference = format!("most have {}", self.shown(&one.place, one.reference.as_ref()));
                 let reference = match one.share {
                     Some(share) => format!("{reference} ({})", percent(Some(share.fraction()))),
-                    None => value(one.reference.as_ref()),
+                    None => self.shown(&one.place, one.reference.as_ref()),
                 };
                 table.row(vec![
                     Cell::new(one.place.to_string()),
-                    Cell::styled(value(one.observed.as_ref()), self.styles.bad),
+                    Cell::styled(self.shown(&one.place, one.observed.as_ref()), self.styles.bad),
                     Cell::styled(reference, self.styles.faint),
                 ]);
             }
@@ -286,7 +301,10 @@ impl DriftPage<'_> {
         out.push_str("\nThe same on all:\n");
         let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed)]).indent(2);
         for (place, held) in &set.same {
-            table.row(vec![Cell::new(place.to_string()), Cell::styled(value(held.as_ref()), self.styles.faint)]);
+            table.row(vec![
+                Cell::new(place.to_string()),
+                Cell::styled(self.shown(place, held.as_ref()), self.styles.faint),
+            ]);
         }
         out.push_str(&table.render(self.width, self.styles));
     }
@@ -303,8 +321,9 @@ impl DriftPage<'_> {
             (!places.is_empty())
                 .then(|| places.iter().map(|place| harmless(&place.to_string())).collect::<Vec<_>>().join(", "))
         };
-        let no_common = places(&set.no_common_value).map(|facts| format!("no value is common to most: {facts}"));
-        let left_out = places(&set.left_out).map(|facts| format!("left out, since nearly all differ: {facts}"));
+        let no_common =
+            places(&set.no_common_value).map(|facts| format!("no value is common to most of them: {facts}"));
+        let left_out = places(&set.left_out).map(|facts| format!("since nearly all differ: {facts}"));
         let stale = named(|member| member.is_stale).map(|names| format!("too old to count: {names}"));
         let no_past = named(|member| member.has_no_past).map(|names| format!("without a past at that moment: {names}"));
         remarks.extend(no_common.map(|text| ("undecided", text)));
@@ -351,7 +370,7 @@ impl DriftPage<'_> {
                 table.row(vec![
                     Cell::new(&member.device),
                     Cell::new(one.place.to_string()),
-                    Cell::new(value(one.observed.as_ref())),
+                    Cell::new(self.shown(&one.place, one.observed.as_ref())),
                     Cell::new(entry.map(|entry| self.clock.end_of_day(entry.until)).unwrap_or_default()),
                     Cell::new(entry.map(|entry| entry.because.as_str()).unwrap_or_default()),
                 ]);
@@ -390,11 +409,13 @@ impl DriftPage<'_> {
                 (None, false) => String::new(),
             };
             let style = if one.accepted_by.is_some() { self.styles.good } else { self.styles.bad };
-            let before = since.filter(|since| since.changed_at.is_some()).map(|since| value(since.was.as_ref()));
+            let before = since
+                .filter(|since| since.changed_at.is_some())
+                .map(|since| self.shown(&one.place, since.was.as_ref()));
             table.row(vec![
                 Cell::new(one.place.to_string()),
-                Cell::styled(value(one.observed.as_ref()), style),
-                Cell::new(value(one.reference.as_ref())),
+                Cell::styled(self.shown(&one.place, one.observed.as_ref()), style),
+                Cell::new(self.shown(&one.place, one.reference.as_ref())),
                 Cell::styled(percent(one.share.map(|share| share.fraction())), self.styles.faint),
                 Cell::new(since.map(|since| self.clock.moment(since.since)).unwrap_or_default()),
                 Cell::new(before.unwrap_or_default()),
@@ -448,10 +469,10 @@ impl DriftPage<'_> {
             let held = match drifted {
                 true => format!(
                     "{} instead of {}",
-                    value(difference.observed.as_ref()),
-                    value(difference.reference.as_ref())
+                    self.shown(&difference.place, difference.observed.as_ref()),
+                    self.shown(&difference.place, difference.reference.as_ref())
                 ),
-                false => format!("no longer {}", value(difference.observed.as_ref())),
+                false => format!("no longer {}", self.shown(&difference.place, difference.observed.as_ref())),
             };
             table.row(vec![
                 Cell::styled(word, style),
@@ -501,7 +522,7 @@ impl DriftPage<'_> {
         let count_of = match &role.count {
             Some(found) => format!(
                 "  {bad}{} of them, most have {}{bad:#} ({})",
-                found.observed,
+                if found.observed == 0 { "none".to_owned() } else { found.observed.to_string() },
                 found.reference,
                 percent(Some(found.share.fraction()))
             ),
@@ -523,8 +544,11 @@ impl DriftPage<'_> {
                 let share = percent(one.share.map(|share| share.fraction()));
                 table.row(vec![
                     Cell::new(one.place.to_string()),
-                    Cell::styled(value(one.observed.as_ref()), self.styles.bad),
-                    Cell::styled(format!("most have {} ({share})", value(one.reference.as_ref())), self.styles.faint),
+                    Cell::styled(self.shown(&one.place, one.observed.as_ref()), self.styles.bad),
+                    Cell::styled(
+                        format!("most have {} ({share})", self.shown(&one.place, one.reference.as_ref())),
+                        self.styles.faint,
+                    ),
                 ]);
             }
             if !table.is_empty() {
@@ -587,9 +611,13 @@ fn post_of_whole(whole: &WholeReport) -> Post {
     Post { standing, by_waiver: standing == Standing::Compliant && accepted }
 }
 
-/// A value as it stands beside others; a long one is cut.
+/// A value as it stands beside others; a long one is cut, and of an object it is told only that it is there.
 pub fn value(datum: Option<&Datum>) -> String {
-    let Some(datum) = datum else { return "missing".to_owned() };
+    let datum = match datum {
+        None => return "missing".to_owned(),
+        Some(Datum::Object(_)) => return "there".to_owned(),
+        Some(datum) => datum,
+    };
     let shown = harmless(&datum.show());
     match shown.char_indices().nth(MOST_OF_A_VALUE) {
         Some((end, _)) => format!("{}..", &shown[..end]),

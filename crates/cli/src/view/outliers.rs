@@ -9,7 +9,7 @@ use serde_json::{Value as Json, json};
 use super::json::SCHEMA;
 use super::style::Styles;
 use super::table::{Cell, Column, Table};
-use super::text::{bytes, count, harmless};
+use super::text::{count, harmless, in_unit};
 
 pub struct OutlierPage<'p> {
     pub dictionary: &'p Dictionary,
@@ -21,14 +21,7 @@ pub struct OutlierPage<'p> {
 pub fn render(fact: &str, sets: &[OutlierSet], worst: usize, page: &OutlierPage<'_>) -> String {
     let strong = page.styles.strong;
     let unit = page.dictionary.facts.get(fact).and_then(|declared| declared.unit.as_deref());
-    let shown = |number: Decimal| {
-        let text = number.normalize().to_string();
-        match unit {
-            Some("B") => bytes(&text).unwrap_or(text),
-            Some(unit) => format!("{text} {}", harmless(unit)),
-            None => text,
-        }
-    };
+    let shown = |number: Decimal| in_unit(number.normalize().to_string(), unit);
     let mut out = String::new();
     for set in sets {
         let Some(found) = &set.found else { continue };

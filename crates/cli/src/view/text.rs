@@ -18,6 +18,15 @@ pub fn bytes(number: &str) -> Option<String> {
     Some(format!("{scaled} {}", UNITS[power]))
 }
 
+/// Returns a value in the unit that its fact is declared in: `44.5 GB` of bytes, `35 d`.
+pub fn in_unit(value: String, unit: Option<&str>) -> String {
+    match unit {
+        Some("B") => bytes(&value).unwrap_or(value),
+        Some(unit) => format!("{value} {}", harmless(unit)),
+        None => value,
+    }
+}
+
 /// A device's id as a shell takes it.
 pub fn shell(device: &str) -> String {
     if device.starts_with('-') {
