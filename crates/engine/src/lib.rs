@@ -54,7 +54,7 @@ pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};
 pub use change::vet::{Mistake, Vetted, vet};
 pub use change::waive::{CoveredVerdict, WaiverCoverage, WaiverEdit, WaiverRequest, plan_end_of_waiver, plan_waiver};
 pub use compare::contrast::{ContrastGroup, ContrastQuery, ContrastReport, ContrastRow};
-pub use compare::drift::DriftDetail;
+pub use compare::drift::{DriftDetail, PeerDistance};
 pub use compare::members::DriftQuery;
 pub use compare::outliers::{OutlierSet, OutlyingDevice};
 pub use compare::view::{

@@ -41,11 +41,15 @@ enum BaselineCommand {
 #[command(after_help = "Examples:
   fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server --out baselines/ticket-server.toml
   fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'
+  fencepost baseline derive --from-set ticket-servers --id ticket-server
   fencepost baseline derive golden.ini --id golden              a property list, INI, key=value, JSON")]
 struct DeriveArgs {
     /// Devices that are as they should be, or files of settings
-    #[arg(value_name = "DEVICE|FILE", required = true)]
+    #[arg(value_name = "DEVICE|FILE", required_unless_present = "from_set")]
     devices: Vec<String>,
+    /// Take what most devices of SET hold, a [[drift]] of drift.toml
+    #[arg(long, value_name = "SET", conflicts_with = "devices")]
+    from_set: Option<String>,
     /// The id of the baseline
     #[arg(long, value_name = "ID")]
     id: String,
@@ -102,7 +106,10 @@ fn cmd_derive(ui: &mut Ui, common: &Common, args: &DeriveArgs) -> Result<ExitCod
     let workspace = OpenWorkspace::open(ui, common, None)?;
     let reading = workspace.state()?;
     let options = DeriveOptions { id: args.id.clone(), only: args.only.clone() };
-    let (patterns, doubts) = reading.examples(&args.devices)?;
+    let (patterns, doubts) = match &args.from_set {
+        Some(set) => (vec![reading.majority_example(set)?], Vec::new()),
+        None => reading.examples(&args.devices)?,
+    };
     for doubt in &doubts {
         ui.complain(harmless(doubt));
     }

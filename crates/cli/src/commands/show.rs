@@ -48,15 +48,20 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
         };
     }
     let report = reading.device(&args.id)?;
+    let distances = reading.distances_from_peers(&args.id)?;
     note_currency(ui, &reading, args.format)?;
     match args.format {
         OutputFormat::Table => {
             let clock = clock_of(&reading);
-            let text = page(ui, &reading, &clock).show(&report);
+            let text = page(ui, &reading, &clock).show(&report, &distances);
             ui.raw(&text)?;
             ui.next_step(NextStep::Why(&report.device));
         }
-        OutputFormat::Json => write_json(ui, &json::device(&report, reading.at))?,
+        OutputFormat::Json => {
+            let mut document = json::device(&report, reading.at);
+            document["differs_from_sisters"] = json::differs_from_sisters(&distances);
+            write_json(ui, &document)?;
+        }
         OutputFormat::Jsonl | OutputFormat::Csv => {
             let full = json::device(&report, reading.at);
             let mut rows: Vec<serde_json::Value> = full["facts"].as_array().cloned().unwrap_or_default();

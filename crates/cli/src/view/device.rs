@@ -2,7 +2,7 @@
 
 use fencepost_core::{Dictionary, Effect, Finding, Phase, Stage, Standing, Subject, VerdictOutcome, Waiver};
 use fencepost_engine::{
-    CorrectedBy, Cost, CostGroup, DeviceReport, Post, ReachGroup, VerdictLine, group_costs, group_reach,
+    CorrectedBy, Cost, CostGroup, DeviceReport, PeerDistance, Post, ReachGroup, VerdictLine, group_costs, group_reach,
 };
 
 use super::evidence;
@@ -10,7 +10,7 @@ use super::fence::{post_of, spaced};
 use super::reach;
 use super::style::Styles;
 use super::table::{Cell, Column, Table, labelled};
-use super::text::{bytes, count, harmless};
+use super::text::{count, harmless, in_unit};
 use super::time::Clock;
 
 /// What rendering needs to know of the output.
@@ -263,10 +263,22 @@ impl DevicePage<'_> {
     }
 
     /// All that is known of a device.
-    pub fn show(&self, report: &DeviceReport) -> String {
+    pub fn show(&self, report: &DeviceReport, distances: &[PeerDistance]) -> String {
         let mut out = self.heading(report);
         if !report.groups.is_empty() {
             out.push_str(&format!("in {}\n", report.groups.join(", ")));
+        }
+        for PeerDistance { set, peers, differences, accepted } in distances {
+            let peers = count(*peers as u64, "peer", "peers");
+            let accepted = if *accepted > 0 { format!(", {accepted} more accepted") } else { String::new() };
+            let said = match differences {
+                0 => format!("like its {peers} of {set}{accepted}"),
+                many => {
+                    format!("{} from its {peers} of {set}{accepted}", count(*many as u64, "difference", "differences"))
+                }
+            };
+            out.push_str(&said);
+            out.push('\n');
         }
         if !report.last_known.is_empty() {
             let told: Vec<String> = report
@@ -348,11 +360,7 @@ impl DevicePage<'_> {
         let mut table =
             Table::new(&[("", Column::Fixed), ("", Column::Text), ("", Column::Fixed), ("", Column::Fixed)]).indent(2);
         for fact in &report.facts {
-            let mut value = fact.value.clone();
-            if let Some(unit) = &fact.unit {
-                let said = if unit == "B" { bytes(&value) } else { None };
-                value = said.unwrap_or_else(|| format!("{value} {unit}"));
-            }
+            let mut value = in_unit(fact.value.clone(), fact.unit.as_deref());
             if let Some(label) = &fact.label {
                 value.push_str(&format!(" ({label})"));
             }

@@ -338,6 +338,10 @@ impl DriftPage<'_> {
         for pattern in &set.idle_patterns {
             remarks.push(("idle", format!("nothing that these devices report fits {}", harmless(pattern))));
         }
+        for fact in &set.tolerances_of_texts {
+            remarks
+                .push(("tolerance", format!("{} is no number everywhere; a tolerance is for numbers", harmless(fact))));
+        }
         if set.has_more_facts {
             remarks.push((
                 "bounded",

@@ -6,8 +6,8 @@ use std::cell::Cell;
 use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, Ruling, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, AccessSummary, Assessed, CauseLine, Change, DeviceReport, DeviceVerdicts, EngineError,
-    FindingLine, Happened, Happening, History, PersonReport, Remark, RuleCount, RuleJudgement, Sealed, Spool,
-    StricterLater,
+    FindingLine, Happened, Happening, History, PeerDistance, PersonReport, Remark, RuleCount, RuleJudgement, Sealed,
+    Spool, StricterLater,
 };
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
@@ -389,6 +389,14 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "later": reach.later.as_ref().map(later),
         })).collect::<Vec<_>>(),
     })
+}
+
+/// In how many facts a device differs from its peers, in all sets together; null where it is in no set.
+pub fn differs_from_sisters(distances: &[PeerDistance]) -> Json {
+    match distances {
+        [] => Json::Null,
+        some => json!(some.iter().map(|distance| distance.differences).sum::<usize>()),
+    }
 }
 
 pub fn person(person: &PersonReport, at: Timestamp) -> Json {

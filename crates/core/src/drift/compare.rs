@@ -174,12 +174,7 @@ pub fn compare(
     settings: CompareSettings<'_>,
 ) -> Comparison {
     let comparer = Comparer { table, members, reference, settings };
-    let mut columns: Vec<Cells> = vec![Vec::new(); table.place_count()];
-    for (at, member) in members.iter().enumerate() {
-        for (place, value) in member.snapshot.iter().flat_map(|snapshot| snapshot.cells()) {
-            columns[place.index()].push((at, value));
-        }
-    }
+    let columns = columns_of(table, members);
     let mut told: Vec<Told> = Vec::with_capacity(columns.len());
     let mut found = Comparison::default();
     for (index, cells) in columns.iter().enumerate() {
@@ -197,6 +192,33 @@ pub fn compare(
     found.no_common_value.sort_by_key(|place| table.place(*place));
     found.left_out.sort_by_key(|place| table.place(*place));
     found
+}
+
+/// Returns what most devices hold, place by place; what has no common value, or is left out since nearly all differ, is missing.
+pub fn common_state(table: &FactTable<'_>, members: &[Member<'_>], settings: CompareSettings<'_>) -> Snapshot {
+    let comparer = Comparer { table, members, reference: Reference::Majority, settings };
+    let columns = columns_of(table, members);
+    let mut held: Vec<bool> = Vec::with_capacity(columns.len());
+    let mut cells = Vec::new();
+    for (index, column) in columns.iter().enumerate() {
+        let place = PlaceId::of_index(index);
+        let is_inside = table.parent(place).is_none_or(|above| held[above.index()]);
+        let value = if is_inside { comparer.common_value(place, column) } else { None };
+        cells.extend(value.map(|value| (place, value)));
+        held.push(value.is_some());
+    }
+    Snapshot::of_cells(cells)
+}
+
+/// Returns what stands at each place on the members that have something there.
+fn columns_of(table: &FactTable<'_>, members: &[Member<'_>]) -> Vec<Cells> {
+    let mut columns: Vec<Cells> = vec![Vec::new(); table.place_count()];
+    for (at, member) in members.iter().enumerate() {
+        for (place, value) in member.snapshot.iter().flat_map(|snapshot| snapshot.cells()) {
+            columns[place.index()].push((at, value));
+        }
+    }
+    columns
 }
 
 struct Comparer<'c> {
@@ -256,6 +278,26 @@ impl Comparer<'_> {
             }
         }
         Told::Members(passed_over)
+    }
+
+    /// Returns what all or most hold at a place; none where that is nothing, or there is no such value.
+    fn common_value(&self, place: PlaceId, cells: &Cells) -> Option<ValueId> {
+        let tolerance = self.tolerance(place);
+        if self.settings.leave_out_distinct && !self.table.is_named(place) && self.is_distinct(cells) {
+            return None;
+        }
+        if tolerance.is_none() && self.is_same(cells, None) {
+            return cells.first().map(|(_, value)| *value);
+        }
+        match self.vote(cells, tolerance)?.value {
+            ReferenceValue::Missing => None,
+            ReferenceValue::Value(value) => Some(value),
+            // The number that somebody holds and that is the nearest to it.
+            ReferenceValue::Median(median) => {
+                let distance = |value: ValueId| Some((self.table.number(value)?.checked_sub(median)?.abs(), value));
+                cells.iter().filter_map(|(_, value)| distance(*value)).min().map(|(_, value)| value)
+            }
+        }
     }
 
     fn tolerance(&self, place: PlaceId) -> Option<&Tolerance> {

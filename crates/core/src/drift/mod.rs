@@ -14,7 +14,7 @@ mod table;
 
 pub use compare::{
     CompareSettings, Comparison, Difference, DifferenceKind, Member, Reference, ReferenceValue, Share, Tolerance,
-    compare, median,
+    common_state, compare, median,
 };
 pub use contrast::{CHANCE, Contrast, ContrastBy, ContrastFact, LEAST_DEVICES, contrast};
 pub use outliers::{Outlier, Outliers, outliers};

@@ -51,6 +51,11 @@ pub struct Snapshot {
 }
 
 impl Snapshot {
+    /// Creates a snapshot of cells that ascend by place.
+    pub(super) fn of_cells(cells: Vec<(PlaceId, ValueId)>) -> Self {
+        Self { cells: cells.into() }
+    }
+
     /// Returns what stands at a place; none where it is missing.
     pub fn at(&self, place: PlaceId) -> Option<ValueId> {
         let found = self.cells.binary_search_by_key(&place, |(place, _)| *place).ok()?;
@@ -213,6 +218,11 @@ impl<'d> FactTable<'d> {
     /// Returns a value as a number, if it is one.
     pub fn number(&self, id: ValueId) -> Option<Decimal> {
         self.values[id.0 as usize].number
+    }
+
+    /// Returns whether a value was collected and is empty.
+    pub fn is_null(&self, id: ValueId) -> bool {
+        self.values[id.0 as usize].datum == Datum::Null
     }
 
     /// Returns whether a value has members, which have places of their own.

@@ -144,6 +144,8 @@ fn tell_devices(
     named.extend(renamings.map(|one| (one.device.as_str(), one.place.as_ref(), "it renames nothing")));
     let waivers = project.source.waivers.iter().flat_map(|waiver| &waiver.devices);
     named.extend(waivers.map(|device| (device.text.as_str(), device.span.as_ref(), "it waives nothing there")));
+    let accepted = project.source.drift.accepted.iter().flat_map(|accepted| &accepted.devices);
+    named.extend(accepted.map(|device| (device.text.as_str(), device.span.as_ref(), "it accepts nothing there")));
     if named.is_empty() {
         return Ok(());
     }

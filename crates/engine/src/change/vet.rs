@@ -18,6 +18,7 @@ use crate::assess::RuleCount;
 use crate::assess::conflicts::Conflicts;
 use crate::assess::tally::unreported;
 use crate::change::examples;
+use crate::change::vet_drift::vet_drift;
 use crate::change::vet_responses::vet_responses;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
@@ -197,6 +198,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
                     Ok(())
                 },
             )?;
+            told.extend(vet_drift(&reading)?);
             tell_idle_waivers(&trial, &reading.waiver_coverage()?, at, &mut told);
             let mut fleet = vet.nobody();
             let of_workers = fleets.into_inner().unwrap_or_else(PoisonError::into_inner);

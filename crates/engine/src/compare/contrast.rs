@@ -225,7 +225,7 @@ impl Reading<'_> {
     ) -> Result<ContrastReport, EngineError> {
         let mut rows: Vec<DeviceRow> = groups.iter().flatten().cloned().collect();
         rows.sort_by(|a, b| a.name.cmp(&b.name));
-        let loaded = LoadedSet::load(self, &rows, settings, &[])?;
+        let loaded = LoadedSet::load(self, &rows, settings, &[], &[])?;
         let by_name: BTreeMap<&str, &Snapshot> =
             loaded.devices.iter().map(|device| (device.name.as_str(), &device.snapshot)).collect();
         let of = |group: usize| -> Vec<&Snapshot> {
@@ -245,7 +245,7 @@ impl Reading<'_> {
         settings: TableSettings,
     ) -> Result<ContrastReport, EngineError> {
         let past: Vec<PastDevice> = rows.iter().map(|row| PastDevice { name: row.name.clone(), at: since }).collect();
-        let mut loaded = LoadedSet::load(self, rows, settings, &past)?;
+        let mut loaded = LoadedSet::load(self, rows, settings, &[], &past)?;
         let mut before = Vec::new();
         for row in rows {
             before.extend(loaded.state_at(&row.name, since)?);

@@ -4,10 +4,12 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use fencepost_core::drift::{
     CompareSettings, Comparison, Difference, DifferenceKind, FactPattern, Member, Past, PastReference, Place, PlaceId,
-    Reference, ReferenceName, Snapshot, TableSettings, compare,
+    Reference, ReferenceName, Snapshot, TableSettings, common_state, compare,
 };
-use fencepost_core::{AcceptedDifference, AcceptedValue, ComparedFacts, Datum, Diagnostic};
+use fencepost_core::{AcceptedDifference, AcceptedValue, ComparedFacts, Datum, Diagnostic, Value};
+use fencepost_formats::json_of_datum;
 use fencepost_store::DeviceRow;
+use serde_json::Value as Json;
 
 use super::load::{LoadedSet, PastDevice};
 use super::members::{DriftQuery, PlannedSet, SetMember};
@@ -24,6 +26,19 @@ pub struct DriftDetail {
     pub same: bool,
     /// A fact of which it is told which devices hold which value.
     pub fact: Option<String>,
+}
+
+/// How far a device is from its peers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PeerDistance {
+    /// The set.
+    pub set: String,
+    /// How many others there are.
+    pub peers: usize,
+    /// How many differences it has that nobody accepted.
+    pub differences: usize,
+    /// How many were accepted.
+    pub accepted: usize,
 }
 
 /// How a set is compared.
@@ -66,6 +81,7 @@ pub(super) struct ComparedSet {
     pub no_common_value: Vec<Place>,
     pub left_out: Vec<Place>,
     pub idle_patterns: Vec<String>,
+    pub tolerances_of_texts: Vec<String>,
     pub has_more_facts: bool,
     pub values: Vec<HeldValue>,
     pub same: Vec<(Place, Option<Datum>)>,
@@ -123,6 +139,7 @@ impl Reading<'_> {
             no_common_value: found.no_common_value,
             left_out: found.left_out,
             idle_patterns: found.idle_patterns,
+            tolerances_of_texts: found.tolerances_of_texts,
             has_more_facts: found.has_more_facts,
             values: found.values,
             same: found.same,
@@ -140,7 +157,7 @@ impl Reading<'_> {
         let mut all = rows;
         all.extend(other.iter().cloned());
         all.sort_by(|a, b| a.name.cmp(&b.name));
-        let mut loaded = LoadedSet::load(self, &all, table_settings(plan, detail), &past)?;
+        let mut loaded = LoadedSet::load(self, &all, table_settings(plan, detail), &plan.compared.tolerances, &past)?;
         let reference = held_reference(plan, &mut loaded, other.as_ref().map(|row| row.name.as_str()))?;
         let settings = CompareSettings {
             tolerances: &plan.compared.tolerances,
@@ -192,10 +209,82 @@ impl Reading<'_> {
             no_common_value,
             left_out,
             idle_patterns: loaded.idle_patterns,
+            tolerances_of_texts: loaded.tolerances_of_texts,
             has_more_facts: loaded.has_more_facts,
             values,
             same,
         })
+    }
+
+    /// Returns how far a device is from the peers of each set of the workspace that it belongs to.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn distances_from_peers(&self, device: &str) -> Result<Vec<PeerDistance>, EngineError> {
+        let drift = self.project.rules.drift();
+        let name = self.device_name(device)?;
+        let documents = self.documents(&name)?;
+        let (judge, arena) = (self.judge(), bumpalo::Bump::new());
+        // Whoever is in no set is told so without a look at the fleet.
+        let judged = judge.device(&name, &documents, &arena)?;
+        let memberships = self.project.rules.memberships_of_device(
+            &judged.input,
+            fencepost_core::Ambient::default(),
+            judge.session(&arena),
+        );
+        let may_be_in =
+            |set: usize| !matches!(memberships[self.project.rules.group_of_set(set)], Value::Boolean(false));
+        if documents.is_empty() || !(0..drift.sets.len()).any(may_be_in) {
+            return Ok(Vec::new());
+        }
+        let query = DriftQuery { device: Some(name.clone()), ..DriftQuery::default() };
+        let Ok(plan) = self.plan_drift(&query)? else { return Ok(Vec::new()) };
+        let mut distances = Vec::new();
+        for set in &plan.sets {
+            let found = self.compare_set(set, &DriftDetail::default())?;
+            let own = found.members.iter().find(|member| member.device == name);
+            distances.extend(own.map(|own| PeerDistance {
+                set: set.id.clone(),
+                peers: found.members.len() - 1,
+                differences: own.differences.len(),
+                accepted: own.accepted.len(),
+            }));
+        }
+        Ok(distances)
+    }
+
+    /// Returns what most devices of a set hold, as a document, and how many devices it has.
+    ///
+    /// # Errors
+    /// When there is no such set, no device is in it, or the ledger cannot be read.
+    pub(crate) fn common_document(&self, id: &str) -> Result<(Json, usize), EngineError> {
+        let query = DriftQuery { id: Some(id.to_owned()), ..DriftQuery::default() };
+        let plan = self.plan_drift(&query)?.unwrap_or_default();
+        let Some(set) = plan.sets.first().filter(|set| !set.members.is_empty()) else {
+            return Err(EngineError::refused(
+                format!("`{}` is no set of devices that ought to be alike", id.escape_debug()),
+                "name a [[drift]] of drift.toml that has devices",
+            ));
+        };
+        let rows: Vec<DeviceRow> = set.members.iter().map(|member| member.row.clone()).collect();
+        let plan = SetPlan {
+            id: &set.id,
+            reference: &set.reference,
+            compared: &set.compared,
+            parted_by: &set.parted_by,
+            members: &set.members,
+        };
+        let settings = table_settings(&plan, &DriftDetail::default());
+        let loaded = LoadedSet::load(self, &rows, settings, &set.compared.tolerances, &[])?;
+        let members: Vec<Member<'_>> = members_of(&loaded);
+        let settings = CompareSettings { tolerances: &set.compared.tolerances, leave_out_distinct: true };
+        let common = common_state(&loaded.table, &members, settings);
+        let tops = loaded.table.places().filter(|(_, place)| place.item.is_none() && !place.fact.contains('.'));
+        let mut document = serde_json::Map::new();
+        for (top, place) in tops {
+            document.extend(loaded.table.datum(&common, top).map(|datum| (place.fact.clone(), json_of_datum(&datum))));
+        }
+        Ok((Json::Object(document), rows.len()))
     }
 
     /// Returns the past states that the members are held against, and the device that they are if it is none of them.
@@ -280,12 +369,12 @@ fn held_reference(
     })
 }
 
+fn members_of<'l>(loaded: &'l LoadedSet<'_>) -> Vec<Member<'l>> {
+    loaded.devices.iter().map(|device| Member { snapshot: Some(&device.snapshot), votes: device.is_fresh }).collect()
+}
+
 fn compare_loaded(loaded: &LoadedSet<'_>, reference: &HeldReference, settings: CompareSettings<'_>) -> Comparison {
-    let members: Vec<Member<'_>> = loaded
-        .devices
-        .iter()
-        .map(|device| Member { snapshot: Some(&device.snapshot), votes: device.is_fresh })
-        .collect();
+    let members = members_of(loaded);
     let each: Vec<Option<&Snapshot>> = match reference {
         HeldReference::Each(states) => states.iter().map(Option::as_ref).collect(),
         _ => Vec::new(),

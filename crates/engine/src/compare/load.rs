@@ -5,7 +5,8 @@ use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
 use fencepost_core::drift::{
-    FactId, FactPattern, FactScope, FactTable, PastState, RunMoment, Snapshot, TableSettings, Timeline,
+    FactId, FactPattern, FactScope, FactTable, PastState, PlaceId, RunMoment, Snapshot, TableSettings, Timeline,
+    Tolerance, ValueId,
 };
 use fencepost_core::{Facts, Layout, SlotId};
 use fencepost_formats::PathCollector;
@@ -42,6 +43,8 @@ pub(super) struct LoadedSet<'r> {
     pub devices: Vec<LoadedDevice>,
     /// The patterns of facts that fit nothing that the devices report.
     pub idle_patterns: Vec<String>,
+    /// Facts with a tolerance at which some device holds what is no number.
+    pub tolerances_of_texts: Vec<String>,
     /// Not all facts are compared: there are too many.
     pub has_more_facts: bool,
 }
@@ -58,6 +61,7 @@ impl<'r> LoadedSet<'r> {
         reading: &'r Reading<'r>,
         rows: &[DeviceRow],
         settings: TableSettings,
+        tolerances: &[Tolerance],
         past: &[PastDevice],
     ) -> Result<Self, EngineError> {
         let dictionary = &reading.project.dictionary;
@@ -87,9 +91,15 @@ impl<'r> LoadedSet<'r> {
             !paths.iter().any(|path| pattern.fits_path(path))
                 && !table.places().any(|(_, place)| pattern.fits_place(place))
         };
-        let patterns = scope.facts.iter().chain(&scope.except);
+        let patterns =
+            scope.facts.iter().chain(&scope.except).chain(tolerances.iter().map(|tolerance| &tolerance.facts));
         let idle_patterns = patterns.filter(is_idle).map(|pattern| pattern.as_str().to_owned()).collect();
-        Ok(Self { reading, table, layout, facts, scope, devices, idle_patterns, has_more_facts })
+        let tolerances_of_texts = tolerances
+            .iter()
+            .filter(|tolerance| holds_no_numbers(&table, &devices, &tolerance.facts))
+            .map(|tolerance| tolerance.facts.as_str().to_owned())
+            .collect();
+        Ok(Self { reading, tolerances_of_texts, table, layout, facts, scope, devices, idle_patterns, has_more_facts })
     }
 
     /// Returns the facts of a device as they were at a moment; none where nothing was collected of it by then.
@@ -185,6 +195,16 @@ impl LoadedSet<'_> {
         let once = collector.paths().into_iter().filter(|path| self.scope.may_include(path));
         Ok(known.chain(once).filter(|path| is_asked(path)).map(str::to_owned).collect())
     }
+}
+
+/// Returns whether some device holds what is no number at a place that fits a pattern.
+fn holds_no_numbers(table: &FactTable<'_>, devices: &[LoadedDevice], pattern: &FactPattern) -> bool {
+    let places: BTreeSet<PlaceId> =
+        table.places().filter(|(_, place)| pattern.fits_place(place)).map(|(id, _)| id).collect();
+    let is_other = |(place, value): (PlaceId, ValueId)| {
+        places.contains(&place) && !table.is_container(value) && table.number(value).is_none() && !table.is_null(value)
+    };
+    !places.is_empty() && devices.iter().any(|device| device.snapshot.cells().any(is_other))
 }
 
 /// What every document has, and is no fact of the device.

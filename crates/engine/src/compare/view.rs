@@ -108,6 +108,8 @@ pub struct DriftSetReport {
     pub left_out: Vec<Place>,
     /// Patterns of facts that fit nothing that the devices report.
     pub idle_patterns: Vec<String>,
+    /// Facts with a tolerance at which some device holds what is no number.
+    pub tolerances_of_texts: Vec<String>,
     /// Not all facts were compared: there are too many.
     pub has_more_facts: bool,
     /// Of the fact that was asked about: which devices hold which value.

@@ -34,6 +34,8 @@ pub struct Pattern {
     /// The device, or what the file calls it.
     pub name: String,
     documents: Vec<Document>,
+    /// Of what most devices of a set hold: how many devices, and the condition that makes the set.
+    of_set: Option<(usize, Option<String>)>,
 }
 
 /// What was derived: what the examples say, against the workspace's baseline of this id where it has one; otherwise a file.
@@ -126,6 +128,22 @@ impl Reading<'_> {
         Ok((patterns, doubts))
     }
 
+    /// Returns what most devices of a set of `drift.toml` hold, as an example to derive from.
+    ///
+    /// # Errors
+    /// When there is no such set, or the ledger cannot be read.
+    pub fn majority_example(&self, set: &str) -> Result<Pattern, EngineError> {
+        let (mut json, devices) = self.common_document(set)?;
+        json["device"] = set.into();
+        json["collected_at"] = self.at.to_string().into();
+        let document =
+            Document { source: "majority".to_owned(), collected: self.at, json: json.to_string().into_bytes() };
+        let source = self.project.source.drift.sets.iter().find(|source| source.id.text == set);
+        let peers =
+            source.and_then(|source| source.group.condition.as_ref()).map(|text| text.as_str().trim().to_owned());
+        Ok(Pattern { name: set.to_owned(), documents: vec![document], of_set: Some((devices, peers)) })
+    }
+
     fn pattern_of_device(&self, device: &str, doubts: &mut Vec<String>) -> Result<Pattern, EngineError> {
         let name = self.device_name(device)?;
         let documents = self.documents(&name)?;
@@ -143,7 +161,7 @@ impl Reading<'_> {
         if stale > 0 {
             doubts.push(format!("{stale} facts of {name} are older than their source promises"));
         }
-        Ok(Pattern { name, documents })
+        Ok(Pattern { name, documents, of_set: None })
     }
 
     /// Reads what a file holds to derive from: by the source that it fits, and otherwise setting by setting as it comes, for a machine
@@ -198,7 +216,7 @@ impl Reading<'_> {
             json["collected_at"] = self.at.to_string().into();
             let document =
                 Document { source: "file".to_owned(), collected: self.at, json: json.to_string().into_bytes() };
-            Pattern { name, documents: vec![document] }
+            Pattern { name, documents: vec![document], of_set: None }
         });
         let patterns: Vec<Pattern> = patterns.collect();
         if patterns.is_empty() { Err(refused("it holds no record".to_owned())) } else { Ok(patterns) }
@@ -268,7 +286,7 @@ impl Reading<'_> {
             .collect();
         let judge = self.judge();
         let mut said: BTreeMap<String, Vec<Option<Json>>> = BTreeMap::new();
-        for Pattern { name, documents } in patterns {
+        for Pattern { name, documents, .. } in patterns {
             let arena = Bump::new();
             let facts = judge.facts(name, documents, &layout, &arena)?;
             for (slot, path) in &slots {
@@ -337,11 +355,18 @@ impl Reading<'_> {
         let count = patterns.len();
         let from: Vec<String> = patterns.iter().map(|pattern| pattern.name.escape_debug().to_string()).collect();
         let at = self.project.config.calendar.zone.to_datetime(self.at).strftime("%Y-%m-%d %H:%M").to_string();
+        let derived = match patterns {
+            [Pattern { name, of_set: Some((devices, _)), .. }] => {
+                format!("# Derived on {at} from what most of the {devices} devices of {name} hold.")
+            }
+            _ => {
+                let plural = if count == 1 { "" } else { "s" };
+                format!("# Derived from {count} device{plural} on {at}: {}.", from.join(", "))
+            }
+        };
         let mut out = format!(
-            "# Derived from {count} device{} on {at}: {}.\n\
-             # Read it, take out what does not matter, say why what matters does, and take `stage` out: until then it is on trial.\n",
-            if count == 1 { "" } else { "s" },
-            from.join(", "),
+            "{derived}\n\
+             # Read it, take out what does not matter, say why what matters does, and take `stage` out: until then it is on trial.\n"
         );
         for (why, facts) in &found.left_out {
             out.push_str(&format!("# Left out, {why}: {}.\n", facts.join(", ")));
@@ -385,6 +410,9 @@ impl Reading<'_> {
     /// A condition on devices that are of the same kind as these.
     fn covers(&self, patterns: &[Pattern]) -> Result<String, EngineError> {
         let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
+        if let [Pattern { of_set: Some((_, Some(peers))), .. }] = patterns {
+            return Ok(peers.clone());
+        }
         let said = self.said(patterns)?;
         let shared: Vec<String> = SCOPE
             .iter()
@@ -429,7 +457,7 @@ impl Reading<'_> {
         }
         let mut broken: BTreeMap<(String, String), Vec<String>> = BTreeMap::new();
         let judge = self.judge();
-        for Pattern { name, documents } in patterns {
+        for Pattern { name, documents, .. } in patterns {
             let arena = Bump::new();
             let judged = judge.device(name, documents, &arena)?;
             for verdict in judge.verdicts(&judged.input, &arena).all {

@@ -33,7 +33,9 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 46] = [
+pub const CODES: [(&str, &str); 51] = [
+    ("acceptance-idle", "An accepted difference is none"),
+    ("acceptance-over", "A difference is no longer accepted"),
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
     ("baselines-disagree", "Two baselines expect different things of one device"),
     ("clause-without-rule", "No enforced rule answers for a clause in controls.toml"),
@@ -46,6 +48,7 @@ pub const CODES: [(&str, &str); 46] = [
     ("exception-over", "An exception has ended"),
     ("exception-spares-nobody", "An exception spares no device"),
     ("denial-without-text", "An access rule denies, and tells nobody why"),
+    ("drift-of-few", "Too few devices are compared"),
     ("device-lives-on", "A device is renamed to another that lives"),
     ("devices-stay-one", "A renaming that made one device of two is no longer written down"),
     ("fact-of-others", "A rule asks for a fact that only other platforms report"),
@@ -57,6 +60,7 @@ pub const CODES: [(&str, &str); 46] = [
     ("nobody-passes", "No device that a rule covers passes it"),
     ("notice-after-command", "A notice comes after the command that it is to warn of"),
     ("overtaken", "Another rule asks for more, of the same devices"),
+    ("pattern-fits-nothing", "A pattern of facts that are compared fits nothing"),
     ("response-unused", "Nothing sets a response off"),
     ("scoped-by-people", "Whether a rule about machines covers one hangs on who holds it"),
     ("shuts-out-emergency", "An access rule may shut out an account that is for emergencies"),
@@ -65,8 +69,12 @@ pub const CODES: [(&str, &str); 46] = [
     ("template-unused", "No step sends a text in templates/"),
     ("terms-of-other-version", "Terms were accepted in another version than is asked for"),
     ("terms-without-text", "The text of terms is not where it is said to be"),
+    ("tolerance-of-texts", "A tolerance is for a fact that is no number"),
     ("unknown-clause", "A rule answers for a clause that is not in controls.toml"),
-    ("unknown-device", "A correction, a waiver, a retirement or a renaming names a device that is not known"),
+    (
+        "unknown-device",
+        "A correction, a waiver, an accepted difference, a retirement or a renaming names a device that is not known",
+    ),
     ("unknown-everywhere", "A rule is unknown on every device that it covers"),
     ("unknown-fact", "A condition or a correction names a fact that no device reports"),
     ("unknown-member", "A group or an exception names a device or a person that is not known"),
