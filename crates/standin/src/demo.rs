@@ -495,7 +495,7 @@ fn agent_document(device: &Device, day: u32, trouble: &Trouble) -> String {
         // Sister servers hold about the same.
         Role::TicketServer if trouble.few_free => 24_500_000_000,
         Role::TicketServer => 29_500_000_000 + below(40, &["free", id, &day.to_string()]) * 50_000_000,
-        Role::Kiosk if trouble.disk_filling => 2_400_000_000,
+        Role::Kiosk if trouble.disk_filling => 8_400_000_000,
         _ => 20_000_000_000 + below(400, &["free", id, &day.to_string()]) * 50_000_000,
     };
     match device.role {

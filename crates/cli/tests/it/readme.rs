@@ -77,6 +77,11 @@ fn every_output_in_the_manual_of_consequences_is_true() {
 }
 
 #[test]
+fn every_output_in_the_manual_of_drift_is_true() {
+    assert!(check("docs/drift.md") >= 8);
+}
+
+#[test]
 fn every_output_in_the_manual_of_feeds_is_true() {
     assert!(check("docs/feeds.md") >= 8);
 }

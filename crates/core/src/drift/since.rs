@@ -189,6 +189,9 @@ impl Past<'_> {
         let changed_at = changed.map(|(_, now)| now.collected);
         let was = changed.and_then(|(before, _)| self.table.datum(&before.snapshot, difference.place));
         let newest = states.last().map_or(Timestamp::MIN, |state| state.collected);
+        if self.table.has_no_past(difference.place) {
+            return Beginning { since: newest, because: BeganBy::Device, changed_at: None, was: None };
+        }
         let Some((run, reference)) = began else {
             return Beginning { since: newest, because: BeganBy::Device, changed_at, was };
         };

@@ -191,6 +191,11 @@ impl<'d> FactTable<'d> {
         self.places.iter().enumerate().map(|(at, info)| (PlaceId::of_index(at), &info.place))
     }
 
+    /// Returns whether what stands at a place is kept of the present alone.
+    pub(super) fn has_no_past(&self, id: PlaceId) -> bool {
+        self.is_volatile(&self.place(id).dictionary_path())
+    }
+
     pub(super) fn place_count(&self) -> usize {
         self.places.len()
     }

@@ -23,6 +23,8 @@ fn every_command_has_its_help() {
       try       Try an expression out: its value, its outcome, and which part decided
       why       Prove a verdict: what was observed, what is required, and where it comes from
       access    Show who loses access, why, since when, and what to do
+      drift     Compare devices that ought to be alike: who differs in what, and since when
+      contrast  Find what sets two groups of devices apart
       history   Tell what became of a device: what changed when, how it stood, what was found
       trim      Remove history older than [history] keep says
       source    Help with feeds: draft the [[source]] of an unknown file
@@ -1159,6 +1161,8 @@ fn every_command_has_its_help() {
               - responses:   What follows from findings, step by step
               - bundles:     Sets of settings that another tool applies, and which devices should have
                 them
+              - drift:       Devices that ought to be alike, and the differences between them that
+                somebody accepted
               - rules:       Rules: what the devices that they cover must meet
               - baselines:   A baseline: what machines of one kind are expected to look like
               - controls:    Clauses of laws, norms and contracts that rules answer for
@@ -1352,13 +1356,16 @@ fn every_command_has_its_help() {
     on trial until you have read it. Where the workspace has a baseline of this id, the differences to
     it are told instead.
 
-    Usage: fencepost baseline derive [OPTIONS] --id <ID> <DEVICE|FILE>...
+    Usage: fencepost baseline derive [OPTIONS] --id <ID> [DEVICE|FILE]...
 
     Arguments:
-      <DEVICE|FILE>...
+      [DEVICE|FILE]...
               Devices that are as they should be, or files of settings
 
     Options:
+          --from-set <SET>
+              Take what most devices of SET hold, a [[drift]] of drift.toml
+
           --id <ID>
               The id of the baseline
 
@@ -1399,6 +1406,7 @@ fn every_command_has_its_help() {
       fencepost baseline derive fulmar-tickets gannet-tickets --id ticket-server --out
       baselines/ticket-server.toml
       fencepost baseline derive fulmar-tickets --id ssh --only 'sshd.*'
+      fencepost baseline derive --from-set ticket-servers --id ticket-server
       fencepost baseline derive golden.ini --id golden              a property list, INI, key=value,
       JSON
     "#);

@@ -193,8 +193,8 @@ fn list_rules() {
           "severity": "critical",
           "stage": "enforced",
           "grace": "0",
-          "reach": 81,
-          "pass": 80,
+          "reach": 86,
+          "pass": 85,
           "fail": 1,
           "unknown": 0,
           "changed": "2027-03-01T06:00:00Z",
@@ -205,8 +205,8 @@ fn list_rules() {
           "severity": "high",
           "stage": "enforced",
           "grace": "5d",
-          "reach": 64,
-          "pass": 63,
+          "reach": 69,
+          "pass": 68,
           "fail": 1,
           "unknown": 0,
           "changed": "2027-03-01T06:00:00Z",
@@ -350,8 +350,8 @@ fn list_rules() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--where", "fail > 0", "--format", "csv"]), @r#"
     $ fencepost list rules --where 'fail > 0' --format csv
     rule,severity,stage,grace,reach,pass,fail,unknown,changed,title
-    not-rooted,critical,enforced,0,81,80,1,0,2027-03-01T06:00:00Z,The platform's protection is in place
-    android-supported,high,enforced,5d,64,63,1,0,2027-03-01T06:00:00Z,Android is a version that still gets repairs
+    not-rooted,critical,enforced,0,86,85,1,0,2027-03-01T06:00:00Z,The platform's protection is in place
+    android-supported,high,enforced,5d,69,68,1,0,2027-03-01T06:00:00Z,Android is a version that still gets repairs
     bridge-lock,medium,enforced,7d,12,10,2,0,2027-03-01T06:00:00Z,Tablets on the bridge lock after ten minutes
     charts-current,high,enforced,12d,12,11,1,0,2027-03-01T06:00:00Z,Sea charts are of this year's edition
     disk-encrypted,high,enforced,3d,30,29,1,0,2027-03-01T06:00:00Z,Writable disks are encrypted
@@ -412,9 +412,9 @@ fn list_devices_by() {
       "rows": [
         {
           "platform": "android",
-          "count": 64,
-          "share": 45,
-          "compliant": 62,
+          "count": 69,
+          "share": 47,
+          "compliant": 67,
           "on_notice": 0,
           "unproven": 0,
           "non_compliant": 2,
@@ -466,7 +466,7 @@ fn list_devices_by() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--format", "csv"]), @r#"
     $ fencepost list devices --by platform --format csv
     platform,count,share,compliant,on_notice,unproven,non_compliant,waived
-    android,64,45,62,0,0,2,2
+    android,69,47,67,0,0,2,2
     linux,30,21,27,1,0,2,0
     windows,23,16,20,0,0,3,0
     ios,17,12,16,0,1,0,0
@@ -499,7 +499,7 @@ fn list_sources() {
         {
           "source": "handhelds",
           "about": "devices",
-          "lists": 81,
+          "lists": 86,
           "absent": 0,
           "last_import": "2027-03-14T06:00:00Z",
           "newest": "2027-03-14T04:30:00Z",
@@ -578,7 +578,7 @@ fn list_groups() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--format", "csv"]), @r#"
     $ fencepost list groups --format csv
     group,of,members,compliant,on_notice,unproven,non_compliant,title
-    every-device,devices,141,131,2,1,7,Every device
+    every-device,devices,146,136,2,1,7,Every device
     ticket-servers,devices,9,7,1,0,1,"Ticket servers, all ships and terminals"
     kiosks,devices,21,20,0,0,1,Passenger information
     bridge-tablets,devices,12,11,0,0,1,Tablets on the bridge
@@ -586,6 +586,7 @@ fn list_groups() {
     crew-phones,devices,54,52,0,1,1,Phones that the crew use for work
     holm-scanners,devices,5,5,0,0,0,
     sund-scanners,devices,5,5,0,0,0,
+    ship-scanners,devices,5,5,0,0,0,
     shore,devices,45,41,2,0,2,Everything that does not go to sea
     dry-dock,devices,1,1,0,0,0,Razorbill's aft kiosk is taken out for the refit
     bridge-devices,devices,18,17,0,0,1,What the officers of the bridge carry
@@ -632,8 +633,8 @@ fn assess() {
       "assessment": 14,
       "as_of": "2027-03-14T06:00:00Z",
       "devices": {
-        "total": 141,
-        "compliant": 131,
+        "total": 146,
+        "compliant": 136,
         "on_notice": 2,
         "unproven": 1,
         "non_compliant": 7,
@@ -645,7 +646,7 @@ fn assess() {
         {
           "rule": "handheld-encrypted",
           "stage": "enforced",
-          "pass": 75,
+          "pass": 80,
           "fail": 0,
           "unknown": 1,
           "not_applicable": 65,
@@ -657,7 +658,7 @@ fn assess() {
         {
           "rule": "not-rooted",
           "stage": "enforced",
-          "pass": 80,
+          "pass": 85,
           "fail": 1,
           "unknown": 0,
           "not_applicable": 60,
@@ -669,7 +670,7 @@ fn assess() {
         {
           "rule": "android-supported",
           "stage": "enforced",
-          "pass": 63,
+          "pass": 68,
           "fail": 1,
           "unknown": 0,
           "not_applicable": 77,
@@ -681,7 +682,7 @@ fn assess() {
         {
           "rule": "phone-lock",
           "stage": "enforced",
-          "pass": 69,
+          "pass": 74,
           "fail": 0,
           "unknown": 0,
           "not_applicable": 72,
@@ -696,7 +697,7 @@ fn assess() {
           "pass": 10,
           "fail": 2,
           "unknown": 0,
-          "not_applicable": 129,
+          "not_applicable": 134,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -708,7 +709,7 @@ fn assess() {
           "pass": 11,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 129,
+          "not_applicable": 134,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -720,7 +721,7 @@ fn assess() {
           "pass": 29,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 111,
+          "not_applicable": 116,
           "nothing_to_check": 1,
           "excepted": 0,
           "awaiting": 1,
@@ -732,7 +733,7 @@ fn assess() {
           "pass": 28,
           "fail": 1,
           "unknown": 1,
-          "not_applicable": 111,
+          "not_applicable": 116,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -744,7 +745,7 @@ fn assess() {
           "pass": 30,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 111,
+          "not_applicable": 116,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -756,7 +757,7 @@ fn assess() {
           "pass": 28,
           "fail": 2,
           "unknown": 0,
-          "not_applicable": 111,
+          "not_applicable": 116,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -768,7 +769,7 @@ fn assess() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 132,
+          "not_applicable": 137,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -780,7 +781,7 @@ fn assess() {
           "pass": 60,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 81,
+          "not_applicable": 86,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -792,7 +793,7 @@ fn assess() {
           "pass": 20,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 121,
+          "not_applicable": 126,
           "nothing_to_check": 0,
           "excepted": 1,
           "awaiting": 0,
@@ -804,7 +805,7 @@ fn assess() {
           "pass": 19,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 121,
+          "not_applicable": 126,
           "nothing_to_check": 0,
           "excepted": 1,
           "awaiting": 0,
@@ -816,7 +817,7 @@ fn assess() {
           "pass": 20,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 121,
+          "not_applicable": 126,
           "nothing_to_check": 0,
           "excepted": 1,
           "awaiting": 0,
@@ -828,7 +829,7 @@ fn assess() {
           "pass": 20,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 121,
+          "not_applicable": 126,
           "nothing_to_check": 0,
           "excepted": 1,
           "awaiting": 0,
@@ -840,7 +841,7 @@ fn assess() {
           "pass": 29,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 111,
+          "not_applicable": 116,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -852,7 +853,7 @@ fn assess() {
           "pass": 30,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 111,
+          "not_applicable": 116,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -864,7 +865,7 @@ fn assess() {
           "pass": 30,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 111,
+          "not_applicable": 116,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -876,7 +877,7 @@ fn assess() {
           "pass": 9,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 132,
+          "not_applicable": 137,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -888,7 +889,7 @@ fn assess() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 132,
+          "not_applicable": 137,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -900,7 +901,7 @@ fn assess() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 132,
+          "not_applicable": 137,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -912,7 +913,7 @@ fn assess() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
-          "not_applicable": 132,
+          "not_applicable": 137,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -924,7 +925,7 @@ fn assess() {
           "pass": 9,
           "fail": 0,
           "unknown": 0,
-          "not_applicable": 132,
+          "not_applicable": 137,
           "nothing_to_check": 0,
           "excepted": 0,
           "awaiting": 0,
@@ -948,30 +949,30 @@ fn assess() {
     insta::assert_snapshot!(shown_by_the_demo(&["assess", "--format", "csv"]), @r#"
     $ fencepost assess --format csv
     rule,stage,pass,fail,unknown,not_applicable,nothing_to_check,excepted,awaiting
-    handheld-encrypted,enforced,75,0,1,65,0,0,0
-    not-rooted,enforced,80,1,0,60,0,0,0
-    android-supported,enforced,63,1,0,77,0,0,0
-    phone-lock,enforced,69,0,0,72,0,0,0
-    bridge-lock,enforced,10,2,0,129,0,0,0
-    charts-current,enforced,11,1,0,129,0,0,0
-    disk-encrypted,enforced,29,1,0,111,1,0,1
-    laptop-lock,enforced,28,1,1,111,0,0,0
-    laptop-supported,enforced,30,0,0,111,0,0,0
-    firewall-on,trial,28,2,0,111,0,0,0
-    certificate-valid,enforced,8,1,0,132,0,0,0
-    agent-recent,enforced,60,0,0,81,0,0,0
-    kiosk/disk.free_bytes,enforced,20,0,0,121,0,1,0
-    kiosk/processes.guardd,enforced,19,1,0,121,0,1,0
-    kiosk/processes.soundings,enforced,20,0,0,121,0,1,0
-    kiosk/processes,trial,20,0,0,121,0,1,0
-    laptop/software.seedpool,enforced,29,1,0,111,0,0,0
-    laptop/software.peepcam,enforced,30,0,0,111,0,0,0
-    laptop/software.hullplan,enforced,30,0,0,111,0,0,0
-    ticket-server/processes.guardd,enforced,9,0,0,132,0,0,0
-    ticket-server/sshd.permit_root_login,enforced,8,1,0,132,0,0,0
-    ticket-server/log.retention_days,enforced,8,1,0,132,0,0,0
-    ticket-server/queue.workers,trial,8,1,0,132,0,0,0
-    ticket-server/processes.ticketd,enforced,9,0,0,132,0,0,0
+    handheld-encrypted,enforced,80,0,1,65,0,0,0
+    not-rooted,enforced,85,1,0,60,0,0,0
+    android-supported,enforced,68,1,0,77,0,0,0
+    phone-lock,enforced,74,0,0,72,0,0,0
+    bridge-lock,enforced,10,2,0,134,0,0,0
+    charts-current,enforced,11,1,0,134,0,0,0
+    disk-encrypted,enforced,29,1,0,116,1,0,1
+    laptop-lock,enforced,28,1,1,116,0,0,0
+    laptop-supported,enforced,30,0,0,116,0,0,0
+    firewall-on,trial,28,2,0,116,0,0,0
+    certificate-valid,enforced,8,1,0,137,0,0,0
+    agent-recent,enforced,60,0,0,86,0,0,0
+    kiosk/disk.free_bytes,enforced,20,0,0,126,0,1,0
+    kiosk/processes.guardd,enforced,19,1,0,126,0,1,0
+    kiosk/processes.soundings,enforced,20,0,0,126,0,1,0
+    kiosk/processes,trial,20,0,0,126,0,1,0
+    laptop/software.seedpool,enforced,29,1,0,116,0,0,0
+    laptop/software.peepcam,enforced,30,0,0,116,0,0,0
+    laptop/software.hullplan,enforced,30,0,0,116,0,0,0
+    ticket-server/processes.guardd,enforced,9,0,0,137,0,0,0
+    ticket-server/sshd.permit_root_login,enforced,8,1,0,137,0,0,0
+    ticket-server/log.retention_days,enforced,8,1,0,137,0,0,0
+    ticket-server/queue.workers,trial,8,1,0,137,0,0,0
+    ticket-server/processes.ticketd,enforced,9,0,0,137,0,0,0
     "#);
 }
 
@@ -1130,10 +1131,10 @@ fn history() {
       "schema": 1,
       "whole": true,
       "runs": 59,
-      "devices": 141,
-      "documents": 170,
+      "devices": 146,
+      "documents": 179,
       "findings": 44,
-      "spells": 1376,
+      "spells": 1416,
       "rule_sets": 1,
       "problems": []
     }
@@ -1147,9 +1148,9 @@ fn vet() {
     {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
-      "files": 19,
+      "files": 20,
       "rules": 24,
-      "devices": 141,
+      "devices": 146,
       "examples": 6,
       "errors": 0,
       "warnings": 1,
@@ -1170,9 +1171,9 @@ fn vet() {
         },
         {
           "file": "groups.toml",
-          "line": 37,
+          "line": 41,
           "column": 9,
-          "end_line": 37,
+          "end_line": 41,
           "end_column": 16,
           "level": "note",
           "code": "group-without-use",
@@ -1183,9 +1184,9 @@ fn vet() {
         },
         {
           "file": "groups.toml",
-          "line": 47,
+          "line": 51,
           "column": 12,
-          "end_line": 47,
+          "end_line": 51,
           "end_column": 28,
           "level": "note",
           "code": "group-without-use",
@@ -1228,7 +1229,7 @@ fn vet() {
           "end_column": 36,
           "level": "note",
           "code": "everybody-meets",
-          "message": "all 69 devices meet this, and none ever failed rule `phone-lock`",
+          "message": "all 74 devices meet this, and none ever failed rule `phone-lock`",
           "label": "the highest is 5",
           "help": "if it could be stricter, preview a stricter one",
           "also": []
@@ -1242,7 +1243,7 @@ fn vet() {
           "level": "note",
           "code": "everybody-meets",
           "message": "all 20 devices meet this, and none ever failed rule `kiosk/disk.free_bytes`",
-          "label": "the lowest is 5437500000",
+          "label": "the lowest is 2100000000",
           "help": "if it could be stricter, preview a stricter one",
           "also": []
         }
@@ -1259,7 +1260,7 @@ fn preview() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "against": 14,
-      "devices": 141,
+      "devices": 146,
       "opened": 0,
       "closed": 0,
       "decided_otherwise_anyway": 0,

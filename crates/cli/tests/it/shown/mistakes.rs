@@ -829,7 +829,7 @@ fn mistakes_in_workspace_files() {
     3 | "b" = { kind = "text" }
       |         ^^^^
       |
-      = help: a fact has type, about, unit, key, volatile, secret, company_only, fresh_for, labels
+      = help: a fact has type, about, unit, key, ordered, volatile, secret, company_only, fresh_for, labels
 
     error[wrong-type]: `c` is declared by a table
      --> facts.toml:4:1

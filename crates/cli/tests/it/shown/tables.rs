@@ -7,40 +7,43 @@ fn list_facts() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list facts --as-of 2027-03-05
     FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
-    agent.last_seen          instant   text         51 %        70  2027-03-03T20:03:00Z                    3 %
-    agent.version                      text         51 %         3  5.2.2                                  35 %
-    certificate.not_after    instant   text         15 %         7  2028-06-01T12:00:00Z                   52 %
-    charts.edition           date      text          9 %         2  2027-02-01                             92 %
-    data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
-    data.used_mb             number    number       15 %         2  2310                                   95 %         MB
-    disk.encrypted           boolean   boolean      57 %         2  true                                   98 %
+    agent.last_seen          instant   text         49 %        70  2027-03-03T20:03:00Z                    3 %
+    agent.version                      text         49 %         3  5.2.2                                  35 %
+    certificate.not_after    instant   text         14 %         7  2028-06-01T12:00:00Z                   52 %
+    charts.edition           date      text          8 %         2  2027-02-01                             92 %
+    data.allowance_mb        number    number       14 %         1  10000                                 100 %         MB
+    data.used_mb             number    number       14 %         2  2310                                   95 %         MB
+    disk.encrypted           boolean   boolean      58 %         2  true                                   98 %
     disk.encryption_pending  boolean   boolean      21 %         1  false                                 100 %
-    disk.free_bytes          number    number      100 %        94  22500000000                             5 %         B
+    disk.free_bytes          number    number      100 %        91  10500000000                             4 %         B
     disks                    list      list         21 %         3  [{mount: C:, writable: true,           73 %
                                                                     encrypted:…
     disks.encrypted                    boolean      21 %         2  false                                  50 %
     disks.mount                        text         21 %         4  C:                                     38 %
     disks.writable                     boolean      21 %         2  false                                  50 %
     firewall.enabled         boolean   boolean      21 %         2  true                                   93 %
-    lock.idle_minutes        number    number       79 %         4  5                                      62 %         min
+    lock.idle_minutes        number    number       79 %         4  5                                      64 %         min
     log.level                          text          6 %         1  info                                  100 %
     log.retention_days       number    number        6 %         2  35                                     89 %         d
-    model                    text      text         57 %         3  Crew phone                             67 %
+    model                    text      text         59 %         3  Crew phone                             63 %
     net.address              text      null          0 %         0
-    os.name                            text         51 %         4  linux                                  42 %
-    os.version               version   text        100 %         6  13.0                                   45 %
-    ownership                text      text        100 %         2  company                                60 %
+    os.name                            text         49 %         4  linux                                  42 %
+    os.version               version   text        100 %         6  13.0                                   47 %
+    ownership                text      text        100 %         2  company                                61 %
     password.length          number    number       21 %         1  12                                    100 %
-    person                             text, list   68 %        81  B-1001                                  2 %
-    platform                 text      text        100 %         5  android                                45 %
+    person                             text, list   66 %        81  B-1001                                  2 %
+    platform                 text      text        100 %         5  android                                47 %
     processes                list      list         21 %         3  [{name: soundings, user:               67 %
                                                                     system}, {name…
     processes.name                     text         21 %         6  guardd                                 30 %
     processes.user                     text         21 %         1  system                                100 %
     queue.workers            number    number        6 %         2  8                                      89 %
-    role                     text      text        100 %         6  crew-phone                             38 %
-    security.rooted          boolean   boolean      57 %         2  false                                  99 %
-    site                     text      text        100 %        10  Fulmar                                 11 %
+    radio.power                        text         14 %         2  full                                   60 %
+    radio.version            text      text         14 %         2  R3                                     60 %
+    role                     text      text        100 %         6  crew-phone                             37 %
+    scan.median_ms           number    null          0 %         0                                                      ms
+    security.rooted          boolean   boolean      59 %         2  false                                  99 %
+    site                     text      text        100 %        10  Fulmar                                 12 %
     software                 list      list         21 %         2  [{name: ebbnote, version:              67 %
                                                                     3.4.0}, {name…
     software.name                      text         21 %         4  ebbnote                                30 %
@@ -49,45 +52,48 @@ fn list_facts() {
     sshd.port                          number        6 %         1  22                                    100 %
     ------- standard error -------
 
-    37 facts, as of Fri 5 Mar 2027 00:00; left out for want of room: about (--columns shows them)
+    40 facts, as of Fri 5 Mar 2027 00:00; left out for want of room: about (--columns shows them)
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list facts --as-of 2027-03-10
     FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
-    agent.last_seen          instant   text         51 %        71  2027-03-08T22:24:00Z                    3 %
-    agent.version                      text         51 %         3  5.2.2                                  35 %
-    certificate.not_after    instant   text         15 %         7  2028-06-01T12:00:00Z                   52 %
-    charts.edition           date      text          9 %         2  2027-02-01                             92 %
-    data.allowance_mb        number    number       15 %         1  10000                                 100 %         MB
-    data.used_mb             number    number       15 %         2  2310                                   95 %         MB
-    disk.encrypted           boolean   boolean      57 %         2  true                                   98 %
+    agent.last_seen          instant   text         49 %        71  2027-03-08T22:24:00Z                    3 %
+    agent.version                      text         49 %         3  5.2.2                                  35 %
+    certificate.not_after    instant   text         14 %         7  2028-06-01T12:00:00Z                   52 %
+    charts.edition           date      text          8 %         2  2027-02-01                             92 %
+    data.allowance_mb        number    number       14 %         1  10000                                 100 %         MB
+    data.used_mb             number    number       14 %         2  2310                                   95 %         MB
+    disk.encrypted           boolean   boolean      58 %         2  true                                   98 %
     disk.encryption_pending  boolean   boolean      21 %         2  false                                  97 %
-    disk.free_bytes          number    number      100 %        92  10500000000                             4 %         B
+    disk.free_bytes          number    number      100 %        93  10500000000                             4 %         B
     disks                    list      list         21 %         4  [{mount: C:, writable: true,           70 %
                                                                     encrypted:…
     disks.encrypted                    boolean      21 %         2  false                                  52 %
     disks.mount                        text         21 %         4  C:                                     38 %
     disks.writable                     boolean      21 %         2  false                                  50 %
     firewall.enabled         boolean   boolean      21 %         2  true                                   93 %
-    lock.idle_minutes        number    number       79 %         4  5                                      62 %         min
+    lock.idle_minutes        number    number       79 %         4  5                                      64 %         min
     log.level                          text          6 %         1  info                                  100 %
     log.retention_days       number    number        6 %         2  35                                     89 %         d
-    model                    text      text         57 %         3  Crew phone                             67 %
+    model                    text      text         59 %         3  Crew phone                             63 %
     net.address              text      null          0 %         0
-    os.name                            text         51 %         4  linux                                  42 %
-    os.version               version   text        100 %         6  13.0                                   45 %
-    ownership                text      text        100 %         2  company                                60 %
+    os.name                            text         49 %         4  linux                                  42 %
+    os.version               version   text        100 %         6  13.0                                   47 %
+    ownership                text      text        100 %         2  company                                61 %
     password.length          number    number       21 %         1  12                                    100 %
-    person                             text, list   68 %        81  B-1001                                  2 %
-    platform                 text      text        100 %         5  android                                45 %
+    person                             text, list   66 %        81  B-1001                                  2 %
+    platform                 text      text        100 %         5  android                                47 %
     processes                list      list         21 %         3  [{name: soundings, user:               63 %
                                                                     system}, {name…
     processes.name                     text         21 %         6  guardd                                 29 %
     processes.user                     text         21 %         1  system                                100 %
     queue.workers            number    number        6 %         2  8                                      89 %
-    role                     text      text        100 %         6  crew-phone                             38 %
-    security.rooted          boolean   boolean      57 %         2  false                                  99 %
-    site                     text      text        100 %        10  Fulmar                                 11 %
+    radio.power                        text         14 %         2  full                                   60 %
+    radio.version            text      text         14 %         2  R3                                     60 %
+    role                     text      text        100 %         6  crew-phone                             37 %
+    scan.median_ms           number    null          0 %         0                                                      ms
+    security.rooted          boolean   boolean      59 %         2  false                                  99 %
+    site                     text      text        100 %        10  Fulmar                                 12 %
     software                 list      list         21 %         4  [{name: ebbnote, version:              63 %
                                                                     3.4.0}, {name…
     software.name                      text         21 %         6  ebbnote                                29 %
@@ -96,45 +102,48 @@ fn list_facts() {
     sshd.port                          number        6 %         1  22                                    100 %
     ------- standard error -------
 
-    37 facts, as of Wed 10 Mar 2027 00:00; left out for want of room: about (--columns shows them)
+    40 facts, as of Wed 10 Mar 2027 00:00; left out for want of room: about (--columns shows them)
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list facts --as-of 2027-03-14
     FACT                     DECLARED  SEEN AS       SHARE  DISTINCT  COMMONEST                       OF VALUES  WRONG  UNIT
-    agent.last_seen          instant   text           51 %        64  2027-03-12T21:59:00Z                  4 %
-    agent.version                      text           51 %         3  5.2.2                                35 %
-    certificate.not_after    instant   text           15 %         7  2028-06-01T12:00:00Z                 52 %
-    charts.edition           date      text            9 %         2  2027-02-01                           92 %
-    data.allowance_mb        number    number         15 %         1  10000                               100 %         MB
-    data.used_mb             number    number         15 %         2  2310                                 95 %         MB
-    disk.encrypted           boolean   boolean        57 %         2  true                                 98 %
+    agent.last_seen          instant   text           49 %        64  2027-03-12T21:59:00Z                  4 %
+    agent.version                      text           49 %         3  5.2.2                                35 %
+    certificate.not_after    instant   text           14 %         7  2028-06-01T12:00:00Z                 52 %
+    charts.edition           date      text            8 %         2  2027-02-01                           92 %
+    data.allowance_mb        number    number         14 %         1  10000                               100 %         MB
+    data.used_mb             number    number         14 %         2  2310                                 95 %         MB
+    disk.encrypted           boolean   boolean        58 %         2  true                                 98 %
     disk.encryption_pending  boolean   boolean        21 %         2  false                                97 %
-    disk.free_bytes          number    number        100 %        90  10500000000                           4 %         B
+    disk.free_bytes          number    number        100 %        88  10500000000                           4 %         B
     disks                    list      list           21 %         4  [{mount: C:, writable: true,         70 %
                                                                       encrypted:…
     disks.encrypted                    boolean        21 %         2  false                                52 %
     disks.mount                        text           21 %         4  C:                                   38 %
     disks.writable                     boolean        21 %         2  false                                50 %
     firewall.enabled         boolean   boolean        21 %         2  true                                 93 %
-    lock.idle_minutes        number    number         79 %         4  5                                    62 %         min
+    lock.idle_minutes        number    number         79 %         4  5                                    64 %         min
     log.level                          text            6 %         1  info                                100 %
     log.retention_days       number    number          6 %         2  35                                   89 %         d
-    model                    text      text           57 %         3  Crew phone                           67 %
+    model                    text      text           59 %         3  Crew phone                           63 %
     net.address              text      null, text      2 %         3  192.0.2.137                          33 %
-    os.name                            text           51 %         4  linux                                42 %
-    os.version               version   text          100 %         6  13.0                                 45 %
-    ownership                text      text          100 %         2  company                              60 %
+    os.name                            text           49 %         4  linux                                42 %
+    os.version               version   text          100 %         6  13.0                                 47 %
+    ownership                text      text          100 %         2  company                              61 %
     password.length          number    number, text   21 %         2  12                                   97 %      1
-    person                             text, list     68 %        81  B-1001                                2 %
-    platform                 text      text          100 %         5  android                              45 %
+    person                             text, list     66 %        81  B-1001                                2 %
+    platform                 text      text          100 %         5  android                              47 %
     processes                list      list           21 %         3  [{name: soundings, user:             63 %
                                                                       system}, {name…
     processes.name                     text           21 %         6  guardd                               29 %
     processes.user                     text           21 %         1  system                              100 %
     queue.workers            number    number          6 %         2  8                                    89 %
-    role                     text      text          100 %         6  crew-phone                           38 %
-    security.rooted          boolean   boolean        57 %         2  false                                99 %
-    site                     text      text          100 %        10  Fulmar                               11 %
+    radio.power                        text           14 %         2  full                                 60 %
+    radio.version            text      text           14 %         2  R3                                   60 %
+    role                     text      text          100 %         6  crew-phone                           37 %
+    scan.median_ms           number    null            0 %         0                                                    ms
+    security.rooted          boolean   boolean        59 %         2  false                                99 %
+    site                     text      text          100 %        10  Fulmar                               12 %
     software                 list      list           21 %         3  [{name: ebbnote, version:            67 %
                                                                       3.4.0}, {name…
     software.name                      text           21 %         5  ebbnote                              30 %
@@ -143,7 +152,7 @@ fn list_facts() {
     sshd.port                          number          6 %         1  22                                  100 %
     ------- standard error -------
 
-    37 facts, as of Sun 14 Mar 2027 00:00; left out for want of room: about (--columns shows them)
+    40 facts, as of Sun 14 Mar 2027 00:00; left out for want of room: about (--columns shows them)
     "#);
 }
 
@@ -152,10 +161,10 @@ fn list_rules() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list rules --as-of 2027-03-05
     RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
-    handheld-encrypted                    high      enforced  3d        76    75     0        1  Mon 07:00
-    not-rooted                            critical  enforced  0         81    80     1        0  Mon 07:00
-    android-supported                     high      enforced  5d        64    63     1        0  Mon 07:00
-    phone-lock                            medium    enforced  7d        69    69     0        0  Mon 07:00
+    handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 07:00
+    not-rooted                            critical  enforced  0         86    85     1        0  Mon 07:00
+    android-supported                     high      enforced  5d        69    68     1        0  Mon 07:00
+    phone-lock                            medium    enforced  7d        74    74     0        0  Mon 07:00
     bridge-lock                           medium    enforced  7d        12     0    12        0  Mon 07:00
     charts-current                        high      enforced  12d       12    11     1        0  Mon 07:00
     disk-encrypted                        high      enforced  3d        30    30     0        0  Mon 07:00
@@ -183,10 +192,10 @@ fn list_rules() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list rules --as-of 2027-03-10
     RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
-    handheld-encrypted                    high      enforced  3d        76    75     0        1  Mon 1 Mar 07:00
-    not-rooted                            critical  enforced  0         81    80     1        0  Mon 1 Mar 07:00
-    android-supported                     high      enforced  5d        64    63     1        0  Mon 1 Mar 07:00
-    phone-lock                            medium    enforced  7d        69    69     0        0  Mon 1 Mar 07:00
+    handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 1 Mar 07:00
+    not-rooted                            critical  enforced  0         86    85     1        0  Mon 1 Mar 07:00
+    android-supported                     high      enforced  5d        69    68     1        0  Mon 1 Mar 07:00
+    phone-lock                            medium    enforced  7d        74    74     0        0  Mon 1 Mar 07:00
     bridge-lock                           medium    enforced  7d        12    10     2        0  Mon 1 Mar 07:00
     charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
     disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
@@ -214,10 +223,10 @@ fn list_rules() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list rules --as-of 2027-03-14
     RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
-    handheld-encrypted                    high      enforced  3d        76    75     0        1  Mon 1 Mar 07:00
-    not-rooted                            critical  enforced  0         81    80     1        0  Mon 1 Mar 07:00
-    android-supported                     high      enforced  5d        64    63     1        0  Mon 1 Mar 07:00
-    phone-lock                            medium    enforced  7d        69    69     0        0  Mon 1 Mar 07:00
+    handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 1 Mar 07:00
+    not-rooted                            critical  enforced  0         86    85     1        0  Mon 1 Mar 07:00
+    android-supported                     high      enforced  5d        69    68     1        0  Mon 1 Mar 07:00
+    phone-lock                            medium    enforced  7d        74    74     0        0  Mon 1 Mar 07:00
     bridge-lock                           medium    enforced  7d        12    10     2        0  Mon 1 Mar 07:00
     charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
     disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
@@ -249,14 +258,14 @@ fn list_coverage() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list coverage --as-of 2027-03-05
     TOPIC         PLATFORM  ROLE           DEVICES  COVERED  SHARE  EXCEPTED  LEFT OUT  NAMES
-    encryption    android   scanner             15       10   67 %         0         5  ness-pier-scanner-1,
+    encryption    android   scanner             20       15   75 %         0         5  ness-pier-scanner-1,
                                                                                         ness-pier-scanner-2,
                                                                                         ness-pier-scanner-3,
                                                                                         ness-pier-scanner-4,
                                                                                         ness-pier-scanner-5
     (any)         android   bridge-tablet       12       12  100 %         0         0
     (any)         android   crew-phone          37       37  100 %         0         0
-    (any)         android   scanner             15       15  100 %         0         0
+    (any)         android   scanner             20       20  100 %         0         0
     (any)         ios       crew-phone          17       17  100 %         0         0
     (any)         linux     kiosk               21       21  100 %         0         0
     (any)         linux     ticket-server        9        9  100 %         0         0
@@ -272,11 +281,11 @@ fn list_coverage() {
     hardening     linux     ticket-server        9        9  100 %         0         0
     integrity     android   bridge-tablet       12       12  100 %         0         0
     integrity     android   crew-phone          37       37  100 %         0         0
-    integrity     android   scanner             15       15  100 %         0         0
+    integrity     android   scanner             20       20  100 %         0         0
     integrity     ios       crew-phone          17       17  100 %         0         0
     lock          android   bridge-tablet       12       12  100 %         0         0
     lock          android   crew-phone          37       37  100 %         0         0
-    lock          android   scanner             15       15  100 %         0         0
+    lock          android   scanner             20       20  100 %         0         0
     lock          ios       crew-phone          17       17  100 %         0         0
     lock          macos     laptop               7        7  100 %         0         0
     lock          windows   laptop              23       23  100 %         0         0
@@ -292,7 +301,7 @@ fn list_coverage() {
     storage       linux     kiosk               21       20   95 %         1         0
     updates       android   bridge-tablet       12       12  100 %         0         0
     updates       android   crew-phone          37       37  100 %         0         0
-    updates       android   scanner             15       15  100 %         0         0
+    updates       android   scanner             20       20  100 %         0         0
     updates       macos     laptop               7        7  100 %         0         0
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
@@ -302,14 +311,14 @@ fn list_coverage() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list coverage --as-of 2027-03-10
     TOPIC         PLATFORM  ROLE           DEVICES  COVERED  SHARE  EXCEPTED  LEFT OUT  NAMES
-    encryption    android   scanner             15       10   67 %         0         5  ness-pier-scanner-1,
+    encryption    android   scanner             20       15   75 %         0         5  ness-pier-scanner-1,
                                                                                         ness-pier-scanner-2,
                                                                                         ness-pier-scanner-3,
                                                                                         ness-pier-scanner-4,
                                                                                         ness-pier-scanner-5
     (any)         android   bridge-tablet       12       12  100 %         0         0
     (any)         android   crew-phone          37       37  100 %         0         0
-    (any)         android   scanner             15       15  100 %         0         0
+    (any)         android   scanner             20       20  100 %         0         0
     (any)         ios       crew-phone          17       17  100 %         0         0
     (any)         linux     kiosk               21       21  100 %         0         0
     (any)         linux     ticket-server        9        9  100 %         0         0
@@ -325,11 +334,11 @@ fn list_coverage() {
     hardening     linux     ticket-server        9        9  100 %         0         0
     integrity     android   bridge-tablet       12       12  100 %         0         0
     integrity     android   crew-phone          37       37  100 %         0         0
-    integrity     android   scanner             15       15  100 %         0         0
+    integrity     android   scanner             20       20  100 %         0         0
     integrity     ios       crew-phone          17       17  100 %         0         0
     lock          android   bridge-tablet       12       12  100 %         0         0
     lock          android   crew-phone          37       37  100 %         0         0
-    lock          android   scanner             15       15  100 %         0         0
+    lock          android   scanner             20       20  100 %         0         0
     lock          ios       crew-phone          17       17  100 %         0         0
     lock          macos     laptop               7        7  100 %         0         0
     lock          windows   laptop              23       23  100 %         0         0
@@ -345,7 +354,7 @@ fn list_coverage() {
     storage       linux     kiosk               21       20   95 %         1         0
     updates       android   bridge-tablet       12       12  100 %         0         0
     updates       android   crew-phone          37       37  100 %         0         0
-    updates       android   scanner             15       15  100 %         0         0
+    updates       android   scanner             20       20  100 %         0         0
     updates       macos     laptop               7        7  100 %         0         0
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
@@ -355,14 +364,14 @@ fn list_coverage() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list coverage --as-of 2027-03-14
     TOPIC         PLATFORM  ROLE           DEVICES  COVERED  SHARE  EXCEPTED  LEFT OUT  NAMES
-    encryption    android   scanner             15       10   67 %         0         5  ness-pier-scanner-1,
+    encryption    android   scanner             20       15   75 %         0         5  ness-pier-scanner-1,
                                                                                         ness-pier-scanner-2,
                                                                                         ness-pier-scanner-3,
                                                                                         ness-pier-scanner-4,
                                                                                         ness-pier-scanner-5
     (any)         android   bridge-tablet       12       12  100 %         0         0
     (any)         android   crew-phone          37       37  100 %         0         0
-    (any)         android   scanner             15       15  100 %         0         0
+    (any)         android   scanner             20       20  100 %         0         0
     (any)         ios       crew-phone          17       17  100 %         0         0
     (any)         linux     kiosk               21       21  100 %         0         0
     (any)         linux     ticket-server        9        9  100 %         0         0
@@ -378,11 +387,11 @@ fn list_coverage() {
     hardening     linux     ticket-server        9        9  100 %         0         0
     integrity     android   bridge-tablet       12       12  100 %         0         0
     integrity     android   crew-phone          37       37  100 %         0         0
-    integrity     android   scanner             15       15  100 %         0         0
+    integrity     android   scanner             20       20  100 %         0         0
     integrity     ios       crew-phone          17       17  100 %         0         0
     lock          android   bridge-tablet       12       12  100 %         0         0
     lock          android   crew-phone          37       37  100 %         0         0
-    lock          android   scanner             15       15  100 %         0         0
+    lock          android   scanner             20       20  100 %         0         0
     lock          ios       crew-phone          17       17  100 %         0         0
     lock          macos     laptop               7        7  100 %         0         0
     lock          windows   laptop              23       23  100 %         0         0
@@ -398,7 +407,7 @@ fn list_coverage() {
     storage       linux     kiosk               21       20   95 %         1         0
     updates       android   bridge-tablet       12       12  100 %         0         0
     updates       android   crew-phone          37       37  100 %         0         0
-    updates       android   scanner             15       15  100 %         0         0
+    updates       android   scanner             20       20  100 %         0         0
     updates       macos     laptop               7        7  100 %         0         0
     updates       windows   laptop              23       23  100 %         0         0
     ------- standard error -------
@@ -412,7 +421,7 @@ fn list_groups() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list groups --as-of 2027-03-05
     GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
-    every-device    devices      141        134          6         0              1  Every device
+    every-device    devices      146        139          6         0              1  Every device
     ticket-servers  devices        9          8          1         0              0  Ticket servers, all ships and terminals
     kiosks          devices       21         20          1         0              0  Passenger information
     bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
@@ -420,6 +429,7 @@ fn list_groups() {
     crew-phones     devices       54         51          2         0              1  Phones that the crew use for work
     holm-scanners   devices        5          5          0         0              0
     sund-scanners   devices        5          5          0         0              0
+    ship-scanners   devices        5          5          0         0              0
     shore           devices       45         44          1         0              0  Everything that does not go to sea
     dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
                                                                                      the refit
@@ -429,12 +439,12 @@ fn list_groups() {
     staff           people        90                                                 Everybody
     ------- standard error -------
 
-    14 groups, as of Fri 5 Mar 2027 00:00
+    15 groups, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list groups --as-of 2027-03-10
     GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
-    every-device    devices      141        128          8         1              4  Every device
+    every-device    devices      146        133          8         1              4  Every device
     ticket-servers  devices        9          7          1         0              1  Ticket servers, all ships and terminals
     kiosks          devices       21         18          2         0              1  Passenger information
     bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
@@ -442,6 +452,7 @@ fn list_groups() {
     crew-phones     devices       54         51          0         1              2  Phones that the crew use for work
     holm-scanners   devices        5          5          0         0              0
     sund-scanners   devices        5          5          0         0              0
+    ship-scanners   devices        5          5          0         0              0
     shore           devices       45         42          3         0              0  Everything that does not go to sea
     dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
                                                                                      the refit
@@ -451,12 +462,12 @@ fn list_groups() {
     staff           people        90                                                 Everybody
     ------- standard error -------
 
-    14 groups, as of Wed 10 Mar 2027 00:00
+    15 groups, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list groups --as-of 2027-03-14
     GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
-    every-device    devices      141        131          3         1              6  Every device
+    every-device    devices      146        136          3         1              6  Every device
     ticket-servers  devices        9          7          1         0              1  Ticket servers, all ships and terminals
     kiosks          devices       21         20          0         0              1  Passenger information
     bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
@@ -464,6 +475,7 @@ fn list_groups() {
     crew-phones     devices       54         52          0         1              1  Phones that the crew use for work
     holm-scanners   devices        5          5          0         0              0
     sund-scanners   devices        5          5          0         0              0
+    ship-scanners   devices        5          5          0         0              0
     shore           devices       45         41          2         0              2  Everything that does not go to sea
     dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
                                                                                      the refit
@@ -473,7 +485,7 @@ fn list_groups() {
     staff           people        90                                                 Everybody
     ------- standard error -------
 
-    14 groups, as of Sun 14 Mar 2027 00:00
+    15 groups, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -869,11 +881,11 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list services --as-of 2027-03-05
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     111        3    45  Crew roster
-    mail       deny     app, browser     111        3    45  Mail
-    charts     deny     app               30        0   129  Sea charts
-    ticketing  deny     till              24        0   135  Ticketing
-    wiki       permit   browser          159        0     0  Handbook
+    roster     deny     app, browser     111        3    50  Crew roster
+    mail       deny     app, browser     111        3    50  Mail
+    charts     deny     app               30        0   134  Sea charts
+    ticketing  deny     till              29        0   135  Ticketing
+    wiki       permit   browser          164        0     0  Handbook
     ------- standard error -------
 
     5 services, as of Fri 5 Mar 2027 00:00
@@ -881,11 +893,11 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list services --as-of 2027-03-10
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     109        5    45  Crew roster
-    mail       deny     app, browser     109        5    45  Mail
-    charts     deny     app               30        0   129  Sea charts
-    ticketing  deny     till              23        0   136  Ticketing
-    wiki       permit   browser          156        3     0  Handbook
+    roster     deny     app, browser     109        5    50  Crew roster
+    mail       deny     app, browser     109        5    50  Mail
+    charts     deny     app               30        0   134  Sea charts
+    ticketing  deny     till              28        0   136  Ticketing
+    wiki       permit   browser          161        3     0  Handbook
     ------- standard error -------
 
     5 services, as of Wed 10 Mar 2027 00:00
@@ -893,11 +905,11 @@ fn list_services() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list services --as-of 2027-03-14
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
-    roster     deny     app, browser     107        7    45  Crew roster
-    mail       deny     app, browser     107        7    45  Mail
-    charts     deny     app               30        0   129  Sea charts
-    ticketing  deny     till              23        0   136  Ticketing
-    wiki       permit   browser          159        0     0  Handbook
+    roster     deny     app, browser     107        7    50  Crew roster
+    mail       deny     app, browser     107        7    50  Mail
+    charts     deny     app               30        0   134  Sea charts
+    ticketing  deny     till              28        0   136  Ticketing
+    wiki       permit   browser          164        0     0  Handbook
     ------- standard error -------
 
     5 services, as of Sun 14 Mar 2027 00:00
@@ -909,20 +921,20 @@ fn list_assessments() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list assessments --as-of 2027-03-05
     ASSESSMENT  AS OF             DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
-            14  Sun 14 Mar 07:00      141        131          2         1              7       2       0       0        1
-            13  Sat 13 Mar 07:00      141        131          3         1              6       2       1       0        0
-            12  Fri 12 Mar 07:00      141        132          2         1              6       2       1       1        1
-            11  Thu 11 Mar 07:00      141        131          3         1              6       1       0       3        0
-            10  Wed 07:00             141        128          6         1              6       1       0       0        2
-             9  Tue 07:00             141        128          8         1              4       1       2      10        0
-             8  Mon 07:00             141        130          6         1              4      11       0       0        3
-             7  Sun 07:00             141        130          8         1              2      11       4       0        0
-             6  Sat 07:00             141        134          4         1              2      11       1       1        1
-             5  Fri 07:00             141        134          5         1              1      11       0       0        1
-             4  Thu 07:00             141        134          6         0              1      11       1       0        0
-             3  Wed 07:00             141        135          6         0              0      11       2       0        0
-             2  Tue 07:00             141        137          4         0              0      11       3       0        0
-             1  Mon 07:00             141        139          2         0              0      12      14       0        0
+            14  Sun 14 Mar 07:00      146        136          2         1              7       2       0       0        1
+            13  Sat 13 Mar 07:00      146        136          3         1              6       2       1       0        0
+            12  Fri 12 Mar 07:00      146        137          2         1              6       2       1       1        1
+            11  Thu 11 Mar 07:00      146        136          3         1              6       1       0       3        0
+            10  Wed 07:00             146        133          6         1              6       1       0       0        2
+             9  Tue 07:00             146        133          8         1              4       1       2      10        0
+             8  Mon 07:00             146        135          6         1              4      11       0       0        3
+             7  Sun 07:00             146        135          8         1              2      11       4       0        0
+             6  Sat 07:00             146        139          4         1              2      11       1       1        1
+             5  Fri 07:00             146        139          5         1              1      11       0       0        1
+             4  Thu 07:00             146        139          6         0              1      11       1       0        0
+             3  Wed 07:00             146        140          6         0              0      11       2       0        0
+             2  Tue 07:00             146        142          4         0              0      11       3       0        0
+             1  Mon 07:00             146        144          2         0              0      12      14       0        0
     ------- standard error -------
 
     14 assessments, as of Fri 5 Mar 2027 00:00
@@ -930,20 +942,20 @@ fn list_assessments() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list assessments --as-of 2027-03-10
     ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
-            14  Sun 07:00            141        131          2         1              7       2       0       0        1
-            13  Sat 07:00            141        131          3         1              6       2       1       0        0
-            12  Fri 07:00            141        132          2         1              6       2       1       1        1
-            11  Thu 07:00            141        131          3         1              6       1       0       3        0
-            10  Wed 07:00            141        128          6         1              6       1       0       0        2
-             9  Tue 07:00            141        128          8         1              4       1       2      10        0
-             8  Mon 07:00            141        130          6         1              4      11       0       0        3
-             7  Sun 07:00            141        130          8         1              2      11       4       0        0
-             6  Sat 07:00            141        134          4         1              2      11       1       1        1
-             5  Fri 07:00            141        134          5         1              1      11       0       0        1
-             4  Thu 07:00            141        134          6         0              1      11       1       0        0
-             3  Wed 3 Mar 07:00      141        135          6         0              0      11       2       0        0
-             2  Tue 2 Mar 07:00      141        137          4         0              0      11       3       0        0
-             1  Mon 1 Mar 07:00      141        139          2         0              0      12      14       0        0
+            14  Sun 07:00            146        136          2         1              7       2       0       0        1
+            13  Sat 07:00            146        136          3         1              6       2       1       0        0
+            12  Fri 07:00            146        137          2         1              6       2       1       1        1
+            11  Thu 07:00            146        136          3         1              6       1       0       3        0
+            10  Wed 07:00            146        133          6         1              6       1       0       0        2
+             9  Tue 07:00            146        133          8         1              4       1       2      10        0
+             8  Mon 07:00            146        135          6         1              4      11       0       0        3
+             7  Sun 07:00            146        135          8         1              2      11       4       0        0
+             6  Sat 07:00            146        139          4         1              2      11       1       1        1
+             5  Fri 07:00            146        139          5         1              1      11       0       0        1
+             4  Thu 07:00            146        139          6         0              1      11       1       0        0
+             3  Wed 3 Mar 07:00      146        140          6         0              0      11       2       0        0
+             2  Tue 2 Mar 07:00      146        142          4         0              0      11       3       0        0
+             1  Mon 1 Mar 07:00      146        144          2         0              0      12      14       0        0
     ------- standard error -------
 
     14 assessments, as of Wed 10 Mar 2027 00:00
@@ -951,20 +963,20 @@ fn list_assessments() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list assessments --as-of 2027-03-14
     ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
-            14  Sun 07:00            141        131          2         1              7       2       0       0        1
-            13  Sat 07:00            141        131          3         1              6       2       1       0        0
-            12  Fri 07:00            141        132          2         1              6       2       1       1        1
-            11  Thu 07:00            141        131          3         1              6       1       0       3        0
-            10  Wed 07:00            141        128          6         1              6       1       0       0        2
-             9  Tue 07:00            141        128          8         1              4       1       2      10        0
-             8  Mon 07:00            141        130          6         1              4      11       0       0        3
-             7  Sun 7 Mar 07:00      141        130          8         1              2      11       4       0        0
-             6  Sat 6 Mar 07:00      141        134          4         1              2      11       1       1        1
-             5  Fri 5 Mar 07:00      141        134          5         1              1      11       0       0        1
-             4  Thu 4 Mar 07:00      141        134          6         0              1      11       1       0        0
-             3  Wed 3 Mar 07:00      141        135          6         0              0      11       2       0        0
-             2  Tue 2 Mar 07:00      141        137          4         0              0      11       3       0        0
-             1  Mon 1 Mar 07:00      141        139          2         0              0      12      14       0        0
+            14  Sun 07:00            146        136          2         1              7       2       0       0        1
+            13  Sat 07:00            146        136          3         1              6       2       1       0        0
+            12  Fri 07:00            146        137          2         1              6       2       1       1        1
+            11  Thu 07:00            146        136          3         1              6       1       0       3        0
+            10  Wed 07:00            146        133          6         1              6       1       0       0        2
+             9  Tue 07:00            146        133          8         1              4       1       2      10        0
+             8  Mon 07:00            146        135          6         1              4      11       0       0        3
+             7  Sun 7 Mar 07:00      146        135          8         1              2      11       4       0        0
+             6  Sat 6 Mar 07:00      146        139          4         1              2      11       1       1        1
+             5  Fri 5 Mar 07:00      146        139          5         1              1      11       0       0        1
+             4  Thu 4 Mar 07:00      146        139          6         0              1      11       1       0        0
+             3  Wed 3 Mar 07:00      146        140          6         0              0      11       2       0        0
+             2  Tue 2 Mar 07:00      146        142          4         0              0      11       3       0        0
+             1  Mon 1 Mar 07:00      146        144          2         0              0      12      14       0        0
     ------- standard error -------
 
     14 assessments, as of Sun 14 Mar 2027 00:00
@@ -977,7 +989,7 @@ fn list_sources() {
     $ fencepost list sources --as-of 2027-03-05
     SOURCE          ABOUT     LISTS  ABSENT  LAST IMPORT  NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
     agents          devices      72       0  Thu 07:00    Thu 04:59  Thu 00:40  1d              no            1
-    handhelds       devices      81       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
+    handhelds       devices      86       0  Thu 07:00    Thu 05:30  Thu 05:30  1d              no            0
     crew-list       people       90       0  Mon 07:00                                                        0
     accepted-terms  terms        56       0  Mon 07:00                                                        0
     setup           settings      0       0                                                                   0
@@ -991,7 +1003,7 @@ fn list_sources() {
     $ fencepost list sources --as-of 2027-03-10
     SOURCE          ABOUT     LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
     agents          devices      72       0  Tue 07:00        Tue 04:56  Tue 00:55  1d              no            0
-    handhelds       devices      81       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
+    handhelds       devices      86       0  Tue 07:00        Tue 05:30  Tue 05:30  1d              no            1
     crew-list       people       90       0  Mon 1 Mar 07:00                                                      0
     accepted-terms  terms        56       0  Mon 1 Mar 07:00                                                      0
     setup           settings     13       0  Tue 07:00                                                            0
@@ -1005,7 +1017,7 @@ fn list_sources() {
     $ fencepost list sources --as-of 2027-03-14
     SOURCE          ABOUT     LISTS  ABSENT  LAST IMPORT      NEWEST     MEDIAN     EXPECTED EVERY  LATE  SET ASIDE
     agents          devices      72       0  Sat 07:00        Sat 04:59  Sat 00:46  1d              no            0
-    handhelds       devices      81       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
+    handhelds       devices      86       0  Sat 07:00        Sat 05:30  Sat 05:30  1d              no            0
     crew-list       people       90       0  Mon 1 Mar 07:00                                                      0
     accepted-terms  terms        56       0  Mon 1 Mar 07:00                                                      0
     setup           settings     13       0  Tue 07:00                                                            0
@@ -1059,8 +1071,8 @@ fn list_rejects() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rejects", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list rejects --as-of 2027-03-05
     IMPORTED   SOURCE     FILE                            LINE  REASON
-    Tue 07:00  handhelds  feeds/handhelds-2027-03-09.csv    83  this row has 3 cells under 13 headings
-    Fri 07:00  handhelds  feeds/handhelds-2027-03-05.csv    83  no `Asset tag`: the record names no device
+    Tue 07:00  handhelds  feeds/handhelds-2027-03-09.csv    88  this row has 3 cells under 16 headings
+    Fri 07:00  handhelds  feeds/handhelds-2027-03-05.csv    88  no `Asset tag`: the record names no device
     Thu 07:00  agents     feeds/agents-2027-03-04.jsonl     72  byte 52: this text has no closing quote
     ------- standard error -------
 
@@ -1069,8 +1081,8 @@ fn list_rejects() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rejects", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list rejects --as-of 2027-03-10
     IMPORTED   SOURCE     FILE                            LINE  REASON
-    Tue 07:00  handhelds  feeds/handhelds-2027-03-09.csv    83  this row has 3 cells under 13 headings
-    Fri 07:00  handhelds  feeds/handhelds-2027-03-05.csv    83  no `Asset tag`: the record names no device
+    Tue 07:00  handhelds  feeds/handhelds-2027-03-09.csv    88  this row has 3 cells under 16 headings
+    Fri 07:00  handhelds  feeds/handhelds-2027-03-05.csv    88  no `Asset tag`: the record names no device
     Thu 07:00  agents     feeds/agents-2027-03-04.jsonl     72  byte 52: this text has no closing quote
     ------- standard error -------
 
@@ -1079,8 +1091,8 @@ fn list_rejects() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rejects", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list rejects --as-of 2027-03-14
     IMPORTED         SOURCE     FILE                            LINE  REASON
-    Tue 07:00        handhelds  feeds/handhelds-2027-03-09.csv    83  this row has 3 cells under 13 headings
-    Fri 5 Mar 07:00  handhelds  feeds/handhelds-2027-03-05.csv    83  no `Asset tag`: the record names no device
+    Tue 07:00        handhelds  feeds/handhelds-2027-03-09.csv    88  this row has 3 cells under 16 headings
+    Fri 5 Mar 07:00  handhelds  feeds/handhelds-2027-03-05.csv    88  no `Asset tag`: the record names no device
     Thu 4 Mar 07:00  agents     feeds/agents-2027-03-04.jsonl     72  byte 52: this text has no closing quote
     ------- standard error -------
 
@@ -1102,7 +1114,7 @@ fn list_devices_that_are_not_compliant() {
     tern-tickets       ╱ on notice      Tern                                       2        0       0  Wed 22:29
     ------- standard error -------
 
-    7 of 141 devices, as of Fri 5 Mar 2027 00:00
+    7 of 146 devices, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-10
@@ -1122,7 +1134,7 @@ fn list_devices_that_are_not_compliant() {
     tern-tickets         ╳ non-compliant  Tern                                       0        2       0  Tue 02:55
     ------- standard error -------
 
-    13 of 141 devices, as of Wed 10 Mar 2027 00:00
+    13 of 146 devices, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-14
@@ -1139,7 +1151,7 @@ fn list_devices_that_are_not_compliant() {
     tern-tickets         ╳ non-compliant  Tern                                       0        2       0  Sat 04:15
     ------- standard error -------
 
-    10 of 141 devices, as of Sun 14 Mar 2027 00:00
+    10 of 146 devices, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -1148,38 +1160,38 @@ fn list_devices_counted_by_platform() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-05
     PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
-    android      64   45 %         61          2         0              1      11
+    android      69   47 %         66          2         0              1      11
     linux        30   21 %         28          2         0              0       0
     windows      23   16 %         22          1         0              0       0
     ios          17   12 %         16          1         0              0       0
     macos         7    5 %          7          0         0              0       0
     ------- standard error -------
 
-    141 devices, as of Fri 5 Mar 2027 00:00
+    146 devices, as of Fri 5 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-10
     PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
-    android      64   45 %         61          1         0              2       1
+    android      69   47 %         66          1         0              2       1
     linux        30   21 %         25          3         0              2       0
     windows      23   16 %         19          4         0              0       0
     ios          17   12 %         16          0         1              0       0
     macos         7    5 %          7          0         0              0       0
     ------- standard error -------
 
-    141 devices, as of Wed 10 Mar 2027 00:00
+    146 devices, as of Wed 10 Mar 2027 00:00
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-14
     PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
-    android      64   45 %         62          1         0              1       2
+    android      69   47 %         67          1         0              1       2
     linux        30   21 %         27          1         0              2       0
     windows      23   16 %         20          0         0              3       0
     ios          17   12 %         16          0         1              0       0
     macos         7    5 %          6          1         0              0       0
     ------- standard error -------
 
-    141 devices, as of Sun 14 Mar 2027 00:00
+    146 devices, as of Sun 14 Mar 2027 00:00
     "#);
 }
 
@@ -1200,6 +1212,7 @@ fn list_devices_with_facts() {
     fulmar-phone-8          13.0        Skabek                       crew-phones, crew, staff              handhelds
     fulmar-phone-9          13.0        Brobek                       crew-phones, bridge-devices, crew,    handhelds
                                                                      bridge, staff
+    fulmar-scanner-1        13.0                                     ship-scanners                         handhelds
     gannet-bridge-1         13.0        Fjogvelt, Plolumm, Drarupp   bridge-tablets, bridge-devices,       agents, handhelds
                                                                      crew, bridge, staff
     gannet-bridge-2         13.0        Nyrtvark, Yrslumm            bridge-tablets, crew, staff           agents, handhelds
@@ -1211,6 +1224,7 @@ fn list_devices_with_facts() {
     gannet-phone-8          13.0        Tvegvelt                     crew-phones, crew, staff              handhelds
     gannet-phone-9          13.0        Fjogvelt                     crew-phones, bridge-devices, crew,    handhelds
                                                                      bridge, staff
+    gannet-scanner-1        13.0                                     ship-scanners                         handhelds
     holm-quay-scanner-1     13.0                                     holm-scanners, shore                  handhelds
     holm-quay-scanner-2     13.0                                     holm-scanners, shore                  handhelds
     holm-quay-scanner-3     13.0                                     holm-scanners, shore                  handhelds
@@ -1228,6 +1242,7 @@ fn list_devices_with_facts() {
     petrel-phone-8          13.0        Yrsmott                      crew-phones, crew, staff              handhelds
     petrel-phone-9          13.0        Hvemott                      crew-phones, bridge-devices, crew,    handhelds
                                                                      bridge, staff
+    petrel-scanner-1        13.0                                     ship-scanners                         handhelds
     puffin-bridge-1         13.0        Ljusprett, Vravuld, Krofonn  bridge-tablets, bridge-devices,       agents, handhelds
                                                                      crew, bridge, staff
     puffin-bridge-2         13.0        Tvekrell, Glabek             bridge-tablets, crew, staff           agents, handhelds
@@ -1247,6 +1262,7 @@ fn list_devices_with_facts() {
     razorbill-phone-7       13.0        Stotvark                     crew-phones, crew, staff              handhelds
     razorbill-phone-9       13.0        Nyrbek                       crew-phones, bridge-devices, crew,    handhelds
                                                                      bridge, staff
+    razorbill-scanner-1     13.0                                     ship-scanners                         handhelds
     sund-landing-scanner-1  13.0                                     sund-scanners, shore                  handhelds
     sund-landing-scanner-2  13.0                                     sund-scanners, shore                  handhelds
     sund-landing-scanner-3  13.0                                     sund-scanners, shore                  handhelds
@@ -1261,10 +1277,11 @@ fn list_devices_with_facts() {
     tern-phone-6            13.0        Ljuvuld                      crew-phones, crew, staff              handhelds
     tern-phone-7            13.0        Vradunk                      crew-phones, crew, staff              handhelds
     tern-phone-8            13.0        Krokrell                     crew-phones, crew, staff              handhelds
+    tern-scanner-1          13.0                                     ship-scanners                         handhelds
     gannet-phone-2          11.0        Brodunk                      crew-phones, crew, staff              handhelds
     ------- standard error -------
 
-    64 of 141 devices, as of Sun 14 Mar 2027 07:00
+    69 of 146 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
@@ -1952,6 +1969,7 @@ fn a_silent_device() {
     petrel-tickets  ┃ compliant
     held by nobody; state collected Wed 22:18, 1 d 1 h ago
     in ticket-servers
+    like its 8 peers of ticket-servers
 
     Findings
       none
@@ -1967,7 +1985,7 @@ fn a_silent_device() {
       agent.last_seen         2027-03-03T21:18:00Z                                                       agents  1 d 1 h ago
       agent.version           5.2.2                                                                      agents  1 d 1 h ago
       certificate.not_after   2027-09-20T12:00:00Z                                                       agents  1 d 1 h ago
-      disk.free_bytes         22.5 GB                                                                    agents  1 d 1 h ago
+      disk.free_bytes         30 GB                                                                      agents  1 d 1 h ago
       log.level               info                                                                       agents  1 d 1 h ago
       log.retention_days      35 d                                                                       agents  1 d 1 h ago
       net.address             not collected
@@ -1991,6 +2009,7 @@ fn a_silent_device() {
     petrel-tickets  ╱ on notice
     held by nobody; state collected Wed 3 Mar 22:18, 6 d 1 h ago
     in ticket-servers
+    like its 8 peers of ticket-servers
     as last known, by facts that are too old: ticket-servers (role)
 
     Findings
@@ -2009,7 +2028,7 @@ fn a_silent_device() {
       agent.last_seen         2027-03-03T21:18:00Z                                              agents  6 d 1 h ago, too old
       agent.version           5.2.2                                                             agents  6 d 1 h ago, too old
       certificate.not_after   2027-09-20T12:00:00Z                                              agents  6 d 1 h ago, too old
-      disk.free_bytes         22.5 GB                                                           agents  6 d 1 h ago, too old
+      disk.free_bytes         30 GB                                                             agents  6 d 1 h ago, too old
       log.level               info                                                              agents  6 d 1 h ago, too old
       log.retention_days      35 d                                                              agents  6 d 1 h ago, too old
       net.address             not collected
@@ -2033,6 +2052,7 @@ fn a_silent_device() {
     petrel-tickets  ┃ compliant
     held by nobody; state collected Fri 22:07, 1 d 1 h ago
     in ticket-servers
+    like its 8 peers of ticket-servers
 
     Findings
       silence  closed Thu 07:00  answered
@@ -2048,7 +2068,7 @@ fn a_silent_device() {
       agent.last_seen         2027-03-12T21:07:00Z                                                       agents  1 d 1 h ago
       agent.version           5.2.2                                                                      agents  1 d 1 h ago
       certificate.not_after   2027-09-20T12:00:00Z                                                       agents  1 d 1 h ago
-      disk.free_bytes         32.9 GB                                                                    agents  1 d 1 h ago
+      disk.free_bytes         30.4 GB                                                                    agents  1 d 1 h ago
       log.level               info                                                                       agents  1 d 1 h ago
       log.retention_days      35 d                                                                       agents  1 d 1 h ago
       net.address             not collected
@@ -2354,47 +2374,47 @@ fn an_assessment_that_stands() {
     insta::assert_snapshot!(shown_by_the_demo(&["assess"]), @r#"
     $ fencepost assess
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
-    141 devices:  ┃ 131 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
+    146 devices:  ┃ 136 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
     among them ╿ 2 compliant by waiver
 
-    Fulmar        ┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃    16   15 compliant  1 non-compliant
-    Gannet        ┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃    16   all compliant, 1 of them by waiver
-    Holm Quay     ┃┃┃┃┃┃┃┃┃┃          10   all compliant
-    Ness Pier     ┃┃┃┃┃┃┃┃┃╱          10   9 compliant  1 on notice
-    Office        ┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃     15   12 compliant  1 on notice  2 non-compliant
-    Petrel        ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃    16   all compliant
-    Puffin        ╳╿┃┃╳┃┃┃┃┃┃┃┃┃┃┃    16   14 compliant (1 by waiver)  2 non-compliant
-    Razorbill     ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃    16   15 compliant  1 non-compliant
-    Sund Landing  ┃┃┃┃┃┃┃┃┃┃          10   all compliant
-    Tern          ┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃╳    16   14 compliant  1 unproven  1 non-compliant
+    Fulmar        ┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃    17   16 compliant  1 non-compliant
+    Gannet        ┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃    17   all compliant, 1 of them by waiver
+    Holm Quay     ┃┃┃┃┃┃┃┃┃┃           10   all compliant
+    Ness Pier     ┃┃┃┃┃┃┃┃┃╱           10   9 compliant  1 on notice
+    Office        ┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃      15   12 compliant  1 on notice  2 non-compliant
+    Petrel        ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃    17   all compliant
+    Puffin        ╳╿┃┃╳┃┃┃┃┃┃┃┃┃┃┃     16   14 compliant (1 by waiver)  2 non-compliant
+    Razorbill     ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃    17   16 compliant  1 non-compliant
+    Sund Landing  ┃┃┃┃┃┃┃┃┃┃           10   all compliant
+    Tern          ┃┃┃┃┃┃┃┃┃┃┆┃┃┃┃┃╳    17   15 compliant  1 unproven  1 non-compliant
 
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
-    laptop-lock                              1        1    28          111
-    not-rooted                               1        0    80           60
-    charts-current                           1        0    11          129
-    disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
-    certificate-valid                        1        0     8          132
-    kiosk/processes.guardd                   1        0    19          121  1 excepted
-    laptop/software.seedpool                 1        0    29          111
-    ticket-server/sshd.permit_root_login     1        0     8          132
-    ticket-server/log.retention_days         1        0     8          132
-    handheld-encrypted                       0        1    75           65
-    android-supported                        1        0    63           77  1 waived
-    phone-lock                               0        0    69           72
-    bridge-lock                              2        0    10          129  2 waived
-    laptop-supported                         0        0    30          111
-    agent-recent                             0        0    60           81
-    kiosk/disk.free_bytes                    0        0    20          121  1 excepted
-    kiosk/processes.soundings                0        0    20          121  1 excepted
-    laptop/software.peepcam                  0        0    30          111
-    laptop/software.hullplan                 0        0    30          111
-    ticket-server/processes.guardd           0        0     9          132
-    ticket-server/processes.ticketd          0        0     9          132
-    firewall-on                              2        0    28          111  on trial
-    ticket-server/queue.workers              1        0     8          132  on trial
-    kiosk/processes                          0        0    20          121  on trial, 1 excepted
+    laptop-lock                              1        1    28          116
+    not-rooted                               1        0    85           60
+    charts-current                           1        0    11          134
+    disk-encrypted                           1        0    29          116  1 passed with nothing to check, 1 on the way
+    certificate-valid                        1        0     8          137
+    kiosk/processes.guardd                   1        0    19          126  1 excepted
+    laptop/software.seedpool                 1        0    29          116
+    ticket-server/sshd.permit_root_login     1        0     8          137
+    ticket-server/log.retention_days         1        0     8          137
+    handheld-encrypted                       0        1    80           65
+    android-supported                        1        0    68           77  1 waived
+    phone-lock                               0        0    74           72
+    bridge-lock                              2        0    10          134  2 waived
+    laptop-supported                         0        0    30          116
+    agent-recent                             0        0    60           86
+    kiosk/disk.free_bytes                    0        0    20          126  1 excepted
+    kiosk/processes.soundings                0        0    20          126  1 excepted
+    laptop/software.peepcam                  0        0    30          116
+    laptop/software.hullplan                 0        0    30          116
+    ticket-server/processes.guardd           0        0     9          137
+    ticket-server/processes.ticketd          0        0     9          137
+    firewall-on                              2        0    28          116  on trial
+    ticket-server/queue.workers              1        0     8          137  on trial
+    kiosk/processes                          0        0    20          126  on trial, 1 excepted
 
     0 opened, 0 closed, 1 fell due since Sat 13 Mar 2027 07:00
       fell due  puffin-bridge-1  charts-current  due since Sun 07:00, now
@@ -2406,7 +2426,7 @@ fn an_assessment_that_stands() {
     insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "groups"]), @r#"
     $ fencepost assess --by groups
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
-    141 devices:  ┃ 131 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
+    146 devices:  ┃ 136 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
     among them ╿ 2 compliant by waiver
 
     bridge          ┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃                           18   1 non-compliant
@@ -2420,6 +2440,7 @@ fn an_assessment_that_stands() {
     holm-scanners   ┃┃┃┃┃                                         5   all compliant
     kiosks          ┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃                        21   1 non-compliant
     laptops         ┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱┃┃┃┃┃╳┃┃┃┃┃┃               30   1 on notice  3 non-compliant
+    ship-scanners   ┃┃┃┃┃                                         5   all compliant
     shore           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃╳┃┃╳┃╱┃┃┃┃┃┃┃┃┃    45   2 on notice  2 non-compliant
                     ┃┃┃┃
     staff           ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳┃┃╳┃╱┃    96   2 by waiver  1 on notice  1 unproven  5 non-compliant
@@ -2431,30 +2452,30 @@ fn an_assessment_that_stands() {
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
-    laptop-lock                              1        1    28          111
-    not-rooted                               1        0    80           60
-    charts-current                           1        0    11          129
-    disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
-    certificate-valid                        1        0     8          132
-    kiosk/processes.guardd                   1        0    19          121  1 excepted
-    laptop/software.seedpool                 1        0    29          111
-    ticket-server/sshd.permit_root_login     1        0     8          132
-    ticket-server/log.retention_days         1        0     8          132
-    handheld-encrypted                       0        1    75           65
-    android-supported                        1        0    63           77  1 waived
-    phone-lock                               0        0    69           72
-    bridge-lock                              2        0    10          129  2 waived
-    laptop-supported                         0        0    30          111
-    agent-recent                             0        0    60           81
-    kiosk/disk.free_bytes                    0        0    20          121  1 excepted
-    kiosk/processes.soundings                0        0    20          121  1 excepted
-    laptop/software.peepcam                  0        0    30          111
-    laptop/software.hullplan                 0        0    30          111
-    ticket-server/processes.guardd           0        0     9          132
-    ticket-server/processes.ticketd          0        0     9          132
-    firewall-on                              2        0    28          111  on trial
-    ticket-server/queue.workers              1        0     8          132  on trial
-    kiosk/processes                          0        0    20          121  on trial, 1 excepted
+    laptop-lock                              1        1    28          116
+    not-rooted                               1        0    85           60
+    charts-current                           1        0    11          134
+    disk-encrypted                           1        0    29          116  1 passed with nothing to check, 1 on the way
+    certificate-valid                        1        0     8          137
+    kiosk/processes.guardd                   1        0    19          126  1 excepted
+    laptop/software.seedpool                 1        0    29          116
+    ticket-server/sshd.permit_root_login     1        0     8          137
+    ticket-server/log.retention_days         1        0     8          137
+    handheld-encrypted                       0        1    80           65
+    android-supported                        1        0    68           77  1 waived
+    phone-lock                               0        0    74           72
+    bridge-lock                              2        0    10          134  2 waived
+    laptop-supported                         0        0    30          116
+    agent-recent                             0        0    60           86
+    kiosk/disk.free_bytes                    0        0    20          126  1 excepted
+    kiosk/processes.soundings                0        0    20          126  1 excepted
+    laptop/software.peepcam                  0        0    30          116
+    laptop/software.hullplan                 0        0    30          116
+    ticket-server/processes.guardd           0        0     9          137
+    ticket-server/processes.ticketd          0        0     9          137
+    firewall-on                              2        0    28          116  on trial
+    ticket-server/queue.workers              1        0     8          137  on trial
+    kiosk/processes                          0        0    20          126  on trial, 1 excepted
 
     0 opened, 0 closed, 1 fell due since Sat 13 Mar 2027 07:00
       fell due  puffin-bridge-1  charts-current  due since Sun 07:00, now
@@ -2466,11 +2487,11 @@ fn an_assessment_that_stands() {
     insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "platform"]), @r#"
     $ fencepost assess --by platform
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
-    141 devices:  ┃ 131 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
+    146 devices:  ┃ 136 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
     among them ╿ 2 compliant by waiver
 
-    android  ┃┃┃┃┃┃┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳╿┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃┃┃┃    64   62 compliant (2 by waiver)  2 non-compliant
-             ┃┃┃┃┃┃
+    android  ┃┃┃┃┃┃┃┃┃┃┃┃┃┃╿┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳╿┃┃┃┃┃┃┃┃┃╳┃┃┃┃┃┃┃┃    69   67 compliant (2 by waiver)  2 non-compliant
+             ┃┃┃┃┃┃┃┃┃┃┃
     ios      ┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┆┃                                             17   16 compliant  1 unproven
     linux    ┃╳┃┃┃┃┃┃┃┃┃┃┃╱┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃╳                                30   27 compliant  1 on notice  2 non-compliant
     macos    ┃┃┃╱┃┃┃                                                        7   6 compliant  1 on notice
@@ -2479,30 +2500,30 @@ fn an_assessment_that_stands() {
     State collected between Sat 02:10, 1 d 4 h ago, and Sun 05:30, imported Sun 07:00
 
     RULE                                  FAIL  UNKNOWN  PASS  NOT COVERED
-    laptop-lock                              1        1    28          111
-    not-rooted                               1        0    80           60
-    charts-current                           1        0    11          129
-    disk-encrypted                           1        0    29          111  1 passed with nothing to check, 1 on the way
-    certificate-valid                        1        0     8          132
-    kiosk/processes.guardd                   1        0    19          121  1 excepted
-    laptop/software.seedpool                 1        0    29          111
-    ticket-server/sshd.permit_root_login     1        0     8          132
-    ticket-server/log.retention_days         1        0     8          132
-    handheld-encrypted                       0        1    75           65
-    android-supported                        1        0    63           77  1 waived
-    phone-lock                               0        0    69           72
-    bridge-lock                              2        0    10          129  2 waived
-    laptop-supported                         0        0    30          111
-    agent-recent                             0        0    60           81
-    kiosk/disk.free_bytes                    0        0    20          121  1 excepted
-    kiosk/processes.soundings                0        0    20          121  1 excepted
-    laptop/software.peepcam                  0        0    30          111
-    laptop/software.hullplan                 0        0    30          111
-    ticket-server/processes.guardd           0        0     9          132
-    ticket-server/processes.ticketd          0        0     9          132
-    firewall-on                              2        0    28          111  on trial
-    ticket-server/queue.workers              1        0     8          132  on trial
-    kiosk/processes                          0        0    20          121  on trial, 1 excepted
+    laptop-lock                              1        1    28          116
+    not-rooted                               1        0    85           60
+    charts-current                           1        0    11          134
+    disk-encrypted                           1        0    29          116  1 passed with nothing to check, 1 on the way
+    certificate-valid                        1        0     8          137
+    kiosk/processes.guardd                   1        0    19          126  1 excepted
+    laptop/software.seedpool                 1        0    29          116
+    ticket-server/sshd.permit_root_login     1        0     8          137
+    ticket-server/log.retention_days         1        0     8          137
+    handheld-encrypted                       0        1    80           65
+    android-supported                        1        0    68           77  1 waived
+    phone-lock                               0        0    74           72
+    bridge-lock                              2        0    10          134  2 waived
+    laptop-supported                         0        0    30          116
+    agent-recent                             0        0    60           86
+    kiosk/disk.free_bytes                    0        0    20          126  1 excepted
+    kiosk/processes.soundings                0        0    20          126  1 excepted
+    laptop/software.peepcam                  0        0    30          116
+    laptop/software.hullplan                 0        0    30          116
+    ticket-server/processes.guardd           0        0     9          137
+    ticket-server/processes.ticketd          0        0     9          137
+    firewall-on                              2        0    28          116  on trial
+    ticket-server/queue.workers              1        0     8          137  on trial
+    kiosk/processes                          0        0    20          126  on trial, 1 excepted
 
     0 opened, 0 closed, 1 fell due since Sat 13 Mar 2027 07:00
       fell due  puffin-bridge-1  charts-current  due since Sun 07:00, now
@@ -2526,17 +2547,17 @@ fn vetting() {
        = help: rule `firewall-on` would, once it is enforced
 
     note[group-without-use]: nothing names group `shore`
-      --> groups.toml:37:9
+      --> groups.toml:41:9
        |
-    37 | id    = "shore"
+    41 | id    = "shore"
        |         ^^^^^^^
        |
        = help: name it in a rule, a baseline or an access rule, or take it away
 
     note[group-without-use]: nothing names group `bridge-devices`
-      --> groups.toml:47:12
+      --> groups.toml:51:12
        |
-    47 | id       = "bridge-devices"
+    51 | id       = "bridge-devices"
        |            ^^^^^^^^^^^^^^^^
        |
        = help: name it in a rule, a baseline or an access rule, or take it away
@@ -2557,7 +2578,7 @@ fn vetting() {
       |
       = help: take it out once nobody needs to look it up
 
-    note[everybody-meets]: all 69 devices meet this, and none ever failed rule `phone-lock`
+    note[everybody-meets]: all 74 devices meet this, and none ever failed rule `phone-lock`
       --> rules/handhelds.toml:39:13
        |
     39 | require  = 'lock.idle_minutes <= 15'
@@ -2569,11 +2590,11 @@ fn vetting() {
      --> baselines/unattended.toml:9:1
       |
     9 | "disk.free_bytes" = { test = ">= 2 * 10 ** 9", topic = "storage", severity = "low", grace = "7d", fix = "Remove o...
-      | ^^^^^^^^^^^^^^^^^ the lowest is 5437500000
+      | ^^^^^^^^^^^^^^^^^ the lowest is 2100000000
       |
       = help: if it could be stricter, preview a stricter one
 
-    1 warning, 6 notes in 19 files, with 24 rules and 6 examples; tried on 141 devices, as of Sun 14 Mar 2027 07:00
+    1 warning, 6 notes in 20 files, with 24 rules and 6 examples; tried on 146 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
@@ -2582,7 +2603,7 @@ fn a_preview_of_nothing() {
     insta::assert_snapshot!(shown_by_the_demo(&["preview"]), @r#"
     $ fencepost preview
     Preview of the edited workspace against assessment 14, as of Sun 14 Mar 2027 07:00
-    The rules are the same: nothing would change on 141 devices
+    The rules are the same: nothing would change on 146 devices
     ------- standard error -------
 
     Nothing of this was written.
@@ -2630,14 +2651,14 @@ fn baselines() {
 fn drafts() {
     insta::assert_snapshot!(shown_by_the_demo(&["source", "draft", "ferry/feeds/handhelds-2027-03-14.csv"]), @r#"
     $ fencepost source draft ferry/feeds/handhelds-2027-03-14.csv
-    # A draft for feeds/handhelds-2027-03-14.csv: 81 records, 13 fields looked at. Read it, finish it, and put it into fencepost.toml;
+    # A draft for feeds/handhelds-2027-03-14.csv: 86 records, 16 fields looked at. Read it, finish it, and put it into fencepost.toml;
     # then see what would come of it: fencepost import --dry-run feeds/handhelds-2027-03-14.csv
 
     [[source]]
     id               = "handhelds-2"
     files            = ["feeds/handhelds-*.csv"]  # which files are this feed
     format           = "csv"
-    device           = "Asset tag"            # 81 different in 81 records: fulmar-bridge-1
+    device           = "Asset tag"            # 86 different in 86 records: fulmar-bridge-1
     collected        = "Exported at"          # when the state was collected: 2027-03-14 05:30
     time_zone        = "Europe/Oslo"          # the times name no offset; the workspace's zone is a guess
     # trust          = 10                     # could not tell: where feeds disagree, the higher wins
@@ -2651,15 +2672,19 @@ fn drafts() {
     "Site"             = "site"                         # Fulmar, Gannet, Petrel, .. (9 different)
     "Model"            = "model"                        # Skerry T10, Crew phone, Quay S2
     "OS ver."          = "os.version"                   # 13.0, 17.3, 11.0, .. (4 different)
-    "Encrypted?"       = { fact = "disk.encrypted", true_when = ["Yes"], false_when = ["No"] }  # Yes, No; empty in 1 of 81
+    "Encrypted?"       = { fact = "disk.encrypted", true_when = ["Yes"], false_when = ["No"] }  # Yes, No; empty in 1 of 86
     "Rooted?"          = { fact = "security.rooted", true_when = ["Yes"], false_when = ["No"] }  # No, Yes
     "Lock after (min)" = { fact = "lock_after", unit = "min" }  # 5, 30
     "Free (GB)"        = { fact = "disk.free_bytes", unit = "GB" }  # 38.5, 27.5, 33.5, .. (37 different)
     "Booked as"        = "booked_as"                    # company, personal
-    "Issued to"        = "issued_to"                    # B-1001, B-1004, B-1005, .. (54 different); empty in 15 of 81
+    "Issued to"        = "issued_to"                    # B-1001, B-1004, B-1005, .. (54 different); empty in 20 of 86
+    "Scan (ms)"        = { fact = "scan", unit = "ms" }  # 208, 638, 623, .. (19 different); empty in 66 of 86
+    "Radio"            = "radio"                        # R3, R4; empty in 66 of 86
+    "Radio power"      = "radio_power"                  # full, auto; empty in 66 of 86
 
     # For facts.toml, below [facts]; a field with a unit needs its line there:
     # "lock_after" = { type = "number", unit = "min" }
+    # "scan" = { type = "number", unit = "ms" }
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["facts", "draft"]), @r#"
     $ fencepost facts draft
@@ -2672,7 +2697,7 @@ fn drafts() {
 fn the_whole_ledger_is_verified() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--verify"]), @r#"
     $ fencepost history --verify
-    The ledger is whole. Read: 59 runs, 141 devices, 170 documents, 44 versions of findings, 1376 standings and decisions, 1 rule set.
+    The ledger is whole. Read: 59 runs, 146 devices, 179 documents, 44 versions of findings, 1416 standings and decisions, 1 rule set.
     "#);
 }
 
