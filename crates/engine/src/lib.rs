@@ -59,7 +59,7 @@ pub use compare::members::DriftQuery;
 pub use compare::outliers::{OutlierSet, OutlyingDevice};
 pub use compare::view::{
     AlikeDevices, AssemblyReport, ComparedRow, CountDifference, DeviceDifference, DriftCounts, DriftMember,
-    DriftMovement, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference, RoleReport,
+    DriftMovement, DriftPart, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference, RoleReport,
     SharedDifferences, UndecidedInRole, WholeReport,
 };
 pub use draft::derive::{DeriveOptions, DerivedAs, Difference, Pattern};

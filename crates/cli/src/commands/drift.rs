@@ -3,13 +3,18 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use fencepost_core::drift::{ReferenceName, moment_of_past};
-use fencepost_engine::{AssemblyReport, DriftDetail, DriftQuery, DriftReport, DriftSetReport, Project, Reading};
+use fencepost_engine::{
+    AssemblyReport, DriftDetail, DriftPart, DriftQuery, DriftReport, DriftSetReport, EngineError, Project, Reading,
+};
 use fencepost_formats::FileText;
 use jiff::Timestamp;
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
 use super::list::mistakes_in_condition;
-use super::{Common, OpenWorkspace, OutputFormat, as_file, clock_of, write_json, write_rows};
+use super::{
+    Common, JsonList, OpenWorkspace, OutputFormat, as_file, clock_of, write_csv_heading, write_json, write_rows,
+    write_rows_below,
+};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::drift::DriftPage;
@@ -127,7 +132,26 @@ impl DriftArgs {
 
     fn detail(&self) -> DriftDetail {
         let tells_since = self.device.is_some() || self.since.is_some() || self.format != OutputFormat::Table;
-        DriftDetail { beginnings: tells_since, same: self.all, fact: self.fact.clone() }
+        DriftDetail {
+            beginnings: tells_since,
+            counts_only: self.tells_counts(),
+            same: self.all,
+            fact: self.fact.clone(),
+        }
+    }
+
+    /// Returns whether a line for each set is all that is told.
+    fn tells_counts(&self) -> bool {
+        let is_one = self.id.is_some() || (self.by.is_none() && (self.filter.is_some() || self.against.is_some()));
+        let tells_more = self.since.is_some() || self.fail_on.is_some() || self.fact.is_some() || self.device.is_some();
+        self.format == OutputFormat::Table && !is_one && !tells_more
+    }
+
+    /// Returns whether sets are written as they are compared, one after the other.
+    fn is_streamed(&self, reading: &Reading<'_>) -> bool {
+        let is_assembly = |id: &String| reading.project.rules.drift().assemblies.iter().any(|one| one.id == *id);
+        let needs_all = self.since.is_some() || self.fail_on.is_some() || self.device.is_some() || self.whole.is_some();
+        self.format != OutputFormat::Table && !needs_all && !self.id.as_ref().is_some_and(is_assembly)
     }
 
     fn files(&self) -> Vec<FileText> {
@@ -159,7 +183,14 @@ pub fn cmd_drift(ui: &mut Ui, common: &Common, args: &DriftArgs) -> Result<ExitC
     if let Some(fact) = &args.outliers {
         return show_outliers(ui, args, &reading, &query, fact);
     }
-    let report = compare(ui, args, &reading, &query, &args.detail())?;
+    if args.is_streamed(&reading) {
+        return stream(ui, args, &reading, &query);
+    }
+    let mut report = compare(ui, args, &reading, &query, &args.detail())?;
+    if args.tells_counts() && report.sets.len() + report.assemblies.len() == 1 {
+        // The only one is told in full.
+        report = compare(ui, args, &reading, &query, &DriftDetail { counts_only: false, ..args.detail() })?;
+    }
     if let Some(device) = &args.device
         && report.sets.is_empty()
         && report.assemblies.is_empty()
@@ -209,6 +240,77 @@ pub fn cmd_drift(ui: &mut Ui, common: &Common, args: &DriftArgs) -> Result<ExitC
         count(new as u64, "new difference", "new differences")
     ));
     Ok(ExitCode::from(1))
+}
+
+/// Writes what is compared for machines, set by set.
+fn stream(ui: &mut Ui, args: &DriftArgs, reading: &Reading<'_>, query: &DriftQuery) -> Result<ExitCode, CommandError> {
+    let mut out = DriftStream {
+        format: args.format,
+        with_values: args.fact.is_some(),
+        head: json!({ "schema": SCHEMA, "as_of": reading.at.to_string() }),
+        sets: None,
+        assemblies: Vec::new(),
+    };
+    let said = reading.each_drift(query, &args.detail(), |part| out.write(ui, &part).map_err(EngineError::Output))?;
+    match said {
+        Ok(_) => out.end(ui)?,
+        Err(mistakes) => return Err(mistakes_in_condition(ui, &args.files(), &mistakes)),
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What is compared, written as it comes.
+struct DriftStream {
+    format: OutputFormat,
+    with_values: bool,
+    head: Json,
+    /// The list of sets, or of rows, once something was written.
+    sets: Option<JsonList>,
+    assemblies: Vec<Json>,
+}
+
+impl DriftStream {
+    fn write(&mut self, ui: &mut Ui, part: &DriftPart) -> std::io::Result<()> {
+        if self.format != OutputFormat::Json {
+            self.begin(ui)?;
+            let rows = drift_json::rows_of(part);
+            return write_rows_below(ui, self.format, &drift_json::COLUMNS, rows);
+        }
+        match part {
+            DriftPart::Set(set) => {
+                let mut text = Vec::new();
+                JsonList::add_to(&drift_json::set(set, None, self.with_values), &mut text);
+                self.begin(ui)?.write(ui, &text)
+            }
+            DriftPart::Assembly(assembly) => {
+                self.assemblies.push(drift_json::assembly(assembly, None));
+                Ok(())
+            }
+        }
+    }
+
+    /// Writes what stands before the first set or row, if nothing was written yet.
+    fn begin(&mut self, ui: &mut Ui) -> std::io::Result<&mut JsonList> {
+        if self.sets.is_none() {
+            self.sets = Some(match self.format {
+                OutputFormat::Json => JsonList::begin(ui, self.head.clone(), "sets")?,
+                OutputFormat::Csv => {
+                    write_csv_heading(ui, &drift_json::COLUMNS)?;
+                    JsonList::default()
+                }
+                OutputFormat::Table | OutputFormat::Jsonl => JsonList::default(),
+            });
+        }
+        Ok(self.sets.get_or_insert_default())
+    }
+
+    fn end(mut self, ui: &mut Ui) -> std::io::Result<()> {
+        self.begin(ui)?;
+        match (self.format, self.sets.take()) {
+            (OutputFormat::Json, Some(list)) => list.end_with(ui, "assemblies", &self.assemblies.into()),
+            _ => Ok(()),
+        }
+    }
 }
 
 fn show_outliers(

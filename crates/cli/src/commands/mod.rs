@@ -342,6 +342,7 @@ fn write_json(ui: &mut Ui, json: &impl Serialize) -> Result<(), CommandError> {
 }
 
 /// A JSON document that ends in a list, whose items are written as they are made.
+#[derive(Default)]
 struct JsonList {
     /// Whether an item was written.
     begun: bool,
@@ -349,9 +350,9 @@ struct JsonList {
 
 impl JsonList {
     /// Begins a document with what stands before its list, an object, and the key of the list.
-    fn begin(ui: &mut Ui, mut head: Json, key: &str) -> Result<Self, CommandError> {
+    fn begin(ui: &mut Ui, mut head: Json, key: &str) -> std::io::Result<Self> {
         head[key] = Json::Array(Vec::new());
-        let text = serde_json::to_string_pretty(&head).map_err(|error| CommandError::Output(error.into()))?;
+        let text = serde_json::to_string_pretty(&head)?;
         ui.json(text.strip_suffix("]\n}").unwrap_or(&text))?;
         Ok(Self { begun: false })
     }
@@ -375,6 +376,13 @@ impl JsonList {
         ui.json(text)
     }
 
+    /// Ends the list, and the document with another that is at hand.
+    fn end_with(self, ui: &mut Ui, key: &str, last: &Json) -> std::io::Result<()> {
+        ui.json(if self.begun { "\n  ]" } else { "]" })?;
+        let text = serde_json::to_string_pretty(last)?.replace('\n', "\n  ");
+        ui.json(&format!(",\n  \"{key}\": {text}\n}}\n"))
+    }
+
     fn end(self, ui: &mut Ui) -> Result<(), CommandError> {
         Ok(ui.json(if self.begun { "\n  ]\n}\n" } else { "]\n}\n" })?)
     }
@@ -387,28 +395,36 @@ fn write_rows(
     columns: &[&str],
     rows: impl IntoIterator<Item = Json>,
 ) -> Result<(), CommandError> {
-    match format {
-        OutputFormat::Table | OutputFormat::Json | OutputFormat::Jsonl => {
-            for row in rows {
+    if format == OutputFormat::Csv {
+        write_csv_heading(ui, columns)?;
+    }
+    Ok(write_rows_below(ui, format, columns, rows)?)
+}
+
+/// Writes flat objects as lines of JSON or rows of CSV, the latter below a heading that was written.
+fn write_rows_below(
+    ui: &mut Ui,
+    format: OutputFormat,
+    columns: &[&str],
+    rows: impl IntoIterator<Item = Json>,
+) -> std::io::Result<()> {
+    for row in rows {
+        match format {
+            OutputFormat::Table | OutputFormat::Json | OutputFormat::Jsonl => {
                 ui.json(&row.to_string())?;
                 ui.json("\n")?;
             }
-        }
-        OutputFormat::Csv => {
-            write_csv_heading(ui, columns)?;
-            for row in rows {
-                write_csv_row(ui, columns.iter().map(|column| &row[*column]))?;
-            }
+            OutputFormat::Csv => write_csv_row(ui, columns.iter().map(|column| &row[*column]))?,
         }
     }
     Ok(())
 }
 
-fn write_csv_heading(ui: &mut Ui, columns: &[&str]) -> Result<(), CommandError> {
+fn write_csv_heading(ui: &mut Ui, columns: &[&str]) -> std::io::Result<()> {
     let heading: Vec<Json> = columns.iter().map(|column| Json::from(*column)).collect();
     write_csv_row(ui, &heading)
 }
 
-fn write_csv_row<'c>(ui: &mut Ui, cells: impl IntoIterator<Item = &'c Json>) -> Result<(), CommandError> {
-    Ok(ui.csv(&fencepost_formats::csv_line(cells))?)
+fn write_csv_row<'c>(ui: &mut Ui, cells: impl IntoIterator<Item = &'c Json>) -> std::io::Result<()> {
+    ui.csv(&fencepost_formats::csv_line(cells))
 }

@@ -390,7 +390,7 @@ impl DriftPage<'_> {
     fn device(&self, id: &str, member: &DriftMember) -> String {
         let mut out = String::new();
         let strong = self.styles.strong;
-        let differences = match member.differences.len() {
+        let differences = match member.differing {
             0 => "no difference that nobody accepted".to_owned(),
             many => count(many as u64, "difference", "differences"),
         };
@@ -606,11 +606,11 @@ fn post(member: &DriftMember) -> Post {
         (false, true) => Standing::Unproven,
         (false, false) => Standing::Compliant,
     };
-    Post { standing, by_waiver: standing == Standing::Compliant && !member.accepted.is_empty() }
+    Post { standing, by_waiver: standing == Standing::Compliant && member.accepting > 0 }
 }
 
 fn post_of_whole(whole: &WholeReport) -> Post {
-    let accepted = whole.roles.iter().flat_map(|role| &role.members).any(|member| !member.accepted.is_empty());
+    let accepted = whole.roles.iter().flat_map(|role| &role.members).any(|member| member.accepting > 0);
     let standing = if whole.differences() > 0 { Standing::NonCompliant } else { Standing::Compliant };
     Post { standing, by_waiver: standing == Standing::Compliant && accepted }
 }

@@ -2,7 +2,8 @@
 
 use fencepost_core::drift::Place;
 use fencepost_engine::{
-    AssemblyReport, DeviceDifference, DriftMember, DriftMovement, DriftReport, DriftSetReport, MemberDifference,
+    AssemblyReport, DeviceDifference, DriftMember, DriftMovement, DriftPart, DriftReport, DriftSetReport,
+    MemberDifference,
 };
 use fencepost_formats::json_of_datum;
 use serde_json::{Value as Json, json};
@@ -63,7 +64,7 @@ fn moved(all: &[DeviceDifference]) -> Json {
     all.iter().map(one).collect()
 }
 
-fn set(report: &DriftSetReport, movement: Option<&DriftMovement>, with_values: bool) -> Json {
+pub fn set(report: &DriftSetReport, movement: Option<&DriftMovement>, with_values: bool) -> Json {
     let counts = report.counts();
     let named = |is: fn(&DriftMember) -> bool| {
         report.members.iter().filter(|member| is(member)).map(|member| member.device.clone()).collect::<Vec<String>>()
@@ -148,28 +149,44 @@ pub fn report(report: &DriftReport, movements: Option<&Movements>, with_values: 
 
 /// The differences as rows, those accepted among them.
 pub fn rows(report: &DriftReport) -> Vec<Json> {
-    let mut rows = Vec::new();
-    let mut add = |id: &str, part: Option<[&str; 2]>, member: &DriftMember| {
-        for one in member.differences.iter().chain(&member.accepted) {
-            let mut row = difference(one);
-            row["schema"] = SCHEMA.into();
-            row["set"] = json!(id);
-            row["whole"] = json!(part.map(|[whole, _]| whole));
-            row["role"] = json!(part.map(|[_, role]| role));
-            row["device"] = json!(member.device);
-            row["accepted"] = json!(one.accepted_by.is_some());
-            rows.push(row);
-        }
-    };
-    for set in &report.sets {
-        set.members.iter().for_each(|member| add(&set.id, None, member));
+    let sets = report.sets.iter().flat_map(rows_of_set);
+    sets.chain(report.assemblies.iter().flat_map(rows_of_assembly)).collect()
+}
+
+/// The differences of a set or an assembly as rows.
+pub fn rows_of(part: &DriftPart) -> Vec<Json> {
+    match part {
+        DriftPart::Set(set) => rows_of_set(set),
+        DriftPart::Assembly(assembly) => rows_of_assembly(assembly),
     }
-    for assembly in &report.assemblies {
-        for whole in &assembly.wholes {
-            for role in &whole.roles {
-                role.members.iter().for_each(|member| add(&assembly.id, Some([&whole.whole, &role.role]), member));
-            }
+}
+
+fn rows_of_set(set: &DriftSetReport) -> Vec<Json> {
+    set.members.iter().flat_map(|member| rows_of_member(&set.id, None, member)).collect()
+}
+
+fn rows_of_assembly(assembly: &AssemblyReport) -> Vec<Json> {
+    let mut rows = Vec::new();
+    for whole in &assembly.wholes {
+        for role in &whole.roles {
+            let part = Some([whole.whole.as_str(), &role.role]);
+            rows.extend(role.members.iter().flat_map(|member| rows_of_member(&assembly.id, part, member)));
         }
     }
     rows
+}
+
+/// Rows of a device; `part` is its whole and role, where it is of an assembly.
+fn rows_of_member(id: &str, part: Option<[&str; 2]>, member: &DriftMember) -> Vec<Json> {
+    let row = |one: &MemberDifference| {
+        let mut row = difference(one);
+        row["schema"] = SCHEMA.into();
+        row["set"] = json!(id);
+        row["whole"] = json!(part.map(|[whole, _]| whole));
+        row["role"] = json!(part.map(|[_, role]| role));
+        row["device"] = json!(member.device);
+        row["accepted"] = json!(one.accepted_by.is_some());
+        row
+    };
+    member.differences.iter().chain(&member.accepted).map(row).collect()
 }

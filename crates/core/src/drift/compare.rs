@@ -1,6 +1,6 @@
 //! Compares devices that ought to be alike with one another, with one of them, or with how they were.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 
 use rust_decimal::Decimal;
 
@@ -158,7 +158,8 @@ const LEAST_FOR_DISTINCT: usize = 5;
 #[derive(Clone, Debug)]
 enum Told {
     Everyone,
-    Members(BTreeSet<usize>),
+    /// By their positions, ascending.
+    Members(Rc<[usize]>),
 }
 
 /// What stands at a place on the members that have something there, ascending by member.
@@ -173,15 +174,14 @@ pub fn compare(
     reference: Reference<'_>,
     settings: CompareSettings<'_>,
 ) -> Comparison {
-    let comparer = Comparer { table, members, reference, settings };
+    let comparer = Comparer::new(table, members, reference, settings);
     let columns = columns_of(table, members);
     let mut told: Vec<Told> = Vec::with_capacity(columns.len());
     let mut found = Comparison::default();
     for (index, cells) in columns.iter().enumerate() {
         let place = PlaceId::of_index(index);
         // What a place lies in has a smaller number.
-        let above =
-            table.parent(place).map_or_else(|| Told::Members(BTreeSet::new()), |above| told[above.index()].clone());
+        let above = table.parent(place).map_or_else(|| Told::Members(Rc::new([])), |above| told[above.index()].clone());
         let below = match above {
             Told::Everyone => Told::Everyone,
             Told::Members(passed_over) => comparer.look_at(place, cells, passed_over, &mut found),
@@ -196,7 +196,7 @@ pub fn compare(
 
 /// Returns what most devices hold, place by place; what has no common value, or is left out since nearly all differ, is missing.
 pub fn common_state(table: &FactTable<'_>, members: &[Member<'_>], settings: CompareSettings<'_>) -> Snapshot {
-    let comparer = Comparer { table, members, reference: Reference::Majority, settings };
+    let comparer = Comparer::new(table, members, Reference::Majority, settings);
     let columns = columns_of(table, members);
     let mut held: Vec<bool> = Vec::with_capacity(columns.len());
     let mut cells = Vec::new();
@@ -226,6 +226,10 @@ struct Comparer<'c> {
     members: &'c [Member<'c>],
     reference: Reference<'c>,
     settings: CompareSettings<'c>,
+    /// How many devices there are of which something is known.
+    known: usize,
+    /// How many of them count.
+    voters: usize,
 }
 
 /// What most hold at a place.
@@ -234,21 +238,33 @@ struct Vote {
     share: Share,
 }
 
-impl Comparer<'_> {
+impl<'c> Comparer<'c> {
+    fn new(
+        table: &'c FactTable<'c>,
+        members: &'c [Member<'c>],
+        reference: Reference<'c>,
+        settings: CompareSettings<'c>,
+    ) -> Self {
+        let known = members.iter().filter(|member| member.snapshot.is_some());
+        let voters = known.clone().filter(|member| member.votes).count();
+        Self { table, members, reference, settings, known: known.count(), voters }
+    }
+
     /// Compares what stands at one place, and returns of whom nothing more is told below it.
-    fn look_at(&self, place: PlaceId, cells: &Cells, mut passed_over: BTreeSet<usize>, found: &mut Comparison) -> Told {
+    fn look_at(&self, place: PlaceId, cells: &Cells, passed_over: Rc<[usize]>, found: &mut Comparison) -> Told {
         let tolerance = self.tolerance(place);
+        let tally = self.tally(cells);
         if self.settings.leave_out_distinct
             && tolerance.is_none_or(|tolerance| !tolerance.facts.names(self.table.place(place)))
             && !self.table.is_named(place)
-            && self.is_distinct(cells)
+            && is_mostly_distinct(tally.len(), cells.len(), self.known)
         {
             found.left_out.push(place);
             return Told::Everyone;
         }
         let vote = match self.reference {
-            Reference::Majority if self.is_same(cells, tolerance) => return Told::Members(passed_over),
-            Reference::Majority => match self.vote(cells, tolerance) {
+            Reference::Majority if self.is_same(cells, &tally, tolerance) => return Told::Members(passed_over),
+            Reference::Majority => match self.vote(cells, &tally, tolerance) {
                 Some(vote) => Some(vote),
                 None => {
                     found.no_common_value.push(place);
@@ -257,39 +273,64 @@ impl Comparer<'_> {
             },
             Reference::State(_) | Reference::Each(_) => None,
         };
-        let mut cells = cells.iter().copied().peekable();
-        for (at, member) in self.members.iter().enumerate() {
-            let observed = cells.next_if(|(own, _)| *own == at).map(|(_, value)| value);
-            if member.snapshot.is_none() || passed_over.contains(&at) {
-                continue;
+        let before = found.differences.len();
+        let mut add = |member: usize, observed: Option<ValueId>| {
+            if self.members[member].snapshot.is_none() || passed_over.binary_search(&member).is_ok() {
+                return;
             }
             let (reference, share) = match (&vote, self.reference) {
                 (Some(vote), _) => (vote.value, Some(vote.share)),
                 (None, Reference::State(state)) => (value_at(state, place), None),
-                (None, Reference::Each(states)) => match states.get(at).copied().flatten() {
+                (None, Reference::Each(states)) => match states.get(member).copied().flatten() {
                     Some(state) => (value_at(state, place), None),
-                    None => continue,
+                    None => return,
                 },
-                (None, Reference::Majority) => continue,
+                (None, Reference::Majority) => return,
             };
             if !self.agree(observed, reference, tolerance) {
-                found.differences.push(Difference { member: at, place, observed, reference, share });
-                passed_over.insert(at);
+                found.differences.push(Difference { member, place, observed, reference, share });
             }
+        };
+        let is_missing = vote.as_ref().is_some_and(|vote| vote.value == ReferenceValue::Missing);
+        if is_missing {
+            // Whoever holds something differs, and nobody else.
+            cells.iter().for_each(|(member, value)| add(*member, Some(*value)));
+            return Told::Everyone;
         }
-        Told::Members(passed_over)
+        let mut cells = cells.iter().copied().peekable();
+        for member in 0..self.members.len() {
+            add(member, cells.next_if(|(own, _)| *own == member).map(|(_, value)| value));
+        }
+        if found.differences.len() == before {
+            return Told::Members(passed_over);
+        }
+        let differing = found.differences[before..].iter().map(|one| one.member);
+        let mut told: Vec<usize> = passed_over.iter().copied().chain(differing).collect();
+        told.sort_unstable();
+        Told::Members(told.into())
+    }
+
+    /// Counts how many devices hold a value of each class, ascending by class.
+    fn tally(&self, cells: &Cells) -> Vec<(u32, usize)> {
+        let mut classes: Vec<u32> = cells.iter().map(|(_, value)| self.table.class(*value)).collect();
+        classes.sort_unstable();
+        classes.chunk_by(|a, b| a == b).map(|equal| (equal[0], equal.len())).collect()
     }
 
     /// Returns what all or most hold at a place; none where that is nothing, or there is no such value.
     fn common_value(&self, place: PlaceId, cells: &Cells) -> Option<ValueId> {
         let tolerance = self.tolerance(place);
-        if self.settings.leave_out_distinct && !self.table.is_named(place) && self.is_distinct(cells) {
+        let tally = self.tally(cells);
+        if self.settings.leave_out_distinct
+            && !self.table.is_named(place)
+            && is_mostly_distinct(tally.len(), cells.len(), self.known)
+        {
             return None;
         }
-        if tolerance.is_none() && self.is_same(cells, None) {
+        if tolerance.is_none() && self.is_same(cells, &tally, None) {
             return cells.first().map(|(_, value)| *value);
         }
-        match self.vote(cells, tolerance)?.value {
+        match self.vote(cells, &tally, tolerance)?.value {
             ReferenceValue::Missing => None,
             ReferenceValue::Value(value) => Some(value),
             // The number that somebody holds and that is the nearest to it.
@@ -323,21 +364,15 @@ impl Comparer<'_> {
         }
     }
 
-    /// Returns how many devices there are of which something is known.
-    fn known(&self) -> usize {
-        self.members.iter().filter(|member| member.snapshot.is_some()).count()
-    }
-
     /// Returns whether all devices hold the same; with a tolerance, whether they are all close enough to their median.
-    fn is_same(&self, cells: &Cells, tolerance: Option<&Tolerance>) -> bool {
+    fn is_same(&self, cells: &Cells, tally: &[(u32, usize)], tolerance: Option<&Tolerance>) -> bool {
         if cells.is_empty() {
             return true;
         }
-        if cells.len() < self.known() {
+        if cells.len() < self.known {
             return false;
         }
-        let classes: BTreeSet<u32> = cells.iter().map(|(_, value)| self.table.class(*value)).collect();
-        if classes.len() <= 1 {
+        if tally.len() <= 1 {
             return true;
         }
         let Some(tolerance) = tolerance else { return false };
@@ -348,23 +383,15 @@ impl Comparer<'_> {
         numbers.len() == cells.len() && median(voted).is_some_and(is_near)
     }
 
-    /// Returns whether nearly every device holds another value: at least four in five of the values are distinct.
-    fn is_distinct(&self, cells: &Cells) -> bool {
-        let classes: BTreeSet<u32> = cells.iter().map(|(_, value)| self.table.class(*value)).collect();
-        is_mostly_distinct(classes.len(), cells.len(), self.known())
-    }
-
     /// Returns what most of those that count hold; none where there is no such value.
-    fn vote(&self, cells: &Cells, tolerance: Option<&Tolerance>) -> Option<Vote> {
-        let voters = self.members.iter().filter(|member| member.votes && member.snapshot.is_some()).count();
-        let held: Vec<ValueId> =
-            cells.iter().filter(|(at, _)| self.members[*at].votes).map(|(_, value)| *value).collect();
+    fn vote(&self, cells: &Cells, tally: &[(u32, usize)], tolerance: Option<&Tolerance>) -> Option<Vote> {
+        let of_voters = || cells.iter().filter(|(at, _)| self.members[*at].votes).map(|(_, value)| *value);
         let common = |holders: usize, value: ReferenceValue| {
-            let share = Share { holders, voters };
+            let share = Share { holders, voters: self.voters };
             share.is_common().then_some(Vote { value, share })
         };
         if let Some(tolerance) = tolerance
-            && let numbers = held.iter().filter_map(|value| self.table.number(*value)).collect::<Vec<Decimal>>()
+            && let numbers = of_voters().filter_map(|value| self.table.number(value)).collect::<Vec<Decimal>>()
             && let Some(median) = median(numbers.clone())
         {
             let holders = numbers.iter().filter(|number| tolerance.allows(**number, median)).count();
@@ -372,13 +399,17 @@ impl Comparer<'_> {
                 return Some(vote);
             }
         }
-        let mut by_class: BTreeMap<u32, Vec<ValueId>> = BTreeMap::new();
-        for value in &held {
-            by_class.entry(self.table.class(*value)).or_default().push(*value);
+        let holding = of_voters().count();
+        if let Some(vote) = common(self.voters - holding, ReferenceValue::Missing) {
+            return Some(vote);
         }
-        let missing = common(voters - held.len(), ReferenceValue::Missing);
-        let value = by_class.into_values().max_by_key(Vec::len);
-        missing.or_else(|| value.and_then(|held| common(held.len(), ReferenceValue::Value(self.commonest(held)))))
+        // Only a value that enough of all hold can be held by enough of those that count.
+        let may_be_common = tally.iter().filter(|(_, holders)| holders * 10 >= self.voters * 6);
+        may_be_common.into_iter().find_map(|(class, _)| {
+            let held: Vec<ValueId> = of_voters().filter(|value| self.table.class(*value) == *class).collect();
+            let vote = common(held.len(), ReferenceValue::Missing)?;
+            Some(Vote { value: ReferenceValue::Value(self.commonest(held)), ..vote })
+        })
     }
 
     /// Returns the value that stands most often among equal ones: of several the first in order.

@@ -3,7 +3,8 @@
 //! Objects become places of their own with their members below them; so do lists whose items have a key, and lists of texts or
 //! numbers. Any other list is one value.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::borrow::Cow;
+use std::collections::{HashMap, HashSet};
 use std::fmt::Write as _;
 
 use bumpalo::Bump;
@@ -110,9 +111,14 @@ pub struct TableSettings {
 }
 
 #[derive(Clone, Debug)]
-struct PlaceInfo {
+struct PlaceInfo<'d> {
     place: Place,
     parent: Option<PlaceId>,
+    /// What lies in it, by its key.
+    members: HashMap<Box<str>, PlaceId>,
+    /// The items of a list, by their names.
+    items: HashMap<Box<str>, PlaceId>,
+    declared: Option<&'d Declaration>,
     /// It is compared.
     compared: bool,
     /// Only where it holds a number.
@@ -130,7 +136,7 @@ struct ValueInfo {
 }
 
 /// How a key leads from one place to another.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Step {
     Member,
     Item,
@@ -142,13 +148,16 @@ enum Step {
 pub struct FactTable<'d> {
     dictionary: &'d Dictionary,
     settings: TableSettings,
-    places: Vec<PlaceInfo>,
-    by_step: HashMap<(Option<PlaceId>, Step, Box<str>), PlaceId>,
+    places: Vec<PlaceInfo<'d>>,
+    /// The outermost places, by their keys.
+    tops: HashMap<Box<str>, PlaceId>,
     values: Vec<ValueInfo>,
     by_text: HashMap<Box<str>, ValueId>,
     classes: HashMap<Box<str>, u32>,
     /// The places that lead to each fact, the outermost first.
     facts: Vec<Box<[PlaceId]>>,
+    /// For writing keys into.
+    buffer: String,
 }
 
 impl<'d> FactTable<'d> {
@@ -159,11 +168,12 @@ impl<'d> FactTable<'d> {
             dictionary,
             settings,
             places: Vec::new(),
-            by_step: HashMap::new(),
+            tops: HashMap::new(),
             values: vec![container(Datum::Object(Vec::new()), 0), container(Datum::List(Vec::new()), 1)],
             by_text: HashMap::new(),
             classes: HashMap::new(),
             facts: Vec::new(),
+            buffer: String::new(),
         }
     }
 
@@ -246,39 +256,12 @@ impl<'d> FactTable<'d> {
         if !self.is_container(value) {
             return Some(self.values[value.0 as usize].datum.clone());
         }
-        let mut members: BTreeMap<PlaceId, Vec<PlaceId>> = BTreeMap::new();
-        let mut inside = HashSet::from([place]);
-        // What a place lies in comes before it.
-        for (below, _) in snapshot.cells().filter(|(below, _)| *below > place) {
-            if let Some(parent) = self.parent(below).filter(|parent| inside.contains(parent)) {
-                inside.insert(below);
-                members.entry(parent).or_default().push(below);
-            }
-        }
-        Some(self.collected(snapshot, place, value, &members))
-    }
-
-    fn collected(
-        &self,
-        snapshot: &Snapshot,
-        place: PlaceId,
-        value: ValueId,
-        members: &BTreeMap<PlaceId, Vec<PlaceId>>,
-    ) -> Datum {
-        let below = members.get(&place).map_or(&[][..], Vec::as_slice);
-        let mut inner: Vec<(&Place, Datum)> = below
-            .iter()
-            .filter_map(|below| {
-                let value = snapshot.at(*below)?;
-                let datum = match self.is_container(value) {
-                    true => self.collected(snapshot, *below, value, members),
-                    false => self.values[value.0 as usize].datum.clone(),
-                };
-                Some((self.place(*below), datum))
-            })
-            .collect();
+        let info = &self.places[place.index()];
+        let below = if value == ValueId::LIST { &info.items } else { &info.members };
+        let mut inner: Vec<(&Place, Datum)> =
+            below.values().filter_map(|below| Some((self.place(*below), self.datum(snapshot, *below)?))).collect();
         inner.sort_by(|a, b| a.0.cmp(b.0));
-        match value {
+        Some(match value {
             ValueId::LIST => Datum::List(inner.into_iter().map(|(_, datum)| datum).collect()),
             _ => {
                 let own = self.place(place);
@@ -295,7 +278,7 @@ impl<'d> FactTable<'d> {
                     key.into_iter().chain(inner.into_iter().map(|(place, datum)| (name(place), datum))).collect(),
                 )
             }
-        }
+        })
     }
 
     /// Reads a value that somebody wrote for a place, and returns the class that it would have; none where no device holds it.
@@ -328,16 +311,30 @@ impl<'d> FactTable<'d> {
     /// Returns the place that a key leads to, made where it is new.
     fn step(&mut self, parent: Option<PlaceId>, step: Step, key: &str) -> PlaceId {
         let ignore = self.settings.ignore;
-        let known_by = if step == Step::Item && !ignore.is_exact() { ignore.normalized(key) } else { key.to_owned() };
-        let known_by = (parent, step, known_by.into_boxed_str());
-        if let Some(known) = self.by_step.get(&known_by) {
-            let place = &mut self.places[known.index()].place;
+        if step == Step::Item && !ignore.is_exact() {
+            let known_by = ignore.normalized(key);
+            let id =
+                self.known(parent, step, &known_by).unwrap_or_else(|| self.new_place(parent, step, key, &known_by));
             // Of several spellings the first in order is shown, whoever came first.
-            if step == Step::Item && place.item.as_deref().is_some_and(|item| key < item) {
+            let place = &mut self.places[id.index()].place;
+            if place.item.as_deref().is_some_and(|item| key < item) {
                 place.item = Some(key.to_owned());
             }
-            return *known;
+            return id;
         }
+        self.known(parent, step, key).unwrap_or_else(|| self.new_place(parent, step, key, key))
+    }
+
+    fn known(&self, parent: Option<PlaceId>, step: Step, key: &str) -> Option<PlaceId> {
+        let below = match (parent, step) {
+            (None, _) => &self.tops,
+            (Some(parent), Step::Item) => &self.places[parent.index()].items,
+            (Some(parent), Step::Member | Step::Field) => &self.places[parent.index()].members,
+        };
+        below.get(key).copied()
+    }
+
+    fn new_place(&mut self, parent: Option<PlaceId>, step: Step, key: &str, known_by: &str) -> PlaceId {
         let mut place = parent.map_or_else(|| Place::of_fact(""), |parent| self.place(parent).clone());
         let part = match step {
             Step::Member => &mut place.fact,
@@ -355,8 +352,23 @@ impl<'d> FactTable<'d> {
         let compared = self.settings.scope.includes(&place)
             && (!numbers_only || self.settings.volatile_numbers)
             && !self.settings.never.contains(&path);
-        self.places.push(PlaceInfo { place, parent, compared, numbers_only, named });
-        self.by_step.insert(known_by, id);
+        let declared = self.declared(&path);
+        self.places.push(PlaceInfo {
+            place,
+            parent,
+            members: HashMap::new(),
+            items: HashMap::new(),
+            declared,
+            compared,
+            numbers_only,
+            named,
+        });
+        let below = match (parent, step) {
+            (None, _) => &mut self.tops,
+            (Some(parent), Step::Item) => &mut self.places[parent.index()].items,
+            (Some(parent), Step::Member | Step::Field) => &mut self.places[parent.index()].members,
+        };
+        below.insert(known_by.into(), id);
         id
     }
 
@@ -444,8 +456,7 @@ impl<'d> FactTable<'d> {
         arena: &'a Bump,
         cells: &mut Vec<(PlaceId, ValueId)>,
     ) {
-        let fact = self.place(place).fact.clone();
-        let declared = self.declared(&fact);
+        let declared = self.places[place.index()].declared;
         if declared.is_some_and(|declared| declared.ordered) {
             return self.add_value(place, Value::List(list), Order::Kept, cells);
         }
@@ -454,39 +465,27 @@ impl<'d> FactTable<'d> {
         if key.is_none() && !list.items.iter().all(is_plain) {
             return self.add_value(place, Value::List(list), Order::Free, cells);
         }
-        let mut by_name: BTreeMap<String, Vec<Value<'a>>> = BTreeMap::new();
+        let mut by_place: Vec<(PlaceId, Value<'a>)> = Vec::with_capacity(list.items.len());
         for item in list.items {
-            by_name.entry(self.item_name(item, key)).or_default().push(*item);
+            let name = item_name(item, key);
+            by_place.push((self.step(Some(place), Step::Item, &name), *item));
         }
+        by_place.sort_by_key(|(own, _)| *own);
         let before = cells.len();
-        for (name, items) in by_name {
-            let own = self.step(Some(place), Step::Item, &name);
-            match items.as_slice() {
-                [Value::Object(object)] => self.add_item(own, object, key, arena, cells),
-                [one] => self.add_value(own, *one, Order::Free, cells),
+        for items in by_place.chunk_by(|a, b| a.0 == b.0) {
+            let own = items[0].0;
+            match items {
+                [(_, Value::Object(object))] => self.add_item(own, object, key, arena, cells),
+                [(_, one)] => self.add_value(own, *one, Order::Free, cells),
                 // Items that share their key cannot be told apart: they are compared together.
                 _ => {
-                    let items = arena.alloc_slice_copy(&items);
+                    let items = arena.alloc_slice_fill_iter(items.iter().map(|(_, item)| *item));
                     self.add_value(own, Value::List(arena.alloc(List::certain(items))), Order::Free, cells);
                 }
             }
         }
         if cells.len() > before || self.holds_container(place) {
             cells.push((place, ValueId::LIST));
-        }
-    }
-
-    /// Returns what names an item: its key, or itself. Items without a key have the empty name.
-    fn item_name(&self, item: &Value<'_>, key: Option<&str>) -> String {
-        let name = match (item, key) {
-            (Value::Object(object), Some(key)) => object.get(key),
-            (other, _) => *other,
-        };
-        match name {
-            Value::Text(text) | Value::Version(text) => text.to_owned(),
-            Value::Number(number) => number.normalize().to_string(),
-            Value::Boolean(truth) => truth.to_string(),
-            _ => String::new(),
         }
     }
 
@@ -520,8 +519,14 @@ impl<'d> FactTable<'d> {
             Value::Object(object) if !object.fields.is_empty() => self.add_item(place, &object, None, arena, cells),
             Value::Object(_) => self.add(place, Some(ValueId::OBJECT), cells),
             value => {
-                let path = self.place(place).dictionary_path();
-                let read = self.read_as_declared(value, &path, arena);
+                let read = match self.places[place.index()].declared.and_then(Declaration::read_as) {
+                    Some(read_as) => match read_as.read(value, "") {
+                        // As it came: it equals what came in the same way.
+                        Value::Unknown(_) => value,
+                        read => read,
+                    },
+                    None => value,
+                };
                 self.add_value(place, read, Order::Free, cells);
             }
         }
@@ -529,11 +534,18 @@ impl<'d> FactTable<'d> {
 
     /// Returns the number of a value, kept where it is new.
     fn value(&mut self, value: &Value<'_>, order: Order) -> ValueId {
-        let mut text = String::new();
+        let mut text = std::mem::take(&mut self.buffer);
+        text.clear();
         write_key(value, None, order, &mut text);
-        if let Some(known) = self.by_text.get(text.as_str()) {
-            return *known;
-        }
+        let id = match self.by_text.get(text.as_str()) {
+            Some(known) => *known,
+            None => self.new_value(value, order, &text),
+        };
+        self.buffer = text;
+        id
+    }
+
+    fn new_value(&mut self, value: &Value<'_>, order: Order, text: &str) -> ValueId {
         let mut key = String::new();
         write_key(value, Some(self.settings.ignore), order, &mut key);
         // Beside the two classes of what has members.
@@ -547,6 +559,20 @@ impl<'d> FactTable<'d> {
         self.values.push(ValueInfo { datum: value.to_datum(), class, number });
         self.by_text.insert(text.into(), id);
         id
+    }
+}
+
+/// Returns what names an item: its key, or itself. Items without a key have the empty name.
+fn item_name<'a>(item: &Value<'a>, key: Option<&str>) -> Cow<'a, str> {
+    let name = match (item, key) {
+        (Value::Object(object), Some(key)) => object.get(key),
+        (other, _) => *other,
+    };
+    match name {
+        Value::Text(text) | Value::Version(text) => Cow::Borrowed(text),
+        Value::Number(number) => Cow::Owned(number.normalize().to_string()),
+        Value::Boolean(truth) => Cow::Owned(truth.to_string()),
+        _ => Cow::Borrowed(""),
     }
 }
 

@@ -22,7 +22,11 @@ pub(super) fn vet_drift(reading: &Reading<'_>) -> Result<Vec<Diagnostic>, Engine
         return Ok(told);
     }
     tell_ended(project, reading.at, &mut told);
-    let Ok(report) = reading.drift(&DriftQuery::default(), &DriftDetail::default())? else { return Ok(told) };
+    let Ok(report) =
+        reading.drift(&DriftQuery::default(), &DriftDetail { counts_only: true, ..DriftDetail::default() })?
+    else {
+        return Ok(told);
+    };
     for (set, found) in drift.sets.iter().zip(&report.sets) {
         let place = || set.place.clone();
         told.extend(of_few(found).map(|(label, help)| {
@@ -84,8 +88,9 @@ fn tell_ended(project: &Project, at: Timestamp, told: &mut Vec<Diagnostic>) {
 fn tell_idle(project: &Project, report: &DriftReport, at: Timestamp, told: &mut Vec<Diagnostic>) {
     let sets = report.sets.iter().flat_map(|set| &set.members);
     let members: Vec<&DriftMember> = sets.chain(report.assemblies.iter().flat_map(AssemblyReport::members)).collect();
+    let kept = members.iter().flat_map(|member| &member.accepted).filter_map(|one| one.accepted_by);
     let used: BTreeSet<usize> =
-        members.iter().flat_map(|member| &member.accepted).filter_map(|one| one.accepted_by).collect();
+        kept.chain(members.iter().flat_map(|member| member.accepted_entries.iter().copied())).collect();
     let running = project.rules.drift().accepted.iter().enumerate().filter(|(_, accepted)| at < accepted.until);
     for (_, accepted) in running.filter(|(at, _)| !used.contains(at)) {
         let message = format!("the accepted `{}` of `{}` covers no difference", accepted.fact.as_str(), accepted.drift);

@@ -150,10 +150,7 @@ impl Reading<'_> {
                     AcceptedValue::Value(value) => difference.observed.as_ref() == Some(value),
                 }
         });
-        match entry {
-            Some(_) => member.accepted.push(MemberDifference { accepted_by: entry, ..difference }),
-            None => member.differences.push(difference),
-        }
+        member.add(MemberDifference { accepted_by: entry, ..difference });
     }
 
     /// Finds since when a device has not been as a baseline expects.

@@ -13,7 +13,7 @@ use serde_json::Value as Json;
 
 use super::load::{LoadedSet, PastDevice};
 use super::members::{DriftQuery, PlannedSet, SetMember};
-use super::view::{DriftMember, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference};
+use super::view::{DriftMember, DriftPart, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference};
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 
@@ -22,6 +22,8 @@ use crate::ledger_view::reading::Reading;
 pub struct DriftDetail {
     /// Since when each difference lasts; it takes the past of every device to tell.
     pub beginnings: bool,
+    /// Differences are counted and not kept: enough for a line a set.
+    pub counts_only: bool,
     /// The facts that are the same everywhere too.
     pub same: bool,
     /// A fact of which it is told which devices hold which value.
@@ -88,6 +90,39 @@ pub(super) struct ComparedSet {
 }
 
 impl Reading<'_> {
+    /// Compares devices that ought to be alike, and hands on set after set and then assembly after assembly: no more than one of them
+    /// is in memory. Returns what is said of all together, without any of them.
+    ///
+    /// # Errors
+    /// As for [`Self::drift`], or with the first error of `take`.
+    pub fn each_drift(
+        &self,
+        query: &DriftQuery,
+        detail: &DriftDetail,
+        mut take: impl FnMut(DriftPart) -> Result<(), EngineError>,
+    ) -> Result<Result<DriftReport, Vec<Diagnostic>>, EngineError> {
+        let plan = match self.plan_drift(query)? {
+            Ok(plan) => plan,
+            Err(mistakes) => return Ok(Err(mistakes)),
+        };
+        for set in &plan.sets {
+            take(DriftPart::Set(self.compare_set(set, detail)?))?;
+        }
+        for assembly in &plan.assemblies {
+            take(DriftPart::Assembly(self.compare_assembly(assembly, detail)?))?;
+        }
+        let sets = plan.sets.iter().map(|set| set.id.as_str());
+        let compared: HashSet<&str> = sets.chain(plan.assemblies.iter().map(|one| one.id)).collect();
+        let ended = self.project.rules.drift().accepted.iter().filter(|one| one.until <= self.at);
+        let ended = ended.filter(|one| compared.contains(one.drift.as_str())).map(|one| EndedAcceptance {
+            drift: one.drift.clone(),
+            fact: one.fact.as_str().to_owned(),
+            until: one.until,
+        });
+        let (ended, unparted) = (ended.collect(), plan.unparted);
+        Ok(Ok(DriftReport { at: self.at, sets: Vec::new(), assemblies: Vec::new(), unparted, ended }))
+    }
+
     /// Compares devices that ought to be alike.
     ///
     /// # Errors
@@ -98,28 +133,15 @@ impl Reading<'_> {
         query: &DriftQuery,
         detail: &DriftDetail,
     ) -> Result<Result<DriftReport, Vec<Diagnostic>>, EngineError> {
-        let plan = match self.plan_drift(query)? {
-            Ok(plan) => plan,
-            Err(mistakes) => return Ok(Err(mistakes)),
-        };
-        let mut sets = Vec::with_capacity(plan.sets.len());
-        for set in &plan.sets {
-            sets.push(self.compare_set(set, detail)?);
-        }
-        let mut assemblies = Vec::with_capacity(plan.assemblies.len());
-        for assembly in &plan.assemblies {
-            assemblies.push(self.compare_assembly(assembly, detail)?);
-        }
-        let compared: HashSet<&str> =
-            sets.iter().map(|set| set.id.as_str()).chain(plan.assemblies.iter().map(|one| one.id)).collect();
-        let ended = self.project.rules.drift().accepted.iter().filter(|one| one.until <= self.at);
-        let ended = ended.filter(|one| compared.contains(one.drift.as_str())).map(|one| EndedAcceptance {
-            drift: one.drift.clone(),
-            fact: one.fact.as_str().to_owned(),
-            until: one.until,
-        });
-        let ended = ended.collect();
-        Ok(Ok(DriftReport { at: self.at, sets, assemblies, unparted: plan.unparted, ended }))
+        let (mut sets, mut assemblies) = (Vec::new(), Vec::new());
+        let said = self.each_drift(query, detail, |part| {
+            match part {
+                DriftPart::Set(set) => sets.push(set),
+                DriftPart::Assembly(assembly) => assemblies.push(assembly),
+            }
+            Ok(())
+        })?;
+        Ok(said.map(|said| DriftReport { sets, assemblies, ..said }))
     }
 
     fn compare_set(&self, set: &PlannedSet<'_>, detail: &DriftDetail) -> Result<DriftSetReport, EngineError> {
@@ -183,6 +205,13 @@ impl Reading<'_> {
             .collect();
         let mut beginnings = beginnings.into_iter().flatten();
         for one in &found.differences {
+            let accepted_by = accepting.entry(plan, &loaded, one);
+            if detail.counts_only {
+                let member = &mut members[one.member];
+                *(if accepted_by.is_some() { &mut member.accepting } else { &mut member.differing }) += 1;
+                member.accepted_entries.extend(accepted_by);
+                continue;
+            }
             let difference = MemberDifference {
                 place: loaded.table.place(one.place).clone(),
                 kind: one.kind(),
@@ -190,11 +219,9 @@ impl Reading<'_> {
                 reference: reference_datum(&loaded, &reference, one),
                 share: one.share,
                 beginning: beginnings.next(),
-                accepted_by: accepting.entry(plan, &loaded, one),
+                accepted_by,
             };
-            let member = &mut members[one.member];
-            if difference.accepted_by.is_some() { &mut member.accepted } else { &mut member.differences }
-                .push(difference);
+            members[one.member].add(difference);
         }
         let values = detail.fact.as_deref().map(|fact| held_values(&loaded, fact)).transpose()?.unwrap_or_default();
         let same = if detail.same { same_facts(&loaded, &found) } else { Vec::new() };
@@ -241,13 +268,14 @@ impl Reading<'_> {
         let Ok(plan) = self.plan_drift(&query)? else { return Ok(Vec::new()) };
         let mut distances = Vec::new();
         for set in &plan.sets {
-            let found = self.compare_set(set, &DriftDetail::default())?;
+            let counts = DriftDetail { counts_only: true, ..DriftDetail::default() };
+            let found = self.compare_set(set, &counts)?;
             let own = found.members.iter().find(|member| member.device == name);
             distances.extend(own.map(|own| PeerDistance {
                 set: set.id.clone(),
                 peers: found.members.len() - 1,
-                differences: own.differences.len(),
-                accepted: own.accepted.len(),
+                differences: own.differing,
+                accepted: own.accepting,
             }));
         }
         Ok(distances)

@@ -34,6 +34,12 @@ pub struct DriftMember {
     pub differences: Vec<MemberDifference>,
     /// Its differences that somebody accepted, ascending by place.
     pub accepted: Vec<MemberDifference>,
+    /// How many differences it has that nobody accepted: they may have been counted and not kept.
+    pub differing: usize,
+    /// How many were accepted.
+    pub accepting: usize,
+    /// The entries that accept differences, where these were not kept.
+    pub accepted_entries: Vec<usize>,
     /// Its state is too old to count.
     pub is_stale: bool,
     /// Nothing is known of it at the moment of the reference.
@@ -116,6 +122,15 @@ pub struct DriftSetReport {
     pub values: Vec<HeldValue>,
     /// Facts that are the same everywhere, with their value, where they were asked for.
     pub same: Vec<(Place, Option<Datum>)>,
+}
+
+/// One thing that was compared.
+#[derive(Clone, Debug, PartialEq)]
+pub enum DriftPart {
+    /// A set.
+    Set(DriftSetReport),
+    /// An assembly.
+    Assembly(AssemblyReport),
 }
 
 /// What was compared.
@@ -269,7 +284,18 @@ pub struct AssemblyReport {
 impl DriftMember {
     /// Returns whether it differs in something that nobody accepted.
     pub fn differs(&self) -> bool {
-        !self.differences.is_empty()
+        self.differing > 0
+    }
+
+    /// Adds a difference: to the accepted ones, where somebody accepted it.
+    pub(super) fn add(&mut self, difference: MemberDifference) {
+        if difference.accepted_by.is_some() {
+            self.accepting += 1;
+            self.accepted.push(difference);
+        } else {
+            self.differing += 1;
+            self.differences.push(difference);
+        }
     }
 
     fn all(&self) -> Vec<&MemberDifference> {
@@ -285,8 +311,8 @@ impl DriftCounts {
         members.into_iter().fold(Self::default(), |counts, member| Self {
             devices: counts.devices + 1,
             differ: counts.differ + usize::from(member.differs()),
-            differences: counts.differences + member.differences.len(),
-            accepted: counts.accepted + member.accepted.len(),
+            differences: counts.differences + member.differing,
+            accepted: counts.accepted + member.accepting,
         })
     }
 }
