@@ -63,7 +63,8 @@ pub fn cmd_contrast(ui: &mut Ui, common: &Common, args: &ContrastArgs) -> Result
     };
     match args.format {
         OutputFormat::Table => {
-            let page = ContrastPage { styles: &ui.styles, width: ui.width, shows_chance: args.all };
+            let dictionary = &reading.project.dictionary;
+            let page = ContrastPage { dictionary, styles: &ui.styles, width: ui.width, shows_chance: args.all };
             let text = page.render(&report);
             ui.raw(&text)?;
             ui.note(format!("\nAs of {}", clock_of(&reading).full(reading.at)));

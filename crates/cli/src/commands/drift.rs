@@ -150,7 +150,11 @@ impl DriftArgs {
     /// Returns whether sets are written as they are compared, one after the other.
     fn is_streamed(&self, reading: &Reading<'_>) -> bool {
         let is_assembly = |id: &String| reading.project.rules.drift().assemblies.iter().any(|one| one.id == *id);
-        let needs_all = self.since.is_some() || self.fail_on.is_some() || self.device.is_some() || self.whole.is_some();
+        let needs_all = self.fact.is_some()
+            || self.since.is_some()
+            || self.fail_on.is_some()
+            || self.device.is_some()
+            || self.whole.is_some();
         self.format != OutputFormat::Table && !needs_all && !self.id.as_ref().is_some_and(is_assembly)
     }
 
@@ -246,7 +250,6 @@ pub fn cmd_drift(ui: &mut Ui, common: &Common, args: &DriftArgs) -> Result<ExitC
 fn stream(ui: &mut Ui, args: &DriftArgs, reading: &Reading<'_>, query: &DriftQuery) -> Result<ExitCode, CommandError> {
     let mut out = DriftStream {
         format: args.format,
-        with_values: args.fact.is_some(),
         head: json!({ "schema": SCHEMA, "as_of": reading.at.to_string() }),
         sets: None,
         assemblies: Vec::new(),
@@ -262,7 +265,6 @@ fn stream(ui: &mut Ui, args: &DriftArgs, reading: &Reading<'_>, query: &DriftQue
 /// What is compared, written as it comes.
 struct DriftStream {
     format: OutputFormat,
-    with_values: bool,
     head: Json,
     /// The list of sets, or of rows, once something was written.
     sets: Option<JsonList>,
@@ -279,7 +281,7 @@ impl DriftStream {
         match part {
             DriftPart::Set(set) => {
                 let mut text = Vec::new();
-                JsonList::add_to(&drift_json::set(set, None, self.with_values), &mut text);
+                JsonList::add_to(&drift_json::set(set, None, false), &mut text);
                 self.begin(ui)?.write(ui, &text)
             }
             DriftPart::Assembly(assembly) => {

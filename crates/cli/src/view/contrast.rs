@@ -1,18 +1,21 @@
 //! What sets two groups of devices apart.
 
 use fencepost_core::drift::{CHANCE, ContrastBy, Place};
-use fencepost_core::harmless;
+use fencepost_core::{Dictionary, harmless};
 use fencepost_engine::{ContrastReport, ContrastRow};
 use fencepost_formats::json_of_value;
+use rust_decimal::Decimal;
 use serde_json::{Value as Json, json};
 
 use super::drift::value;
 use super::json::SCHEMA;
 use super::style::Styles;
-use super::table::{Cell, Column, Table, labelled};
-use super::text::count;
+use super::table::{Cell, Column, Measured, labelled};
+use super::text::{count, in_unit};
 
 pub struct ContrastPage<'p> {
+    /// What is said of facts, for their units.
+    pub dictionary: &'p Dictionary,
     pub styles: &'p Styles,
     pub width: usize,
     /// Facts that may well differ by chance are told too.
@@ -44,65 +47,65 @@ impl ContrastPage<'_> {
     fn rows(&self, report: &ContrastReport, out: &mut String) {
         let (told, chance): (Vec<&ContrastRow>, Vec<&ContrastRow>) =
             report.facts.iter().partition(|row| row.q <= CHANCE);
+        let shown: Vec<&ContrastRow> =
+            told.iter().chain(chance.iter().filter(|_| self.shows_chance)).copied().collect();
+        let cells: Vec<Vec<Cell>> = shown.iter().map(|row| self.cells(report, row)).collect();
+        let mut measured = Measured::new(HEADINGS.iter().map(|(heading, _)| (*heading).to_owned()));
+        cells.iter().for_each(|cells| measured.add(cells));
+        let layout = measured.layout(&HEADINGS.map(|(_, column)| column), 0, self.width);
+        let mut lines = cells.iter().map(|cells| {
+            let mut line = String::new();
+            layout.render_row(cells, &mut line);
+            line
+        });
         match (told.is_empty(), report.facts.is_empty()) {
             (true, true) => out.push_str("Nothing sets them apart: every fact is alike on all of them.\n"),
             (true, false) => out.push_str("Nothing sets them apart that is more than chance would do.\n"),
             (false, _) => {
                 out.push('\n');
-                out.push_str(&self.table(report, &told));
+                out.push_str(&layout.headings(self.styles));
+                out.extend(lines.by_ref().take(told.len()));
             }
         }
         if chance.is_empty() {
             return;
         }
-        let facts = count(chance.len() as u64, "more fact", "more facts");
         if self.shows_chance {
             let faint = self.styles.faint;
             out.push_str(&format!(
                 "{faint}-- below here chance alone would do as much (q above {CHANCE}) --{faint:#}\n"
             ));
-            out.push_str(&self.table(report, &chance));
+            out.extend(lines);
         } else {
-            out.push_str(&format!(
-                "\n{facts} more, in which chance alone would do as much (q above {CHANCE}): --all\n"
-            ));
+            let facts = count(chance.len() as u64, "more fact", "more facts");
+            out.push_str(&format!("\n{facts}, in which chance alone would do as much (q above {CHANCE}): --all\n"));
         }
     }
 
-    fn table(&self, report: &ContrastReport, rows: &[&ContrastRow]) -> String {
-        let mut table = Table::new(&[
-            ("FACT", Column::Fixed),
-            ("", Column::Fixed),
-            ("FIRST", Column::Number),
-            ("SECOND", Column::Number),
-            ("P", Column::Number),
-            ("Q", Column::Number),
-            ("GOES WITH IT", Column::Text),
-        ]);
-        for row in rows {
-            let sizes = report.groups.each_ref().map(|group| group.devices);
-            let (what, [first, second]) = match &row.by {
-                ContrastBy::Value { holders, .. } => (value(row.value.as_ref()), shares(*holders, sizes)),
-                ContrastBy::Presence { holders } => ("is reported".to_owned(), shares(*holders, sizes)),
-                ContrastBy::Number { medians } => {
-                    let shown = medians.map(|number| {
-                        number.map_or_else(|| "none".to_owned(), |number| number.normalize().to_string())
-                    });
-                    ("median".to_owned(), shown)
-                }
-            };
-            let folded: Vec<String> = row.folded.iter().map(Place::to_string).collect();
-            table.row(vec![
-                Cell::styled(row.place.to_string(), self.styles.strong),
-                Cell::new(what),
-                Cell::new(first),
-                Cell::new(second),
-                Cell::styled(small(row.p), self.styles.faint),
-                Cell::styled(small(row.q), self.styles.faint),
-                Cell::styled(folded.join(", "), self.styles.faint),
-            ]);
-        }
-        table.render(self.width, self.styles)
+    fn cells(&self, report: &ContrastReport, row: &ContrastRow) -> Vec<Cell> {
+        let unit = || self.dictionary.facts.get(&row.place.dictionary_path())?.unit.as_deref();
+        let sizes = report.groups.each_ref().map(|group| group.devices);
+        let (what, [first, second]) = match &row.by {
+            ContrastBy::Value { holders, .. } => (value(row.value.as_ref()), shares(*holders, sizes)),
+            ContrastBy::Presence { holders } => ("is reported".to_owned(), shares(*holders, sizes)),
+            ContrastBy::Number { medians } => {
+                let shown = |number: Option<Decimal>| match number {
+                    Some(number) => in_unit(number.normalize().to_string(), unit()),
+                    None => "none".to_owned(),
+                };
+                ("median".to_owned(), medians.map(shown))
+            }
+        };
+        let folded: Vec<String> = row.folded.iter().map(Place::to_string).collect();
+        vec![
+            Cell::styled(row.place.to_string(), self.styles.strong),
+            Cell::new(what),
+            Cell::new(first),
+            Cell::new(second),
+            Cell::styled(small(row.p), self.styles.faint),
+            Cell::styled(small(row.q), self.styles.faint),
+            Cell::styled(folded.join(", "), self.styles.faint),
+        ]
     }
 
     fn remarks(&self, report: &ContrastReport, out: &mut String) {
@@ -139,6 +142,16 @@ impl ContrastPage<'_> {
     }
 }
 
+const HEADINGS: [(&str, Column); 7] = [
+    ("FACT", Column::Fixed),
+    ("", Column::Fixed),
+    ("FIRST", Column::Number),
+    ("SECOND", Column::Number),
+    ("P", Column::Number),
+    ("Q", Column::Number),
+    ("GOES WITH IT", Column::Text),
+];
+
 fn shares(holders: [usize; 2], sizes: [usize; 2]) -> [String; 2] {
     [0, 1].map(|at| format!("{} of {}", holders[at], sizes[at]))
 }
@@ -153,7 +166,7 @@ pub const COLUMNS: [&str; 11] =
     ["fact", "item", "field", "what", "value", "in_first", "in_second", "statistic", "p", "q", "folded"];
 
 fn row(row: &ContrastRow) -> Json {
-    let number = |number: &Option<rust_decimal::Decimal>| {
+    let number = |number: &Option<Decimal>| {
         number.map_or(Json::Null, |number| json_of_value(&fencepost_core::Value::Number(number)))
     };
     let [first, second] = match &row.by {

@@ -45,6 +45,16 @@ impl DriftPage<'_> {
         }
     }
 
+    /// What most hold instead, with how many they are: `most have 35 d (89 %)`.
+    fn most(&self, one: &MemberDifference) -> String {
+        let held = match &one.reference {
+            None => "do not have it".to_owned(),
+            Some(Datum::Object(_)) => "have it".to_owned(),
+            reference => format!("have {}", self.shown(&one.place, reference.as_ref())),
+        };
+        format!("most {held} ({})", percent(one.share.map(|share| share.fraction())))
+    }
+
     /// Tells every set and every assembly in a line.
     pub fn all(&self, report: &DriftReport) -> String {
         let counts: Vec<_> = report.sets.iter().map(DriftSetReport::counts).collect();
@@ -155,7 +165,7 @@ impl DriftPage<'_> {
             (_, 0) => "all are alike".to_owned(),
             (_, differ) => {
                 let verb = if differ == 1 { "differs" } else { "differ" };
-                format!("{differ} {verb}, in {}", count(counts.differences as u64, "difference", "differences"))
+                format!("{differ} {verb}, {}", count(counts.differences as u64, "difference", "differences"))
             }
         };
         out.push_str(&format!("{devices}, {held}: {found}.\n"));
@@ -275,9 +285,8 @@ impl DriftPage<'_> {
             out.push_str(&format!("\n{strong}{devices}{strong:#}  {named}\n"));
             let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed)]).indent(2);
             for one in &group.differences {
-                let reference = format!("most have {}", self.shown(&one.place, one.reference.as_ref()));
                 let reference = match one.share {
-                    Some(share) => format!("{reference} ({})", percent(Some(share.fraction()))),
+                    Some(_) => self.most(one),
                     None => self.shown(&one.place, one.reference.as_ref()),
                 };
                 table.row(vec![
@@ -545,14 +554,10 @@ impl DriftPage<'_> {
             out.push_str(&format!("    {}  {differences}\n", harmless(&member.device)));
             let mut table = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Fixed)]).indent(6);
             for one in &member.differences {
-                let share = percent(one.share.map(|share| share.fraction()));
                 table.row(vec![
                     Cell::new(one.place.to_string()),
                     Cell::styled(self.shown(&one.place, one.observed.as_ref()), self.styles.bad),
-                    Cell::styled(
-                        format!("most have {} ({share})", self.shown(&one.place, one.reference.as_ref())),
-                        self.styles.faint,
-                    ),
+                    Cell::styled(self.most(one), self.styles.faint),
                 ]);
             }
             if !table.is_empty() {

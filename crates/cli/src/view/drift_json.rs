@@ -11,7 +11,7 @@ use serde_json::{Value as Json, json};
 use super::json::SCHEMA;
 
 /// The columns of differences as rows.
-pub const COLUMNS: [&str; 15] = [
+pub const COLUMNS: [&str; 16] = [
     "set",
     "whole",
     "role",
@@ -26,6 +26,7 @@ pub const COLUMNS: [&str; 15] = [
     "since",
     "because",
     "changed_at",
+    "was",
     "accepted",
 ];
 

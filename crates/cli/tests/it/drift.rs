@@ -117,11 +117,11 @@ fn a_set_is_told_device_by_device_with_share_kind_and_beginning() {
     let rows = env.ok(&["drift", "servers", "--format", "csv"]);
     assert_eq!(rows.lines().count(), 7);
     assert!(rows.starts_with(
-        "set,whole,role,device,fact,item,field,kind,observed,reference,share,since,because,changed_at,accepted\r\n"
+        "set,whole,role,device,fact,item,field,kind,observed,reference,share,since,because,changed_at,was,accepted\r\n"
     ));
     assert!(
         rows.contains(
-            "servers,,,s-4,queue.workers,,,changed,4,8,0.8,2027-03-02T06:00:00Z,device,2027-03-02T06:00:00Z,true"
+            "servers,,,s-4,queue.workers,,,changed,4,8,0.8,2027-03-02T06:00:00Z,device,2027-03-02T06:00:00Z,8,true"
         ),
         "{rows}"
     );
@@ -254,14 +254,14 @@ fn odd_ones_out_are_told_with_what_is_usual() {
             "name": "x",
         })
     };
-    let numbers = [6.27, 6.34, 6.25, 63.1, 6.28, 5.0, 5.0, 5.0, 4.0];
+    let numbers = [7.27, 7.34, 7.25, 73.1, 7.28, 5.0, 5.0, 5.0, 4.0];
     env.morning(&at(1), &numbers.iter().enumerate().map(device).collect::<Vec<Json>>());
     let found = env.json(&["drift", "--outliers", "free", "--by", "role"]);
     assert_eq!((&found["schema"], &found["fact"]), (&json!(1), &json!("free")));
     let a = &found["sets"][0];
     assert_eq!(
         (&a["set"], &a["devices"], &a["median"], &a["mad"]),
-        (&json!("a"), &json!(5), &json!(6.28), &json!(0.03))
+        (&json!("a"), &json!(5), &json!(7.28), &json!(0.03))
     );
     assert_eq!(a["outliers"].as_array().unwrap().len(), 1);
     assert_eq!(a["outliers"][0]["device"], json!("d-3"));

@@ -143,6 +143,12 @@ enum Step {
     Field,
 }
 
+/// What is read of a device so far.
+struct Cells<'a> {
+    arena: &'a Bump,
+    all: Vec<(PlaceId, ValueId)>,
+}
+
 /// The places and values that occur in a set of devices.
 #[derive(Clone, Debug)]
 pub struct FactTable<'d> {
@@ -388,7 +394,7 @@ impl<'d> FactTable<'d> {
 
     /// Reads what a device reports: each fact with its slot.
     pub fn snapshot<'a>(&mut self, facts: impl Iterator<Item = (FactId, &'a Slot<'a>)>, arena: &'a Bump) -> Snapshot {
-        let mut cells = Vec::new();
+        let mut out = Cells { arena, all: Vec::new() };
         let fresh_only = self.settings.fresh_only;
         for (fact, slot) in facts.filter(|(_, slot)| slot.origin.is_some() && !(fresh_only && slot.stale)) {
             let chain = std::mem::take(&mut self.facts[fact.0 as usize]);
@@ -396,42 +402,35 @@ impl<'d> FactTable<'d> {
                 Value::Unknown(_) => slot.raw,
                 read => read,
             };
-            let before = cells.len();
+            let before = out.all.len();
             if let Some(last) = chain.last() {
-                self.add_fact(*last, value, slot.raw, arena, &mut cells);
+                self.add_fact(*last, value, slot.raw, &mut out);
             }
             // Whoever has something inside an object has the object.
-            if cells.len() > before {
-                cells.extend(chain.iter().rev().skip(1).map(|above| (*above, ValueId::OBJECT)));
+            if out.all.len() > before {
+                out.all.extend(chain.iter().rev().skip(1).map(|above| (*above, ValueId::OBJECT)));
             }
             self.facts[fact.0 as usize] = chain;
         }
         // A value that was given as such comes before what was made of members.
-        cells.sort_by_key(|(place, value)| (*place, self.is_container(*value)));
-        cells.dedup_by_key(|(place, _)| *place);
-        Snapshot { cells: cells.into() }
+        out.all.sort_by_key(|(place, value)| (*place, self.is_container(*value)));
+        out.all.dedup_by_key(|(place, _)| *place);
+        Snapshot { cells: out.all.into() }
     }
 
-    fn add_fact<'a>(
-        &mut self,
-        place: PlaceId,
-        value: Value<'a>,
-        raw: Value<'a>,
-        arena: &'a Bump,
-        cells: &mut Vec<(PlaceId, ValueId)>,
-    ) {
+    fn add_fact<'a>(&mut self, place: PlaceId, value: Value<'a>, raw: Value<'a>, out: &mut Cells<'a>) {
         match (value, raw) {
-            (_, Value::List(list)) => self.add_list(place, list, arena, cells),
+            (_, Value::List(list)) => self.add_list(place, list, out),
             // Its members are facts of their own.
             (Value::Object(object), _) if !object.fields.is_empty() => {}
-            (Value::Object(_), _) => self.add(place, Some(ValueId::OBJECT), cells),
-            (value, _) => self.add_value(place, value, Order::Free, cells),
+            (Value::Object(_), _) => self.add(place, Some(ValueId::OBJECT), out),
+            (value, _) => self.add_value(place, value, Order::Free, out),
         }
     }
 
-    fn add(&mut self, place: PlaceId, value: Option<ValueId>, cells: &mut Vec<(PlaceId, ValueId)>) {
+    fn add(&mut self, place: PlaceId, value: Option<ValueId>, out: &mut Cells<'_>) {
         if self.holds_container(place) {
-            cells.extend(value.map(|value| (place, value)));
+            out.all.extend(value.map(|value| (place, value)));
         }
     }
 
@@ -441,29 +440,23 @@ impl<'d> FactTable<'d> {
         compared && !numbers_only
     }
 
-    fn add_value(&mut self, place: PlaceId, value: Value<'_>, order: Order, cells: &mut Vec<(PlaceId, ValueId)>) {
+    fn add_value(&mut self, place: PlaceId, value: Value<'_>, order: Order, out: &mut Cells<'_>) {
         let PlaceInfo { compared, numbers_only, .. } = self.places[place.index()];
         if compared && (!numbers_only || matches!(value, Value::Number(_))) {
             let value = self.value(&value, order);
-            cells.push((place, value));
+            out.all.push((place, value));
         }
     }
 
-    fn add_list<'a>(
-        &mut self,
-        place: PlaceId,
-        list: &'a List<'a>,
-        arena: &'a Bump,
-        cells: &mut Vec<(PlaceId, ValueId)>,
-    ) {
+    fn add_list<'a>(&mut self, place: PlaceId, list: &'a List<'a>, out: &mut Cells<'a>) {
         let declared = self.places[place.index()].declared;
         if declared.is_some_and(|declared| declared.ordered) {
-            return self.add_value(place, Value::List(list), Order::Kept, cells);
+            return self.add_value(place, Value::List(list), Order::Kept, out);
         }
         let key = declared.and_then(|declared| declared.key.as_deref());
         let is_plain = |item: &Value<'_>| matches!(item, Value::Text(_) | Value::Version(_) | Value::Number(_));
         if key.is_none() && !list.items.iter().all(is_plain) {
-            return self.add_value(place, Value::List(list), Order::Free, cells);
+            return self.add_value(place, Value::List(list), Order::Free, out);
         }
         let mut by_place: Vec<(PlaceId, Value<'a>)> = Vec::with_capacity(list.items.len());
         for item in list.items {
@@ -471,53 +464,39 @@ impl<'d> FactTable<'d> {
             by_place.push((self.step(Some(place), Step::Item, &name), *item));
         }
         by_place.sort_by_key(|(own, _)| *own);
-        let before = cells.len();
+        let before = out.all.len();
         for items in by_place.chunk_by(|a, b| a.0 == b.0) {
             let own = items[0].0;
             match items {
-                [(_, Value::Object(object))] => self.add_item(own, object, key, arena, cells),
-                [(_, one)] => self.add_value(own, *one, Order::Free, cells),
+                [(_, Value::Object(object))] => self.add_item(own, object, key, out),
+                [(_, one)] => self.add_value(own, *one, Order::Free, out),
                 // Items that share their key cannot be told apart: they are compared together.
                 _ => {
-                    let items = arena.alloc_slice_fill_iter(items.iter().map(|(_, item)| *item));
-                    self.add_value(own, Value::List(arena.alloc(List::certain(items))), Order::Free, cells);
+                    let items = out.arena.alloc_slice_fill_iter(items.iter().map(|(_, item)| *item));
+                    self.add_value(own, Value::List(out.arena.alloc(List::certain(items))), Order::Free, out);
                 }
             }
         }
-        if cells.len() > before || self.holds_container(place) {
-            cells.push((place, ValueId::LIST));
+        if out.all.len() > before || self.holds_container(place) {
+            out.all.push((place, ValueId::LIST));
         }
     }
 
-    fn add_item<'a>(
-        &mut self,
-        place: PlaceId,
-        object: &Object<'a>,
-        key: Option<&str>,
-        arena: &'a Bump,
-        cells: &mut Vec<(PlaceId, ValueId)>,
-    ) {
-        let before = cells.len();
+    fn add_item<'a>(&mut self, place: PlaceId, object: &Object<'a>, key: Option<&str>, out: &mut Cells<'a>) {
+        let before = out.all.len();
         for (name, value) in object.fields.iter().filter(|(name, _)| Some(*name) != key) {
-            self.add_field(place, name, *value, arena, cells);
+            self.add_field(place, name, *value, out);
         }
-        if cells.len() > before || self.holds_container(place) {
-            cells.push((place, ValueId::OBJECT));
+        if out.all.len() > before || self.holds_container(place) {
+            out.all.push((place, ValueId::OBJECT));
         }
     }
 
-    fn add_field<'a>(
-        &mut self,
-        above: PlaceId,
-        name: &str,
-        value: Value<'a>,
-        arena: &'a Bump,
-        cells: &mut Vec<(PlaceId, ValueId)>,
-    ) {
+    fn add_field<'a>(&mut self, above: PlaceId, name: &str, value: Value<'a>, out: &mut Cells<'a>) {
         let place = self.step(Some(above), Step::Field, name);
         match value {
-            Value::Object(object) if !object.fields.is_empty() => self.add_item(place, &object, None, arena, cells),
-            Value::Object(_) => self.add(place, Some(ValueId::OBJECT), cells),
+            Value::Object(object) if !object.fields.is_empty() => self.add_item(place, &object, None, out),
+            Value::Object(_) => self.add(place, Some(ValueId::OBJECT), out),
             value => {
                 let read = match self.places[place.index()].declared.and_then(Declaration::read_as) {
                     Some(read_as) => match read_as.read(value, "") {
@@ -527,7 +506,7 @@ impl<'d> FactTable<'d> {
                     },
                     None => value,
                 };
-                self.add_value(place, read, Order::Free, cells);
+                self.add_value(place, read, Order::Free, out);
             }
         }
     }

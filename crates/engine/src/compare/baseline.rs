@@ -13,7 +13,7 @@ use super::view::{DriftMember, MemberDifference};
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
 use crate::ledger_view::batch::Job;
-use crate::ledger_view::device_facts::{Devices, Wanted};
+use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
 
@@ -131,7 +131,7 @@ impl Reading<'_> {
             members.push(member);
             Ok(())
         };
-        self.with_facts_of(&judge, Devices::Listed(&rows), Wanted::as_read(layout, &slots), look, take)?;
+        self.with_facts(&judge, Wanted::as_read(layout, &slots).of(&rows), look, take)?;
         Ok(ComparedSet { members, ..ComparedSet::default() })
     }
 

@@ -84,7 +84,7 @@ enum Chosen {
     /// By its index among those of the workspace.
     Group(usize),
     Devices(BTreeSet<String>),
-    Condition(Condition),
+    Condition(Box<Condition>),
 }
 
 impl Reading<'_> {
@@ -158,7 +158,7 @@ impl Reading<'_> {
         }
         match compile_filter(name, project, &project.dictionary, layout) {
             Ok(filter) => match filter.condition {
-                Some(condition) => Ok(Ok(Chosen::Condition(condition))),
+                Some(condition) => Ok(Ok(Chosen::Condition(Box::new(condition)))),
                 None => Err(EngineError::refused("a group has no name", "name a group, devices, or a condition")),
             },
             Err(mistakes) => Ok(Err(mistakes)),
@@ -185,8 +185,9 @@ impl Reading<'_> {
         let (project, judge, posture, at) = (self.project, self.judge(), self.posture(), self.at);
         let conditions =
             || chosen.iter().filter_map(|one| if let Chosen::Condition(it) = one { Some(it) } else { None });
-        let reads_standing = project.rules.groups_read_standing() || conditions().any(Condition::reads_standing);
-        let wanted: Vec<SlotId> = conditions().flat_map(Condition::may_read).copied().collect();
+        let reads_standing =
+            project.rules.groups_read_standing() || conditions().any(|condition| condition.reads_standing());
+        let wanted: Vec<SlotId> = conditions().flat_map(|condition| condition.may_read()).copied().collect();
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
             let judged = judge.judged(device, facts, arena);
@@ -266,7 +267,7 @@ impl Reading<'_> {
         let names = |ids: &[PlaceId]| ids.iter().map(|id| table.place(*id).to_string()).collect();
         let facts = found.facts.iter().map(|fact| ContrastRow {
             place: place(&fact.place),
-            by: fact.by.clone(),
+            by: fact.by,
             value: match fact.by {
                 ContrastBy::Value { value, .. } => Some(table.value_datum(value)),
                 ContrastBy::Presence { .. } | ContrastBy::Number { .. } => None,

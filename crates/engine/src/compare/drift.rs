@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use fencepost_core::drift::{
-    CompareSettings, Comparison, Difference, DifferenceKind, FactPattern, Member, Past, PastReference, Place, PlaceId,
-    Reference, ReferenceName, Snapshot, TableSettings, common_state, compare,
+    CompareSettings, Comparison, Difference, DifferenceKind, FactPattern, FactScope, Member, Past, PastReference,
+    Place, PlaceId, Reference, ReferenceName, Snapshot, TableSettings, common_state, compare,
 };
 use fencepost_core::{AcceptedDifference, AcceptedValue, ComparedFacts, Datum, Diagnostic, Value};
 use fencepost_formats::json_of_datum;
@@ -16,6 +16,7 @@ use super::members::{DriftQuery, PlannedSet, SetMember};
 use super::view::{DriftMember, DriftPart, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference};
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
+use crate::ledger_view::survey::reported_paths;
 
 /// What of a comparison is shown.
 #[derive(Clone, Debug, Default)]
@@ -141,6 +142,15 @@ impl Reading<'_> {
             }
             Ok(())
         })?;
+        if let Some(fact) = &detail.fact
+            && sets.iter().all(|set| set.values.is_empty())
+        {
+            let paths = reported_paths(&self.reader)?;
+            let help = fencepost_core::did_you_mean(fact, paths.iter().map(String::as_str), || {
+                "see what devices report: fencepost list facts".to_owned()
+            });
+            return Err(EngineError::refused(format!("none of these devices reports `{}`", fact.escape_debug()), help));
+        }
         Ok(said.map(|said| DriftReport { sets, assemblies, ..said }))
     }
 
@@ -223,7 +233,7 @@ impl Reading<'_> {
             };
             members[one.member].add(difference);
         }
-        let values = detail.fact.as_deref().map(|fact| held_values(&loaded, fact)).transpose()?.unwrap_or_default();
+        let values = detail.fact.as_deref().map(|fact| held_values(&loaded, fact)).unwrap_or_default();
         let same = if detail.same { same_facts(&loaded, &found) } else { Vec::new() };
         let places = |ids: &[PlaceId]| ids.iter().map(|id| loaded.table.place(*id).clone()).collect();
         let no_common_value = places(&found.no_common_value);
@@ -361,7 +371,11 @@ impl Reading<'_> {
 
 /// Which facts are read, and how.
 fn table_settings(plan: &SetPlan<'_>, detail: &DriftDetail) -> TableSettings {
-    let scope = plan.compared.scope.clone();
+    let scope = match &detail.fact {
+        // Who asks about a fact means it, whatever the set compares.
+        Some(fact) => FactScope { facts: vec![FactPattern::new(fact.as_str())], except: Vec::new() },
+        None => plan.compared.scope.clone(),
+    };
     let exact = |pattern: &&FactPattern| pattern.is_exact();
     let named =
         scope.facts.iter().filter(exact).chain(plan.compared.tolerances.iter().map(|one| &one.facts).filter(exact));
@@ -490,16 +504,9 @@ impl Accepting<'_> {
     }
 }
 
-/// Returns which devices hold which value at a place, the value that most hold first.
-fn held_values(loaded: &LoadedSet<'_>, fact: &str) -> Result<Vec<HeldValue>, EngineError> {
-    let named = |place: &Place| place.to_string() == fact;
-    let Some((id, _)) = loaded.table.places().find(|(_, place)| named(place)) else {
-        let names: Vec<String> = loaded.table.places().map(|(_, place)| place.to_string()).collect();
-        let help = fencepost_core::did_you_mean(fact, names.iter().map(String::as_str), || {
-            "see what devices report: fencepost list facts".to_owned()
-        });
-        return Err(EngineError::refused(format!("none of these devices reports `{}`", fact.escape_debug()), help));
-    };
+/// Returns which devices hold which value at a place, the value that most hold first; nothing where none of them reports it.
+fn held_values(loaded: &LoadedSet<'_>, fact: &str) -> Vec<HeldValue> {
+    let Some((id, _)) = loaded.table.places().find(|(_, place)| place.to_string() == fact) else { return Vec::new() };
     let mut held: BTreeMap<Option<u32>, HeldValue> = BTreeMap::new();
     for device in &loaded.devices {
         let class = device.snapshot.at(id).map(|value| loaded.table.class(value));
@@ -510,7 +517,7 @@ fn held_values(loaded: &LoadedSet<'_>, fact: &str) -> Result<Vec<HeldValue>, Eng
     }
     let mut held: Vec<HeldValue> = held.into_values().collect();
     held.sort_by_key(|one| (std::cmp::Reverse(one.devices.len()), one.devices.first().cloned()));
-    Ok(held)
+    held
 }
 
 /// Returns the facts that are the same everywhere, with their value.

@@ -81,7 +81,7 @@ impl<'r> LoadedSet<'r> {
             let snapshot = table.snapshot(facts.iter().map(|(slot, fact)| (*fact, found.slot(*slot))), arena);
             Ok(LoadedDevice { name: job.device.name.clone(), snapshot, is_fresh: found.is_fresh() })
         };
-        reading.with_facts_of(&judge, Devices::Listed(rows), Wanted::whole(&layout, &slots), look, |device| {
+        reading.with_facts(&judge, Wanted::whole(&layout, &slots).of(rows), look, |device| {
             devices.push(device);
             Ok(())
         })?;
@@ -164,7 +164,7 @@ impl<'r> LoadedSet<'r> {
         }
         let mut runs: Vec<RunMoment> =
             seen.into_iter().filter_map(|run| Some(RunMoment { run, at: *moments.get(&run)? })).collect();
-        runs.push(RunMoment { run: i64::MAX, at: reading.at });
+        runs.push(RunMoment { run: i64::MAX, at: reading.judged_at() });
         Ok((timelines, runs))
     }
 }

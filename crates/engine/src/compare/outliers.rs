@@ -9,7 +9,7 @@ use rust_decimal::Decimal;
 use super::members::DriftQuery;
 use crate::error::EngineError;
 use crate::ledger_view::batch::Job;
-use crate::ledger_view::device_facts::{Devices, Wanted};
+use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
 
 /// A device whose number is unusual.
@@ -110,7 +110,7 @@ impl Reading<'_> {
             })
         };
         let (mut numbers, mut others) = (Vec::new(), 0);
-        self.with_facts_of(&judge, Devices::Listed(rows), Wanted::whole(&layout, &wanted), look, |held| {
+        self.with_facts(&judge, Wanted::whole(&layout, &wanted).of(rows), look, |held| {
             match held {
                 Held::Number(device, number) => numbers.push((device, number)),
                 Held::Other => others += 1,

@@ -1,6 +1,6 @@
 //! What is shown of a comparison.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use fencepost_core::Datum;
 use fencepost_core::drift::{Beginning, DifferenceKind, Place, ReferenceName, Share};
@@ -340,7 +340,7 @@ impl DriftSetReport {
     /// Groups the devices that differ by their differences: those with the most first, then the fewest devices.
     pub fn alike(&self) -> Vec<AlikeDevices> {
         let mut groups: Vec<AlikeDevices> = Vec::new();
-        let mut by_key: BTreeMap<String, usize> = BTreeMap::new();
+        let mut by_key: HashMap<String, usize> = HashMap::new();
         for (at, member) in self.members.iter().enumerate() {
             let all = member.all();
             if all.is_empty() {
@@ -359,7 +359,7 @@ impl DriftSetReport {
 
     /// Groups differences by the devices that share them: those that the most devices have first.
     pub fn shared(&self) -> Vec<SharedDifferences> {
-        let mut holders: BTreeMap<(&Place, String), (Vec<usize>, &MemberDifference)> = BTreeMap::new();
+        let mut holders: HashMap<(&Place, String), (Vec<usize>, &MemberDifference)> = HashMap::new();
         for (at, member) in self.members.iter().enumerate() {
             for one in &member.differences {
                 let key = (&one.place, format!("{:?}", one.observed));
@@ -372,6 +372,7 @@ impl DriftSetReport {
         }
         let mut shared: Vec<SharedDifferences> =
             groups.into_iter().map(|(members, differences)| SharedDifferences { members, differences }).collect();
+        shared.iter_mut().for_each(|group| group.differences.sort_by(|a, b| a.place.cmp(&b.place)));
         shared.sort_by_key(|group| (std::cmp::Reverse(group.members.len()), group.members[0]));
         shared
     }

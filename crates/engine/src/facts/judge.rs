@@ -43,6 +43,12 @@ pub(crate) fn surroundings<'a>(
     }
 }
 
+/// What the sources said of a device.
+pub(crate) struct DeviceDocuments<'a> {
+    pub device: &'a str,
+    pub documents: &'a [Document],
+}
+
 /// A device with its facts at hand.
 #[derive(Clone, Copy, Debug)]
 pub struct Judged<'a> {
@@ -92,13 +98,27 @@ impl<'p> Judge<'p> {
     /// When a document cannot be read: the ledger is damaged.
     pub fn facts<'a>(
         &'a self,
-        device: &str,
+        device: &'a str,
         documents: &'a [Document],
         layout: &'a Layout,
         arena: &'a Bump,
     ) -> Result<&'a Facts<'a>, LedgerError> {
-        let observations = self.observations(device, documents, layout, arena)?;
-        Ok(arena.alloc(self.merged(device, &observations, layout, arena)))
+        self.facts_by(&mut JsonDocuments::default(), &DeviceDocuments { device, documents }, layout, arena)
+    }
+
+    /// Does the same with a reader that goes from one device to the next: it knows what documents are like.
+    ///
+    /// # Errors
+    /// As there.
+    pub(crate) fn facts_by<'a>(
+        &'a self,
+        reader: &mut JsonDocuments<'_>,
+        of: &DeviceDocuments<'a>,
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> Result<&'a Facts<'a>, LedgerError> {
+        let observations = self.observations_by(reader, of, layout, arena)?;
+        Ok(arena.alloc(self.merged(of.device, &observations, layout, arena)))
     }
 
     /// Reads what the sources said of a device, by the slots of `layout`.
@@ -107,18 +127,28 @@ impl<'p> Judge<'p> {
     /// When a document cannot be read: the ledger is damaged.
     pub(crate) fn observations<'a>(
         &'a self,
-        device: &str,
+        device: &'a str,
         documents: &'a [Document],
         layout: &'a Layout,
         arena: &'a Bump,
     ) -> Result<Vec<Observation<'a>>, LedgerError> {
-        let read = |said: &'a Document| {
-            let read = JsonDocuments::default()
+        self.observations_by(&mut JsonDocuments::default(), &DeviceDocuments { device, documents }, layout, arena)
+    }
+
+    fn observations_by<'a>(
+        &'a self,
+        reader: &mut JsonDocuments<'_>,
+        of: &DeviceDocuments<'a>,
+        layout: &'a Layout,
+        arena: &'a Bump,
+    ) -> Result<Vec<Observation<'a>>, LedgerError> {
+        let mut read = |said: &'a Document| {
+            let read = reader
                 .read(&said.json, layout, arena)
-                .map_err(|error| damaged(self.project, device, &error.message))?;
+                .map_err(|error| damaged(self.project, of.device, &error.message))?;
             Ok(self.observation(&said.source, Some(said.collected), read.slots))
         };
-        documents.iter().map(read).collect()
+        of.documents.iter().map(&mut read).collect()
     }
 
     /// Merges the wanted slots of what is kept packed of a device; none where some of it is not, or the device is retired.

@@ -6,13 +6,14 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use bumpalo::Bump;
 use fencepost_core::{Facts, Layout, SlotId, Value};
+use fencepost_formats::JsonDocuments;
 use fencepost_store::{Bodies, BodyUnpacker, DeviceRow, LayoutFingerprints, Reader};
 
 use super::batch::{Batch, DEVICES, Job};
 use super::reading::Reading;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
-use crate::facts::judge::Judge;
+use crate::facts::judge::{DeviceDocuments, Judge};
 use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::project::Project;
 
@@ -24,17 +25,26 @@ pub(crate) struct Wanted<'s> {
     slots: &'s [SlotId],
     /// With all that is in them, not only with what the rules read of it.
     whole: bool,
+    /// Of which devices.
+    devices: Devices<'s>,
 }
 
 impl<'s> Wanted<'s> {
     /// Slots of a layout, with all that is in them.
     pub(crate) fn whole(layout: &'s Layout, slots: &'s [SlotId]) -> Self {
-        Self { layout, slots, whole: true }
+        Self { layout, slots, whole: true, devices: Devices::All }
     }
 
     /// Slots of a layout, as the rules read them.
     pub(crate) fn as_read(layout: &'s Layout, slots: &'s [SlotId]) -> Self {
-        Self { layout, slots, whole: false }
+        Self { layout, slots, whole: false, devices: Devices::All }
+    }
+}
+
+impl<'s> Wanted<'s> {
+    /// The same of some devices alone.
+    pub(crate) fn of(self, devices: &'s [DeviceRow]) -> Self {
+        Self { devices: Devices::Listed(devices), ..self }
     }
 }
 
@@ -49,17 +59,20 @@ struct Loader<'l> {
     /// The run as of which the ledger is read; none for what it holds now.
     run: Option<i64>,
     bodies: Arc<Bodies>,
+    /// How devices stand is wanted too.
+    with_standings: bool,
 }
 
 /// What a worker uses for one device after the other.
 struct Scratch<'b> {
     arena: Bump,
     unpacker: BodyUnpacker<'b>,
+    documents: JsonDocuments<'static>,
 }
 
 impl Loader<'_> {
     fn scratch(&self) -> Scratch<'_> {
-        Scratch { arena: Bump::new(), unpacker: self.bodies.unpacker() }
+        Scratch { arena: Bump::new(), unpacker: self.bodies.unpacker(), documents: JsonDocuments::default() }
     }
 
     /// Returns whether facts may be packed: only what is current is, and by no more slots than the rules have.
@@ -79,7 +92,9 @@ impl Loader<'_> {
             None => {
                 let fingerprints = LayoutFingerprints { now: self.project.layout_fingerprint(), earlier: None };
                 batch.fill(reader, fingerprints, |_, _, _| with_documents)?;
-                batch.fill_standings(reader, None)?;
+                if self.with_standings {
+                    batch.fill_standings(reader, None)?;
+                }
             }
             // What is beside the devices is of now.
             Some(run) => batch.fill_as_of(reader, run)?,
@@ -131,29 +146,33 @@ impl Loader<'_> {
         look: &impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError>,
     ) -> Result<Option<T>, EngineError> {
         let documents = self.documents(scratch, job)?;
-        let name = job.device.name.as_str();
-        let arena = &scratch.arena;
         if documents.is_empty() {
             return Ok(None);
         }
-        let facts = self.judge.facts(name, &documents, self.layout, arena)?;
+        let Scratch { arena, documents: reader, .. } = scratch;
+        let arena = &*arena;
+        let of = DeviceDocuments { device: &job.device.name, documents: &documents };
+        let facts = self.judge.facts_by(reader, &of, self.layout, arena)?;
         look(job, facts, arena).map(Some)
     }
 }
+
+/// Fewer devices that are listed are gone through on one core.
+const FEW_LISTED: usize = 16 * DEVICES;
 
 /// Which devices are gone through.
 #[derive(Clone, Copy)]
 pub(crate) enum Devices<'d> {
     /// All that are not retired.
     All,
-    /// These, as far as they are not retired.
+    /// These, as far as they are not retired; how they stand is not told.
     Listed(&'d [DeviceRow]),
 }
 
 impl Reading<'_> {
-    /// Goes through all devices that are not retired, with the wanted of their facts by `layout`, which begins with the slots of
-    /// the rules; what says who holds a device, and which groups do, is wanted always. `look` is done on several cores; `take` is
-    /// given what it found, ascending by the devices' ids.
+    /// Goes through the wanted devices as far as they are not retired, with the wanted of their facts by `layout`, which begins with
+    /// the slots of the rules; what says who holds a device, and which groups do, is wanted always. `look` is done on several cores; `take` is
+    /// given what it found, ascending by the devices' ids, or in the order in which they are listed.
     ///
     /// # Errors
     /// Fails if the ledger cannot be read, or with the first error of `look` or `take`.
@@ -164,22 +183,8 @@ impl Reading<'_> {
         look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
         take: impl FnMut(T) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
-        self.with_facts_of(judge, Devices::All, wanted, look, take)
-    }
-
-    /// Goes through some devices as [`Self::with_facts`] does through all, in the order in which they are listed.
-    ///
-    /// # Errors
-    /// As there.
-    pub(crate) fn with_facts_of<T: Send>(
-        &self,
-        judge: &Judge<'_>,
-        devices: Devices<'_>,
-        wanted: Wanted<'_>,
-        look: impl for<'a> Fn(&'a Job<'a>, &'a Facts<'a>, &'a Bump) -> Result<T, EngineError> + Sync,
-        take: impl FnMut(T) -> Result<(), EngineError>,
-    ) -> Result<(), EngineError> {
-        let loader = self.loader(judge, wanted)?;
+        let devices = wanted.devices;
+        let loader = Loader { with_standings: matches!(devices, Devices::All), ..self.loader(judge, wanted)? };
         let work = |reader: &Reader<'_>, scratch: &mut Scratch<'_>, batch: &mut Batch| {
             loader.look_at(reader, scratch, batch, &look)
         };
@@ -224,6 +229,7 @@ impl Reading<'_> {
             needed: layout.slots().map(|slot| needed.contains(&slot)).collect(),
             run: self.run,
             bodies: self.reader.bodies()?,
+            with_standings: false,
         })
     }
 
@@ -256,8 +262,12 @@ impl Reading<'_> {
             Ok::<_, EngineError>(batch.of(&mut found.into_iter()))
         };
         let Some(mut first) = next(Batch::default())? else { return Ok(()) };
-        // A few devices are not worth a thread.
-        let workers = if first.places().len() < DEVICES { 1 } else { cores(None) };
+        // A few devices are not worth a thread, with a connection of its own.
+        let are_few = match devices {
+            Devices::All => first.places().len() < DEVICES,
+            Devices::Listed(all) => all.len() < FEW_LISTED,
+        };
+        let workers = if are_few { 1 } else { cores(None) };
         let snapshot_readers = if workers > 1 { self.reader.snapshot_readers(workers) } else { Vec::new() };
         if snapshot_readers.is_empty() {
             let mut scratch = scratch();

@@ -58,7 +58,7 @@ fn rolled_fact(dice: &mut Dice, fact: &str) -> Option<Json> {
         "software" => {
             let program = |name: &str, version: u64| json!({ "name": name, "version": format!("{version}.0") });
             let mut all = vec![program("guardd", if roll < 4 { 1 } else { 2 })];
-            if roll % 5 != 0 {
+            if !roll.is_multiple_of(5) {
                 all.push(program("ebbnote", 3));
             }
             if roll == 7 {

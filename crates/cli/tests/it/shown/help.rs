@@ -1410,4 +1410,195 @@ fn every_command_has_its_help() {
       fencepost baseline derive golden.ini --id golden              a property list, INI, key=value,
       JSON
     "#);
+    insta::assert_snapshot!(env.shows(&["drift", "--help"]), @r#"
+    $ fencepost drift --help
+    Compare devices that ought to be alike: who differs in what, and since when
+
+    Without more it tells every set and assembly of drift.toml in a line. A set may also be made for the
+    occasion, with --by or --where. For each fact a device is held against the value that most hold;
+    --against names something else.
+
+    Usage: fencepost drift [OPTIONS] [ID]
+
+    Arguments:
+      [ID]
+              A set or an assembly of drift.toml
+
+    Options:
+          --by <FACT>
+              Make a set of the devices that hold the same value of FACT, for each value
+
+          --where <CONDITION>
+              Only devices for which CONDITION holds
+
+          --against <REFERENCE>
+              Hold them against REFERENCE: majority, a device, device@2027-02-01, self@2027-02-01 or
+              baseline:ID
+
+          --facts <PATTERN,..>
+              Compare facts that fit PATTERN alone, with * for any text
+
+          --except <PATTERN,..>
+              Compare no facts that fit PATTERN
+
+          --device <DEVICE>
+              Tell of DEVICE alone: its differences, since when, and what it held before
+
+          --fact <FACT>
+              Tell which devices hold which value of FACT
+
+          --whole <WHOLE>
+              Of an assembly: tell of one whole, with all in it
+
+          --since <TIME>
+              Tell what drifted and what came back since TIME
+
+          --outliers <FACT>
+              Tell whose number of FACT is unusual among its peers, by the median absolute deviation
+
+          --worst <N>
+              Of outliers: tell no more than N of a set
+              
+              [default: 10]
+
+          --all
+              Show facts that are the same on all too
+
+          --accepted
+              Tell the accepted differences one by one
+
+          --fail-on <WHAT>
+              Exit with 1 where a device differs that did not at the assessment before the latest
+
+              Possible values:
+              - new: A difference that is new
+
+          --at <TIME>
+              Tell it as of TIME; a day is its last moment
+
+          --as-of <TIME>
+              Tell it as of TIME
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+    Examples:
+      fencepost drift
+      fencepost drift ticket-servers
+      fencepost drift ticket-servers --device tern-tickets
+      fencepost drift ship --whole Tern
+      fencepost drift --by role --against tern-tickets
+      fencepost drift --where 'role = "kiosk"' --against self@2027-03-01
+      fencepost drift ticket-servers --fact queue.workers
+      fencepost drift --since 2027-03-01 --fail-on new
+      fencepost drift --outliers disk.free_bytes --by role
+    "#);
+    insta::assert_snapshot!(env.shows(&["contrast", "--help"]), @r#"
+    $ fencepost contrast --help
+    Find what sets two groups of devices apart
+
+    Each group is a group of the workspace, ids with commas between, or a condition. Every fact is
+    tried, and those that are the least likely to differ so by chance come first.
+
+    Usage: fencepost contrast [OPTIONS] <GROUP> [GROUP]
+
+    Arguments:
+      <GROUP>
+              The first group
+
+      [GROUP]
+              The second group
+
+    Options:
+          --since <TIME>
+              Hold the first group as it was at TIME against itself as it is; a day is its last moment
+
+          --facts <PATTERN,..>
+              Try facts that fit PATTERN alone, with * for any text
+
+          --all
+              Tell the facts that may well differ by chance too
+
+          --as-of <TIME>
+              Tell it as of TIME
+
+          --format <FORMAT>
+              How to write the result
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+    Options of every command:
+          --workspace <DIR>
+              The workspace, instead of the one found from here upwards
+              
+              [env: FENCEPOST_WORKSPACE=]
+
+          --color <COLOR>
+              When to colour
+
+              Possible values:
+              - auto:   On a terminal, unless NO_COLOR is set
+              - always: Even in a pipe
+              - never:  Not at all
+              
+              [default: auto]
+
+      -q, --quiet
+              Say nothing beside the result
+
+          --wait <TIME>
+              How long to wait for a ledger that is in use
+              
+              [default: 30s]
+
+    Examples:
+      fencepost contrast slow-scanners other-scanners
+      fencepost contrast 'role = "kiosk" and site = "Tern"' 'role = "kiosk" and site != "Tern"'
+      fencepost contrast tern-kiosk-1,tern-kiosk-2,tern-kiosk-3 kiosks
+      fencepost contrast kiosks --since 2027-03-01     as they were, against as they are
+    "#);
 }
