@@ -122,7 +122,7 @@ pub fn cmd_demo(ui: &mut Ui, common: &Common, args: &DemoArgs) -> Result<ExitCod
     let strong = ui.styles.strong;
     ui.line(format!(
         "\nTry next, in {}:\n  {strong}fencepost why {lost}{strong:#}\n  {strong}fencepost access --by site{strong:#}\n  \
-         {strong}fencepost list findings --where 'phase = \"overdue\"'{strong:#}\n  {strong}fencepost send --dry-run{strong:#}",
+         {strong}fencepost list findings --where 'phase = \"overdue\"'{strong:#}\n  {strong}fencepost send --dry-run{strong:#}\n  {strong}fencepost drift{strong:#}",
         folder.display()
     ))?;
     Ok(ExitCode::SUCCESS)

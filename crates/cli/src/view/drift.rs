@@ -3,8 +3,8 @@
 use fencepost_core::drift::{BeganBy, Place, ReferenceName};
 use fencepost_core::{Datum, Dictionary, DriftDefinitions, Standing};
 use fencepost_engine::{
-    AlikeDevices, AssemblyReport, DriftMember, DriftMovement, DriftReport, DriftSetReport, MemberDifference, Post,
-    RoleReport, WholeReport,
+    AlikeDevices, AssemblyReport, ComparedRow, DriftMember, DriftMovement, DriftReport, DriftSetReport,
+    MemberDifference, Post, RoleReport, WholeReport,
 };
 use unicode_width::UnicodeWidthStr;
 
@@ -179,7 +179,7 @@ impl DriftPage<'_> {
         }
         let rows = set.rows();
         let names: Vec<String> = alike.iter().enumerate().map(|(at, group)| column_name(set, at, group)).collect();
-        let shown = self.columns_that_fit(set, &alike, &names);
+        let shown = self.columns_that_fit(&rows, &alike, &names);
         let of_majority = set.reference == ReferenceName::Majority;
         let each_own = matches!(set.reference, ReferenceName::OwnPast(_));
         let mut columns = vec![("FACT", Column::Fixed)];
@@ -226,8 +226,7 @@ impl DriftPage<'_> {
     }
 
     /// Returns how many columns of devices fit beside the facts and what they are held against.
-    fn columns_that_fit(&self, set: &DriftSetReport, alike: &[AlikeDevices], names: &[String]) -> usize {
-        let rows = set.rows();
+    fn columns_that_fit(&self, rows: &[ComparedRow], alike: &[AlikeDevices], names: &[String]) -> usize {
         let widest = |texts: &mut dyn Iterator<Item = usize>| texts.max().unwrap_or(0);
         let facts = widest(&mut rows.iter().map(|row| harmless(&row.place.to_string()).width()));
         let references = widest(&mut rows.iter().map(|row| self.shown(&row.place, row.reference.as_ref()).width()));

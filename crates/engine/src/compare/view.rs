@@ -326,15 +326,17 @@ impl DriftSetReport {
     /// Returns the facts that differ somewhere, ascending.
     pub fn rows(&self) -> Vec<ComparedRow> {
         let has_own = matches!(self.reference, ReferenceName::OwnPast(_));
-        let mut rows: BTreeMap<&Place, ComparedRow> = BTreeMap::new();
-        for one in self.members.iter().flat_map(DriftMember::all) {
+        let mut rows: HashMap<&Place, ComparedRow> = HashMap::new();
+        for one in self.members.iter().flat_map(|member| member.differences.iter().chain(&member.accepted)) {
             rows.entry(&one.place).or_insert_with(|| ComparedRow {
                 place: one.place.clone(),
                 reference: one.reference.clone().filter(|_| !has_own),
                 share: one.share,
             });
         }
-        rows.into_values().collect()
+        let mut rows: Vec<ComparedRow> = rows.into_values().collect();
+        rows.sort_by(|a, b| a.place.cmp(&b.place));
+        rows
     }
 
     /// Groups the devices that differ by their differences: those with the most first, then the fewest devices.
