@@ -135,6 +135,7 @@ impl DriftArgs {
         DriftDetail {
             beginnings: tells_since,
             counts_only: self.tells_counts(),
+            most_devices: None,
             same: self.all,
             fact: self.fact.clone(),
         }
@@ -186,6 +187,13 @@ pub fn cmd_drift(ui: &mut Ui, common: &Common, args: &DriftArgs) -> Result<ExitC
     let query = args.query(reading.project)?;
     if let Some(fact) = &args.outliers {
         return show_outliers(ui, args, &reading, &query, fact);
+    }
+    if let (Some(fact), Some(id)) = (&args.fact, &args.id)
+        && reading.project.rules.drift().assemblies.iter().any(|one| one.id == *id)
+    {
+        let help =
+            format!("{id} is an assembly; see a set by the fact: fencepost drift --by role --fact {}", harmless(fact));
+        return Err(CommandError::usage("--fact is of sets", help));
     }
     if args.is_streamed(&reading) {
         return stream(ui, args, &reading, &query);

@@ -344,3 +344,42 @@ fn hostile_names_and_many_facts_do_no_harm() {
     assert_eq!(found["sets"][0]["counts"]["differences"], json!(50));
     assert!(env.ok(&["drift", "--by", "role", "--format", "csv"]).contains("'=1+1"));
 }
+
+#[test]
+fn a_device_says_how_far_it_is_from_its_peers_and_a_baseline_takes_what_most_hold() {
+    let env = servers();
+    let shown = env.ok(&["show", "s-1"]);
+    assert!(shown.contains("3 differences from its 4 peers of servers"), "{shown}");
+    assert!(env.ok(&["show", "s-4"]).contains("like its 4 peers of servers, 1 more accepted"));
+    assert_eq!(env.json(&["show", "s-1"])["differs_from_sisters"], json!(3));
+    env.morning(&at(3), &[json!({ "device": "x", "collected_at": at(3), "role": "kiosk" })]);
+    assert_eq!(env.json(&["show", "x"])["differs_from_sisters"], Json::Null);
+    let derived = env.ok(&["baseline", "derive", "--from-set", "servers", "--id", "server"]);
+    assert!(derived.contains("what most of the 5 devices of servers hold"), "{derived}");
+    assert!(derived.contains("\"sshd.port\"") && derived.contains("\"queue.workers\" = 8"), "{derived}");
+    assert!(!derived.contains("peepcam") && !derived.contains("serial"), "{derived}");
+    env.fails(
+        &["baseline", "derive", "--from-set", "nobody", "--id", "b"],
+        2,
+        &["nothing is compared under the name `nobody`"],
+    );
+}
+
+#[test]
+fn mistakes_in_what_is_compared_are_told() {
+    let env = servers();
+    let codes = |drift: &str| -> Vec<String> {
+        env.write("drift.toml", drift);
+        let found: Json = serde_json::from_str(&env.run(&["vet", "drift.toml", "--format", "json"]).out).expect("JSON");
+        let all = found["mistakes"].as_array().expect("a list");
+        all.iter().map(|one| one["code"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(codes(SETS), [""; 0]);
+    assert_eq!(codes(&SETS.replace("value = 4", "value = 5")), ["acceptance-idle"]);
+    assert_eq!(codes(&SETS.replace("2027-03-20", "2027-03-01")), ["acceptance-over"]);
+    assert_eq!(codes(&SETS.replace("agent.*", "agnt.*")), ["pattern-fits-nothing"]);
+    assert_eq!(codes(&SETS.replace("\"disk.free\" = \"10%\"", "motd = 1")), ["tolerance-of-texts"]);
+    assert_eq!(codes("[[drift]]\nid = \"few\"\npeers = 'device in (\"s-1\", \"s-2\")'\n"), ["drift-of-few"]);
+    assert_eq!(codes("[[assembly]]\nid = \"few\"\nwhole = \"role\"\nrole = \"motd\"\n"), ["drift-of-few"]);
+    assert_eq!(codes(&SETS.replace("\"s-4\"", "\"s-9\"")), ["unknown-device", "acceptance-idle"]);
+}

@@ -460,3 +460,141 @@ impl FactTable<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use bumpalo::Bump;
+
+    use super::*;
+    use crate::Dictionary;
+    use crate::drift::{FactScope, TableSettings};
+    use crate::facts::merge::{Origin, Slot};
+
+    /// Devices with the value of one fact each; `None` where it is missing.
+    struct Fleet<'d> {
+        table: FactTable<'d>,
+        states: Vec<Snapshot>,
+    }
+
+    impl<'d> Fleet<'d> {
+        fn of(dictionary: &'d Dictionary, values: &[Option<Datum>]) -> Self {
+            let scope = FactScope { facts: vec![FactPattern::new("f")], except: Vec::new() };
+            let mut table = FactTable::new(dictionary, TableSettings { scope, ..TableSettings::default() });
+            let fact = table.fact("f");
+            let arena = Bump::new();
+            let states = values
+                .iter()
+                .map(|value| {
+                    let slot = value.as_ref().map(|datum| {
+                        let raw = datum.to_value(&arena);
+                        let origin = Some(Origin::Observed { source: "s", collected: None });
+                        Slot { value: raw, raw, origin, stale: false }
+                    });
+                    table.snapshot(slot.iter().map(|slot| (fact, slot)), &arena)
+                })
+                .collect();
+            Self { table, states }
+        }
+
+        /// Compares them; those at the positions in `silent` do not count.
+        fn compare(&self, silent: &[usize], tolerances: &[Tolerance]) -> Comparison {
+            let members: Vec<Member<'_>> = self
+                .states
+                .iter()
+                .enumerate()
+                .map(|(at, state)| Member { snapshot: Some(state), votes: !silent.contains(&at) })
+                .collect();
+            compare(
+                &self.table,
+                &members,
+                Reference::Majority,
+                CompareSettings { tolerances, leave_out_distinct: true },
+            )
+        }
+    }
+
+    fn numbers(values: &[i64]) -> Vec<Option<Datum>> {
+        values.iter().map(|number| Some(Datum::Number(Decimal::from(*number)))).collect()
+    }
+
+    /// Who differs, and of how many that count how many hold the reference; nobody where there is no common value.
+    fn told(found: &Comparison) -> (Vec<usize>, Option<Share>, bool) {
+        let members = found.differences.iter().map(|one| one.member).collect();
+        (members, found.differences.first().and_then(|one| one.share), !found.no_common_value.is_empty())
+    }
+
+    #[test]
+    fn six_in_ten_of_at_least_three_are_a_common_value() {
+        let dictionary = Dictionary::default();
+        let of =
+            |values: &[i64], silent: &[usize]| told(&Fleet::of(&dictionary, &numbers(values)).compare(silent, &[]));
+        let share = |holders, voters| Some(Share { holders, voters });
+        assert_eq!(of(&[1, 1, 1, 2, 2], &[]), (vec![3, 4], share(3, 5), false));
+        assert_eq!(of(&[1, 1, 2, 2], &[]), (vec![], None, true));
+        assert_eq!(of(&[1, 1, 1, 2, 2, 3], &[]), (vec![], None, true));
+        assert_eq!(of(&[1, 2], &[]), (vec![], None, true));
+        assert_eq!(of(&[1, 1], &[]), (vec![], None, false));
+        // Who does not count is compared all the same.
+        assert_eq!(of(&[1, 1, 1, 2], &[3]), (vec![3], share(3, 3), false));
+        assert_eq!(of(&[1, 1, 2, 1], &[1, 3]), (vec![], None, true));
+    }
+
+    #[test]
+    fn missing_is_a_value_and_null_is_another() {
+        let dictionary = Dictionary::default();
+        let one = Some(Datum::Number(Decimal::ONE));
+        let found = Fleet::of(&dictionary, &[None, None, None, one.clone(), Some(Datum::Null)]).compare(&[], &[]);
+        assert_eq!(found.differences.iter().map(Difference::kind).collect::<Vec<_>>(), [DifferenceKind::Extra; 2]);
+        let found = Fleet::of(&dictionary, &[one.clone(), one.clone(), one, None, Some(Datum::Null)]).compare(&[], &[]);
+        let kinds: Vec<DifferenceKind> = found.differences.iter().map(Difference::kind).collect();
+        assert_eq!(kinds, [DifferenceKind::Missing, DifferenceKind::Changed]);
+    }
+
+    #[test]
+    fn a_tolerance_goes_by_the_median_and_its_ends_belong_to_it() {
+        let dictionary = Dictionary::default();
+        let tolerance = |amount: &str, of_reference| {
+            [Tolerance { facts: FactPattern::new("f"), amount: amount.parse().unwrap(), of_reference }]
+        };
+        let fleet = Fleet::of(&dictionary, &numbers(&[90, 100, 100, 110, 111]));
+        let found = fleet.compare(&[], &tolerance("0.1", true));
+        assert_eq!(told(&found), (vec![4], Some(Share { holders: 4, voters: 5 }), false));
+        assert_eq!(found.differences[0].reference, ReferenceValue::Median(Decimal::ONE_HUNDRED));
+        assert_eq!(told(&fleet.compare(&[], &tolerance("11", false))).0, Vec::<usize>::new());
+        assert_eq!(told(&fleet.compare(&[], &tolerance("0", false))), (vec![], None, true));
+        assert_eq!(median(numbers_of(&[1, 2, 4, 100])), Some(Decimal::from(3)));
+        // Two that are close enough are alike, though two have no common value.
+        assert_eq!(told(&Fleet::of(&dictionary, &numbers(&[100, 105])).compare(&[], &tolerance("0.1", true))).2, false);
+    }
+
+    fn numbers_of(values: &[i64]) -> Vec<Decimal> {
+        values.iter().map(|number| Decimal::from(*number)).collect()
+    }
+
+    #[test]
+    fn what_nearly_all_differ_in_is_left_out_unless_it_is_named() {
+        let dictionary = Dictionary::default();
+        let values = numbers(&[1, 2, 3, 4, 4]);
+        let found = Fleet::of(&dictionary, &values).compare(&[], &[]);
+        // The fact is named by the scope.
+        assert_eq!((found.left_out.len(), found.no_common_value.len()), (0, 1));
+        let mut table = FactTable::new(&dictionary, TableSettings::default());
+        let fact = table.fact("f");
+        let arena = Bump::new();
+        let states: Vec<Snapshot> = values
+            .iter()
+            .flatten()
+            .map(|datum| {
+                let raw = datum.to_value(&arena);
+                let origin = Some(Origin::Observed { source: "s", collected: None });
+                let slot = Slot { value: raw, raw, origin, stale: false };
+                table.snapshot(std::iter::once((fact, &slot)), &arena)
+            })
+            .collect();
+        let members: Vec<Member<'_>> =
+            states.iter().map(|state| Member { snapshot: Some(state), votes: true }).collect();
+        let settings = CompareSettings { tolerances: &[], leave_out_distinct: true };
+        assert_eq!(compare(&table, &members, Reference::Majority, settings).left_out.len(), 1);
+        assert_eq!(compare(&table, &members[1..], Reference::Majority, settings).left_out.len(), 0);
+    }
+}

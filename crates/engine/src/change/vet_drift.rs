@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use fencepost_core::Diagnostic;
 use fencepost_core::drift::ReferenceName;
+use fencepost_core::{AcceptedDifference, Diagnostic};
 use jiff::Timestamp;
 
 use crate::compare::drift::DriftDetail;
@@ -12,6 +12,9 @@ use crate::compare::view::{AssemblyReport, DriftMember, DriftReport, DriftSetRep
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
+
+/// Sets of more devices are not compared for their mistakes: that may take minutes.
+const MOST_DEVICES: usize = 5_000;
 
 /// Returns what is probably not as meant in what is compared, with the devices of a ledger.
 pub(super) fn vet_drift(reading: &Reading<'_>) -> Result<Vec<Diagnostic>, EngineError> {
@@ -22,12 +25,12 @@ pub(super) fn vet_drift(reading: &Reading<'_>) -> Result<Vec<Diagnostic>, Engine
         return Ok(told);
     }
     tell_ended(project, reading.at, &mut told);
-    let Ok(report) =
-        reading.drift(&DriftQuery::default(), &DriftDetail { counts_only: true, ..DriftDetail::default() })?
-    else {
+    let counts = DriftDetail { counts_only: true, most_devices: Some(MOST_DEVICES), ..DriftDetail::default() };
+    let Ok(report) = reading.drift(&DriftQuery::default(), &counts)? else {
         return Ok(told);
     };
-    for (set, found) in drift.sets.iter().zip(&report.sets) {
+    for found in &report.sets {
+        let Some(set) = drift.sets.iter().find(|set| set.id == found.id) else { continue };
         let place = || set.place.clone();
         told.extend(of_few(found).map(|(label, help)| {
             Diagnostic::warning("drift-of-few", format!("drift `{}` compares nothing", set.id), place())
@@ -37,7 +40,8 @@ pub(super) fn vet_drift(reading: &Reading<'_>) -> Result<Vec<Diagnostic>, Engine
         told.extend(found.idle_patterns.iter().map(|pattern| idle_pattern(&set.id, pattern, place())));
         told.extend(found.tolerances_of_texts.iter().map(|fact| tolerance_of_texts(&set.id, fact, place())));
     }
-    for (assembly, found) in drift.assemblies.iter().zip(&report.assemblies) {
+    for found in &report.assemblies {
+        let Some(assembly) = drift.assemblies.iter().find(|one| one.id == found.id) else { continue };
         let place = || assembly.place.clone();
         if found.wholes.len() < 3 {
             let message = format!("assembly `{}` has fewer than three wholes", assembly.id);
@@ -91,7 +95,10 @@ fn tell_idle(project: &Project, report: &DriftReport, at: Timestamp, told: &mut 
     let kept = members.iter().flat_map(|member| &member.accepted).filter_map(|one| one.accepted_by);
     let used: BTreeSet<usize> =
         kept.chain(members.iter().flat_map(|member| member.accepted_entries.iter().copied())).collect();
-    let running = project.rules.drift().accepted.iter().enumerate().filter(|(_, accepted)| at < accepted.until);
+    let sets = report.sets.iter().map(|set| set.id.as_str());
+    let compared: BTreeSet<&str> = sets.chain(report.assemblies.iter().map(|one| one.id.as_str())).collect();
+    let is_running = |accepted: &AcceptedDifference| at < accepted.until && compared.contains(accepted.drift.as_str());
+    let running = project.rules.drift().accepted.iter().enumerate().filter(|(_, accepted)| is_running(accepted));
     for (_, accepted) in running.filter(|(at, _)| !used.contains(at)) {
         let message = format!("the accepted `{}` of `{}` covers no difference", accepted.fact.as_str(), accepted.drift);
         told.push(

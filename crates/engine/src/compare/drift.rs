@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use fencepost_core::drift::{
-    CompareSettings, Comparison, Difference, DifferenceKind, FactPattern, FactScope, Member, Past, PastReference,
-    Place, PlaceId, Reference, ReferenceName, Snapshot, TableSettings, common_state, compare,
+    Beginning, CompareSettings, Comparison, Difference, DifferenceKind, FactPattern, FactScope, Member, Past,
+    PastReference, Place, PlaceId, Reference, ReferenceName, Snapshot, TableSettings, common_state, compare,
 };
 use fencepost_core::{AcceptedDifference, AcceptedValue, ComparedFacts, Datum, Diagnostic, Value};
 use fencepost_formats::json_of_datum;
@@ -25,6 +25,8 @@ pub struct DriftDetail {
     pub beginnings: bool,
     /// Differences are counted and not kept: enough for a line a set.
     pub counts_only: bool,
+    /// Sets and assemblies of more devices are passed over.
+    pub most_devices: Option<usize>,
     /// The facts that are the same everywhere too.
     pub same: bool,
     /// A fact of which it is told which devices hold which value.
@@ -69,6 +71,26 @@ enum HeldReference {
     Each(Vec<Option<Snapshot>>),
 }
 
+/// What has to be read besides the members for what they are held against.
+#[derive(Default)]
+struct ReferenceStates {
+    /// States at moments.
+    past: Vec<PastDevice>,
+    /// The device that they are held against, by its present name.
+    device: Option<String>,
+    /// The same, if it is none of the members.
+    other: Option<DeviceRow>,
+}
+
+/// A set that was read and compared.
+struct ComparedLoaded<'c> {
+    loaded: &'c LoadedSet<'c>,
+    reference: &'c HeldReference,
+    found: &'c Comparison,
+    /// Since when each difference lasts, where that was asked for.
+    beginnings: Option<Vec<Beginning>>,
+}
+
 impl SetPlan<'_> {
     /// Returns the member of a name.
     pub(super) fn member(&self, name: &str) -> Option<&SetMember> {
@@ -106,10 +128,11 @@ impl Reading<'_> {
             Ok(plan) => plan,
             Err(mistakes) => return Ok(Err(mistakes)),
         };
-        for set in &plan.sets {
+        let is_wanted = |devices: usize| detail.most_devices.is_none_or(|most| devices <= most);
+        for set in plan.sets.iter().filter(|set| is_wanted(set.members.len())) {
             take(DriftPart::Set(self.compare_set(set, detail)?))?;
         }
-        for assembly in &plan.assemblies {
+        for assembly in plan.assemblies.iter().filter(|assembly| is_wanted(assembly.members.len())) {
             take(DriftPart::Assembly(self.compare_assembly(assembly, detail)?))?;
         }
         let sets = plan.sets.iter().map(|set| set.id.as_str());
@@ -143,6 +166,7 @@ impl Reading<'_> {
             Ok(())
         })?;
         if let Some(fact) = &detail.fact
+            && said.is_ok()
             && sets.iter().all(|set| set.values.is_empty())
         {
             let paths = reported_paths(&self.reader)?;
@@ -183,14 +207,14 @@ impl Reading<'_> {
         if let ReferenceName::Baseline(baseline) = plan.reference {
             return self.compare_with_baseline(plan, baseline, detail);
         }
-        let rows: Vec<DeviceRow> = plan.members.iter().map(|member| member.row.clone()).collect();
-        let (past, other) = self.states_of_reference(plan)?;
+        let of_reference = self.states_of_reference(plan)?;
         // A device that the members are held against may be none of them; it is read with them.
-        let mut all = rows;
-        all.extend(other.iter().cloned());
-        all.sort_by(|a, b| a.name.cmp(&b.name));
-        let mut loaded = LoadedSet::load(self, &all, table_settings(plan, detail), &plan.compared.tolerances, &past)?;
-        let reference = held_reference(plan, &mut loaded, other.as_ref().map(|row| row.name.as_str()))?;
+        let mut rows: Vec<DeviceRow> = plan.members.iter().map(|member| member.row.clone()).collect();
+        rows.extend(of_reference.other.iter().cloned());
+        rows.sort_by(|a, b| a.name.cmp(&b.name));
+        let settings = table_settings(plan, detail);
+        let mut loaded = LoadedSet::load(self, &rows, settings, &plan.compared.tolerances, &of_reference.past)?;
+        let reference = held_reference(plan, &mut loaded, &of_reference)?;
         let settings = CompareSettings {
             tolerances: &plan.compared.tolerances,
             leave_out_distinct: !matches!(reference, HeldReference::Each(_)),
@@ -200,45 +224,17 @@ impl Reading<'_> {
             true => Some(beginnings(&mut loaded, &reference, settings, &found.differences)?),
             false => None,
         };
-        let rules = self.project.rules.drift();
-        let accepting = Accepting { drift: plan.id, all: &rules.accepted, at: self.at };
-        let mut members: Vec<DriftMember> = loaded
-            .devices
-            .iter()
-            .enumerate()
-            .map(|(at, device)| DriftMember {
-                device: device.name.clone(),
-                is_stale: !device.is_fresh,
-                has_no_past: matches!(&reference, HeldReference::Each(states) if states[at].is_none()),
-                ..DriftMember::default()
-            })
-            .collect();
-        let mut beginnings = beginnings.into_iter().flatten();
-        for one in &found.differences {
-            let accepted_by = accepting.entry(plan, &loaded, one);
-            if detail.counts_only {
-                let member = &mut members[one.member];
-                *(if accepted_by.is_some() { &mut member.accepting } else { &mut member.differing }) += 1;
-                member.accepted_entries.extend(accepted_by);
-                continue;
-            }
-            let difference = MemberDifference {
-                place: loaded.table.place(one.place).clone(),
-                kind: one.kind(),
-                observed: loaded.table.datum(&loaded.devices[one.member].snapshot, one.place),
-                reference: reference_datum(&loaded, &reference, one),
-                share: one.share,
-                beginning: beginnings.next(),
-                accepted_by,
-            };
-            members[one.member].add(difference);
-        }
+        let mut members = self.members_with_differences(
+            plan,
+            detail,
+            &ComparedLoaded { loaded: &loaded, reference: &reference, found: &found, beginnings },
+        );
         let values = detail.fact.as_deref().map(|fact| held_values(&loaded, fact)).unwrap_or_default();
         let same = if detail.same { same_facts(&loaded, &found) } else { Vec::new() };
         let places = |ids: &[PlaceId]| ids.iter().map(|id| loaded.table.place(*id).clone()).collect();
         let no_common_value = places(&found.no_common_value);
         let left_out = places(&found.left_out);
-        if let Some(other) = other {
+        if let Some(other) = of_reference.other {
             members.retain(|member| member.device != other.name);
         }
         Ok(ComparedSet {
@@ -253,12 +249,58 @@ impl Reading<'_> {
         })
     }
 
+    /// Returns the devices of a set, each with its differences or how many they are.
+    fn members_with_differences(
+        &self,
+        plan: &SetPlan<'_>,
+        detail: &DriftDetail,
+        compared: &ComparedLoaded<'_>,
+    ) -> Vec<DriftMember> {
+        let ComparedLoaded { loaded, reference, found, beginnings } = compared;
+        let rules = self.project.rules.drift();
+        let accepting = Accepting { drift: plan.id, all: &rules.accepted, at: self.at };
+        let mut members: Vec<DriftMember> = loaded
+            .devices
+            .iter()
+            .enumerate()
+            .map(|(at, device)| DriftMember {
+                device: device.name.clone(),
+                is_stale: !device.is_fresh,
+                has_no_past: matches!(reference, HeldReference::Each(states) if states[at].is_none()),
+                ..DriftMember::default()
+            })
+            .collect();
+        for (at, one) in found.differences.iter().enumerate() {
+            let accepted_by = accepting.entry(plan, loaded, one);
+            if detail.counts_only {
+                let member = &mut members[one.member];
+                *(if accepted_by.is_some() { &mut member.accepting } else { &mut member.differing }) += 1;
+                member.accepted_entries.extend(accepted_by);
+                continue;
+            }
+            let difference = MemberDifference {
+                place: loaded.table.place(one.place).clone(),
+                kind: one.kind(),
+                observed: loaded.table.datum(&loaded.devices[one.member].snapshot, one.place),
+                reference: reference_datum(loaded, reference, one),
+                share: one.share,
+                beginning: beginnings.as_ref().and_then(|all| all.get(at).cloned()),
+                accepted_by,
+            };
+            members[one.member].add(difference);
+        }
+        members
+    }
+
     /// Returns how far a device is from the peers of each set of the workspace that it belongs to.
     ///
     /// # Errors
     /// When the ledger cannot be read.
     pub fn distances_from_peers(&self, device: &str) -> Result<Vec<PeerDistance>, EngineError> {
         let drift = self.project.rules.drift();
+        if drift.sets.is_empty() {
+            return Ok(Vec::new());
+        }
         let name = self.device_name(device)?;
         let documents = self.documents(&name)?;
         let (judge, arena) = (self.judge(), bumpalo::Bump::new());
@@ -325,37 +367,41 @@ impl Reading<'_> {
         Ok((Json::Object(document), rows.len()))
     }
 
-    /// Returns the past states that the members are held against, and the device that they are if it is none of them.
-    fn states_of_reference(&self, plan: &SetPlan<'_>) -> Result<(Vec<PastDevice>, Option<DeviceRow>), EngineError> {
+    /// Returns what has to be read besides the members for what they are held against.
+    fn states_of_reference(&self, plan: &SetPlan<'_>) -> Result<ReferenceStates, EngineError> {
+        let mut found = ReferenceStates::default();
         match plan.reference {
-            ReferenceName::Majority | ReferenceName::Baseline(_) => Ok((Vec::new(), None)),
+            ReferenceName::Majority | ReferenceName::Baseline(_) => {}
             ReferenceName::OwnPast(at) => {
                 let past = plan.members.iter().map(|member| PastDevice { name: member.row.name.clone(), at: *at });
-                Ok((past.collect(), None))
+                found.past = past.collect();
             }
             ReferenceName::Device { device, at: Some(at) } => {
                 let name = self.device_name(device)?;
                 if self.documents_at(&name, *at)?.is_empty() {
                     return Err(self.no_state_at(&name, *at)?);
                 }
-                Ok((vec![PastDevice { name, at: *at }], None))
+                found.past.push(PastDevice { name: name.clone(), at: *at });
+                found.device = Some(name);
             }
             ReferenceName::Device { device, at: None } => {
                 let name = self.device_name(device)?;
-                if plan.members.iter().any(|member| member.row.name == name) {
-                    return Ok((Vec::new(), None));
+                if plan.member(&name).is_none() {
+                    let number = self.reader.device_number(&name)?;
+                    let row = number.map(|number| DeviceRow { number, name: name.clone(), dirty: false });
+                    let is_in_use = !self.documents(&name)?.is_empty();
+                    let Some(row) = row.filter(|_| is_in_use) else {
+                        return Err(EngineError::refused(
+                            format!("`{}` is retired, and says nothing", name.escape_debug()),
+                            "hold them against a device that is in use, or against a moment at which it was: device@2027-02-01",
+                        ));
+                    };
+                    found.other = Some(row);
                 }
-                let number = self.reader.device_number(&name)?;
-                let row = number.map(|number| DeviceRow { number, name: name.clone(), dirty: false });
-                match row.filter(|_| self.documents(&name).is_ok_and(|documents| !documents.is_empty())) {
-                    Some(row) => Ok((Vec::new(), Some(row))),
-                    None => Err(EngineError::refused(
-                        format!("`{}` is retired, and says nothing", name.escape_debug()),
-                        "hold them against a device that is in use, or against a moment at which it was: device@2027-02-01",
-                    )),
-                }
+                found.device = Some(name);
             }
         }
+        Ok(found)
     }
 
     /// Says that nothing is known of a device at a moment, and what is.
@@ -387,8 +433,9 @@ fn table_settings(plan: &SetPlan<'_>, detail: &DriftDetail) -> TableSettings {
 fn held_reference(
     plan: &SetPlan<'_>,
     loaded: &mut LoadedSet<'_>,
-    other: Option<&str>,
+    of: &ReferenceStates,
 ) -> Result<HeldReference, EngineError> {
+    let device = of.device.as_deref().unwrap_or_default();
     Ok(match plan.reference {
         ReferenceName::Majority | ReferenceName::Baseline(_) => HeldReference::Majority,
         ReferenceName::OwnPast(at) => {
@@ -396,18 +443,15 @@ fn held_reference(
             let states = names.iter().map(|name| loaded.state_at(name, *at)).collect::<Result<_, _>>()?;
             HeldReference::Each(states)
         }
-        ReferenceName::Device { device, at: Some(at) } => {
+        ReferenceName::Device { at: Some(at), .. } => {
             HeldReference::State(loaded.state_at(device, *at)?.unwrap_or_default())
         }
-        ReferenceName::Device { device, at: None } => {
-            let name = other.unwrap_or(device);
-            let at = loaded.devices.iter().position(|known| known.name == name);
-            match (at, other) {
-                (Some(at), None) => HeldReference::Member(at),
-                (Some(at), Some(name)) => HeldReference::Other(name.to_owned(), loaded.devices[at].snapshot.clone()),
-                (None, _) => HeldReference::Majority,
-            }
-        }
+        ReferenceName::Device { at: None, .. } => match loaded.devices.iter().position(|known| known.name == device) {
+            Some(at) if of.other.is_none() => HeldReference::Member(at),
+            Some(at) => HeldReference::Other(device.to_owned(), loaded.devices[at].snapshot.clone()),
+            // It was there a moment ago.
+            None => return Err(EngineError::refused(format!("`{device}` says nothing"), "try again")),
+        },
     })
 }
 
@@ -450,7 +494,7 @@ fn beginnings(
     reference: &HeldReference,
     settings: CompareSettings<'_>,
     differences: &[Difference],
-) -> Result<Vec<fencepost_core::drift::Beginning>, EngineError> {
+) -> Result<Vec<Beginning>, EngineError> {
     if differences.is_empty() {
         return Ok(Vec::new());
     }
