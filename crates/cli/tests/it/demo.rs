@@ -105,7 +105,7 @@ fn the_story_comes_out_as_told() {
     let coverage = rows(&ferry(&env, &["list", "coverage"]));
     assert_eq!(
         ["topic", "role", "devices", "covered", "left_out"].map(|key| coverage[0][key].to_string().replace('"', "")),
-        ["encryption", "scanner", "15", "10", "5"]
+        ["encryption", "scanner", "20", "15", "5"]
     );
     assert_eq!(coverage[0]["names"].as_array().unwrap().len(), 5);
     assert!(coverage[0]["names"][1] == "ness-pier-scanner-2" && coverage[1]["left_out"] == 0);

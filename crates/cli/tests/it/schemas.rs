@@ -8,7 +8,8 @@ use toml::Value;
 
 use crate::env::Env;
 
-const NAMES: [&str; 14] = [
+const NAMES: [&str; 15] = [
+    "drift",
     "fencepost",
     "facts",
     "groups",
