@@ -64,10 +64,12 @@ pub fn cmd_contrast(ui: &mut Ui, common: &Common, args: &ContrastArgs) -> Result
     match args.format {
         OutputFormat::Table => {
             let dictionary = &reading.project.dictionary;
-            let page = ContrastPage { dictionary, styles: &ui.styles, width: ui.width, shows_chance: args.all };
+            let clock = clock_of(&reading);
+            let page =
+                ContrastPage { clock: &clock, dictionary, styles: &ui.styles, width: ui.width, shows_chance: args.all };
             let text = page.render(&report);
             ui.raw(&text)?;
-            ui.note(format!("\nAs of {}", clock_of(&reading).full(reading.at)));
+            ui.note(format!("\nAs of {}", clock.full(reading.at)));
         }
         OutputFormat::Json => write_json(ui, &contrast::json(&report))?,
         OutputFormat::Jsonl | OutputFormat::Csv => {

@@ -425,6 +425,9 @@ fn write_table(
 
 /// The device that differs most.
 fn next_of_set<'n>(set: &'n DriftSetReport, args: &'n DriftArgs) -> Option<NextStep<'n>> {
+    if args.by.is_some() || args.filter.is_some() {
+        return None;
+    }
     let differing = set.members.iter().filter(|member| member.differs());
     let worst = differing.max_by_key(|member| member.differences.len())?;
     Some(NextStep::DriftOfDevice { set: args.id.as_deref(), device: &worst.device })

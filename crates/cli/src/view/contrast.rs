@@ -2,7 +2,7 @@
 
 use fencepost_core::drift::{CHANCE, ContrastBy, Place};
 use fencepost_core::{Dictionary, harmless};
-use fencepost_engine::{ContrastReport, ContrastRow};
+use fencepost_engine::{ContrastGroup, ContrastReport, ContrastRow};
 use fencepost_formats::json_of_value;
 use rust_decimal::Decimal;
 use serde_json::{Value as Json, json};
@@ -12,10 +12,12 @@ use super::json::SCHEMA;
 use super::style::Styles;
 use super::table::{Cell, Column, Measured, labelled};
 use super::text::{count, in_unit};
+use super::time::Clock;
 
 pub struct ContrastPage<'p> {
     /// What is said of facts, for their units.
     pub dictionary: &'p Dictionary,
+    pub clock: &'p Clock,
     pub styles: &'p Styles,
     pub width: usize,
     /// Facts that may well differ by chance are told too.
@@ -29,9 +31,9 @@ impl ContrastPage<'_> {
         let devices = |number: usize| count(number as u64, "device", "devices");
         let mut out = format!(
             "{strong}{}{strong:#} ({}) against {strong}{}{strong:#} ({})\n",
-            harmless(&first.name),
+            self.name(first),
             devices(first.devices),
-            harmless(&second.name),
+            self.name(second),
             devices(second.devices)
         );
         if !report.too_small.is_empty() {
@@ -42,6 +44,11 @@ impl ContrastPage<'_> {
         }
         self.remarks(report, &mut out);
         out
+    }
+
+    fn name(&self, group: &ContrastGroup) -> String {
+        let as_of = group.as_of.map(|at| format!(" as of {}", self.clock.full(at))).unwrap_or_default();
+        format!("{}{as_of}", harmless(&group.name))
     }
 
     fn rows(&self, report: &ContrastReport, out: &mut String) {
@@ -191,7 +198,11 @@ pub fn rows(report: &ContrastReport) -> Vec<Json> {
 }
 
 pub fn json(report: &ContrastReport) -> Json {
-    let groups = report.groups.iter().map(|group| json!({ "name": group.name, "devices": group.devices }));
+    let name = |group: &ContrastGroup| match group.as_of {
+        Some(at) => format!("{}@{at}", group.name),
+        None => group.name.clone(),
+    };
+    let groups = report.groups.iter().map(|group| json!({ "name": name(group), "devices": group.devices }));
     // A device in both groups is left out as a fact is.
     let left_out: Vec<&String> = report.left_out.iter().chain(&report.in_both).collect();
     let not_ranked: Vec<&String> = report.not_ranked.iter().chain(&report.too_small).collect();

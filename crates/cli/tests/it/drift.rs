@@ -288,6 +288,10 @@ fn what_is_not_known_is_told_with_a_remedy() {
     env.fails(&["drift", "servers", "--at", "2027-02-01"], 2, &["the last assessment is as of 2027-03-02T06:00:00Z"]);
     env.fails(&["drift", "servers", "--at", "then"], 2, &["`then` is no moment"]);
     env.fails(&["drift", "servers", "--fact", "sshd.prt"], 2, &["did you mean `sshd.port`?"]);
+    env.fails(&["drift", "--by", "rol"], 2, &["no device reports `rol`", "did you mean `role`?"]);
+    env.fails(&["drift", "--where", "rol = \"server\""], 2, &["no device fits the condition", "`rol`"]);
+    env.fails(&["drift", "servers", "--fact", "queue"], 0, &[]);
+    env.fails(&["contrast", "srvers", "s-1,s-2,s-3"], 2, &["`srvers` is no group, no device and no fact"]);
     let idle = env.ok(&["drift", "servers", "--facts", "sshd.*,nothing.*"]);
     assert!(idle.contains("nothing that these devices report fits nothing.*"), "{idle}");
     let alone = env.ok(&["drift", "--where", "device = \"s-1\""]);

@@ -18,6 +18,7 @@ use crate::facts::judge::surroundings;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
+use crate::ledger_view::survey::reported_paths;
 
 /// Which groups are held against one another.
 #[derive(Clone, Debug)]
@@ -35,6 +36,8 @@ pub struct ContrastGroup {
     pub name: String,
     /// How many devices it has.
     pub devices: usize,
+    /// As it was at this moment; none where it is as it is.
+    pub as_of: Option<Timestamp>,
 }
 
 /// A fact that was tried, as it is shown.
@@ -156,6 +159,15 @@ impl Reading<'_> {
                 Err(_) => {}
             }
         }
+        let is_word = |symbol: char| symbol.is_alphanumeric() || matches!(symbol, '-' | '_' | '.');
+        if name.chars().all(is_word) && !reported_paths(&self.reader)?.contains(name) && name != "true" {
+            let groups = project.rules.groups().map(|group| group.id.as_str());
+            let help = fencepost_core::did_you_mean(name, groups, || {
+                "name a group, ids with commas between, or a condition; see: fencepost list groups".to_owned()
+            });
+            let message = format!("`{}` is no group, no device and no fact", name.escape_debug());
+            return Err(EngineError::refused(message, help));
+        }
         match compile_filter(name, project, &project.dictionary, layout) {
             Ok(filter) => match filter.condition {
                 Some(condition) => Ok(Ok(Chosen::Condition(Box::new(condition)))),
@@ -234,7 +246,7 @@ impl Reading<'_> {
         };
         let groups = [of(0), of(1)];
         let found = contrast(&loaded.table, [&groups[0], &groups[1]]);
-        let named = |at: usize| ContrastGroup { name: names[at].clone(), devices: groups[at].len() };
+        let named = |at: usize| ContrastGroup { name: names[at].clone(), devices: groups[at].len(), as_of: None };
         Ok(self.contrast_report(&loaded, [named(0), named(1)], &found))
     }
 
@@ -255,8 +267,8 @@ impl Reading<'_> {
         let now: Vec<&Snapshot> = loaded.devices.iter().map(|device| &device.snapshot).collect();
         let found = contrast(&loaded.table, [&before, &now]);
         let groups = [
-            ContrastGroup { name: format!("{name} as of {since}"), devices: before.len() },
-            ContrastGroup { name: name.to_owned(), devices: now.len() },
+            ContrastGroup { name: name.to_owned(), devices: before.len(), as_of: Some(since) },
+            ContrastGroup { name: name.to_owned(), devices: now.len(), as_of: None },
         ];
         Ok(self.contrast_report(&loaded, groups, &found))
     }

@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::drift::{FactPattern, FactScope, ReferenceName};
-use fencepost_core::{AcceptedDifference, ComparedFacts, Condition, Diagnostic, Evaluator, Facts, SlotId, Value};
+use fencepost_core::{
+    AcceptedDifference, ComparedFacts, Condition, Diagnostic, Dictionary, Evaluator, Facts, SlotId, Value,
+};
 use fencepost_store::DeviceRow;
 
 use crate::ask::list::devices::compile_filter;
@@ -13,6 +15,7 @@ use crate::facts::judge::surroundings;
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::device_facts::Wanted;
 use crate::ledger_view::reading::Reading;
+use crate::ledger_view::survey::reported_paths;
 
 /// Which comparison is asked for.
 #[derive(Clone, Debug, Default)]
@@ -164,6 +167,9 @@ impl<'r> Reading<'r> {
                 None => {}
             }
         })?;
+        if parts.is_empty() && query.is_for_the_occasion() {
+            return Err(self.nobody_fits(query, unparted)?);
+        }
         let occasional = parts.into_iter().map(|(id, members)| self.occasional_set(query, id, members));
         plan.sets.extend(occasional);
         plan.unparted = unparted;
@@ -204,6 +210,25 @@ impl<'r> Reading<'r> {
             ));
         }
         Ok(())
+    }
+
+    /// Says that no device is in any set made for the occasion, and why that may be.
+    fn nobody_fits(&self, query: &DriftQuery, unparted: usize) -> Result<EngineError, EngineError> {
+        let reported = reported_paths(&self.reader)?;
+        if let (Some(by), true) = (&query.by, unparted > 0) {
+            let help = fencepost_core::did_you_mean(by, reported.iter().map(String::as_str), || {
+                "see what devices report: fencepost list facts".to_owned()
+            });
+            return Ok(EngineError::refused(format!("no device reports `{}`", by.escape_debug()), help));
+        }
+        // A name that no device reports is the likeliest reason.
+        let dictionary = Dictionary { reported: Some(reported), ..self.project.dictionary.clone() };
+        let mut layout = self.project.rules.layout().clone();
+        let filter = query.filter.as_deref().unwrap_or("true");
+        let warnings = compile_filter(filter, self.project, &dictionary, &mut layout);
+        let reason = warnings.ok().and_then(|filter| filter.warnings.into_iter().next()).map(|warning| warning.message);
+        let help = reason.unwrap_or_else(|| "see whom it fits: fencepost list devices --where CONDITION".to_owned());
+        Ok(EngineError::refused("no device fits the condition", help))
     }
 
     /// Returns the comparisons of the workspace that are asked for, without their devices; sets for the occasion come later.
