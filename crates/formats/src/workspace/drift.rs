@@ -191,7 +191,7 @@ fn compared(reader: &mut TableReader<'_>, table: &Table<'_>) -> (ComparedFacts, 
             "space" => ignore.space = true,
             other => {
                 let message = format!("`{other}` is nothing that can be ignored in texts");
-                let mistake = fencepost_core::Diagnostic::error("bad-word", message, named.span);
+                let mistake = fencepost_core::Diagnostic::error("bad-ignore", message, named.span);
                 reader.report(mistake.help("write ignore = [\"case\", \"space\"]"));
             }
         }
