@@ -60,7 +60,7 @@ pub use compare::outliers::{OutlierSet, OutlyingDevice};
 pub use compare::view::{
     AlikeDevices, AssemblyReport, ComparedRow, CountDifference, DeviceDifference, DriftCounts, DriftMember,
     DriftMovement, DriftPart, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference, RoleReport,
-    SharedDifferences, UndecidedInRole, WholeReport,
+    UndecidedInRole, WholeReport,
 };
 pub use draft::derive::{DeriveOptions, DerivedAs, Difference, Pattern};
 pub use draft::sources::{FactDraft, draft_source_of};

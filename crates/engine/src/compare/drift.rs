@@ -91,9 +91,19 @@ struct ComparedLoaded<'c> {
     beginnings: Option<Vec<Beginning>>,
 }
 
-impl SetPlan<'_> {
+impl<'p> SetPlan<'p> {
+    fn of(set: &'p PlannedSet<'_>) -> Self {
+        Self {
+            id: &set.id,
+            reference: &set.reference,
+            compared: &set.compared,
+            parted_by: &set.parted_by,
+            members: &set.members,
+        }
+    }
+
     /// Returns the member of a name.
-    pub(super) fn member(&self, name: &str) -> Option<&SetMember> {
+    pub(super) fn member(&self, name: &str) -> Option<&'p SetMember> {
         let at = self.members.binary_search_by(|member| member.row.name.as_str().cmp(name)).ok()?;
         Some(&self.members[at])
     }
@@ -179,13 +189,7 @@ impl Reading<'_> {
     }
 
     fn compare_set(&self, set: &PlannedSet<'_>, detail: &DriftDetail) -> Result<DriftSetReport, EngineError> {
-        let plan = SetPlan {
-            id: &set.id,
-            reference: &set.reference,
-            compared: &set.compared,
-            parted_by: &set.parted_by,
-            members: &set.members,
-        };
+        let plan = SetPlan::of(set);
         let found = self.compare_members(&plan, detail)?;
         Ok(DriftSetReport {
             id: set.id.clone(),
@@ -347,13 +351,7 @@ impl Reading<'_> {
             ));
         };
         let rows: Vec<DeviceRow> = set.members.iter().map(|member| member.row.clone()).collect();
-        let plan = SetPlan {
-            id: &set.id,
-            reference: &set.reference,
-            compared: &set.compared,
-            parted_by: &set.parted_by,
-            members: &set.members,
-        };
+        let plan = SetPlan::of(set);
         let settings = table_settings(&plan, &DriftDetail::default());
         let loaded = LoadedSet::load(self, &rows, settings, &set.compared.tolerances, &[])?;
         let members: Vec<Member<'_>> = members_of(&loaded);

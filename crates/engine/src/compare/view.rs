@@ -70,18 +70,9 @@ pub struct ComparedRow {
     pub share: Option<Share>,
 }
 
-/// Devices that differ in the same way.
+/// Devices with differences that they have in common.
 #[derive(Clone, Debug, PartialEq)]
 pub struct AlikeDevices {
-    /// Which devices, by their positions among the members.
-    pub members: Vec<usize>,
-    /// Their differences, those accepted among them, ascending by place.
-    pub differences: Vec<MemberDifference>,
-}
-
-/// Differences that the same devices have.
-#[derive(Clone, Debug, PartialEq)]
-pub struct SharedDifferences {
     /// Which devices, by their positions among the members.
     pub members: Vec<usize>,
     /// The differences, ascending by place.
@@ -339,7 +330,7 @@ impl DriftSetReport {
         rows
     }
 
-    /// Groups the devices that differ by their differences: those with the most first, then the fewest devices.
+    /// Groups the devices that differ by all of their differences, those accepted among them: those with the most first, then the fewest devices.
     pub fn alike(&self) -> Vec<AlikeDevices> {
         let mut groups: Vec<AlikeDevices> = Vec::new();
         let mut by_key: HashMap<String, usize> = HashMap::new();
@@ -360,7 +351,7 @@ impl DriftSetReport {
     }
 
     /// Groups differences by the devices that share them: those that the most devices have first.
-    pub fn shared(&self) -> Vec<SharedDifferences> {
+    pub fn shared(&self) -> Vec<AlikeDevices> {
         let mut holders: HashMap<(&Place, String), (Vec<usize>, &MemberDifference)> = HashMap::new();
         for (at, member) in self.members.iter().enumerate() {
             for one in &member.differences {
@@ -372,8 +363,8 @@ impl DriftSetReport {
         for (members, one) in holders.into_values() {
             groups.entry(members).or_default().push(one.clone());
         }
-        let mut shared: Vec<SharedDifferences> =
-            groups.into_iter().map(|(members, differences)| SharedDifferences { members, differences }).collect();
+        let mut shared: Vec<AlikeDevices> =
+            groups.into_iter().map(|(members, differences)| AlikeDevices { members, differences }).collect();
         shared.iter_mut().for_each(|group| group.differences.sort_by(|a, b| a.place.cmp(&b.place)));
         shared.sort_by_key(|group| (std::cmp::Reverse(group.members.len()), group.members[0]));
         shared
