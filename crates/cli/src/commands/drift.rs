@@ -223,6 +223,9 @@ pub fn cmd_drift(ui: &mut Ui, common: &Common, args: &DriftArgs) -> Result<ExitC
         });
         return Err(CommandError::usage(format!("there is no whole `{}`", harmless(whole)), help));
     }
+    if let (Some(whole), true) = (&args.whole, args.format != OutputFormat::Table) {
+        report.assemblies.iter_mut().for_each(|one| one.wholes.retain(|known| known.whole == *whole));
+    }
     let earlier = |at: Timestamp, ui: &mut Ui| -> Result<DriftReport, CommandError> {
         let cell = OnceCell::new();
         let then = Reading::of_state(&workspace.project, &cell, &workspace.ledger, at, true)?;

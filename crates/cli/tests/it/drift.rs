@@ -198,6 +198,8 @@ fn wholes_are_compared_role_by_role_and_by_how_many_fill_a_role() {
         tree.contains("scanner  1 difference  none of them, most have 1 (75 %)") && !tree.contains("A-till"),
         "{tree}"
     );
+    let one = env.json(&["drift", "ship", "--whole", "D"]);
+    assert_eq!((one["wholes"].as_array().unwrap().len(), &one["wholes"][0]), (1, d));
     env.fails(&["drift", "ship", "--whole", "E"], 2, &["there is no whole `E`"]);
 }
 
