@@ -100,7 +100,7 @@ fn main() {
     measure("evaluate", DEVICES * AGAIN, || {
         for facts in facts.iter().flat_map(|facts| [facts; AGAIN]) {
             scratch.reset();
-            let input = DeviceInput { id: "unit", facts, holders: &[] };
+            let input = DeviceInput { id: "unit", facts, holders: &[], drift: None };
             black_box(rules.evaluate(&input, Session::new(at, &zone, &scratch)));
         }
     });
@@ -133,7 +133,7 @@ fn verdicts<'a>(
 ) -> Vec<Verdicts> {
     let judged = facts
         .iter()
-        .map(|facts| rules.evaluate(&DeviceInput { id: "unit", facts, holders: &[] }, Session::new(at, zone, arena)));
+        .map(|facts| rules.evaluate(&DeviceInput { id: "unit", facts, holders: &[], drift: None }, Session::new(at, zone, arena)));
     judged.collect()
 }
 
@@ -149,7 +149,7 @@ fn settling<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
         measure(what, DEVICES, || {
             for (place, facts) in facts.iter().enumerate() {
                 scratch.reset();
-                let input = DeviceInput { id: "unit", facts, holders: &[] };
+                let input = DeviceInput { id: "unit", facts, holders: &[], drift: None };
                 let mut evidence_summary =
                     |verdict: &Verdict| rules.evidence_summary(verdict, &input, Session::new(at, zone, &scratch));
                 let before = earlier[place].clone();
@@ -178,7 +178,7 @@ fn deciding<'a>(rules: &'a RuleSet, facts: &[&'a Facts<'a>], at: Timestamp, zone
             scratch.reset();
             let standing = standings[place % 2];
             let ambient = Ambient { standing: Some(standing.as_str()), ..Ambient::default() };
-            let input = DeviceInput { id: "unit", facts, holders: &[] };
+            let input = DeviceInput { id: "unit", facts, holders: &[], drift: None };
             let memberships = rules.memberships_of_device(&input, ambient, Session::new(at, zone, &scratch));
             let state = AccessState { standing: Some(standing), failing: Some(&[]), memberships };
             let sign_in = &rules.access().services()[0].usual[0];

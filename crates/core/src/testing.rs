@@ -131,7 +131,7 @@ pub(crate) fn on_device<T>(
         .iter()
         .map(|person| Holder { id: person.id.as_str(), person: Some(person), memberships: &memberships, accepted: &[] })
         .collect();
-    let input = DeviceInput { id: "d1", facts: &facts, holders: &holders };
+    let input = DeviceInput { id: "d1", facts: &facts, holders: &holders, drift: None };
     ask(set, &input, &zone, &arena)
 }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use bumpalo::Bump;
 use fencepost_engine::{
-    AssessOptions, ImportOptions, Importer, Judge, Moment, People, Project, Reading, assess, open_ledger, preview,
+    AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess, open_ledger, preview,
 };
 use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, Purpose, SpellKind};
 use jiff::{SignedDuration, Timestamp};
@@ -87,6 +87,32 @@ id = "good"
 services = ["mail"]
 people = ["crew"]
 needs = 'standing in ("compliant", "on-notice") and age(device.scan) < duration("P6D")'
+"#;
+
+/// Findings of what most devices agree on, and of what differs from one of them.
+const DRIFT: &str = r#"
+[[drift]]
+id = "alike"
+groups = ["every-device"]
+facts = ["kind", "ok", "os.*", "tag.*"]
+severity = "low"
+grace = "1d"
+
+[[drift]]
+id = "as-the-first"
+peers = 'kind = "tablet"'
+reference = "d0"
+except = ["seen", "scan", "person"]
+severity = "low"
+grace = "2d"
+stage = "trial"
+
+[[accepted]]
+drift = "alike"
+groups = ["new-hands"]
+fact = "os.version"
+because = "They come as they are."
+until = 2027-03-11
 "#;
 
 fn rules(edition: usize) -> String {
@@ -225,6 +251,7 @@ impl Side {
         side.write("facts.toml", FACTS);
         side.write("groups.toml", GROUPS);
         side.write("access.toml", ACCESS);
+        side.write("drift.toml", DRIFT);
         side.write("rules/test.toml", &rules(0));
         side
     }
@@ -344,6 +371,7 @@ impl Side {
             "facts.toml",
             "groups.toml",
             "access.toml",
+            "drift.toml",
             "rules/test.toml",
             "corrections.toml",
             "devices.toml",
@@ -434,9 +462,7 @@ fn check_verdicts(project: &Project, ledger: &Ledger, at: Timestamp) {
     let earlier = OnceCell::new();
     let reading = Reading::open(project, &earlier, ledger, at, false).unwrap();
     let reader = ledger.reader().unwrap();
-    let people = People::load(&reader, None, project, at).unwrap();
-    let judge = Judge::new(project, &people, at);
-    let arena = Bump::new();
+    let (judge, arena) = (reading.judge(), Bump::new());
     for device in reader.device_names().unwrap() {
         let documents = reading.documents(&device).unwrap();
         let mut expected: Vec<(String, String)> = Vec::new();

@@ -114,6 +114,8 @@ pub(super) enum Op {
     InGroup(usize),
     /// Whether a rule, or one below it, fails on the device.
     Failing(Arc<str>),
+    /// Whether the comparison of a set found the device alike. No text of a condition says so: it is what the rule of a set requires.
+    Alike(usize),
     Matches(Box<Node>, Regex),
     Call(&'static Function, Vec<Node>),
 }
@@ -204,7 +206,8 @@ impl Node {
             | Op::Ambient(_)
             | Op::Local(_)
             | Op::InGroup(_)
-            | Op::Failing(_) => Vec::new(),
+            | Op::Failing(_)
+            | Op::Alike(_) => Vec::new(),
             Op::Field { base: inner, .. }
             | Op::ItemField { fact: inner, .. }
             | Op::Negate(inner)
@@ -253,6 +256,29 @@ pub struct Condition {
 }
 
 impl Condition {
+    /// Creates the requirement that the comparison of a set, by its position, finds a device alike; `text` says so to people.
+    pub(crate) fn alike(set: usize, text: Text) -> Self {
+        let span = 0..text.as_str().len();
+        let root = Node { op: Op::Alike(set), ty: Type::Boolean, label: None, span, fast_predicate: None };
+        Self {
+            root,
+            text,
+            slots: Vec::new(),
+            may_read: Vec::new(),
+            groups: Vec::new(),
+            reads_standing: false,
+            evidence_summary: None,
+        }
+    }
+
+    /// Returns the set, by its position, that it asks about, where it is what the rule of a set requires.
+    pub(crate) fn compared_set(&self) -> Option<usize> {
+        match self.root.op {
+            Op::Alike(set) => Some(set),
+            _ => None,
+        }
+    }
+
     /// Returns the condition as it was written.
     pub fn as_str(&self) -> &str {
         self.text.as_str()

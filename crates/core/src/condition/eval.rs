@@ -19,6 +19,7 @@ use super::operate::{arithmetic, compare, kleene_and, kleene_or, mismatch, one_o
 use super::syntax::{ArithmeticOp, CompareOp, QuantifierKind};
 use crate::condition::evidence::{Blame, Evidence, FactUse, ItemEvidence, Outcome};
 use crate::condition::types::Type;
+use crate::drift::{DeviceDrift, DriftOutcome, NotedDifferences};
 use crate::facts::merge::{Facts, Origin};
 use crate::facts::validity::Watch;
 use crate::facts::value::{DateTime, List, Range, RangeEnd, Reason, Unknown, Value, Zone};
@@ -52,12 +53,33 @@ pub struct Ambient<'a> {
     pub service: Option<&'a str>,
     /// The rules that have a running finding on the device.
     pub failing: Option<&'a [&'a str]>,
+    /// What comparisons say of the device; none where nothing was compared.
+    pub drift: Option<&'a [DeviceDrift]>,
 }
 
 #[derive(Debug, Default)]
 struct Trace {
     reads: Vec<FactUse>,
     out: Vec<Evidence>,
+}
+
+/// What the comparison of a set found of a device.
+#[derive(Clone, Copy)]
+enum FoundOf<'a> {
+    Alike,
+    Differs(&'a NotedDifferences),
+    Stale,
+    NotCompared,
+}
+
+/// Returns whether a device was found alike.
+fn alike<'a>(found: FoundOf<'_>) -> Value<'a> {
+    match found {
+        FoundOf::Alike => Value::Boolean(true),
+        FoundOf::Differs(_) => Value::Boolean(false),
+        FoundOf::Stale => Value::Unknown(Unknown { reason: Reason::Stale, fact: "" }),
+        FoundOf::NotCompared => Value::missing(""),
+    }
 }
 
 /// Evaluates conditions on one device.
@@ -247,8 +269,57 @@ impl<'a> Evaluator<'a> {
                     _ => self.truth(condition, question, true),
                 }
             }
+            Op::Alike(set) => self.alike(*set),
             _ => self.leaf(condition, node, wanted),
         }
+    }
+
+    /// Returns what the comparison of a set found of the device.
+    fn found_of(&self, set: usize) -> FoundOf<'a> {
+        match self.ambient.drift {
+            None => FoundOf::NotCompared,
+            Some(all) => match all.iter().find(|one| one.set == set).map(|one| &one.outcome) {
+                None => FoundOf::Alike,
+                Some(DriftOutcome::Differs(noted)) => FoundOf::Differs(noted),
+                Some(DriftOutcome::Stale) => FoundOf::Stale,
+                Some(DriftOutcome::NotCompared) => FoundOf::NotCompared,
+            },
+        }
+    }
+
+    /// Works out whether the comparison of a set found the device alike; the evidence is how it differs.
+    fn alike(&mut self, set: usize) -> Value<'a> {
+        let found = self.found_of(set);
+        let value = alike(found);
+        let outcome = outcome_of(&value);
+        let comparison = |subject: &str, observed: String, required: String| Evidence::Comparison {
+            subject: subject.to_owned(),
+            path: None,
+            observed,
+            required,
+            outcome,
+            facts: Vec::new(),
+            blame: None,
+        };
+        let peers = |observed: &str| comparison("its state", observed.to_owned(), "like its reference".to_owned());
+        if let Some(trace) = &mut self.trace {
+            match found {
+                FoundOf::Alike => trace.out.push(peers("like its reference, or accepted")),
+                FoundOf::Stale => trace.out.push(peers("too old to compare")),
+                FoundOf::NotCompared => trace.out.push(peers("compared with nothing")),
+                FoundOf::Differs(noted) => {
+                    let differences = noted.first.iter();
+                    trace.out.extend(
+                        differences.map(|one| comparison(&one.place, one.found().to_owned(), one.required())),
+                    );
+                    if noted.more > 0 {
+                        let observed = format!("different in {} more facts", noted.more);
+                        trace.out.push(peers(&observed));
+                    }
+                }
+            }
+        }
+        value
     }
 
     /// Visits one more item; the error is that the condition has used up its budget.
@@ -658,6 +729,7 @@ impl<'a> Evaluator<'a> {
                     None => Value::missing("failing"),
                 }
             }
+            Op::Alike(set) => alike(self.found_of(*set)),
             Op::InGroup(index) => self
                 .groups
                 .get(*index)
@@ -959,7 +1031,8 @@ impl Node {
             | Op::Ambient(_)
             | Op::ItemField { .. }
             | Op::InGroup(_)
-            | Op::Failing(_) => true,
+            | Op::Failing(_)
+            | Op::Alike(_) => true,
             Op::Field { base: inner, .. }
             | Op::Negate(inner)
             | Op::Not(inner)

@@ -95,7 +95,8 @@ impl Uses {
             | Op::PersonFact(_)
             | Op::Ambient(_)
             | Op::InGroup(_)
-            | Op::Failing(_) => {}
+            | Op::Failing(_)
+            | Op::Alike(_) => {}
             Op::Fact { slot, .. } => self.facts.entry(*slot).or_default().add(used),
             Op::Local(at) => self.local(*at).add(used),
             Op::Field { base, path } => self.walk(base, &Use::field(path)),

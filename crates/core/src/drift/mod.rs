@@ -11,6 +11,7 @@ mod reference;
 mod since;
 mod statistics;
 mod table;
+mod verdict;
 
 pub use compare::{
     CompareSettings, Comparison, Difference, DifferenceKind, Member, Reference, ReferenceValue, Share, Tolerance,
@@ -23,3 +24,4 @@ pub use reference::{ReferenceName, moment_of_past};
 pub use since::{BeganBy, Beginning, Past, PastReference, PastState, RunMoment, Timeline};
 pub use statistics::{TwoByTwo, false_discovery_rates, fisher, mann_whitney};
 pub use table::{FactId, FactTable, IgnoreInTexts, PlaceId, Snapshot, TableSettings, ValueId};
+pub use verdict::{DeviceDrift, DriftOutcome, NotedDifference, NotedDifferences};

@@ -84,6 +84,7 @@ impl RuleSet {
             time: sign_in.time,
             service: Some(self.access.services()[attempt.service].id.as_str()),
             failing: state.failing,
+            drift: None,
         });
         if let Some(person) = attempt.holder.and_then(|holder| holder.person) {
             evaluator.set_person(self.person_values(person, session.arena));

@@ -4,11 +4,17 @@
 use jiff::Timestamp;
 
 use super::responses::check_ids;
-use crate::diagnostic::{Diagnostic, Named, Span, did_you_mean};
+use crate::condition::Condition;
+use crate::diagnostic::{Diagnostic, Named, Span, Text, did_you_mean};
 use crate::drift::{FactPattern, FactScope, IgnoreInTexts, ReferenceName, Tolerance};
 use crate::facts::dictionary::{Dictionary, FactType};
+use crate::facts::fingerprint::Fingerprint;
+use crate::facts::period::Period;
 use crate::facts::value::Datum;
 use crate::fleet::group::{GroupKind, GroupSource, Groups, unknown_group};
+use crate::id::RuleId;
+use crate::rules::baseline::Settings;
+use crate::rules::rule::{Rule, RuleSeverity, Scope, Stage};
 
 /// Which facts of devices are compared, and how.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -34,6 +40,8 @@ pub struct DriftSetSource {
     pub compared: ComparedFacts,
     /// Who belongs to it.
     pub group: GroupSource,
+    /// What a device that differs comes to: findings, where it says how bad that is and how long it may last.
+    pub settings: Settings,
     /// Where each of its tolerances is written.
     pub tolerance_places: Vec<Option<Span>>,
 }
@@ -164,7 +172,24 @@ pub struct DriftDefinitions {
     pub accepted: Vec<AcceptedDifference>,
 }
 
+impl DriftSetSource {
+    /// Returns whether differences within it are findings.
+    fn makes_findings(&self) -> bool {
+        self.settings.severity.is_some() && self.settings.grace.is_some()
+    }
+
+    /// Returns the id of the rule that no device of it differs.
+    fn rule_id(&self) -> String {
+        format!("drift/{}", self.id.text)
+    }
+}
+
 impl DriftSource {
+    /// Returns the ids of the rules of sets whose differences are findings.
+    pub(super) fn rule_ids(&self) -> impl Iterator<Item = String> {
+        self.sets.iter().filter(|set| set.makes_findings()).map(DriftSetSource::rule_id)
+    }
+
     /// Returns the groups of the devices of sets and assemblies, in that order, under names that no group of the workspace can have.
     pub(super) fn hidden_groups(&self) -> impl Iterator<Item = GroupSource> {
         let sets = self.sets.iter().map(|set| (&set.id, &set.group));
@@ -227,6 +252,102 @@ pub(super) fn compile_drift(
         sets: source.sets.iter().map(set).collect(),
         assemblies: source.assemblies.iter().map(assembly).collect(),
         accepted,
+    }
+}
+
+/// Makes a rule of each set whose differences are findings: no device of it differs in a fact that nobody accepted. `written` are
+/// the rules that somebody wrote.
+pub(super) fn rules_of_sets(
+    source: &DriftSource,
+    groups: &Groups,
+    written: &[Rule],
+    mistakes: &mut Vec<Diagnostic>,
+) -> Vec<Rule> {
+    let first_group = groups.all.len() - source.sets.len() - source.assemblies.len();
+    let sets = source.sets.iter().enumerate().filter(|(_, set)| set.makes_findings());
+    let rule = |(at, set): (usize, &DriftSetSource)| {
+        let (id, group, place) = (set.rule_id(), first_group + at, &set.id.span);
+        if let Some(known) = written.iter().find(|rule| rule.id.as_str() == id) {
+            let message = format!("a rule is called `{id}`, and so are the findings of this set");
+            mistakes.push(
+                Diagnostic::error("doubled-id", message, place.clone())
+                    .note(known.place.clone(), "the rule")
+                    .help("give one of them another id"),
+            );
+        }
+        if groups.all[group].reads_standing {
+            let message = format!("who belongs to `{}` hangs on the standing, which its findings change", set.id.text);
+            mistakes.push(
+                Diagnostic::error("own-tail", message, place.clone())
+                    .label("would chase its own tail")
+                    .help("say whose devices they are without `standing`, or leave out `severity` and `grace`"),
+            );
+        }
+        let settings = set.settings.clone();
+        let text = Text::at(format!("like the reference of drift `{}`, or accepted", set.id.text), place.as_ref());
+        let requirement_fingerprint = source.requirement_fingerprint(set);
+        Rule {
+            id: RuleId::new(id.as_str()),
+            title: set.title.clone().unwrap_or(id),
+            topic: settings.topic,
+            severity: settings.severity.unwrap_or(RuleSeverity::Medium),
+            stage: settings.stage.unwrap_or(Stage::Enforced),
+            enforced_from: settings.enforced_from,
+            grace: settings.grace.unwrap_or(Period::ZERO),
+            because: settings.because,
+            fix: settings.fix,
+            fix_when: Vec::new(),
+            controls: settings.controls,
+            response: settings.response,
+            was: Vec::new(),
+            fingerprint: set.scope_fingerprint(requirement_fingerprint),
+            requirement_fingerprint,
+            text_fingerprint: requirement_fingerprint,
+            place: place.clone(),
+            baseline: None,
+            scope: Scope { groups: vec![group], except: Vec::new(), covers: None },
+            overrides: Vec::new(),
+            require: Condition::alike(at, text),
+        }
+    };
+    sets.map(rule).collect()
+}
+
+impl DriftSource {
+    /// Returns what changes when a set is compared otherwise, or another difference is accepted.
+    fn requirement_fingerprint(&self, set: &DriftSetSource) -> u64 {
+        let mut print = Fingerprint::new();
+        print.text(&set.reference.to_string());
+        for (kind, patterns) in [("facts", &set.compared.scope.facts), ("except", &set.compared.scope.except)] {
+            print.text(kind);
+            patterns.iter().for_each(|pattern| print.text(pattern.as_str()));
+        }
+        for tolerance in &set.compared.tolerances {
+            print.text(tolerance.facts.as_str());
+            print.text(&format!("{} {}", tolerance.amount.normalize(), tolerance.of_reference));
+        }
+        print.text(&format!("{} {}", set.compared.ignore.case, set.compared.ignore.space));
+        for accepted in self.accepted.iter().filter(|accepted| accepted.drift.text == set.id.text) {
+            print.text(&accepted.fact.text);
+            print.text(&match &accepted.value {
+                AcceptedValue::Any => "any".to_owned(),
+                AcceptedValue::Missing => "missing".to_owned(),
+                AcceptedValue::Value(value) => format!("is {}", value.show()),
+            });
+            accepted.devices.iter().chain(&accepted.groups).for_each(|named| print.text(&named.text));
+        }
+        print.value()
+    }
+}
+
+impl DriftSetSource {
+    /// Returns what changes with the requirement and with whom it covers.
+    fn scope_fingerprint(&self, requirement: u64) -> u64 {
+        let mut print = Fingerprint::new();
+        print.bytes(&requirement.to_le_bytes());
+        print.text(self.group.condition.as_ref().map_or("", Text::as_str));
+        self.group.groups.iter().for_each(|named| print.text(&named.text));
+        print.value()
     }
 }
 

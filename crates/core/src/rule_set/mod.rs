@@ -79,6 +79,7 @@ pub struct RuleSetSource {
 /// All rules, groups and access rules of a workspace, compiled.
 #[derive(Clone, Debug)]
 pub struct RuleSet {
+    /// Those that somebody wrote, then those of sets whose differences are findings.
     rules: Vec<Rule>,
     pub(crate) groups: Groups,
     layout: Layout,
@@ -115,11 +116,13 @@ impl RuleSet {
         let ids = group_ids(&all_groups);
         let mut sources = source.rules.clone();
         sources.extend(baseline::expand(&source.baselines, &mut mistakes));
-        let rule_ids = rule_ids(&sources);
+        let mut rule_ids = rule_ids(&sources);
+        rule_ids.extend(source.drift.rule_ids());
         let mut vocabulary =
             Vocabulary { dictionary, layout: &mut layout, people: &mut people_layout, groups: &ids, rules: &rule_ids };
         let groups = Groups::compile(&all_groups, &mut vocabulary, &mut mistakes);
-        let rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
+        let mut rules = compile_rules(&sources, &groups, &mut vocabulary, &mut mistakes);
+        rules.extend(drift::rules_of_sets(&source.drift, &groups, &rules, &mut mistakes));
         let written = AccessSources {
             services: &source.services,
             rules: &source.access,
@@ -371,15 +374,39 @@ impl RuleSet {
 
     /// Returns the verdict of every rule on trial or enforced.
     pub fn evaluate<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> Verdicts {
-        let mut evaluator = session.evaluator(input.facts);
-        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
         if let Some(watch) = input.facts.watch()
             && let Some(next) = self.moments.get(self.moments.partition_point(|moment| *moment <= session.at))
         {
             watch.note(*next);
         }
+        self.verdicts_of(input, session, |rule| input.drift.is_some() || rule.compared_set().is_none())
+    }
+
+    /// Returns the verdicts of the rules of sets alone: they come last of all in those that [`Self::evaluate`] gives.
+    pub fn evaluate_drift<'a>(&'a self, input: &DeviceInput<'a>, session: Session<'a>) -> Verdicts {
+        if !self.has_rules_of_sets() {
+            return Verdicts::default();
+        }
+        self.verdicts_of(input, session, |rule| input.drift.is_some() && rule.compared_set().is_some())
+    }
+
+    /// Returns whether differences within some set are findings, or on trial to be.
+    pub fn has_rules_of_sets(&self) -> bool {
+        self.rules.iter().any(|rule| rule.compared_set().is_some() && !rule.is_draft())
+    }
+
+    fn verdicts_of<'a>(
+        &'a self,
+        input: &DeviceInput<'a>,
+        session: Session<'a>,
+        is_asked: impl Fn(&Rule) -> bool,
+    ) -> Verdicts {
+        let mut evaluator = session.evaluator(input.facts);
+        let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
+        evaluator.set_ambient(Ambient { drift: input.drift, ..Ambient::default() });
         let mut all = Vec::with_capacity(self.rules.len());
-        all.extend(self.rules.iter().enumerate().filter(|(_, rule)| !rule.is_draft()).map(|(index, rule)| {
+        let asked = self.rules.iter().enumerate().filter(|(_, rule)| !rule.is_draft() && is_asked(rule));
+        all.extend(asked.map(|(index, rule)| {
             let (scope, excepted) =
                 self.scope(rule, Member { id: input.id, memberships, at: session.at }, &mut evaluator);
             evaluator.take_vacuous();

@@ -2,7 +2,7 @@
 
 use super::session::{Member, Session};
 use super::{RuleSet, outcome};
-use crate::condition::Evaluator;
+use crate::condition::{Ambient, Evaluator};
 use crate::condition::evidence::{Blame, Evidence, EvidenceSummary, Outcome};
 use crate::facts::value::{Reason, Value};
 use crate::fleet::group::any;
@@ -20,6 +20,7 @@ impl RuleSet {
         let rule = &self.rules[rule];
         let mut evaluator = session.evaluator(input.facts);
         let memberships = self.groups.of_device(input.id, input.holders, &mut evaluator, session.arena);
+        evaluator.set_ambient(Ambient { drift: input.drift, ..Ambient::default() });
         let (scope, _) = self.scope(rule, Member { id: input.id, memberships, at: session.at }, &mut evaluator);
         match scope {
             Value::Boolean(true) => {
@@ -81,7 +82,12 @@ impl RuleSet {
         if decided && let Some(collected) = self.rules[verdict.rule].require.collected_as_one(input.facts) {
             return EvidenceSummary { collected, ..EvidenceSummary::default() };
         }
-        EvidenceSummary::of(&self.prove(verdict, input, session))
+        let summary = EvidenceSummary::of(&self.prove(verdict, input, session));
+        match self.rules[verdict.rule].compared_set() {
+            // A comparison reads all that the device reports.
+            Some(_) => EvidenceSummary { collected: input.facts.collected(), ..summary },
+            None => summary,
+        }
     }
 
     /// Why a rule does not cover a device, or why that cannot be told: only the parts that decided.

@@ -299,7 +299,7 @@ impl Rule {
         let judging = |rule: &Self| {
             let overrides: Vec<_> = rule.overrides.iter().map(overriding).collect();
             let fixes: Vec<_> = rule.fix_when.iter().map(fix).collect();
-            (rule.require.as_str().to_owned(), scope(&rule.scope), overrides, fixes)
+            (rule.require.as_str().to_owned(), rule.requirement_fingerprint, scope(&rule.scope), overrides, fixes)
         };
         own(self) == own(other) && judging(self) == judging(other)
     }
@@ -310,6 +310,11 @@ impl Rule {
         std::iter::once(&self.id)
             .chain(&self.was)
             .any(|id| id.as_str() == name || id.as_str().strip_prefix(whole).is_some_and(|rest| rest.starts_with('/')))
+    }
+
+    /// Returns the set, by its position, whose comparison its verdicts come from; none of a rule that is a condition.
+    pub fn compared_set(&self) -> Option<usize> {
+        self.require.compared_set()
     }
 
     /// Returns whether it is a draft, which nobody is judged by.

@@ -1,5 +1,6 @@
 //! Verdicts: the outcome of one rule on one device.
 
+use crate::drift::DeviceDrift;
 use crate::facts::merge::Facts;
 use crate::facts::value::Reason;
 use crate::fleet::people::Holder;
@@ -72,4 +73,6 @@ pub struct DeviceInput<'a> {
     pub facts: &'a Facts<'a>,
     /// The people who use it.
     pub holders: &'a [Holder<'a>],
+    /// What comparisons say of it; none where nothing was compared, and the rules of sets have no verdict.
+    pub drift: Option<&'a [DeviceDrift]>,
 }

@@ -290,7 +290,7 @@ impl ActedOnDevice<'_> {
     }
 
     fn climber(&self) -> Climber<'_> {
-        let Judge { project, people, at } = *self.judge;
+        let Judge { project, people, at, .. } = *self.judge;
         Climber { records: self.records, project, people, at, device: Some(self) }
     }
 

@@ -169,7 +169,12 @@ impl Reading<'_> {
         let name = self.device_name(device)?;
         let device = name.as_str();
         let (documents, retired) = self.last_documents(device)?;
-        let (judge, assessing, arena) = (self.judge(), self.assessing_judge(), Bump::new());
+        let spell = self.reader.spells(SpellKind::Standing, Some(device), self.run)?.pop();
+        let (judge, mut assessing, arena) = (self.judge(), self.assessing_judge(), Bump::new());
+        if spell.is_none() {
+            // An assessment that knew nothing of it did not compare it.
+            assessing = assessing.without_comparisons();
+        }
         // Facts that rules read come first in the layout, so that one reading serves both.
         let mut layout = self.project.rules.layout().clone();
         let paths = self.reported_paths(device, &documents);
@@ -192,7 +197,6 @@ impl Reading<'_> {
         let stale_holder = holder.filter(|(_, slot)| facts.slot(**slot).stale).map(|(path, _)| path.as_str());
 
         let findings: Vec<Finding> = self.findings(Some(device), true)?.remove(device).unwrap_or_default();
-        let spell = self.reader.spells(SpellKind::Standing, Some(device), self.run)?.pop();
         let assessed = AssessedDevice {
             reading: self,
             judge: &assessing,

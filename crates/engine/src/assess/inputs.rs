@@ -5,6 +5,7 @@ use fencepost_formats::SecretKey;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
+use crate::compare::results::differences_json;
 use crate::facts::judge::{Judge, Judged};
 use crate::workspace::project::Project;
 
@@ -64,6 +65,10 @@ impl Inputs {
         };
         let id = judged.input.id;
         feed_state(state, &mut feed);
+        for one in judged.input.drift.unwrap_or_default() {
+            feed(&one.set.to_le_bytes());
+            feed(differences_json(&one.outcome).unwrap_or_default().to_string().as_bytes());
+        }
         if let Some(retirement) = judge.project.lifecycles.last_retirement(id, judge.at) {
             feed(&Canonical::of(retirement));
         }

@@ -17,7 +17,7 @@ pub(crate) mod stateless;
 pub(crate) mod tally;
 mod weigh;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use fencepost_core::{Standing, join_unknown};
 use fencepost_store::{
@@ -32,6 +32,7 @@ pub use report::{Assessed, FindingLine, LinePhase};
 
 use crate::assess::outlook::ComingDecision;
 use crate::assess::sealed_verdicts::SealedVerdicts;
+use crate::compare::results::{Comparisons, DriftResults, DriftTrend};
 use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
 use crate::facts::judge::Judge;
@@ -40,6 +41,7 @@ use crate::ledger_view::batch::{Batch, DEVICES, DeviceStanding, Job};
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::event::{Event, EventKind};
+use crate::ledger_view::reading::Reading;
 use crate::ledger_view::renames::{RULES, apply_renamings};
 use crate::workers::{Workers, cores, handed_out};
 use crate::workspace::ledger::Moment;
@@ -134,7 +136,8 @@ pub(crate) fn assess_within<'l>(
     let inputs = Inputs::of(project);
     let Plan { tally, look, anew, same_rules } =
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
-    let devices = writer.reader().devices(look)?;
+    let comparisons = Reading::of_now(project, writer.reader(), at)?.comparisons()?;
+    let devices = with_compared(writer.reader().devices(look)?, look, &comparisons);
     let mut pass = Pass {
         project,
         run,
@@ -145,6 +148,7 @@ pub(crate) fn assess_within<'l>(
         same_rules,
         first: !writer.reader().has_spells()?,
         rule_set_diff: if same_rules { None } else { rule_set_diff(&writer, project, last.as_ref(), at)? },
+        drift: &comparisons.results,
         writer,
         tally,
         seen: 0,
@@ -161,7 +165,11 @@ pub(crate) fn assess_within<'l>(
     writer.set_setting(RULES, &inputs.rules)?;
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
     tally.find_collected(&writer.reader())?;
-    writer.end_run(run, &tally.summary(last.as_ref().map(|last| last.as_of)).to_string())?;
+    let mut summary = tally.summary(last.as_ref().map(|last| last.as_of));
+    if !comparisons.trends.is_empty() {
+        summary["drift"] = comparisons.trends.iter().map(DriftTrend::to_json).collect();
+    }
+    writer.end_run(run, &summary.to_string())?;
     let written = writer
         .reader()
         .run(run)?
@@ -170,6 +178,7 @@ pub(crate) fn assess_within<'l>(
     let mut warnings = assessed.unknown_everywhere(project);
     warnings.extend(tally.unreported(project, &writer)?);
     assessed.warnings = join_unknown(warnings);
+    assessed.warnings.extend(comparisons.warnings);
     assessed.warnings.extend(conflicts::conflicts(project, &writer.reader())?);
     assessed.taken = options.verdicts.map(|_| (taken, total));
     Ok(UncommittedAssessment { writer, assessed, hidden })
@@ -199,6 +208,18 @@ fn standing_assessment(
         return Ok(None);
     }
     Ok(Some(Assessed { existing: true, ..Assessed::load(project, &writer.reader(), last)? }))
+}
+
+/// Adds the devices of which a comparison says something else now, though nothing came in of them.
+fn with_compared(mut devices: Vec<DeviceRow>, look: Look, comparisons: &Comparisons) -> Vec<DeviceRow> {
+    if look == Look::All || comparisons.changed.is_empty() {
+        return devices;
+    }
+    let known: HashSet<i64> = devices.iter().map(|device| device.number).collect();
+    devices.extend(comparisons.changed.iter().filter(|device| !known.contains(&device.number)).cloned());
+    devices.sort_by(|a, b| a.name.cmp(&b.name));
+    devices.dedup_by_key(|device| device.number);
+    devices
 }
 
 /// What an assessment sets out to do.
@@ -265,6 +286,8 @@ struct Pass<'a, 'l> {
     first: bool,
     /// How the rules differ from those of the last assessment, where that is known and they do.
     rule_set_diff: Option<RuleSetDiff>,
+    /// What comparisons say of devices.
+    drift: &'a DriftResults,
     writer: Writer<'l>,
     tally: Tally,
     seen: u64,
@@ -280,7 +303,7 @@ impl Pass<'_, '_> {
     /// Evaluates devices on the workers, and writes what each came to.
     fn assess_devices(&mut self, devices: Vec<DeviceRow>, options: AssessOptions<'_>) -> Result<(), EngineError> {
         let people = People::load(&self.writer.reader(), None, self.project, self.at)?;
-        let judge = Judge::new(self.project, &people, self.at);
+        let judge = Judge::new(self.project, &people, self.at).with_comparisons(self.drift);
         let bodies = self.writer.reader().bodies()?;
         let rule_set_diff = self.rule_set_diff.take();
         let now = self.inputs.layout_fingerprint;

@@ -20,7 +20,7 @@ use crate::workspace::project::Project;
 #[derive(Debug)]
 pub struct SealedVerdicts {
     key: SecretKey,
-    /// The rules that are no draft, by their place in the rule set.
+    /// The rules that are neither a draft nor of a set, by their place in the rule set.
     rules: Vec<usize>,
     devices: HashMap<String, SealedLine>,
 }
@@ -31,7 +31,7 @@ struct SealedLine {
     as_of: Timestamp,
     until: Option<Timestamp>,
     seal: String,
-    /// A code for the verdict of each rule that is no draft.
+    /// A code for the verdict of each rule that is neither a draft nor of a set.
     codes: Vec<u8>,
 }
 
@@ -43,7 +43,7 @@ impl SealedVerdicts {
     /// When the input cannot be read.
     pub fn read(project: &Project, input: impl Read) -> Result<(Self, Vec<RefusedLine>), EngineError> {
         let all = project.rules.rules().iter().enumerate();
-        let rules: Vec<usize> = all.filter(|(_, rule)| !rule.is_draft()).map(|(at, _)| at).collect();
+        let rules: Vec<usize> = all.filter(|(_, rule)| !rule.is_draft() && rule.compared_set().is_none()).map(|(at, _)| at).collect();
         let mut taken = Self { key: project.key_for_reading()?, rules, devices: HashMap::new() };
         let (mut refused, mut chunks, mut chunk, mut before) = (Vec::new(), Chunks::new(input), Chunk::default(), 0);
         let failed = |error| EngineError::File { act: "read", path: "the verdicts".into(), error };

@@ -6,21 +6,22 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CloseReason, DeviceId, Finding, FindingEvent, Observation, Packer, Posture, Rule, SettleContext, SettleInput,
-    Settled, Standing, Subject, Value, Verdict, VerdictOutcome, Verdicts, Watch, is_by_waiver, moments_ahead, unpack,
+    CloseReason, DeviceId, DeviceInput, Finding, FindingEvent, Observation, Packer, Posture, Rule, SettleContext, SettleInput,
+    Settled, Standing, Subject, Value, VerdictOutcome, Verdicts, Watch, is_by_waiver, moments_ahead, unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
 use fencepost_store::{
     AssessedRow, Bodies, BodyUnpacker, DeviceBatch, DeviceRow, FactsRow, FindingRow, LedgerError, Spell,
 };
 use jiff::Timestamp;
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
 use super::inputs::{Inputs, JudgedState};
 use super::rule_set_diff::RuleSetDiff;
 use crate::assess::decisions::usual_decisions;
 use crate::assess::outlook::{ComingDecision, Outlook};
 use crate::assess::sealed_verdicts::SealedVerdicts;
+use crate::compare::results::differences_json;
 use crate::facts::judge::{Judge, Judged};
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
@@ -223,9 +224,11 @@ impl Weigher<'_> {
         }
         let sealed = self.taken.and_then(|sealed| sealed.of(self.inputs, &state));
         let verdicts = match sealed {
-            Some((verdicts, until)) => {
+            Some((mut verdicts, until)) => {
                 weighed.taken = true;
                 until.into_iter().for_each(|until| watch.note(until));
+                // Whoever sees one device after the other compares none.
+                verdicts.all.extend(judge.verdicts_of_comparisons(&judged.input, arena).all);
                 verdicts
             }
             None => judge.verdicts(&judged.input, arena),
@@ -331,7 +334,7 @@ impl Weigher<'_> {
             && self.judge.at < before.until
             && self.is_known(&state, &job.facts, input, before.input)
             && diff.keeps_as_settled(&was, codes)
-            && (diff.in_order || kept_verdicts(self.judge, verdicts) == was.kept[0]);
+            && (diff.in_order || kept_verdicts(self.judge, &judged.input, verdicts) == was.kept[0]);
         if !is_unsettled {
             return None;
         }
@@ -395,7 +398,7 @@ impl Weigher<'_> {
             stale: !judged.input.facts.is_fresh(),
             by_waiver,
             kept: [
-                kept_verdicts(judge, &verdicts),
+                kept_verdicts(judge, &judged.input, &verdicts),
                 digest(decided.iter().flat_map(|spell| [spell.subject.as_str(), &spell.value, &spell.detail])),
                 digest(holders.iter().map(String::as_str)),
             ],
@@ -422,7 +425,7 @@ impl Weigher<'_> {
         let stands_otherwise = was.is_none_or(|was| stands(&was) != stands(&outcome.borrowed()));
         DeviceUpdate {
             verdicts: differs(0)
-                .then(|| failing(judge, &verdicts).map(|failing| verdict_spell(failing, judge.at)).collect()),
+                .then(|| failing(judge, &judged.input, &verdicts).map(|failing| failing.spell(judge.at)).collect()),
             decisions: differs(1).then_some(decisions),
             coming: (job.before.is_some() || !coming.is_empty()).then_some(coming),
             holders: differs(2).then_some(holders),
@@ -506,29 +509,60 @@ fn latest_of(rows: &[FindingRow]) -> Option<Vec<Finding>> {
     Some(latest.into_values().collect())
 }
 
-/// The verdicts that are no pass.
-fn failing<'v>(judge: &'v Judge<'_>, verdicts: &'v Verdicts) -> impl Iterator<Item = (&'v Rule, &'v Verdict)> {
-    let rules = judge.project.rules.rules();
-    verdicts.all.iter().filter(|verdict| !verdict.outcome.is_quiet()).map(|verdict| (&rules[verdict.rule], verdict))
+/// A verdict that is no pass.
+struct FailingVerdict<'v> {
+    rule: &'v Rule,
+    outcome: VerdictOutcome,
+    /// How the device differs, where the rule is of a set.
+    differences: Option<Json>,
 }
 
-/// A digest of the verdicts that are no pass.
-fn kept_verdicts(judge: &Judge<'_>, verdicts: &Verdicts) -> Digest {
-    digest(failing(judge, verdicts).flat_map(|(rule, verdict)| [rule.id.as_str(), verdict.outcome.as_str()]))
+impl FailingVerdict<'_> {
+    fn spell(&self, at: Timestamp) -> Spell {
+        let reason = match self.outcome {
+            VerdictOutcome::Unknown(reason) => Some(reason.as_str()),
+            VerdictOutcome::Pass | VerdictOutcome::Fail | VerdictOutcome::NotApplicable => None,
+        };
+        let mut detail = json!({ "reason": reason, "stage": self.rule.stage(at).as_str() });
+        if let Some(differences) = &self.differences {
+            detail["differs"] = differences.clone();
+        }
+        let (subject, value) = (self.rule.id.to_string(), self.outcome.as_str().to_owned());
+        Spell { subject, value, detail: detail.to_string() }
+    }
 }
 
-fn verdict_spell((rule, verdict): (&Rule, &Verdict), at: Timestamp) -> Spell {
-    let reason = match verdict.outcome {
-        VerdictOutcome::Unknown(reason) => Some(reason.as_str()),
-        VerdictOutcome::Pass | VerdictOutcome::Fail | VerdictOutcome::NotApplicable => None,
-    };
-    let detail = json!({ "reason": reason, "stage": rule.stage(at).as_str() });
-    Spell { subject: rule.id.to_string(), value: verdict.outcome.as_str().to_owned(), detail: detail.to_string() }
+/// Returns the verdicts that are no pass.
+fn failing<'v>(
+    judge: &'v Judge<'_>,
+    input: &DeviceInput<'v>,
+    verdicts: &'v Verdicts,
+) -> impl Iterator<Item = FailingVerdict<'v>> {
+    let (rules, drift) = (judge.project.rules.rules(), input.drift.unwrap_or_default());
+    verdicts.all.iter().filter(|verdict| !verdict.outcome.is_quiet()).map(|verdict| {
+        let rule = &rules[verdict.rule];
+        let found = rule.compared_set().and_then(|set| drift.iter().find(|one| one.set == set));
+        let differences = found.filter(|_| verdict.outcome == VerdictOutcome::Fail);
+        let differences = differences.and_then(|found| differences_json(&found.outcome));
+        FailingVerdict { rule, outcome: verdict.outcome, differences }
+    })
 }
 
-fn digest<'t>(texts: impl IntoIterator<Item = &'t str>) -> Digest {
+/// Returns a digest of the verdicts that are no pass.
+fn kept_verdicts(judge: &Judge<'_>, input: &DeviceInput<'_>, verdicts: &Verdicts) -> Digest {
+    let texts = failing(judge, input, verdicts).flat_map(|failing| {
+        let differences = failing.differences.map(|differences| Cow::Owned(differences.to_string()));
+        [Cow::Borrowed(failing.rule.id.as_str()), Cow::Borrowed(failing.outcome.as_str())]
+            .into_iter()
+            .chain(differences)
+    });
+    digest(texts)
+}
+
+fn digest(texts: impl IntoIterator<Item = impl AsRef<str>>) -> Digest {
     let mut hash = blake3::Hasher::new();
     for text in texts {
+        let text = text.as_ref();
         hash.update(&text.len().to_le_bytes());
         hash.update(text.as_bytes());
     }

@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use super::access_flips::{AccessFlips, AccessSnapshot, SignInId};
 use crate::act::send::{StepCount, count_deliveries};
 use crate::assess::{AssessOptions, FindingLine, UncommittedAssessment, assess_within};
+use crate::compare::results::DriftResults;
 use crate::error::EngineError;
 use crate::facts::people::People;
 use crate::ledger_view::batch::DEVICES;
@@ -327,10 +328,8 @@ fn reading_of<'r>(
     run: i64,
     at: Timestamp,
 ) -> Result<Reading<'r>, EngineError> {
-    let people = People::load(&reader, None, project, at)?;
-    let assessment = reader.run(run)?;
-    let (edited, imported_since, run, assessed_by) = (false, 0, None, None);
-    Ok(Reading { project, reader, assessment, at, people, edited, imported_since, run, assessed_by })
+    let (assessment, drift) = (reader.run(run)?, DriftResults::kept(&reader, None, project)?);
+    Ok(Reading { assessment, drift, ..Reading::of_now(project, reader, at)? })
 }
 
 /// Returns what the last assessment decided.

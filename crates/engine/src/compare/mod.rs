@@ -7,4 +7,5 @@ pub(crate) mod drift;
 mod load;
 pub(crate) mod members;
 pub(crate) mod outliers;
+pub(crate) mod results;
 pub(crate) mod view;

@@ -12,6 +12,7 @@ use fencepost_formats::JsonDocuments;
 use fencepost_store::{FactsRow, LedgerError};
 use jiff::Timestamp;
 
+use crate::compare::results::DriftResults;
 use crate::facts::documents::Document;
 use crate::facts::people::{AskedMemberships, People};
 use crate::ledger_view::damage::damaged;
@@ -26,6 +27,8 @@ pub struct Judge<'p> {
     pub people: &'p People,
     /// The moment.
     pub at: Timestamp,
+    /// What comparisons say of devices; none where nothing was compared.
+    drift: Option<&'p DriftResults>,
 }
 
 /// Returns what conditions may ask of a device besides its facts at a moment: how it stands, and which rules fail on it.
@@ -89,7 +92,19 @@ impl<'p> Judge<'p> {
 
     /// Creates a judge.
     pub fn new(project: &'p Project, people: &'p People, at: Timestamp) -> Self {
-        Self { project, people, at }
+        Self { project, people, at, drift: None }
+    }
+
+    /// Returns the same judge with what comparisons of its project's sets say of devices.
+    #[must_use]
+    pub fn with_comparisons(self, drift: &'p DriftResults) -> Self {
+        Self { drift: Some(drift), ..self }
+    }
+
+    /// Returns the same judge of a device that was not compared yet.
+    #[must_use]
+    pub(crate) fn without_comparisons(self) -> Self {
+        Self { drift: None, ..self }
     }
 
     /// Merges what the sources said of a device, by the slots of `layout`.
@@ -230,7 +245,7 @@ impl<'p> Judge<'p> {
     pub(crate) fn stranger<'a>(&'a self, arena: &'a Bump) -> (DeviceInput<'a>, AccessState<'a>) {
         let rules = &self.project.rules;
         let facts = arena.alloc(merge(&[], std::iter::empty(), rules.layout(), self.at, arena));
-        let input = DeviceInput { id: "", facts, holders: &[] };
+        let input = DeviceInput { id: "", facts, holders: &[], drift: None };
         (input, rules.access_state_of_stranger(&input, self.session(arena)))
     }
 
@@ -257,7 +272,8 @@ impl<'p> Judge<'p> {
             Value::Unknown(_) | Value::Null => None,
             known => Some(&*arena.alloc_str(&known.show())),
         });
-        Judged { input: DeviceInput { id: device, facts, holders }, fence }
+        let drift = self.drift.map(|results| results.of(device));
+        Judged { input: DeviceInput { id: device, facts, holders, drift }, fence }
     }
 
     /// Returns the ids of a device's holders, and of everybody whom a source names as one: whoever is not believed now may be once
@@ -299,6 +315,11 @@ impl<'p> Judge<'p> {
     /// Returns the verdicts of all rules.
     pub fn verdicts<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> Verdicts {
         self.project.rules.evaluate(input, self.session(arena))
+    }
+
+    /// Returns the verdicts of the rules of sets alone, which come last in [`Self::verdicts`].
+    pub(crate) fn verdicts_of_comparisons<'a>(&'a self, input: &DeviceInput<'a>, arena: &'a Bump) -> Verdicts {
+        self.project.rules.evaluate_drift(input, self.session(arena))
     }
 
     /// Returns the waivers that are for a device.

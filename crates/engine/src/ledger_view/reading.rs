@@ -8,6 +8,7 @@ use fencepost_core::Finding;
 use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
 use jiff::Timestamp;
 
+use crate::compare::results::DriftResults;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
@@ -30,6 +31,8 @@ pub struct Reading<'r> {
     pub at: Timestamp,
     /// The people as listed then.
     pub people: People,
+    /// What comparisons say of devices, as the assessment found it.
+    pub(crate) drift: DriftResults,
     /// The rules were edited after the assessment.
     pub edited: bool,
     /// How many files were imported after it.
@@ -102,7 +105,8 @@ impl<'r> Reading<'r> {
             Some(run) => Some(AssessedBy { run, people: people_of(Some(run))? }),
             None => None,
         };
-        Ok(Self { project: judged_by, reader, assessment, at, people, edited, imported_since, run, assessed_by })
+        let drift = DriftResults::kept(&reader, run, judged_by)?;
+        Ok(Self { project: judged_by, reader, assessment, at, people, drift, edited, imported_since, run, assessed_by })
     }
 
     /// Judges by other rules what the assessment was made of.
@@ -117,7 +121,8 @@ impl<'r> Reading<'r> {
             Some(run) => Some(AssessedBy { run, people: People::load(&self.reader, Some(run), project, at)? }),
             None => None,
         };
-        Ok(Self { project, people, assessed_by, edited: false, ..self })
+        let drift = DriftResults::kept(&self.reader, self.run, project)?;
+        Ok(Self { project, people, drift, assessed_by, edited: false, ..self })
     }
 
     /// Opens a ledger for reading what is in it now, whatever the last assessment went by: for what is asked of the state
@@ -135,10 +140,27 @@ impl<'r> Reading<'r> {
         if past {
             return Self::open(project, earlier, ledger, at, past);
         }
-        let reader = ledger.reader()?;
+        Ok(Self::of_now(project, ledger.reader()?, at)?)
+    }
+
+    /// Reads what is in a ledger now, also in one that is being written; of comparisons nothing is known.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub(crate) fn of_now(project: &'r Project, reader: Reader<'r>, at: Timestamp) -> Result<Self, LedgerError> {
         let people = People::load(&reader, None, project, at)?;
-        let (assessment, assessed_by) = (None, None);
-        Ok(Self { project, reader, assessment, at, people, edited: false, imported_since: 0, run: None, assessed_by })
+        Ok(Self {
+            project,
+            reader,
+            assessment: None,
+            at,
+            people,
+            drift: DriftResults::default(),
+            edited: false,
+            imported_since: 0,
+            run: None,
+            assessed_by: None,
+        })
     }
 
     /// The moment by which verdicts were found: the assessment's.
@@ -172,12 +194,12 @@ impl<'r> Reading<'r> {
 
     /// A judge by the rules of the assessment, and by all that is known by now.
     pub fn judge(&self) -> Judge<'_> {
-        Judge::new(self.project, &self.people, self.judged_at())
+        Judge::new(self.project, &self.people, self.judged_at()).with_comparisons(&self.drift)
     }
 
     /// A judge that finds the verdicts of the assessment again, from [`Self::assessed_documents`].
     pub(crate) fn assessing_judge(&self) -> Judge<'_> {
-        Judge::new(self.project, self.assessed_people(), self.judged_at())
+        Judge::new(self.project, self.assessed_people(), self.judged_at()).with_comparisons(&self.drift)
     }
 
     /// Returns the people as the assessment knew them.

@@ -293,9 +293,9 @@ fn judged_by(files: &[FileText]) -> impl Iterator<Item = &FileText> {
     files.iter().filter(|file| WorkspaceFile::of(&file.path).is_none_or(WorkspaceFile::is_judged_by))
 }
 
-/// Returns whether a file says what is to be done about findings, and nothing by which devices are judged.
+/// Returns whether a file says what is to be done about findings or what is compared, and nothing by which devices are judged.
 fn is_acted_on_alone(file: &FileText) -> bool {
-    WorkspaceFile::of(&file.path).is_some_and(WorkspaceFile::is_acted_on_alone)
+    WorkspaceFile::of(&file.path).is_some_and(|kind| kind.is_acted_on_alone(&file.text))
 }
 
 fn digest_of<'f>(files: impl IntoIterator<Item = &'f FileText>) -> String {

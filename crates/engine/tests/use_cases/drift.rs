@@ -117,22 +117,24 @@ impl Fleet {
     }
 
     fn import_into(&self, bench: &mut Bench) {
-        for number in 1..=self.days {
-            let lines: String = self
-                .devices
-                .iter()
-                .enumerate()
-                .filter_map(|(at, said)| Some((at, said.iter().find(|said| said.day == number)?)))
-                .map(|(at, said)| {
-                    let mut document: Map<String, Json> =
-                        said.facts.iter().map(|(key, value)| ((*key).to_owned(), value.clone())).collect();
-                    document.insert("device".into(), json!(Self::name(at)));
-                    document.insert("collected_at".into(), json!(day(number)));
-                    format!("{}\n", Json::Object(document))
-                })
-                .collect();
-            bench.import("agent", &lines, &day(number)).expect("it is imported");
-        }
+        (1..=self.days).for_each(|number| self.import_day(number, bench));
+    }
+
+    fn import_day(&self, number: u8, bench: &mut Bench) {
+        let lines: String = self
+            .devices
+            .iter()
+            .enumerate()
+            .filter_map(|(at, said)| Some((at, said.iter().find(|said| said.day == number)?)))
+            .map(|(at, said)| {
+                let mut document: Map<String, Json> =
+                    said.facts.iter().map(|(key, value)| ((*key).to_owned(), value.clone())).collect();
+                document.insert("device".into(), json!(Self::name(at)));
+                document.insert("collected_at".into(), json!(day(number)));
+                format!("{}\n", Json::Object(document))
+            })
+            .collect();
+        bench.import("agent", &lines, &day(number)).expect("it is imported");
     }
 
     /// What is known of each device on a day, and whether it is fresh: for three days.
@@ -424,6 +426,41 @@ fn differences_shares_and_beginnings_agree_with_a_plain_model() {
         assert_eq!(by_place(found), by_place(expected.found), "seed {seed}");
     }
     assert!(told > 200, "{told} differences were told");
+}
+
+/// Day after day, whoever differs has a finding of the set, whoever does not has none, and of whoever is silent it stays as it was.
+#[test]
+fn findings_of_a_set_follow_the_comparison_day_by_day() {
+    let (mut opened, mut closed) = (0, 0);
+    for seed in 0..60 {
+        let fleet = Fleet::rolled(seed);
+        let mut bench = Bench::new();
+        bench.edit("facts.toml", FACTS);
+        bench.edit("drift.toml", &DRIFT.replace("groups", "severity = \"low\"\ngrace = \"2d\"\ngroups"));
+        let mut expected: BTreeSet<String> = BTreeSet::new();
+        for number in 1..=fleet.days {
+            fleet.import_day(number, &mut bench);
+            bench.assess(&day(number));
+            let states = fleet.on(number);
+            let found = Model::of(&states, true).found;
+            for (at, state) in states.iter().enumerate() {
+                let name = Fleet::name(at);
+                let differs = found.iter().any(|found| found.device == at);
+                match state {
+                    Some((_, true)) if differs => opened += usize::from(expected.insert(name)),
+                    Some((_, true)) => closed += usize::from(expected.remove(&name)),
+                    Some((_, false)) | None => {}
+                }
+            }
+            let running = bench.read(&day(number), |reading| {
+                let all = reading.findings(None, false).expect("they can be read").into_values().flatten();
+                let of_set = all.filter(|finding| finding.subject.as_str() == "drift/peers");
+                of_set.map(|finding| finding.device.to_string()).collect::<BTreeSet<_>>()
+            });
+            assert_eq!(running, expected, "seed {seed}, day {number}");
+        }
+    }
+    assert!(opened > 50 && closed > 20, "{opened} opened, {closed} closed");
 }
 
 /// Checks since when a difference lasts by comparing the fleet on every day.

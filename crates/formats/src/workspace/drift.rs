@@ -5,11 +5,12 @@ use std::str::FromStr as _;
 use fencepost_core::drift::{FactPattern, FactScope, IgnoreInTexts, ReferenceName, Tolerance};
 use fencepost_core::{
     AcceptedSource, AcceptedValue, AssemblySource, ComparedFacts, Datum, DriftSetSource, DriftSource, GroupKind,
-    GroupSource, Named, Span,
+    GroupSource, Named, Settings, Span,
 };
 use jiff::tz::TimeZone;
 use rust_decimal::Decimal;
 
+use super::rules::{SETTINGS, settings};
 use super::shape::{KeyKind, TableKey, TableShape};
 use super::table::{Entry, Table, TableReader};
 
@@ -51,6 +52,7 @@ static SET: TableShape = TableShape::new(
             ),
         ],
         &COMPARED,
+        &SETTINGS,
     ],
 )
 .needs(&[&["id"], &["peers", "groups"]]);
@@ -139,12 +141,34 @@ fn set(reader: &mut TableReader<'_>, table: &Table<'_>, zone: &TimeZone) -> Opti
     }
     let (compared, tolerance_places) = compared(reader, table);
     let title = reader.string(table, "title");
+    let settings = settings(reader, table, zone);
+    check_findings(reader, table, &settings);
     let group = GroupSource {
         condition: reader.text(table, "peers"),
         groups: reader.names(table, "groups"),
         ..devices(id.clone())
     };
-    Some(DriftSetSource { id, title, reference, compared, group, tolerance_places })
+    Some(DriftSetSource { id, title, reference, compared, group, settings, tolerance_places })
+}
+
+/// Returns whether the text of the file makes findings of the differences within some set.
+pub(super) fn makes_findings(text: &str) -> bool {
+    let Ok(root) = text.parse::<toml::Table>() else { return false };
+    let sets = root.get("drift").and_then(toml::Value::as_array);
+    sets.is_some_and(|sets| sets.iter().any(|set| set.get("severity").is_some()))
+}
+
+/// Differences are findings where it is said how bad they are and how long they may last; what else is said of findings needs both.
+fn check_findings(reader: &mut TableReader<'_>, table: &Table<'_>, settings: &Settings) {
+    if settings.severity.is_some() && settings.grace.is_some() {
+        return;
+    }
+    let written = SETTINGS.iter().find_map(|key| Some((key.name, table.get(key.name)?)));
+    if let Some((key, value)) = written {
+        let message = format!("`{key}` is said of findings, and this set makes none");
+        let help = "differences become findings with both severity = \"low\" and grace = \"7d\"; without them they are only seen";
+        reader.error("no-findings", message, value.span(), help);
+    }
 }
 
 fn assembly(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<AssemblySource> {

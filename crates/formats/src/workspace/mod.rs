@@ -190,8 +190,12 @@ impl WorkspaceFile {
 
     /// Returns whether it says what is to be done about findings or what is compared, and nothing by which devices are judged: an
     /// edit of it needs no assessment.
-    pub fn is_acted_on_alone(self) -> bool {
-        matches!(self, Self::Responses | Self::Bundles | Self::Drift)
+    pub fn is_acted_on_alone(self, text: &str) -> bool {
+        match self {
+            Self::Responses | Self::Bundles => true,
+            Self::Drift => !drift::makes_findings(text),
+            _ => false,
+        }
     }
 
     /// Returns the JSON Schema of what stands in it, as of the 2020-12 draft.

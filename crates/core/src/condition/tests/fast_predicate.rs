@@ -9,7 +9,7 @@ fn slow(node: &mut Node) {
     node.fast_predicate = None;
     match &mut node.op {
         Op::Constant(_) | Op::Text(_) | Op::Version(_) | Op::Fact { .. } | Op::PersonFact(_) | Op::Ambient(_) => {}
-        Op::Local(_) | Op::InGroup(_) | Op::Failing(_) => {}
+        Op::Local(_) | Op::InGroup(_) | Op::Failing(_) | Op::Alike(_) => {}
         Op::Field { base: inner, .. } | Op::ItemField { fact: inner, .. } | Op::Negate(inner) | Op::Not(inner) => {
             slow(inner)
         }

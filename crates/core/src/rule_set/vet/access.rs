@@ -133,7 +133,7 @@ impl<'v> AccessVet<'v> {
     fn is_met(&self, service: usize, client: &str, kind: &DeviceKind, holder: Option<&'v Holder<'v>>) -> bool {
         let facts = merge(&[], std::iter::empty(), self.rules.layout(), self.session.at, self.session.arena);
         let facts: &'v _ = self.session.arena.alloc(facts);
-        let input = DeviceInput { id: "", facts, holders: &[] };
+        let input = DeviceInput { id: "", facts, holders: &[], drift: None };
         let memberships = self.rules.memberships_of_device(&input, crate::condition::Ambient::default(), self.session);
         let sign_in: &'v SignIn = self.session.arena.alloc(SignIn {
             known: Some(kind.known),
