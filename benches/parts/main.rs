@@ -131,9 +131,9 @@ fn verdicts<'a>(
     zone: &'a TimeZone,
     arena: &'a Bump,
 ) -> Vec<Verdicts> {
-    let judged = facts
-        .iter()
-        .map(|facts| rules.evaluate(&DeviceInput { id: "unit", facts, holders: &[], drift: None }, Session::new(at, zone, arena)));
+    let judged = facts.iter().map(|facts| {
+        rules.evaluate(&DeviceInput { id: "unit", facts, holders: &[], drift: None }, Session::new(at, zone, arena))
+    });
     judged.collect()
 }
 

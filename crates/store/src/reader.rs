@@ -879,12 +879,7 @@ impl<'c> Reader<'c> {
     ///
     /// # Errors
     /// Fails if the ledger cannot be read.
-    pub fn spells_about(
-        &self,
-        kind: SpellKind,
-        subject: &str,
-        run: Option<i64>,
-    ) -> Result<Vec<SpellRow>, LedgerError> {
+    pub fn spells_about(&self, kind: SpellKind, subject: &str, run: Option<i64>) -> Result<Vec<SpellRow>, LedgerError> {
         self.all(
             "SELECT d.name, s.subject, s.value, s.detail, s.from_run, s.to_run FROM spell s JOIN device d ON d.id = s.device \
              WHERE s.kind = ?1 AND s.from_run <= ?2 AND (s.to_run IS NULL OR s.to_run > ?2) AND s.subject = ?3 ORDER BY d.name",

@@ -1,7 +1,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
-use fencepost_engine::Reading;
+use fencepost_engine::{Reading, VerdictLine};
 use serde_json::json;
 
 use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, write_json};
@@ -63,8 +63,17 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
             let clock = clock_of(&reading);
             let text = page(ui, &reading, &clock).why(&report, args.rule.as_deref());
             ui.raw(&text)?;
-            if args.rule.is_none() {
-                ui.next_step(NextStep::Show(&args.device));
+            let sets = &reading.project.rules.drift().sets;
+            let of_set = |verdict: &VerdictLine| {
+                let named = args.rule.as_deref().is_some_and(|rule| is_meant(rule, verdict.rule.id.as_str()));
+                verdict.rule.compared_set().filter(|_| named)
+            };
+            match report.verdicts.iter().find_map(of_set) {
+                Some(set) => {
+                    ui.next_step(NextStep::DriftOfDevice { set: Some(&sets[set].id), device: &report.device });
+                }
+                None if args.rule.is_none() => ui.next_step(NextStep::Show(&args.device)),
+                None => {}
             }
         }
         OutputFormat::Json => write_json(ui, &json::device(&report, reading.at))?,

@@ -389,3 +389,117 @@ fn mistakes_in_what_is_compared_are_told() {
     assert_eq!(codes("[[assembly]]\nid = \"few\"\nwhole = \"role\"\nrole = \"motd\"\n"), ["drift-of-few"]);
     assert_eq!(codes(&SETS.replace("\"s-4\"", "\"s-9\"")), ["unknown-device", "acceptance-idle"]);
 }
+
+/// Five servers whose differences are findings, on two mornings: on the second, one differs.
+fn servers_with_findings(said_of_findings: &str) -> Env {
+    let env = servers();
+    env.write("drift.toml", SETS.replace("title =", &format!("{said_of_findings}\ntitle =")));
+    env
+}
+
+#[test]
+fn whoever_differs_has_a_finding_of_the_set_with_clock_waiver_and_response() {
+    let env = servers_with_findings("severity = \"low\"\ngrace = \"3d\"\nresponse = \"tell\"");
+    env.write(
+        "responses.toml",
+        "[[response]]\nid = \"tell\"\nsteps = [{ id = \"first\", at = \"opened\", do = \"notify\", to = [\"lead\"] }]\n",
+    );
+    let told = env.json(&["assess", "--as-of", &at(3)]);
+    assert_eq!(told["opened"].as_array().map(Vec::len), Some(2), "{told}");
+    let rows = |at: &str| -> Vec<(String, String, String)> {
+        let found = env.ok(&["list", "findings", "--format", "jsonl", "--as-of", at]);
+        let text = |row: &Json, key: &str| row[key].as_str().unwrap_or_default().to_owned();
+        let rows = found.lines().map(|line| serde_json::from_str::<Json>(line).expect("JSON"));
+        let of_set = rows.filter(|row| row["rule"] == "drift/servers");
+        of_set.map(|row| (text(&row, "device"), text(&row, "phase"), text(&row, "due"))).collect()
+    };
+    let due = "2027-03-06T06:00:00Z";
+    let row = |device: &str, phase: &str, due: &str| (device.to_owned(), phase.to_owned(), due.to_owned());
+    assert_eq!(rows(&at(3)), [row("s-1", "open", due), row("s-2", "open", due)]);
+    let why = env.ok(&["why", "s-2", "drift/servers", "--as-of", &at(3)]);
+    insta::assert_snapshot!(why, @r"
+    s-2  ╱ on notice
+    held by nobody; state collected Tue 07:00, 1 d ago
+
+    drift/servers  fails (low)
+      Servers: alike
+      clock     open since Wed 07:00; due Sat 07:00, in 3 d
+      each of these had to hold (not met):
+        observed  disk.free is 89.9
+        required  100, as on 4 of 5
+        observed  software[guardd].version is 1.9
+        required  2.0, as on 4 of 5
+    ");
+    // Nothing came in of the fourth, and what was accepted of it no longer is.
+    let told = env.json(&["assess", "--as-of", &at(21)]);
+    let opened: Vec<&str> =
+        told["opened"].as_array().unwrap().iter().filter_map(|one| one["device"].as_str()).collect();
+    assert_eq!(opened, ["s-4"], "{told}");
+    env.write(
+        "waivers.toml",
+        "[[waiver]]\nid = \"w\"\nrules = [\"drift/servers\"]\ndevices = [\"s-4\"]\nfrom = 2027-03-21\nuntil = 2027-04-30\n\
+         approved_by = \"us\"\nbecause = \"The part is on its way.\"\n",
+    );
+    env.json(&["assess", "--as-of", &at(22)]);
+    assert_eq!(rows(&at(22)).iter().map(|row| row.1.as_str()).collect::<Vec<_>>(), ["overdue", "overdue", "waived"]);
+    let alike: Vec<Json> = ["s-1", "s-2", "s-4"].iter().map(|id| server(id, 23, &json!({}))).collect();
+    let told = env.morning(&at(23), &alike);
+    let closed: Vec<(&str, &str)> = told["closed"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|one| one["rule"] == "drift/servers")
+        .map(|one| (one["device"].as_str().unwrap(), one["how"].as_str().unwrap_or_default()))
+        .collect();
+    assert_eq!(closed, [("s-1", "fixed"), ("s-2", "fixed"), ("s-4", "fixed")], "{told}");
+}
+
+#[test]
+fn what_is_said_of_findings_needs_a_severity_and_a_grace() {
+    let env = servers_with_findings("response = \"tell\"");
+    let ran = env.run(&["drift"]);
+    assert_eq!(ran.code, 2);
+    insta::assert_snapshot!(ran.err, @r#"
+    error[no-findings]: `response` is said of findings, and this set makes none
+     --> drift.toml:4:12
+      |
+    4 | response = "tell"
+      |            ^^^^^^
+      |
+      = help: differences become findings with both severity = "low" and grace = "7d"; without them they are only seen
+
+    error: 1 mistake in the workspace; nothing was done
+    "#);
+}
+
+#[test]
+fn a_set_whose_reference_is_retired_is_warned_of_and_holds_up_nothing() {
+    let env = servers_with_findings("severity = \"low\"\ngrace = \"3d\"\nreference = \"s-5\"");
+    env.write("devices.toml", "[[device]]\nid = \"s-5\"\nretired = 2027-03-03\nbecause = \"Scrapped.\"\n");
+    let assessed = env.run(&["assess", "--as-of", &at(3)]);
+    insta::assert_snapshot!(assessed.err, @r#"
+    warning[not-compared]: devices that ought to be alike were not compared: `s-5` is retired, and says nothing
+     --> drift.toml:3:6
+      |
+    3 | id = "servers"
+      |      ^^^^^^^^^
+      |
+      = help: hold them against a device that is in use, or against a moment at which it was: device@2027-02-01
+
+
+    Next: fencepost access  fencepost list findings
+    "#);
+    let verdicts = env.json(&["why", "s-1", "drift/servers", "--as-of", &at(3)]);
+    assert_eq!(verdicts["verdicts"][0]["outcome"], "unknown", "{verdicts}");
+    insta::assert_snapshot!(env.ok(&["vet", "--as-of", &at(3)]), @r#"
+    warning[not-compared]: devices that ought to be alike were not compared: `s-5` is retired, and says nothing
+     |
+     = help: hold them against a device that is in use, or against a moment at which it was: device@2027-02-01
+
+    note[no-consequence]: nobody loses access over any rule
+     |
+     = help: no access rule asks how a device stands; write one in access.toml: needs = 'standing = "compliant"'
+
+    1 warning, 1 note in 5 files, with 2 rules; tried on 4 devices, as of Wed 3 Mar 2027 07:00
+    "#);
+}

@@ -309,9 +309,9 @@ impl<'a> Evaluator<'a> {
                 FoundOf::NotCompared => trace.out.push(peers("compared with nothing")),
                 FoundOf::Differs(noted) => {
                     let differences = noted.first.iter();
-                    trace.out.extend(
-                        differences.map(|one| comparison(&one.place, one.found().to_owned(), one.required())),
-                    );
+                    trace
+                        .out
+                        .extend(differences.map(|one| comparison(&one.place, one.found().to_owned(), one.required())));
                     if noted.more > 0 {
                         let observed = format!("different in {} more facts", noted.more);
                         trace.out.push(peers(&observed));

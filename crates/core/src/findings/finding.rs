@@ -345,7 +345,7 @@ impl Settling<'_> {
                 // Silence is not a fix: the clock runs on.
                 VerdictOutcome::Unknown(_) => {
                     self.regrace(rule);
-                    if !is_waived {
+                    if !is_waived && rule.is_left_open(verdict.outcome) {
                         unanswered.push(verdict);
                     }
                 }

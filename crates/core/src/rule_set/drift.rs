@@ -288,7 +288,7 @@ pub(super) fn rules_of_sets(
         let requirement_fingerprint = source.requirement_fingerprint(set);
         Rule {
             id: RuleId::new(id.as_str()),
-            title: set.title.clone().unwrap_or(id),
+            title: set.title.as_ref().map_or(id, |title| format!("{title}: alike")),
             topic: settings.topic,
             severity: settings.severity.unwrap_or(RuleSeverity::Medium),
             stage: settings.stage.unwrap_or(Stage::Enforced),

@@ -2,8 +2,8 @@
 
 use super::session::{Member, Session};
 use super::{RuleSet, outcome};
-use crate::condition::{Ambient, Evaluator};
 use crate::condition::evidence::{Blame, Evidence, EvidenceSummary, Outcome};
+use crate::condition::{Ambient, Evaluator};
 use crate::facts::value::{Reason, Value};
 use crate::fleet::group::any;
 use crate::rules::rule::{Excepted, Rule};
@@ -181,7 +181,11 @@ impl RuleSet {
             }
             _ => ("not known".to_owned(), Outcome::Unknown(Reason::Null), None),
         };
-        let subject = format!("group {}", self.groups.all[group].id);
+        let set = group.checked_sub(self.group_of_set(0)).and_then(|at| self.drift.sets.get(at));
+        let subject = match set {
+            Some(set) => format!("peers of {}", set.id),
+            None => format!("group {}", self.groups.all[group].id),
+        };
         Evidence::Comparison {
             subject,
             path: None,

@@ -6,8 +6,9 @@ use super::baseline::{FromBaseline, OverrideSource, Settings};
 use crate::condition::{Condition, Evaluator};
 use crate::diagnostic::{Named, Span, Text};
 use crate::facts::period::Period;
-use crate::facts::value::Value;
+use crate::facts::value::{Reason, Value};
 use crate::id::{DeviceId, RuleId};
+use crate::rules::verdict::VerdictOutcome;
 
 /// How bad a failure is. Orders lists and picks responses; it does not change the standing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -315,6 +316,16 @@ impl Rule {
     /// Returns the set, by its position, whose comparison its verdicts come from; none of a rule that is a condition.
     pub fn compared_set(&self) -> Option<usize> {
         self.require.compared_set()
+    }
+
+    /// Returns whether an outcome of it means that the device did not tell what is asked: it is silent.
+    pub fn is_left_open(&self, outcome: VerdictOutcome) -> bool {
+        match outcome {
+            // That there is nothing to compare a device with is no silence of the device.
+            VerdictOutcome::Unknown(Reason::Missing) => self.compared_set().is_none(),
+            VerdictOutcome::Unknown(_) => true,
+            VerdictOutcome::Pass | VerdictOutcome::Fail | VerdictOutcome::NotApplicable => false,
+        }
     }
 
     /// Returns whether it is a draft, which nobody is judged by.

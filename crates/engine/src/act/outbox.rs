@@ -337,7 +337,7 @@ impl ActedOnDevice<'_> {
             Subject::Rule(id) => {
                 enforced.any(|verdict| rules[verdict.rule].id == *id && verdict.outcome == VerdictOutcome::Fail)
             }
-            Subject::Silence => enforced.any(|verdict| matches!(verdict.outcome, VerdictOutcome::Unknown(_))),
+            Subject::Silence => enforced.any(|verdict| rules[verdict.rule].is_left_open(verdict.outcome)),
             Subject::Uncovered => enforced.all(|verdict| verdict.outcome == VerdictOutcome::NotApplicable),
         }
     }

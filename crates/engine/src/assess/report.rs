@@ -1,6 +1,6 @@
 //! What an assessment came to, as it is told and as it is read back from the ledger.
 
-use fencepost_core::{DeviceId, Diagnostic, FindingClock, FindingEvent, FindingId, unknown_everywhere};
+use fencepost_core::{DeviceId, Diagnostic, FindingClock, FindingEvent, FindingId, Rule, unknown_everywhere};
 use fencepost_store::{LedgerError, Reader, RunRow};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -123,8 +123,10 @@ impl Assessed {
     /// Warns of rules that no device gives an answer: mostly a mistake in the rule, and not one of the devices.
     pub(super) fn unknown_everywhere(&self, project: &Project) -> Vec<Diagnostic> {
         let is_unknown = |count: &&RuleCount| count.unknown > 1 && count.pass + count.fail == 0;
+        // That a set cannot be compared is told with the reason.
+        let is_written = |rule: &&Rule| rule.compared_set().is_none();
         let warning = |count: &RuleCount| {
-            let rule = &project.rules.rules()[project.rules.position(&count.rule)?];
+            let rule = Some(&project.rules.rules()[project.rules.position(&count.rule)?]).filter(is_written)?;
             let label = format!("rule `{}`", rule.id);
             Some(unknown_everywhere(rule, &label, count.unknown, rule.stage(self.as_of)))
         };

@@ -43,7 +43,8 @@ impl SealedVerdicts {
     /// When the input cannot be read.
     pub fn read(project: &Project, input: impl Read) -> Result<(Self, Vec<RefusedLine>), EngineError> {
         let all = project.rules.rules().iter().enumerate();
-        let rules: Vec<usize> = all.filter(|(_, rule)| !rule.is_draft() && rule.compared_set().is_none()).map(|(at, _)| at).collect();
+        let rules: Vec<usize> =
+            all.filter(|(_, rule)| !rule.is_draft() && rule.compared_set().is_none()).map(|(at, _)| at).collect();
         let mut taken = Self { key: project.key_for_reading()?, rules, devices: HashMap::new() };
         let (mut refused, mut chunks, mut chunk, mut before) = (Vec::new(), Chunks::new(input), Chunk::default(), 0);
         let failed = |error| EngineError::File { act: "read", path: "the verdicts".into(), error };

@@ -6,8 +6,9 @@ use std::collections::BTreeMap;
 
 use bumpalo::Bump;
 use fencepost_core::{
-    CloseReason, DeviceId, DeviceInput, Finding, FindingEvent, Observation, Packer, Posture, Rule, SettleContext, SettleInput,
-    Settled, Standing, Subject, Value, VerdictOutcome, Verdicts, Watch, is_by_waiver, moments_ahead, unpack,
+    CloseReason, DeviceId, DeviceInput, Finding, FindingEvent, Observation, Packer, Posture, Rule, SettleContext,
+    SettleInput, Settled, Standing, Subject, Value, VerdictOutcome, Verdicts, Watch, is_by_waiver, moments_ahead,
+    unpack,
 };
 use fencepost_formats::{JsonDocuments, assemble_in, thin_out};
 use fencepost_store::{

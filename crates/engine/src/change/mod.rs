@@ -6,6 +6,6 @@ pub(crate) mod examples;
 pub(crate) mod preview;
 pub(crate) mod saved;
 pub(crate) mod vet;
-mod vet_drift;
+pub(crate) mod vet_drift;
 mod vet_responses;
 pub(crate) mod waive;

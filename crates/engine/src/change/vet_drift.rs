@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use fencepost_core::drift::ReferenceName;
-use fencepost_core::{AcceptedDifference, Diagnostic};
+use fencepost_core::{AcceptedDifference, Diagnostic, Span};
 use jiff::Timestamp;
 
 use crate::compare::drift::DriftDetail;
@@ -26,8 +26,14 @@ pub(super) fn vet_drift(reading: &Reading<'_>) -> Result<Vec<Diagnostic>, Engine
     }
     tell_ended(project, reading.at, &mut told);
     let counts = DriftDetail { counts_only: true, most_devices: Some(MOST_DEVICES), ..DriftDetail::default() };
-    let Ok(report) = reading.drift(&DriftQuery::default(), &counts)? else {
-        return Ok(told);
+    let report = match reading.drift(&DriftQuery::default(), &counts) {
+        Ok(Ok(report)) => report,
+        Ok(Err(_)) => return Ok(told),
+        Err(EngineError::Refused { message, help }) => {
+            told.push(not_compared(&message, help, None));
+            return Ok(told);
+        }
+        Err(error) => return Err(error),
     };
     for found in &report.sets {
         let Some(set) = drift.sets.iter().find(|set| set.id == found.id) else { continue };
@@ -52,6 +58,12 @@ pub(super) fn vet_drift(reading: &Reading<'_>) -> Result<Vec<Diagnostic>, Engine
     }
     tell_idle(project, &report, reading.at, &mut told);
     Ok(told)
+}
+
+/// Says that what is named in `drift.toml` cannot be compared.
+pub(crate) fn not_compared(why: &str, help: String, place: Option<Span>) -> Diagnostic {
+    Diagnostic::warning("not-compared", format!("devices that ought to be alike were not compared: {why}"), place)
+        .help(help)
 }
 
 /// Says why a set compares nothing, and what to do about it.

@@ -106,9 +106,8 @@ fn unmet(verdicts: &[fencepost_core::Verdict], project: &Project, at: Timestamp)
     let of_rules = enforced().filter(|verdict| !verdict.outcome.is_quiet());
     let mut unmet: Vec<(Subject, VerdictOutcome)> =
         of_rules.map(|verdict| (Subject::Rule(rules[verdict.rule].id.clone()), verdict.outcome)).collect();
-    let unknown =
-        unmet.iter().map(|(_, outcome)| *outcome).find(|outcome| matches!(outcome, VerdictOutcome::Unknown(_)));
-    unmet.extend(unknown.map(|outcome| (Subject::Silence, outcome)));
+    let unknown = enforced().find(|verdict| rules[verdict.rule].is_left_open(verdict.outcome));
+    unmet.extend(unknown.map(|verdict| (Subject::Silence, verdict.outcome)));
     if enforced().all(|verdict| verdict.outcome == VerdictOutcome::NotApplicable) {
         unmet.push((Subject::Uncovered, VerdictOutcome::Unknown(Reason::Missing)));
     }

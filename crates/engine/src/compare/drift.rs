@@ -188,7 +188,11 @@ impl Reading<'_> {
         Ok(said.map(|said| DriftReport { sets, assemblies, ..said }))
     }
 
-    pub(super) fn compare_set(&self, set: &PlannedSet<'_>, detail: &DriftDetail) -> Result<DriftSetReport, EngineError> {
+    pub(super) fn compare_set(
+        &self,
+        set: &PlannedSet<'_>,
+        detail: &DriftDetail,
+    ) -> Result<DriftSetReport, EngineError> {
         let plan = SetPlan::of(set);
         let found = self.compare_members(&plan, detail)?;
         Ok(DriftSetReport {

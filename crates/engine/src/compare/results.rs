@@ -11,6 +11,7 @@ use serde_json::{Value as Json, json};
 use super::drift::DriftDetail;
 use super::members::DriftQuery;
 use super::view::{DriftCounts, DriftMember};
+use crate::change::vet_drift::not_compared;
 use crate::error::EngineError;
 use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::reading::Reading;
@@ -116,9 +117,7 @@ impl Reading<'_> {
                     for member in set.members.iter().filter(|_| rule.is_some()) {
                         made.results.add(&member.row.name, at, DriftOutcome::NotCompared);
                     }
-                    let place = drift.sets[at].place.clone();
-                    let message = format!("the devices of `{}` were not compared: {message}", set.id);
-                    made.warnings.push(Diagnostic::warning("not-compared", message, place).help(help));
+                    made.warnings.push(not_compared(&message, help, drift.sets[at].place.clone()));
                 }
                 Err(error) => return Err(error),
             }

@@ -343,6 +343,18 @@ fn list_rules() {
           "unknown": 0,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Ticket servers, all ships and terminals: queue.workers is 8"
+        },
+        {
+          "rule": "drift/ticket-servers",
+          "severity": "low",
+          "stage": "trial",
+          "grace": "14d",
+          "reach": 9,
+          "pass": 7,
+          "fail": 2,
+          "unknown": 0,
+          "changed": "2027-03-01T06:00:00Z",
+          "title": "Ticket servers, all ships and terminals: alike"
         }
       ]
     }
@@ -930,6 +942,18 @@ fn assess() {
           "excepted": 0,
           "awaiting": 0,
           "waived": 0
+        },
+        {
+          "rule": "drift/ticket-servers",
+          "stage": "trial",
+          "pass": 7,
+          "fail": 2,
+          "unknown": 0,
+          "not_applicable": 137,
+          "nothing_to_check": 0,
+          "excepted": 0,
+          "awaiting": 0,
+          "waived": 0
         }
       ],
       "opened": [],
@@ -946,7 +970,7 @@ fn assess() {
       ]
     }
     "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--format", "csv"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--format", "csv"]), @r"
     $ fencepost assess --format csv
     rule,stage,pass,fail,unknown,not_applicable,nothing_to_check,excepted,awaiting
     handheld-encrypted,enforced,80,0,1,65,0,0,0
@@ -973,7 +997,8 @@ fn assess() {
     ticket-server/log.retention_days,enforced,8,1,0,137,0,0,0
     ticket-server/queue.workers,trial,8,1,0,137,0,0,0
     ticket-server/processes.ticketd,enforced,9,0,0,137,0,0,0
-    "#);
+    drift/ticket-servers,trial,7,2,0,137,0,0,0
+    ");
 }
 
 #[test]
@@ -1149,7 +1174,7 @@ fn vet() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "files": 20,
-      "rules": 24,
+      "rules": 25,
       "devices": 146,
       "examples": 6,
       "errors": 0,

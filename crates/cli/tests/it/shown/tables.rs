@@ -158,7 +158,7 @@ fn list_facts() {
 
 #[test]
 fn list_rules() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-05"]), @r"
     $ fencepost list rules --as-of 2027-03-05
     RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
     handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 07:00
@@ -185,11 +185,12 @@ fn list_rules() {
     ticket-server/log.retention_days      high      enforced  6d         9     8     1        0  Mon 07:00
     ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 07:00
     ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 07:00
+    drift/ticket-servers                  low       trial     14d        9     7     2        0  Mon 07:00
     ------- standard error -------
 
-    24 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-10"]), @r#"
+    25 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-10"]), @r"
     $ fencepost list rules --as-of 2027-03-10
     RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
     handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 1 Mar 07:00
@@ -216,10 +217,11 @@ fn list_rules() {
     ticket-server/log.retention_days      high      enforced  6d         9     7     1        1  Mon 1 Mar 07:00
     ticket-server/queue.workers           high      trial     6d         9     7     1        1  Mon 1 Mar 07:00
     ticket-server/processes.ticketd       high      enforced  6d         9     8     0        1  Mon 1 Mar 07:00
+    drift/ticket-servers                  low       trial     14d        9     6     2        1  Mon 1 Mar 07:00
     ------- standard error -------
 
-    24 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title (--columns shows them)
-    "#);
+    25 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list rules --as-of 2027-03-14
     RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
@@ -2195,6 +2197,14 @@ fn why_a_device_is_not_compliant() {
       because   Whoever owns the ticket server owns the till.
       do        Set it as on the sister ships and restart the service.
 
+    drift/ticket-servers  fails (low, on trial: without consequence)
+      Ticket servers, all ships and terminals: alike
+      each of these had to hold (not met):
+        observed  log.retention_days is 7
+        required  35, as on 8 of 9
+        observed  sshd.permit_root_login is yes (root may log in)
+        required  no, as on 8 of 9
+
       costs     denied from Mon 07:00, in 3 d 7 h: Ticketing (till)
 
     The rest: 4 rules are met, 17 do not cover it.
@@ -2371,7 +2381,7 @@ fn the_life_of_a_device() {
 
 #[test]
 fn an_assessment_that_stands() {
-    insta::assert_snapshot!(shown_by_the_demo(&["assess"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["assess"]), @r"
     $ fencepost assess
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
     146 devices:  ┃ 136 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
@@ -2413,6 +2423,7 @@ fn an_assessment_that_stands() {
     ticket-server/processes.guardd           0        0     9          137
     ticket-server/processes.ticketd          0        0     9          137
     firewall-on                              2        0    28          116  on trial
+    drift/ticket-servers                     2        0     7          137  on trial
     ticket-server/queue.workers              1        0     8          137  on trial
     kiosk/processes                          0        0    20          126  on trial, 1 excepted
 
@@ -2422,8 +2433,8 @@ fn an_assessment_that_stands() {
     Nothing is new since this assessment, so it stands.
 
     Next: fencepost access  fencepost list findings  fencepost why puffin-bridge-1
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "groups"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "groups"]), @r"
     $ fencepost assess --by groups
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
     146 devices:  ┃ 136 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
@@ -2474,6 +2485,7 @@ fn an_assessment_that_stands() {
     ticket-server/processes.guardd           0        0     9          137
     ticket-server/processes.ticketd          0        0     9          137
     firewall-on                              2        0    28          116  on trial
+    drift/ticket-servers                     2        0     7          137  on trial
     ticket-server/queue.workers              1        0     8          137  on trial
     kiosk/processes                          0        0    20          126  on trial, 1 excepted
 
@@ -2483,7 +2495,7 @@ fn an_assessment_that_stands() {
     Nothing is new since this assessment, so it stands.
 
     Next: fencepost access  fencepost list findings  fencepost why puffin-bridge-1
-    "#);
+    ");
     insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "platform"]), @r#"
     $ fencepost assess --by platform
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
@@ -2594,7 +2606,7 @@ fn vetting() {
       |
       = help: if it could be stricter, preview a stricter one
 
-    1 warning, 6 notes in 20 files, with 24 rules and 6 examples; tried on 146 devices, as of Sun 14 Mar 2027 07:00
+    1 warning, 6 notes in 20 files, with 25 rules and 6 examples; tried on 146 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 

@@ -33,7 +33,7 @@ const ENOUGH: u64 = 2;
 const MOST_LOOKED_UP: usize = 20;
 
 /// What is told, with what it is about, in a few words.
-pub const CODES: [(&str, &str); 51] = [
+pub const CODES: [(&str, &str); 52] = [
     ("acceptance-idle", "An accepted difference is none"),
     ("acceptance-over", "A difference is no longer accepted"),
     ("all-excepted", "Everybody whom a rule covers is excepted from it"),
@@ -57,6 +57,7 @@ pub const CODES: [(&str, &str); 51] = [
     ("holders-without-address", "People who hold devices have no mail address"),
     ("no-channel", "No channel carries what a step sends"),
     ("no-consequence", "Nobody loses access over a rule"),
+    ("not-compared", "Devices that ought to be alike cannot be compared"),
     ("nobody-passes", "No device that a rule covers passes it"),
     ("notice-after-command", "A notice comes after the command that it is to warn of"),
     ("overtaken", "Another rule asks for more, of the same devices"),
