@@ -7,7 +7,7 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError, mpsc};
 use fencepost_formats::{Chunk, Chunks};
 
 /// How far a worker may be ahead of what was handed on, in chunks for each worker.
-const AHEAD: u64 = 4;
+pub(crate) const AHEAD: u64 = 4;
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     // A worker that panicked takes the others along when the scope ends.
@@ -122,18 +122,20 @@ pub(crate) fn cores(asked: Option<usize>) -> usize {
 /// How many threads work, and what makes what each of them uses again and again.
 pub(crate) struct Workers<P> {
     pub count: usize,
+    /// How many jobs are under way for each worker.
+    pub ahead: u64,
     pub prepare: P,
 }
 
 /// Works on jobs that this thread hands out, on as many other threads as there are workers, and takes what comes of them back in order: for when this
 /// thread alone may touch where jobs come from and results go to. `next` gives a job, `take` gets a result; both are given
-/// `own`. At most a few jobs for each worker are under way.
+/// `own`.
 ///
 /// # Errors
 /// What `next` or `take` returns first.
 pub(crate) fn handed_out<O, J: Send, W, T: Send, E>(
     own: &mut O,
-    Workers { count: workers, prepare }: Workers<impl Fn() -> W + Sync>,
+    Workers { count: workers, ahead, prepare }: Workers<impl Fn() -> W + Sync>,
     mut next: impl FnMut(&mut O) -> Result<Option<J>, E>,
     work: impl Fn(&mut W, J) -> T + Sync,
     mut take: impl FnMut(&mut O, T) -> Result<(), E>,
@@ -169,7 +171,7 @@ pub(crate) fn handed_out<O, J: Send, W, T: Send, E>(
         let (mut handed, mut taken, mut more) = (0, 0, true);
         let mut early = BTreeMap::new();
         loop {
-            while more && handed < taken + AHEAD * (workers as u64) {
+            while more && handed < taken + ahead * (workers as u64) {
                 match next(own)? {
                     Some(job) => {
                         let _ = jobs.send((handed, job));
@@ -202,7 +204,7 @@ mod tests {
             let mut own = (0_u64..1_000, Vec::new());
             let outcome: Result<(), ()> = handed_out(
                 &mut own,
-                Workers { count: workers, prepare: || 0_u64 },
+                Workers { count: workers, ahead: AHEAD, prepare: || 0_u64 },
                 |own| Ok(own.0.next()),
                 |sum, job| {
                     *sum += job;
@@ -220,7 +222,7 @@ mod tests {
 
     #[test]
     fn whoever_hands_out_or_takes_may_stop_and_a_panic_is_passed_on() {
-        let by = |count| Workers { count, prepare: || () };
+        let by = |count| Workers { count, ahead: AHEAD, prepare: || () };
         for workers in [1, 3] {
             let stop = |at: u64, stop: u64| if at == stop { Err(at) } else { Ok(()) };
             let mut own = 0..u64::MAX;

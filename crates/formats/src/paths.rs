@@ -16,6 +16,8 @@ pub struct PathCollector {
     most: usize,
     /// How many nodes are facts.
     facts: usize,
+    /// Facts that were met since they were last taken.
+    new: Vec<usize>,
     /// There were more than are kept.
     more: bool,
 }
@@ -35,7 +37,7 @@ struct PathNode {
 impl PathCollector {
     /// Creates a collector of no more than `most` paths.
     pub fn new(most: usize) -> Self {
-        Self { nodes: vec![PathNode::default()], most, facts: 0, more: false }
+        Self { nodes: vec![PathNode::default()], most, facts: 0, new: Vec::new(), more: false }
     }
 
     /// Adds what a document reports.
@@ -51,6 +53,11 @@ impl PathCollector {
     /// Returns the paths, ascending.
     pub fn paths(&self) -> BTreeSet<&str> {
         self.nodes.iter().filter(|node| node.is_fact).map(|node| node.path.as_str()).collect()
+    }
+
+    /// Takes the paths that were met for the first time since this was last called.
+    pub fn take_new(&mut self) -> Vec<String> {
+        self.new.drain(..).map(|node| self.nodes[node].path.clone()).collect()
     }
 
     /// Returns whether there were more paths than are kept.
@@ -89,6 +96,7 @@ impl PathCollector {
     fn mark(&mut self, node: usize) {
         if !std::mem::replace(&mut self.nodes[node].is_fact, true) {
             self.facts += 1;
+            self.new.push(node);
         }
     }
 

@@ -4,10 +4,11 @@
 //! numbers. Any other list is one value.
 
 use std::borrow::Cow;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::fmt::Write as _;
 
 use bumpalo::Bump;
+use foldhash::{HashMap, HashMapExt as _};
 use rust_decimal::Decimal;
 
 use super::place::{FactScope, Place};
@@ -158,7 +159,12 @@ pub struct FactTable<'d> {
     /// The outermost places, by their keys.
     tops: HashMap<Box<str>, PlaceId>,
     values: Vec<ValueInfo>,
-    by_text: HashMap<Box<str>, ValueId>,
+    /// Texts, versions and numbers, which are most of them.
+    texts: HashMap<Box<str>, ValueId>,
+    versions: HashMap<Box<str>, ValueId>,
+    numbers: HashMap<Decimal, ValueId>,
+    /// All others, as they are written.
+    others: HashMap<Box<str>, ValueId>,
     classes: HashMap<Box<str>, u32>,
     /// The places that lead to each fact, the outermost first.
     facts: Vec<Box<[PlaceId]>>,
@@ -176,7 +182,10 @@ impl<'d> FactTable<'d> {
             places: Vec::new(),
             tops: HashMap::new(),
             values: vec![container(Datum::Object(Vec::new()), 0), container(Datum::List(Vec::new()), 1)],
-            by_text: HashMap::new(),
+            texts: HashMap::new(),
+            versions: HashMap::new(),
+            numbers: HashMap::new(),
+            others: HashMap::new(),
             classes: HashMap::new(),
             facts: Vec::new(),
             buffer: String::new(),
@@ -513,18 +522,30 @@ impl<'d> FactTable<'d> {
 
     /// Returns the number of a value, kept where it is new.
     fn value(&mut self, value: &Value<'_>, order: Order) -> ValueId {
-        let mut text = std::mem::take(&mut self.buffer);
-        text.clear();
-        write_key(value, None, order, &mut text);
-        let id = match self.by_text.get(text.as_str()) {
-            Some(known) => *known,
-            None => self.new_value(value, order, &text),
+        let known = match value {
+            Value::Text(text) => self.texts.get(*text),
+            Value::Version(text) => self.versions.get(*text),
+            Value::Number(number) => self.numbers.get(number),
+            _ => {
+                self.buffer.clear();
+                write_key(value, None, order, &mut self.buffer);
+                self.others.get(self.buffer.as_str())
+            }
         };
-        self.buffer = text;
+        if let Some(known) = known {
+            return *known;
+        }
+        let id = self.new_value(value, order);
+        match value {
+            Value::Text(text) => self.texts.insert((*text).into(), id),
+            Value::Version(text) => self.versions.insert((*text).into(), id),
+            Value::Number(number) => self.numbers.insert(*number, id),
+            _ => self.others.insert(self.buffer.as_str().into(), id),
+        };
         id
     }
 
-    fn new_value(&mut self, value: &Value<'_>, order: Order, text: &str) -> ValueId {
+    fn new_value(&mut self, value: &Value<'_>, order: Order) -> ValueId {
         let mut key = String::new();
         write_key(value, Some(self.settings.ignore), order, &mut key);
         // Beside the two classes of what has members.
@@ -536,7 +557,6 @@ impl<'d> FactTable<'d> {
         };
         let id = ValueId(u32::try_from(self.values.len()).unwrap_or(u32::MAX));
         self.values.push(ValueInfo { datum: value.to_datum(), class, number });
-        self.by_text.insert(text.into(), id);
         id
     }
 }

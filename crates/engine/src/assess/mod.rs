@@ -32,7 +32,7 @@ pub use report::{Assessed, FindingLine, LinePhase};
 
 use crate::assess::outlook::ComingDecision;
 use crate::assess::sealed_verdicts::SealedVerdicts;
-use crate::compare::results::{Comparisons, DriftResults, DriftTrend};
+use crate::compare::results::{Comparisons, DriftResults, Since};
 use crate::error::EngineError;
 use crate::facts::documents::hide_new_secrets;
 use crate::facts::judge::Judge;
@@ -43,7 +43,7 @@ use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::event::{Event, EventKind};
 use crate::ledger_view::reading::Reading;
 use crate::ledger_view::renames::{RULES, apply_renamings};
-use crate::workers::{Workers, cores, handed_out};
+use crate::workers::{AHEAD, Workers, cores, handed_out};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::Project;
 use inputs::Inputs;
@@ -136,8 +136,11 @@ pub(crate) fn assess_within<'l>(
     let inputs = Inputs::of(project);
     let Plan { tally, look, anew, same_rules } =
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
-    let comparisons = Reading::of_now(project, writer.reader(), at)?.comparisons()?;
-    let devices = with_compared(writer.reader().devices(look)?, look, &comparisons);
+    let devices = writer.reader().devices(look)?;
+    let summary = last.as_ref().and_then(summary_of).filter(|_| look != Look::All);
+    let since = Since { summary: summary.as_ref(), changed: &devices };
+    let comparisons = Reading::of_now(project, writer.reader(), at)?.comparisons(&since)?;
+    let devices = with_compared(devices, look, &comparisons);
     let mut pass = Pass {
         project,
         run,
@@ -166,8 +169,8 @@ pub(crate) fn assess_within<'l>(
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
     tally.find_collected(&writer.reader())?;
     let mut summary = tally.summary(last.as_ref().map(|last| last.as_of));
-    if !comparisons.trends.is_empty() {
-        summary["drift"] = comparisons.trends.iter().map(DriftTrend::to_json).collect();
+    if let Some(compared) = comparisons.to_json() {
+        summary["drift"] = compared;
     }
     writer.end_run(run, &summary.to_string())?;
     let written = writer
@@ -233,6 +236,11 @@ struct Plan {
     same_rules: bool,
 }
 
+/// Reads the summary of a run.
+fn summary_of(run: &RunRow) -> Option<Json> {
+    serde_json::from_str(&run.summary).ok()
+}
+
 fn plan(
     writer: &Writer<'_>,
     project: &Project,
@@ -243,8 +251,7 @@ fn plan(
     let reader = writer.reader();
     let is_now = |key: &str, now: &str| Ok::<_, LedgerError>(reader.setting(key)?.as_deref() == Some(now));
     let same_rules = is_now(RULES, &inputs.rules)?;
-    let summary = |run: &RunRow| serde_json::from_str::<Json>(&run.summary).ok();
-    let counted = last.and_then(summary).and_then(|summary| Tally::after(project, &summary, at));
+    let counted = last.and_then(summary_of).and_then(|summary| Tally::after(project, &summary, at));
     let Some(tally) = counted.filter(|_| same_rules) else {
         return Ok(Plan { tally: Tally::new(project, at), look: Look::All, anew: true, same_rules });
     };
@@ -324,7 +331,7 @@ impl Pass<'_, '_> {
         let workers = if self.total <= DEVICES as u64 { 1 } else { cores(options.workers) };
         handed_out(
             self,
-            Workers { count: workers, prepare: || WorkerScratch::new(&bodies) },
+            Workers { count: workers, ahead: AHEAD, prepare: || WorkerScratch::new(&bodies) },
             |pass| {
                 let mut batch = pass.batches.pop().unwrap_or_default().of(&mut devices);
                 if let Some(batch) = &mut batch {

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use super::counts::{RuleCount, StandingCounts};
+use crate::compare::results::DriftTrend;
 use crate::error::EngineError;
 use crate::ledger_view::event::{Event, EventKind, FindingChange};
 use crate::spool::Spool;
@@ -79,6 +80,8 @@ pub struct Assessed {
     pub collected: Option<(Timestamp, Timestamp)>,
     /// The assessment before, if there is one.
     pub before: Option<Timestamp>,
+    /// How much each set of devices that ought to be alike differed.
+    pub drift: Vec<DriftTrend>,
     /// Facts that conditions name and no device reports.
     pub warnings: Vec<Diagnostic>,
     /// Where verdicts worked out elsewhere were given: of how many devices they were taken, of how many that were looked at.
@@ -113,6 +116,7 @@ impl Assessed {
             overdue: happened.overdue,
             collected,
             before,
+            drift: DriftTrend::of_summary(&summary),
             warnings: Vec::new(),
             taken: None,
         })

@@ -2,6 +2,7 @@
 //! moment, and nothing of it is kept.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use fencepost_core::{Diagnostic, Stage, Standing};
 use fencepost_formats::{DefinitionId, FileText, WorkspaceFile, definitions};
@@ -328,7 +329,7 @@ fn reading_of<'r>(
     run: i64,
     at: Timestamp,
 ) -> Result<Reading<'r>, EngineError> {
-    let (assessment, drift) = (reader.run(run)?, DriftResults::kept(&reader, None, project)?);
+    let (assessment, drift) = (reader.run(run)?, Arc::new(DriftResults::kept(&reader, None, project)?));
     Ok(Reading { assessment, drift, ..Reading::of_now(project, reader, at)? })
 }
 

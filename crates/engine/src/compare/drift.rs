@@ -1,6 +1,7 @@
 //! Drift: sets of devices that ought to be alike, held against what most of them hold, against a device, or against their past.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::sync::{Mutex, PoisonError};
 
 use fencepost_core::drift::{
     Beginning, CompareSettings, Comparison, Difference, DifferenceKind, FactPattern, FactScope, Member, Past,
@@ -9,14 +10,16 @@ use fencepost_core::drift::{
 use fencepost_core::{AcceptedDifference, AcceptedValue, ComparedFacts, Datum, Diagnostic, Value};
 use fencepost_formats::json_of_datum;
 use fencepost_store::DeviceRow;
+use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use super::load::{LoadedSet, PastDevice};
-use super::members::{DriftQuery, PlannedSet, SetMember};
+use super::members::{DriftQuery, PlannedAssembly, PlannedSet, SetMember};
 use super::view::{DriftMember, DriftPart, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference};
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::ledger_view::survey::reported_paths;
+use crate::workers::{Workers, cores, handed_out};
 
 /// What of a comparison is shown.
 #[derive(Clone, Debug, Default)]
@@ -109,6 +112,13 @@ impl<'p> SetPlan<'p> {
     }
 }
 
+/// One thing that is to be compared.
+#[derive(Clone, Copy)]
+enum PlannedPart<'p> {
+    Set(&'p PlannedSet<'p>),
+    Assembly(&'p PlannedAssembly<'p>),
+}
+
 /// A set that was compared.
 #[derive(Default)]
 pub(super) struct ComparedSet {
@@ -120,6 +130,7 @@ pub(super) struct ComparedSet {
     pub has_more_facts: bool,
     pub values: Vec<HeldValue>,
     pub same: Vec<(Place, Option<Datum>)>,
+    pub valid_until: Timestamp,
 }
 
 impl Reading<'_> {
@@ -132,19 +143,17 @@ impl Reading<'_> {
         &self,
         query: &DriftQuery,
         detail: &DriftDetail,
-        mut take: impl FnMut(DriftPart) -> Result<(), EngineError>,
+        take: impl FnMut(DriftPart) -> Result<(), EngineError>,
     ) -> Result<Result<DriftReport, Vec<Diagnostic>>, EngineError> {
         let plan = match self.plan_drift(query)? {
             Ok(plan) => plan,
             Err(mistakes) => return Ok(Err(mistakes)),
         };
         let is_wanted = |devices: usize| detail.most_devices.is_none_or(|most| devices <= most);
-        for set in plan.sets.iter().filter(|set| is_wanted(set.members.len())) {
-            take(DriftPart::Set(self.compare_set(set, detail)?))?;
-        }
-        for assembly in plan.assemblies.iter().filter(|assembly| is_wanted(assembly.members.len())) {
-            take(DriftPart::Assembly(self.compare_assembly(assembly, detail)?))?;
-        }
+        let sets = plan.sets.iter().filter(|set| is_wanted(set.members.len())).map(PlannedPart::Set);
+        let assemblies = plan.assemblies.iter().filter(|assembly| is_wanted(assembly.members.len()));
+        let parts: Vec<PlannedPart<'_>> = sets.chain(assemblies.map(PlannedPart::Assembly)).collect();
+        self.compare_each(&parts, &|reading, part| reading.compare_part(part, detail), take)?;
         let sets = plan.sets.iter().map(|set| set.id.as_str());
         let compared: HashSet<&str> = sets.chain(plan.assemblies.iter().map(|one| one.id)).collect();
         let ended = self.project.rules.drift().accepted.iter().filter(|one| one.until <= self.at);
@@ -188,6 +197,40 @@ impl Reading<'_> {
         Ok(said.map(|said| DriftReport { sets, assemblies, ..said }))
     }
 
+    fn compare_part(&self, part: PlannedPart<'_>, detail: &DriftDetail) -> Result<DriftPart, EngineError> {
+        Ok(match part {
+            PlannedPart::Set(set) => DriftPart::Set(self.compare_set(set, detail)?),
+            PlannedPart::Assembly(assembly) => DriftPart::Assembly(self.compare_assembly(assembly, detail)?),
+        })
+    }
+
+    /// Does something with each of several things that are to be compared, on several cores where the ledger can be read on
+    /// several connections, and hands on what comes of them in their order.
+    pub(super) fn compare_each<P: Copy + Send + Sync, T: Send>(
+        &self,
+        parts: &[P],
+        compare: &(impl Fn(&Reading<'_>, P) -> Result<T, EngineError> + Sync),
+        mut take: impl FnMut(T) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let workers = cores(None).min(parts.len());
+        let readers = if workers > 1 { self.reader.snapshot_readers(workers) } else { Vec::new() };
+        if readers.is_empty() {
+            return parts.iter().try_for_each(|part| take(compare(self, *part)?));
+        }
+        let (readers, state) = (Mutex::new(readers), self.state());
+        let prepare = || {
+            let reader = readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            (reader.expect("there is one for each worker"), state.clone())
+        };
+        handed_out(
+            &mut parts.iter(),
+            Workers { count: workers, ahead: 1, prepare },
+            |parts| Ok(parts.next().copied()),
+            |(reader, state), part| compare(&state.on(reader.reader()), part),
+            |_, made| take(made?),
+        )
+    }
+
     pub(super) fn compare_set(
         &self,
         set: &PlannedSet<'_>,
@@ -207,6 +250,7 @@ impl Reading<'_> {
             has_more_facts: found.has_more_facts,
             values: found.values,
             same: found.same,
+            valid_until: found.valid_until,
         })
     }
 
@@ -228,6 +272,7 @@ impl Reading<'_> {
             leave_out_distinct: !matches!(reference, HeldReference::Each(_)),
         };
         let found = compare_loaded(&loaded, &reference, settings);
+        let valid_until = self.valid_until(plan, &loaded);
         let beginnings = match detail.beginnings {
             true => Some(beginnings(&mut loaded, &reference, settings, &found.differences)?),
             false => None,
@@ -254,7 +299,23 @@ impl Reading<'_> {
             has_more_facts: loaded.has_more_facts,
             values,
             same,
+            valid_until,
         })
+    }
+
+    /// Returns before when time alone changes nothing of what a set came to; the beginning of time where that is not known.
+    fn valid_until(&self, plan: &SetPlan<'_>, loaded: &LoadedSet<'_>) -> Timestamp {
+        match plan.reference {
+            // The past may become known later.
+            ReferenceName::OwnPast(_) | ReferenceName::Device { at: Some(_), .. } | ReferenceName::Baseline(_) => {
+                Timestamp::MIN
+            }
+            ReferenceName::Majority | ReferenceName::Device { at: None, .. } => {
+                let accepted = self.project.rules.drift().accepted.iter().filter(|one| one.drift == plan.id);
+                let ends = accepted.map(|one| one.until).filter(|until| *until > self.at);
+                loaded.devices.iter().map(|device| device.valid_until).chain(ends).min().unwrap_or(Timestamp::MAX)
+            }
+        }
     }
 
     /// Returns the devices of a set, each with its differences or how many they are.
@@ -407,7 +468,7 @@ impl Reading<'_> {
     }
 
     /// Says that nothing is known of a device at a moment, and what is.
-    fn no_state_at(&self, device: &str, at: jiff::Timestamp) -> Result<EngineError, EngineError> {
+    fn no_state_at(&self, device: &str, at: Timestamp) -> Result<EngineError, EngineError> {
         let first = self.reader.arrivals_of(device, self.run)?.iter().map(|(_, said)| said.collected()).min();
         let help = match first {
             Some(first) if first > at => format!("the first state of it that is known was collected at {first}"),
@@ -527,7 +588,7 @@ fn beginnings(
 struct Accepting<'a> {
     drift: &'a str,
     all: &'a [AcceptedDifference],
-    at: jiff::Timestamp,
+    at: Timestamp,
 }
 
 impl Accepting<'_> {

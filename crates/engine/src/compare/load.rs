@@ -1,6 +1,6 @@
 //! The facts of a set of devices, read once: as they are, as they were at a moment, and as they were run by run.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Mutex, PoisonError};
 
 use bumpalo::Bump;
@@ -8,16 +8,16 @@ use fencepost_core::drift::{
     FactId, FactPattern, FactScope, FactTable, PastState, PlaceId, RunMoment, Snapshot, TableSettings, Timeline,
     Tolerance, ValueId,
 };
-use fencepost_core::{Facts, Layout, SlotId};
-use fencepost_formats::PathCollector;
+use fencepost_core::{Layout, SlotId, Watch};
+use fencepost_formats::{JsonDocuments, PathCollector};
 use fencepost_store::{DeviceRow, PackedObservation, StoredObservation};
 use jiff::Timestamp;
 
 use crate::error::EngineError;
 use crate::facts::documents::Document;
-use crate::facts::judge::Judge;
+use crate::facts::judge::{DeviceDocuments, Judge};
 use crate::ledger_view::damage::damaged;
-use crate::ledger_view::device_facts::{Devices, Wanted};
+use crate::ledger_view::device_facts::Devices;
 use crate::ledger_view::reading::Reading;
 
 /// Of a set with more different facts than this, the rest is not compared, and that is told.
@@ -30,6 +30,8 @@ pub(super) struct LoadedDevice {
     pub snapshot: Snapshot,
     /// Some source's statement is no older than it promises.
     pub is_fresh: bool,
+    /// Time alone changes nothing of this before.
+    pub valid_until: Timestamp,
 }
 
 /// A set of devices with their facts.
@@ -49,6 +51,56 @@ pub(super) struct LoadedSet<'r> {
     pub has_more_facts: bool,
 }
 
+/// Reads the facts of one device after the other, each document once: what a device is the first to report is read of it and of
+/// those that follow, and those before had none of it.
+struct SetReader<'s, 'r> {
+    judge: &'s Judge<'s>,
+    documents: JsonDocuments<'static>,
+    paths: PathCollector,
+    layout: Layout,
+    wanted: HashSet<SlotId>,
+    facts: Vec<(SlotId, FactId)>,
+    table: FactTable<'r>,
+    scope: &'s FactScope,
+}
+
+impl SetReader<'_, '_> {
+    fn read(&mut self, name: &str, documents: &[Document], arena: &Bump) -> Result<LoadedDevice, EngineError> {
+        for document in documents {
+            self.note_paths(name, document, arena)?;
+        }
+        let of = DeviceDocuments { device: name, documents };
+        let watch = Watch::default();
+        let found = self.judge.facts_by(&mut self.documents, &of, &self.layout, arena)?.watched(&watch);
+        let facts = self.facts.iter().map(|(slot, fact)| {
+            found.note_read(*slot, false);
+            (*fact, found.slot(*slot))
+        });
+        let snapshot = self.table.snapshot(facts, arena);
+        let is_fresh = found.is_fresh();
+        Ok(LoadedDevice { name: name.to_owned(), snapshot, is_fresh, valid_until: watch.until() })
+    }
+
+    /// Has the facts of a document read that nobody reported before.
+    fn note_paths(&mut self, name: &str, document: &Document, arena: &Bump) -> Result<(), EngineError> {
+        let added = self.paths.add(&document.json, arena);
+        added.map_err(|error| damaged(self.judge.project, name, &error.message))?;
+        for path in self.paths.take_new() {
+            self.want(&path);
+        }
+        Ok(())
+    }
+
+    fn want(&mut self, path: &str) {
+        if !OWN.contains(&path) && self.scope.may_include(path) {
+            let slot = self.layout.want(path, &self.judge.project.dictionary);
+            if self.wanted.insert(slot) {
+                self.facts.push((slot, self.table.fact(path)));
+            }
+        }
+    }
+}
+
 /// A state of a device in the past.
 pub(super) struct PastDevice {
     pub name: String,
@@ -64,28 +116,42 @@ impl<'r> LoadedSet<'r> {
         tolerances: &[Tolerance],
         past: &[PastDevice],
     ) -> Result<Self, EngineError> {
-        let dictionary = &reading.project.dictionary;
         let judge = reading.judge();
         let scope = settings.scope.clone();
-        let (paths, has_more_facts) = reading.fact_paths(&judge, rows, past)?;
-        let (mut layout, mut facts) = (reading.project.rules.layout().clone(), Vec::new());
-        let mut table = FactTable::new(dictionary, settings);
-        for path in paths.iter().filter(|path| !OWN.contains(&path.as_str()) && scope.may_include(path)) {
-            facts.push((layout.want(path, dictionary), table.fact(path)));
-        }
-        let table = Mutex::new(table);
-        let slots: Vec<SlotId> = facts.iter().map(|(slot, _)| *slot).collect();
-        let mut devices = Vec::with_capacity(rows.len());
-        let look = |job: &crate::ledger_view::batch::Job<'_>, found: &Facts<'_>, arena: &Bump| {
-            let mut table = table.lock().unwrap_or_else(PoisonError::into_inner);
-            let snapshot = table.snapshot(facts.iter().map(|(slot, fact)| (*fact, found.slot(*slot))), arena);
-            Ok(LoadedDevice { name: job.device.name.clone(), snapshot, is_fresh: found.is_fresh() })
+        let mut reader = SetReader {
+            judge: &judge,
+            documents: JsonDocuments::default(),
+            paths: PathCollector::new(MOST_FACTS),
+            layout: reading.project.rules.layout().clone(),
+            wanted: HashSet::new(),
+            facts: Vec::new(),
+            table: FactTable::new(&reading.project.dictionary, settings),
+            scope: &scope,
         };
-        reading.with_facts(&judge, Wanted::whole(&layout, &slots).of(rows), look, |device| {
+        let mut arena = Bump::new();
+        for device in past {
+            arena.reset();
+            for document in reading.documents_at(&device.name, device.at)? {
+                reader.note_paths(&device.name, &document, &arena)?;
+            }
+        }
+        // A correction may set what no source reports.
+        let corrections = reading.project.corrections.iter().filter(|correction| judge.at < correction.until);
+        let corrected: Vec<&str> = corrections.map(|correction| correction.fact.as_str()).collect();
+        corrected.iter().for_each(|path| reader.want(path));
+        let reader = Mutex::new(reader);
+        let mut devices = Vec::with_capacity(rows.len());
+        let look = |name: &str, documents: &[Document], arena: &Bump| {
+            reader.lock().unwrap_or_else(PoisonError::into_inner).read(name, documents, arena)
+        };
+        reading.with_documents_of(&judge, Devices::Listed(rows), look, |device| {
             devices.push(device);
             Ok(())
         })?;
-        let table = table.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let SetReader { paths: collector, layout, facts, table, .. } =
+            reader.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let has_more_facts = collector.has_more();
+        let paths: BTreeSet<&str> = collector.paths().into_iter().chain(corrected).collect();
         // What is excepted may not have been read at all.
         let is_idle = |pattern: &&FactPattern| {
             !paths.iter().any(|path| pattern.fits_path(path))
@@ -211,41 +277,6 @@ fn holds_no_numbers(table: &FactTable<'_>, devices: &[LoadedDevice], pattern: &F
 const OWN: [&str; 2] = ["device", "collected_at"];
 
 impl Reading<'_> {
-    /// Returns the paths of the facts that devices report, or reported at moments; and whether there are more.
-    fn fact_paths(
-        &self,
-        judge: &Judge<'_>,
-        rows: &[DeviceRow],
-        past: &[PastDevice],
-    ) -> Result<(BTreeSet<String>, bool), EngineError> {
-        // Each worker takes a collector, and puts it back.
-        let collectors: Mutex<Vec<PathCollector>> = Mutex::new(Vec::new());
-        let take = || collectors.lock().unwrap_or_else(PoisonError::into_inner).pop();
-        let put = |collector| collectors.lock().unwrap_or_else(PoisonError::into_inner).push(collector);
-        let collect = |documents: &[Document], arena: &Bump| {
-            let mut collector = take().unwrap_or_else(|| PathCollector::new(MOST_FACTS));
-            let mut added = Ok(());
-            for document in documents {
-                added = added.and_then(|()| collector.add(&document.json, arena));
-            }
-            put(collector);
-            added.map_err(|error| EngineError::from(damaged(self.project, "a device", &error.message)))
-        };
-        self.with_documents_of(judge, Devices::Listed(rows), collect, |()| Ok(()))?;
-        let mut arena = Bump::new();
-        for device in past {
-            arena.reset();
-            collect(&self.documents_at(&device.name, device.at)?, &arena)?;
-        }
-        let collectors = collectors.into_inner().unwrap_or_else(PoisonError::into_inner);
-        let has_more = collectors.iter().any(PathCollector::has_more);
-        let paths: BTreeSet<String> =
-            collectors.iter().flat_map(PathCollector::paths).map(str::to_owned).take(MOST_FACTS).collect();
-        // A correction may set what no source reports.
-        let corrected = self.project.corrections.iter().filter(|correction| judge.at < correction.until);
-        Ok((paths.into_iter().chain(corrected.map(|correction| correction.fact.clone())).collect(), has_more))
-    }
-
     /// Returns what each source last said of a device by a moment; nothing where it is retired then, or was not known.
     pub(super) fn documents_at(&self, device: &str, at: Timestamp) -> Result<Vec<Document>, EngineError> {
         let mut latest: BTreeMap<String, PackedObservation> = BTreeMap::new();

@@ -1,15 +1,17 @@
 //! What comparisons came to at an assessment: counts of every set, and what they say of the devices of those whose differences are
 //! findings. It is kept with the verdicts, so that whoever asks later is told what the assessment found.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 
-use fencepost_core::drift::{DeviceDrift, DriftOutcome, NotedDifference, NotedDifferences, Share};
+use fencepost_core::drift::{DeviceDrift, DriftOutcome, NotedDifference, NotedDifferences, ReferenceName, Share};
 use fencepost_core::{Datum, Diagnostic, Rule};
 use fencepost_store::{DeviceRow, LedgerError, Reader, SpellKind};
+use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::drift::DriftDetail;
-use super::members::DriftQuery;
+use super::members::{DriftQuery, PlannedSet};
 use super::view::{DriftCounts, DriftMember};
 use crate::change::vet_drift::not_compared;
 use crate::error::EngineError;
@@ -66,20 +68,63 @@ pub struct DriftTrend {
 }
 
 impl DriftTrend {
-    /// Returns it as an assessment's summary keeps it.
-    pub(crate) fn to_json(&self) -> Json {
-        let DriftCounts { devices, differ, differences, accepted } = self.counts;
+    /// Reads what the summary of an assessment keeps of its comparisons, in the order in which the sets were written.
+    pub(crate) fn of_summary(summary: &Json) -> Vec<Self> {
+        let sets = summary["drift"]["sets"].as_array();
+        sets.into_iter().flatten().filter_map(|set| KeptSet::of_json(set).map(|kept| kept.trend)).collect()
+    }
+}
+
+/// What an assessment keeps of a set, so that the next compares it anew only where something may have changed.
+#[derive(Clone, Debug, PartialEq)]
+struct KeptSet {
+    trend: DriftTrend,
+    /// Names the devices that were compared.
+    devices: String,
+    /// Time alone changes nothing of it before.
+    until: Timestamp,
+}
+
+impl KeptSet {
+    fn to_json(&self) -> Json {
+        let DriftTrend { set, counts: DriftCounts { devices, differ, differences, accepted } } = &self.trend;
         json!({
-            "set": self.set, "devices": devices, "differ": differ, "differences": differences, "accepted": accepted,
+            "set": set, "devices": devices, "differ": differ, "differences": differences, "accepted": accepted,
+            "compared": self.devices, "until": self.until.to_string(),
         })
     }
+
+    fn of_json(json: &Json) -> Option<Self> {
+        let count = |key: &str| usize::try_from(json[key].as_u64()?).ok();
+        let counts = DriftCounts {
+            devices: count("devices")?,
+            differ: count("differ")?,
+            differences: count("differences")?,
+            accepted: count("accepted")?,
+        };
+        Some(Self {
+            trend: DriftTrend { set: json["set"].as_str()?.to_owned(), counts },
+            devices: json["compared"].as_str()?.to_owned(),
+            until: json["until"].as_str()?.parse().ok()?,
+        })
+    }
+}
+
+/// What is known of the assessment before when sets are to be compared.
+pub(crate) struct Since<'s> {
+    /// Its summary; none where nothing of it counts.
+    pub summary: Option<&'s Json>,
+    /// The devices about which something may have changed since, ascending by name.
+    pub changed: &'s [DeviceRow],
 }
 
 /// What the comparisons of a workspace came to at the moment of an assessment.
 #[derive(Debug, Default)]
 pub(crate) struct Comparisons {
-    /// How much each set differed that could be compared, in the order in which they are written.
-    pub trends: Vec<DriftTrend>,
+    /// Names everything that was compared by, besides the devices.
+    compared_by: String,
+    /// The sets that could be compared, in the order in which they are written.
+    sets: Vec<KeptSet>,
     /// What is said of devices.
     pub results: DriftResults,
     /// The devices of which something else is said than the verdicts of the assessment before keep, each once or more often.
@@ -88,38 +133,52 @@ pub(crate) struct Comparisons {
     pub warnings: Vec<Diagnostic>,
 }
 
+impl Comparisons {
+    /// Returns what the summary of an assessment keeps of them; none where there are no sets.
+    pub(crate) fn to_json(&self) -> Option<Json> {
+        let sets: Vec<Json> = self.sets.iter().map(KeptSet::to_json).collect();
+        (!self.compared_by.is_empty()).then(|| json!({ "by": self.compared_by, "sets": sets }))
+    }
+}
+
 impl Reading<'_> {
-    /// Compares every set of the workspace.
+    /// Compares the sets of the workspace, as far as something about them may have changed since the assessment before.
     ///
     /// # Errors
     /// When the ledger cannot be read. A set that cannot be compared is warned of.
-    pub(crate) fn comparisons(&self) -> Result<Comparisons, EngineError> {
-        let mut made = Comparisons::default();
+    pub(crate) fn comparisons(&self, since: &Since<'_>) -> Result<Comparisons, EngineError> {
         let drift = self.project.rules.drift();
         if drift.sets.is_empty() {
-            return Ok(made);
+            return Ok(Comparisons::default());
+        }
+        let compared_by = blake3::hash(&[env!("CARGO_PKG_VERSION").as_bytes(), &self.project.text()].concat());
+        let compared_by = compared_by.to_hex()[..32].to_owned();
+        let before =
+            since.summary.map(|summary| &summary["drift"]).filter(|before| before["by"] == compared_by.as_str());
+        let before = before.and_then(|before| before["sets"].as_array());
+        let before: Vec<KeptSet> = before.into_iter().flatten().filter_map(KeptSet::of_json).collect();
+        let kept = DriftResults::kept(&self.reader, None, self.project)?;
+        let mut made = Comparisons { compared_by, ..Comparisons::default() };
+        let holds = |kept: &&KeptSet| self.at < kept.until;
+        if since.changed.is_empty() && before.len() == drift.sets.len() && before.iter().all(|kept| holds(&kept)) {
+            return Ok(Comparisons { sets: before, results: kept, ..made });
         }
         let query = DriftQuery::default();
         let Ok(plan) = self.plan_drift(&query)? else { return Ok(made) };
-        let kept = DriftResults::kept(&self.reader, None, self.project)?;
         for (at, set) in plan.sets.iter().enumerate() {
-            let mut rules = rules_of_sets(self.project).filter(|(_, of)| *of == at).map(|(rule, _)| rule);
-            let rule = rules.next();
-            let detail = DriftDetail { counts_only: rule.is_none(), ..DriftDetail::default() };
-            match self.compare_set(set, &detail) {
-                Ok(report) => {
-                    if rule.is_some() {
-                        report.members.iter().for_each(|member| made.note(at, member));
-                    }
-                    made.trends.push(DriftTrend { set: set.id.clone(), counts: report.counts() });
+            let devices = self.names_of(set);
+            let is_changed = |name: &str| since.changed.binary_search_by(|row| row.name.as_str().cmp(name)).is_ok();
+            let unchanged = before.iter().find(|kept| {
+                kept.trend.set == set.id
+                    && kept.devices == devices.digest
+                    && !devices.names.iter().any(|name| is_changed(name))
+            });
+            match unchanged.filter(holds) {
+                Some(unchanged) => {
+                    made.sets.push(unchanged.clone());
+                    devices.names.iter().for_each(|name| made.take_over(&kept, at, name));
                 }
-                Err(EngineError::Refused { message, help }) => {
-                    for member in set.members.iter().filter(|_| rule.is_some()) {
-                        made.results.add(&member.row.name, at, DriftOutcome::NotCompared);
-                    }
-                    made.warnings.push(not_compared(&message, help, drift.sets[at].place.clone()));
-                }
-                Err(error) => return Err(error),
+                None => self.compare_again(at, set, devices.digest, &mut made)?,
             }
         }
         for member in plan.sets.iter().flat_map(|set| &set.members) {
@@ -130,9 +189,66 @@ impl Reading<'_> {
         }
         Ok(made)
     }
+
+    fn compare_again(
+        &self,
+        at: usize,
+        set: &PlannedSet<'_>,
+        devices: String,
+        made: &mut Comparisons,
+    ) -> Result<(), EngineError> {
+        let makes_findings = rules_of_sets(self.project).any(|(_, of)| of == at);
+        let detail = DriftDetail { counts_only: !makes_findings, ..DriftDetail::default() };
+        match self.compare_set(set, &detail) {
+            Ok(report) => {
+                if makes_findings {
+                    report.members.iter().for_each(|member| made.note(at, member));
+                }
+                let trend = DriftTrend { set: set.id.clone(), counts: report.counts() };
+                made.sets.push(KeptSet { trend, devices, until: report.valid_until });
+            }
+            Err(EngineError::Refused { message, help }) => {
+                for member in set.members.iter().filter(|_| makes_findings) {
+                    made.results.add(&member.row.name, at, DriftOutcome::NotCompared);
+                }
+                let place = self.project.rules.drift().sets[at].place.clone();
+                made.warnings.push(not_compared(&message, help, place));
+            }
+            Err(error) => return Err(error),
+        }
+        Ok(())
+    }
+
+    /// Returns the names of the devices of a set, and of the one that they are held against.
+    fn names_of<'s>(&self, set: &'s PlannedSet<'_>) -> ComparedNames<'s> {
+        let mut names: Vec<Cow<'s, str>> =
+            set.members.iter().map(|member| Cow::Borrowed(member.row.name.as_str())).collect();
+        if let ReferenceName::Device { device, .. } = &set.reference {
+            let name = self.device_name(device).ok().map_or(Cow::Borrowed(device.as_str()), Cow::Owned);
+            names.push(name);
+        }
+        let mut hash = blake3::Hasher::new();
+        for name in &names {
+            hash.update(&name.len().to_le_bytes());
+            hash.update(name.as_bytes());
+        }
+        ComparedNames { names, digest: hash.finalize().to_hex()[..32].to_owned() }
+    }
+}
+
+/// The names of the devices that are compared.
+struct ComparedNames<'s> {
+    names: Vec<Cow<'s, str>>,
+    digest: String,
 }
 
 impl Comparisons {
+    /// Takes over what the assessment before kept of a device of a set.
+    fn take_over(&mut self, kept: &DriftResults, set: usize, device: &str) {
+        let own = kept.of(device).iter().filter(|one| one.set == set);
+        own.for_each(|one| self.results.add(device, set, one.outcome.clone()));
+    }
+
     /// Notes what a comparison says of a device.
     fn note(&mut self, set: usize, member: &DriftMember) {
         let outcome = if member.has_no_past {

@@ -113,6 +113,8 @@ pub struct DriftSetReport {
     pub values: Vec<HeldValue>,
     /// Facts that are the same everywhere, with their value, where they were asked for.
     pub same: Vec<(Place, Option<Datum>)>,
+    /// Time alone changes nothing of this before; the beginning of time where that is not known.
+    pub valid_until: Timestamp,
 }
 
 /// One thing that was compared.

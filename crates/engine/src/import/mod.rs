@@ -27,7 +27,7 @@ use crate::facts::judge::Judge;
 use crate::facts::people::People;
 use crate::import::changes::Change;
 use crate::ledger_view::renames::apply_renamings;
-use crate::workers::{Workers, cores, handed_out};
+use crate::workers::{AHEAD, Workers, cores, handed_out};
 use crate::workspace::files::{Claim, named_source, shown_path, source_of};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
@@ -643,7 +643,7 @@ fn take_chunks<'i>(
         ChunkPipeline { intake, scratch: preparer.scratch(), chunks: Chunks::new(input), spare: Vec::new(), lines: 0 };
     handed_out(
         &mut pipeline,
-        Workers { count: cores(None), prepare: || preparer.scratch() },
+        Workers { count: cores(None), ahead: AHEAD, prepare: || preparer.scratch() },
         |pipeline| {
             let mut chunk = pipeline.spare.pop().unwrap_or_default();
             match pipeline.chunks.read_into(&mut chunk) {

@@ -14,7 +14,7 @@ use super::reading::Reading;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{DeviceDocuments, Judge};
-use crate::workers::{Workers, cores, handed_out};
+use crate::workers::{AHEAD, Workers, cores, handed_out};
 use crate::workspace::project::Project;
 
 /// Which facts are looked at, besides those that say who holds a device and which groups do.
@@ -191,7 +191,8 @@ impl Reading<'_> {
         self.in_batches(devices, || loader.scratch(), work, take)
     }
 
-    /// Goes through some devices with what each source said of them; `look` and `take` are as for [`Self::with_facts`].
+    /// Goes through some devices, each by its name and with what each source said of it; `look` and `take` are as for
+    /// [`Self::with_facts`].
     ///
     /// # Errors
     /// As there.
@@ -199,7 +200,7 @@ impl Reading<'_> {
         &self,
         judge: &Judge<'_>,
         devices: Devices<'_>,
-        look: impl Fn(&[Document], &Bump) -> Result<T, EngineError> + Sync,
+        look: impl Fn(&str, &[Document], &Bump) -> Result<T, EngineError> + Sync,
         take: impl FnMut(T) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
         let loader = self.loader(judge, Wanted::as_read(self.project.rules.layout(), &[]))?;
@@ -210,7 +211,7 @@ impl Reading<'_> {
                 scratch.arena.reset();
                 let documents = loader.documents(scratch, &job)?;
                 if !documents.is_empty() {
-                    found.push(look(&documents, &scratch.arena)?);
+                    found.push(look(&job.device.name, &documents, &scratch.arena)?);
                 }
             }
             Ok(found)
@@ -287,7 +288,7 @@ impl Reading<'_> {
         };
         handed_out(
             &mut (Some(first), Vec::<Batch>::new()),
-            Workers { count: workers, prepare },
+            Workers { count: workers, ahead: AHEAD, prepare },
             |(first, batches)| match first.take() {
                 Some(first) => Ok(Some(first)),
                 None => next(batches.pop().unwrap_or_default()),

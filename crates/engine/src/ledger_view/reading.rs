@@ -3,6 +3,7 @@
 
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use fencepost_core::Finding;
 use fencepost_store::{Ledger, LedgerError, Reader, RunRow, SpellKind};
@@ -30,9 +31,9 @@ pub struct Reading<'r> {
     /// The moment.
     pub at: Timestamp,
     /// The people as listed then.
-    pub people: People,
+    pub people: Arc<People>,
     /// What comparisons say of devices, as the assessment found it.
-    pub(crate) drift: DriftResults,
+    pub(crate) drift: Arc<DriftResults>,
     /// The rules were edited after the assessment.
     pub edited: bool,
     /// How many files were imported after it.
@@ -44,10 +45,35 @@ pub struct Reading<'r> {
 }
 
 /// What an assessment went by, where the ledger knows something newer.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct AssessedBy {
     run: i64,
-    people: People,
+    people: Arc<People>,
+}
+
+/// What is read, without the connection that it is read on: for reading the same on others, each in a thread of its own.
+#[derive(Clone, Debug)]
+pub(crate) struct ReadingState<'r> {
+    project: &'r Project,
+    assessment: Option<RunRow>,
+    at: Timestamp,
+    people: Arc<People>,
+    drift: Arc<DriftResults>,
+    edited: bool,
+    imported_since: i64,
+    run: Option<i64>,
+    assessed_by: Option<AssessedBy>,
+}
+
+impl<'r> ReadingState<'r> {
+    /// Returns the same reading on a connection that sees what its own sees.
+    pub(crate) fn on<'s>(&self, reader: Reader<'s>) -> Reading<'s>
+    where
+        'r: 's,
+    {
+        let Self { project, assessment, at, people, drift, edited, imported_since, run, assessed_by } = self.clone();
+        Reading { project, reader, assessment, at, people, drift, edited, imported_since, run, assessed_by }
+    }
 }
 
 impl<'r> Reading<'r> {
@@ -99,13 +125,13 @@ impl<'r> Reading<'r> {
         }
         let imported_since = assessment.as_ref().map_or(Ok(0), |run| reader.imports_after(run.id))?;
         let judged_at = assessment.as_ref().map_or(at, |run| run.as_of);
-        let people_of = |run| People::load(&reader, run, judged_by, judged_at);
+        let people_of = |run| People::load(&reader, run, judged_by, judged_at).map(Arc::new);
         let people = people_of(run)?;
         let assessed_by = match assessed_run.filter(|_| run.is_none()) {
             Some(run) => Some(AssessedBy { run, people: people_of(Some(run))? }),
             None => None,
         };
-        let drift = DriftResults::kept(&reader, run, judged_by)?;
+        let drift = Arc::new(DriftResults::kept(&reader, run, judged_by)?);
         Ok(Self { project: judged_by, reader, assessment, at, people, drift, edited, imported_since, run, assessed_by })
     }
 
@@ -116,12 +142,14 @@ impl<'r> Reading<'r> {
     pub fn by_rules_of(self, project: &'r Project) -> Result<Self, EngineError> {
         let run = self.assessed_by.as_ref().map(|assessed| assessed.run);
         let at = self.judged_at();
-        let people = People::load(&self.reader, self.run, project, at)?;
+        let people = Arc::new(People::load(&self.reader, self.run, project, at)?);
         let assessed_by = match run {
-            Some(run) => Some(AssessedBy { run, people: People::load(&self.reader, Some(run), project, at)? }),
+            Some(run) => {
+                Some(AssessedBy { run, people: Arc::new(People::load(&self.reader, Some(run), project, at)?) })
+            }
             None => None,
         };
-        let drift = DriftResults::kept(&self.reader, self.run, project)?;
+        let drift = Arc::new(DriftResults::kept(&self.reader, self.run, project)?);
         Ok(Self { project, people, drift, assessed_by, edited: false, ..self })
     }
 
@@ -148,19 +176,34 @@ impl<'r> Reading<'r> {
     /// # Errors
     /// When the ledger cannot be read.
     pub(crate) fn of_now(project: &'r Project, reader: Reader<'r>, at: Timestamp) -> Result<Self, LedgerError> {
-        let people = People::load(&reader, None, project, at)?;
+        let people = Arc::new(People::load(&reader, None, project, at)?);
         Ok(Self {
             project,
             reader,
             assessment: None,
             at,
             people,
-            drift: DriftResults::default(),
+            drift: Arc::default(),
             edited: false,
             imported_since: 0,
             run: None,
             assessed_by: None,
         })
+    }
+
+    /// Returns what is read, without the connection.
+    pub(crate) fn state(&self) -> ReadingState<'r> {
+        ReadingState {
+            project: self.project,
+            assessment: self.assessment.clone(),
+            at: self.at,
+            people: Arc::clone(&self.people),
+            drift: Arc::clone(&self.drift),
+            edited: self.edited,
+            imported_since: self.imported_since,
+            run: self.run,
+            assessed_by: self.assessed_by.clone(),
+        }
     }
 
     /// The moment by which verdicts were found: the assessment's.
