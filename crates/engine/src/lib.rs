@@ -39,6 +39,7 @@ pub use act::send::{ActionTold, CommandAnswer, DeliveryLine, SendOptions, SendRe
 pub use act::templates::FilledMessage;
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
+pub use ask::figures::AssessmentFigures;
 pub use ask::history::{Happened, Happening, History};
 pub use ask::list::outbox::action_cells;
 pub use ask::list::{Kind, ListQuery, Listing};
@@ -47,7 +48,7 @@ pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, grou
 pub use ask::tried::{Against, Tried, try_expression};
 pub use assess::sealed_verdicts::SealedVerdicts;
 pub use assess::stateless::{DeviceVerdicts, RefusedLine, RuleJudgement, Sealed, StateInput, Stateless, assess_file};
-pub use assess::{AssessOptions, Assessed, FindingLine, LinePhase, RuleCount, StandingCounts, assess};
+pub use assess::{AssessOptions, Assessed, FindingCounts, FindingLine, LinePhase, RuleCount, StandingCounts, assess};
 pub use change::access_flips::{AccessFlips, DecisionFlip, DueFlip, LosingFlip, PersonFlip, SignInId};
 pub use change::preview::{DefinitionChange, GroupFlips, MessageFlip, Preview, StandingFlip, VerdictFlips, preview};
 pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};
@@ -57,6 +58,7 @@ pub use compare::contrast::{ContrastGroup, ContrastQuery, ContrastReport, Contra
 pub use compare::drift::{DriftDetail, PeerDistance};
 pub use compare::members::DriftQuery;
 pub use compare::outliers::{OutlierSet, OutlyingDevice};
+pub use compare::results::DriftTrend;
 pub use compare::view::{
     AlikeDevices, AssemblyReport, ComparedRow, CountDifference, DeviceDifference, DriftCounts, DriftMember,
     DriftMovement, DriftPart, DriftReport, DriftSetReport, EndedAcceptance, HeldValue, MemberDifference, RoleReport,

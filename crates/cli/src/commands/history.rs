@@ -7,13 +7,15 @@ use serde_json::{Value as Json, json};
 use super::{Common, OpenWorkspace, OutputFormat, clock_of, write_json, write_rows};
 use crate::error::{CommandError, LEDGER};
 use crate::ui::Ui;
-use crate::view::json;
 use crate::view::next_step::NextStep;
 use crate::view::text::{count, harmless};
+use crate::view::{figures, json};
 
-/// Tell what became of a device: what changed when, how it stood, what was found
+/// Tell how the fleet went, assessment by assessment; or what became of a device
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
+  fencepost history
+  fencepost history --last 60 --format csv
   fencepost history tern-tickets
   fencepost history tern-tickets --format jsonl
   fencepost history --verify
@@ -22,9 +24,11 @@ With --verify the exit code is 4 when something in the ledger does not fit.
 A copy for a backup: sqlite3 .fencepost/ledger.sqlite \".backup COPY\", and .fencepost/key beside it; or copy the folder
 .fencepost while nothing runs.")]
 pub struct HistoryArgs {
-    /// The device
-    #[arg(required_unless_present = "verify")]
+    /// The device; without one, the figures of the fleet
     device: Option<String>,
+    /// The figures of so many assessments
+    #[arg(long, value_name = "N", default_value_t = 14, conflicts_with_all = ["device", "verify"])]
+    last: u32,
     /// Read the whole ledger, and say what in it does not fit
     #[arg(long, conflicts_with_all = ["device", "as_of"])]
     verify: bool,
@@ -39,7 +43,10 @@ pub struct HistoryArgs {
 pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.state()?;
-    let Some(device) = &args.device else { return verify(ui, &reading, args.format) };
+    if args.verify {
+        return verify(ui, &reading, args.format);
+    }
+    let Some(device) = &args.device else { return fleet(ui, &reading, args) };
     let history = reading.history(device)?;
     match args.format {
         OutputFormat::Table => {
@@ -73,6 +80,32 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
             }
             let columns = ["device", "at", "what", "source", "fact", "before", "after", "standing", "rule", "how"];
             write_rows(ui, OutputFormat::Csv, &columns, rows)?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Tells the figures of the fleet, assessment by assessment.
+fn fleet(ui: &mut Ui, reading: &Reading<'_>, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
+    let found = reading.figures(args.last)?;
+    match args.format {
+        OutputFormat::Table if found.is_empty() => {
+            ui.line("Nothing has been assessed yet")?;
+            ui.next_step(NextStep::Assess);
+        }
+        OutputFormat::Table => {
+            let text = figures::show(&found, &clock_of(reading), ui.width, &ui.styles, ui.unicode);
+            ui.raw(&text)?;
+        }
+        OutputFormat::Json => {
+            let rows: Vec<Json> = found.iter().map(figures::row).collect();
+            write_json(ui, &json!({ "schema": json::SCHEMA, "assessments": rows }))?;
+        }
+        OutputFormat::Jsonl => write_rows(ui, OutputFormat::Jsonl, &[], found.iter().map(figures::row))?,
+        OutputFormat::Csv => {
+            let table = figures::flat(&found);
+            let columns: Vec<&str> = table.columns.iter().map(String::as_str).collect();
+            write_rows(ui, OutputFormat::Csv, &columns, table.rows)?;
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -9,6 +9,7 @@ pub mod drift_json;
 pub mod evidence;
 pub mod explain;
 pub mod fence;
+pub mod figures;
 pub mod history;
 pub mod import;
 pub mod json;

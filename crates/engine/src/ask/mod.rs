@@ -2,6 +2,7 @@
 
 pub(crate) mod baseline;
 pub(crate) mod device;
+pub(crate) mod figures;
 pub(crate) mod history;
 pub(crate) mod list;
 pub(crate) mod person;

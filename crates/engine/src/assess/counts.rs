@@ -1,10 +1,15 @@
 //! What devices come to together: standings, and what each rule says.
 
 use fencepost_core::{Rule, Standing, VerdictOutcome};
+use fencepost_store::{Reader, RunRow};
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
+use super::report::Happened;
 use crate::assess::stateless::RuleJudgement;
+use crate::error::EngineError;
+use crate::workspace::project::Project;
 
 /// How many devices stand how.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -61,7 +66,7 @@ impl StandingCounts {
         json!([total, compliant, on_notice, unproven, non_compliant, uncovered, stale, waived])
     }
 
-    pub(super) fn of_json(json: &Json) -> Option<Self> {
+    pub(crate) fn of_json(json: &Json) -> Option<Self> {
         let number = |at: usize| json.get(at)?.as_u64();
         Some(Self {
             total: number(0)?,
@@ -74,6 +79,26 @@ impl StandingCounts {
             // Earlier summaries do not count it.
             waived: number(7).unwrap_or(0),
         })
+    }
+}
+
+/// What happened to findings in an assessment.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FindingCounts {
+    /// Those that opened for the first time.
+    pub opened: u64,
+    /// Those that came back, with their old clock.
+    pub came_back: u64,
+    /// Those that closed.
+    pub closed: u64,
+    /// Those that fell due since the assessment before, and are not closed.
+    pub fell_due: u64,
+}
+
+impl FindingCounts {
+    /// Counts it of a run that did not keep it.
+    pub(crate) fn of_run(project: &Project, reader: &Reader<'_>, run: &RunRow) -> Result<Self, EngineError> {
+        Ok(Happened::read(project, reader, run.id, run.as_of)?.counts)
     }
 }
 

@@ -25,9 +25,9 @@ use fencepost_store::{
     SpellKind, Writer,
 };
 use jiff::Timestamp;
-use serde_json::Value as Json;
+use serde_json::{Value as Json, json};
 
-pub use counts::{RuleCount, StandingCounts};
+pub use counts::{FindingCounts, RuleCount, StandingCounts};
 pub use report::{Assessed, FindingLine, LinePhase};
 
 use crate::assess::outlook::ComingDecision;
@@ -47,6 +47,7 @@ use crate::workers::{AHEAD, Workers, cores, handed_out};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::Project;
 use inputs::Inputs;
+use report::Happened;
 use rule_set_diff::RuleSetDiff;
 use tally::{Counted, Tally};
 use weigh::{DeviceResult, DeviceUpdate, FindingChanges, Weighed, Weigher, WorkerScratch, needs_documents};
@@ -169,6 +170,8 @@ pub(crate) fn assess_within<'l>(
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
     tally.find_collected(&writer.reader())?;
     let mut summary = tally.summary(last.as_ref().map(|last| last.as_of));
+    let happened = Happened::read(project, &writer.reader(), run, at)?;
+    summary["findings"] = json!(happened.counts);
     if let Some(compared) = comparisons.to_json() {
         summary["drift"] = compared;
     }
@@ -177,7 +180,7 @@ pub(crate) fn assess_within<'l>(
         .reader()
         .run(run)?
         .ok_or_else(|| EngineError::refused("the assessment was not written", "run it again"))?;
-    let mut assessed = Assessed::load(project, &writer.reader(), &written)?;
+    let mut assessed = Assessed::with(project, &written, happened)?;
     let mut warnings = assessed.unknown_everywhere(project);
     warnings.extend(tally.unreported(project, &writer)?);
     assessed.warnings = join_unknown(warnings);

@@ -6,9 +6,10 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-use super::counts::{RuleCount, StandingCounts};
+use super::counts::{FindingCounts, RuleCount, StandingCounts};
 use crate::compare::results::DriftTrend;
 use crate::error::EngineError;
+use crate::ledger_view::damage::unreadable_summary;
 use crate::ledger_view::event::{Event, EventKind, FindingChange};
 use crate::spool::Spool;
 use crate::workspace::project::Project;
@@ -94,8 +95,12 @@ impl Assessed {
     /// # Errors
     /// When the ledger cannot be read.
     pub fn load(project: &Project, reader: &Reader<'_>, run: &RunRow) -> Result<Self, EngineError> {
-        let broken =
-            || LedgerError::Damaged { path: project.ledger_path(), what: format!("the summary of run {}", run.id) };
+        Self::with(project, run, Happened::read(project, reader, run.id, run.as_of)?)
+    }
+
+    /// Reads an assessment of which it was gathered already what happened to findings.
+    pub(super) fn with(project: &Project, run: &RunRow, happened: Happened) -> Result<Self, EngineError> {
+        let broken = || unreadable_summary(project, run.id);
         let summary: Json = serde_json::from_str(&run.summary).map_err(|_| broken())?;
         let devices = StandingCounts::of_json(&summary["devices"]).ok_or_else(broken)?;
         let rows = summary["rules"].as_array().ok_or_else(broken)?;
@@ -103,7 +108,6 @@ impl Assessed {
         let moment = |json: &Json| json.as_str().and_then(|text| text.parse::<Timestamp>().ok());
         let before = moment(&summary["before"]);
         let collected = moment(&summary["collected"][0]).zip(moment(&summary["collected"][1]));
-        let happened = Happened::read(project, reader, run)?;
         Ok(Self {
             number: run.number.unwrap_or(0),
             run: run.id,
@@ -116,7 +120,7 @@ impl Assessed {
             overdue: happened.overdue,
             collected,
             before,
-            drift: DriftTrend::of_summary(&summary),
+            drift: DriftTrend::of_json(&summary["drift"]),
             warnings: Vec::new(),
             taken: None,
         })
@@ -140,7 +144,7 @@ impl Assessed {
 
 /// What happened to findings in an assessment.
 #[derive(Default)]
-struct Happened {
+pub(super) struct Happened {
     opened: Spool<FindingLine>,
     closed: Spool<FindingLine>,
     overdue: Spool<FindingLine>,
@@ -148,15 +152,17 @@ struct Happened {
     newly_open: Vec<(FindingId, FindingLine)>,
     /// Findings of the device at hand that fell due, and are not known to have closed.
     fallen_due: Vec<(FindingId, FindingLine)>,
+    pub(super) counts: FindingCounts,
 }
 
 impl Happened {
-    fn read(project: &Project, reader: &Reader<'_>, run: &RunRow) -> Result<Self, EngineError> {
+    /// Gathers it of a run, whose moment is `at`.
+    pub(super) fn read(project: &Project, reader: &Reader<'_>, run: i64, at: Timestamp) -> Result<Self, EngineError> {
         let (mut happened, mut lost) = (Self::default(), 0);
-        reader.each_event(run.id, |row| {
+        reader.each_event(run, |row| {
             match Event::of_row(row) {
                 Some(Event { device, kind: EventKind::Finding(change), .. }) => {
-                    happened.add(device, change, run.as_of)?;
+                    happened.add(device, change, at)?;
                 }
                 Some(_) => {}
                 None => lost += 1,
@@ -165,7 +171,7 @@ impl Happened {
         })?;
         happened.next_device()?;
         if lost > 0 {
-            let what = format!("{lost} events of run {} cannot be read", run.id);
+            let what = format!("{lost} events of run {run} cannot be read");
             return Err(LedgerError::Damaged { path: project.ledger_path(), what }.into());
         }
         Ok(happened)
@@ -195,6 +201,8 @@ impl Happened {
         }
         match change.event {
             FindingEvent::Opened | FindingEvent::CameBack => {
+                let came_back = change.event == FindingEvent::CameBack;
+                *(if came_back { &mut self.counts.came_back } else { &mut self.counts.opened }) += 1;
                 self.newly_open.push((change.id, line));
                 Ok(())
             }
@@ -206,6 +214,7 @@ impl Happened {
             FindingEvent::Closed(_) => {
                 // What fell due and closed before anybody saw it is closed.
                 self.fallen_due.retain(|(id, _)| *id != change.id);
+                self.counts.closed += 1;
                 self.closed.push(&line)
             }
             FindingEvent::FellDue => {
@@ -220,6 +229,7 @@ impl Happened {
 
     fn next_device(&mut self) -> Result<(), EngineError> {
         self.newly_open.drain(..).try_for_each(|(_, line)| self.opened.push(&line))?;
+        self.counts.fell_due += self.fallen_due.len() as u64;
         self.fallen_due.sort_by(|(_, one), (_, other)| one.rule.cmp(&other.rule));
         self.fallen_due.drain(..).try_for_each(|(_, line)| self.overdue.push(&line))
     }

@@ -1,14 +1,13 @@
 //! Devices held against what a baseline expects: each expectation is one fact.
 
-use std::collections::BTreeMap;
-
 use bumpalo::Bump;
 use fencepost_core::drift::{BeganBy, Beginning, DifferenceKind, Place};
 use fencepost_core::{AcceptedValue, Datum, Facts, Layout, Presence, Reason, Rule, SlotId, VerdictOutcome};
-use fencepost_store::{DeviceRow, StoredObservation};
+use fencepost_store::DeviceRow;
 use jiff::Timestamp;
 
 use super::drift::{ComparedSet, DriftDetail, SetPlan};
+use super::past::PastReader;
 use super::view::{DriftMember, MemberDifference};
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
@@ -156,33 +155,18 @@ impl Reading<'_> {
 
     /// Finds since when a device has not been as a baseline expects.
     fn beginning_against_baseline(&self, device: &str, expected: &ExpectedFact) -> Result<Beginning, EngineError> {
-        let moments: BTreeMap<i64, Timestamp> =
-            self.reader.runs()?.into_iter().map(|run| (run.id, run.as_of)).collect();
-        let bodies = self.reader.bodies()?;
-        let mut unpacker = bodies.unpacker();
-        let mut current: BTreeMap<String, StoredObservation> = BTreeMap::new();
         let (mut since, mut changed_at, mut was) = (None, None, None);
         let mut before: Option<Option<Datum>> = None;
-        let mut arena = Bump::new();
-        for (run, packed) in self.reader.arrivals_of(device, self.run)? {
-            let said = packed.unpack(&mut unpacker)?;
-            let collected = said.collected;
-            if current.get(&said.source).is_some_and(|known| known.collected > collected) {
-                continue;
-            }
-            current.insert(said.source.clone(), said);
-            arena.reset();
-            let at = moments.get(&run).copied().unwrap_or(self.at);
-            let judge = self.judge().as_of(at);
-            let documents = self.project.documents(device, current.values().cloned().collect(), at);
-            let facts = judge.facts(device, &documents, self.project.rules.layout(), &arena)?;
-            let held = expected.held(&judge, device, facts, &arena);
-            since = if held.difference.is_some() { since.or(Some(collected)) } else { None };
+        PastReader::new(self)?.each_arrival(device, self.project.rules.layout(), |arrival| {
+            let judge = self.judge().as_of(arrival.at);
+            let held = expected.held(&judge, device, arrival.facts, arrival.arena);
+            since = if held.difference.is_some() { since.or(Some(arrival.collected)) } else { None };
             if let Some(known) = before.as_ref().filter(|known| **known != held.value) {
-                (changed_at, was) = (Some(collected), known.clone());
+                (changed_at, was) = (Some(arrival.collected), known.clone());
             }
             before = Some(held.value);
-        }
+            Ok(())
+        })?;
         Ok(Beginning { since: since.unwrap_or(self.at), because: BeganBy::Device, changed_at, was })
     }
 }

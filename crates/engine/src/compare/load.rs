@@ -10,9 +10,10 @@ use fencepost_core::drift::{
 };
 use fencepost_core::{Layout, SlotId, Watch};
 use fencepost_formats::{JsonDocuments, PathCollector};
-use fencepost_store::{DeviceRow, PackedObservation, StoredObservation};
+use fencepost_store::{DeviceRow, PackedObservation};
 use jiff::Timestamp;
 
+use super::past::PastReader;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{DeviceDocuments, Judge};
@@ -189,8 +190,7 @@ impl<'r> LoadedSet<'r> {
         tops: &BTreeSet<String>,
     ) -> Result<(Vec<Timeline>, Vec<RunMoment>), EngineError> {
         let reading = self.reading;
-        let moments: HashMap<i64, Timestamp> =
-            reading.reader.runs()?.into_iter().map(|run| (run.id, run.as_of)).collect();
+        let past = PastReader::new(reading)?;
         let dictionary = &reading.project.dictionary;
         let mut layout = Layout::new(dictionary);
         let mut facts: Vec<(SlotId, FactId)> = Vec::new();
@@ -201,35 +201,21 @@ impl<'r> LoadedSet<'r> {
             let fact = known.get(path.as_str()).copied().unwrap_or_else(|| self.table.fact(&path));
             facts.push((layout.want(&path, dictionary), fact));
         }
-        let bodies = reading.reader.bodies()?;
-        let mut unpacker = bodies.unpacker();
-        let mut arena = Bump::new();
         let (mut timelines, mut seen) = (Vec::with_capacity(names.len()), BTreeSet::new());
         for name in names {
             let mut timeline = Timeline::default();
-            let mut current: BTreeMap<String, StoredObservation> = BTreeMap::new();
-            for (run, packed) in reading.reader.arrivals_of(name, reading.run)? {
-                let at = moments.get(&run).copied().unwrap_or(reading.at);
-                let said = packed.unpack(&mut unpacker)?;
-                let collected = said.collected;
-                // An older one than the current is history, never news.
-                if current.get(&said.source).is_some_and(|known| known.collected > collected) {
-                    continue;
-                }
-                current.insert(said.source.clone(), said);
-                seen.insert(run);
-                arena.reset();
-                let judge = reading.judge().as_of(at);
-                let documents = reading.project.documents(name, current.values().cloned().collect(), at);
-                let found = judge.facts(name, &documents, &layout, &arena)?;
-                let slots = facts.iter().map(|(slot, fact)| (*fact, found.slot(*slot)));
-                let snapshot = self.table.snapshot(slots, &arena);
-                timeline.push(PastState { run, collected, snapshot, fresh_until: found.fresh_until() });
-            }
+            past.each_arrival(name, &layout, |arrival| {
+                seen.insert(arrival.run);
+                let slots = facts.iter().map(|(slot, fact)| (*fact, arrival.facts.slot(*slot)));
+                let snapshot = self.table.snapshot(slots, arrival.arena);
+                let fresh_until = arrival.facts.fresh_until();
+                timeline.push(PastState { run: arrival.run, collected: arrival.collected, snapshot, fresh_until });
+                Ok(())
+            })?;
             timelines.push(timeline);
         }
         let mut runs: Vec<RunMoment> =
-            seen.into_iter().filter_map(|run| Some(RunMoment { run, at: *moments.get(&run)? })).collect();
+            seen.into_iter().filter_map(|run| Some(RunMoment { run, at: past.moment(run)? })).collect();
         runs.push(RunMoment { run: i64::MAX, at: reading.judged_at() });
         Ok((timelines, runs))
     }

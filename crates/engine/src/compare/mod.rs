@@ -7,5 +7,6 @@ pub(crate) mod drift;
 mod load;
 pub(crate) mod members;
 pub(crate) mod outliers;
+mod past;
 pub(crate) mod results;
 pub(crate) mod view;

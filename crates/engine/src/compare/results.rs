@@ -68,9 +68,9 @@ pub struct DriftTrend {
 }
 
 impl DriftTrend {
-    /// Reads what the summary of an assessment keeps of its comparisons, in the order in which the sets were written.
-    pub(crate) fn of_summary(summary: &Json) -> Vec<Self> {
-        let sets = summary["drift"]["sets"].as_array();
+    /// Reads what an assessment keeps of its comparisons, in the order in which the sets were written.
+    pub(crate) fn of_json(kept: &Json) -> Vec<Self> {
+        let sets = kept["sets"].as_array();
         sets.into_iter().flatten().filter_map(|set| KeptSet::of_json(set).map(|kept| kept.trend)).collect()
     }
 }

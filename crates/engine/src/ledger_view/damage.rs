@@ -20,3 +20,8 @@ pub(crate) fn damaged(project: &Project, device: &str, message: &str) -> LedgerE
         what: format!("a document of `{}`: {message}", escaped(device)),
     }
 }
+
+/// What of a run does not fit: what it came to.
+pub(crate) fn unreadable_summary(project: &Project, run: i64) -> LedgerError {
+    LedgerError::Damaged { path: project.ledger_path(), what: format!("the summary of run {run}") }
+}

@@ -438,11 +438,16 @@ fn findings_of_a_set_follow_the_comparison_day_by_day() {
         bench.edit("facts.toml", FACTS);
         bench.edit("drift.toml", &DRIFT.replace("groups", "severity = \"low\"\ngrace = \"2d\"\ngroups"));
         let mut expected: BTreeSet<String> = BTreeSet::new();
+        let (mut trend, mut events) = (Vec::new(), Vec::new());
         for number in 1..=fleet.days {
             fleet.import_day(number, &mut bench);
-            bench.assess(&day(number));
+            let assessed = bench.assess(&day(number));
+            events
+                .push([assessed.opened.len(), assessed.closed.len(), assessed.overdue.len()].map(|count| count as u64));
             let states = fleet.on(number);
             let found = Model::of(&states, true).found;
+            let differing: BTreeSet<usize> = found.iter().map(|found| found.device).collect();
+            trend.push((states.iter().flatten().count(), differing.len(), found.len()));
             for (at, state) in states.iter().enumerate() {
                 let name = Fleet::name(at);
                 let differs = found.iter().any(|found| found.device == at);
@@ -459,6 +464,13 @@ fn findings_of_a_set_follow_the_comparison_day_by_day() {
             });
             assert_eq!(running, expected, "seed {seed}, day {number}");
         }
+        let figures = bench.read(&day(fleet.days), |reading| reading.figures(100).expect("they can be read"));
+        let counts = figures.iter().map(|one| one.drift_of("peers").expect("it was compared").counts);
+        let kept: Vec<_> = counts.map(|counts| (counts.devices, counts.differ, counts.differences)).collect();
+        assert_eq!(kept, trend, "seed {seed}");
+        let findings = figures.iter().map(|one| one.findings);
+        let kept: Vec<[u64; 3]> = findings.map(|one| [one.opened + one.came_back, one.closed, one.fell_due]).collect();
+        assert_eq!(kept, events, "seed {seed}");
     }
     assert!(opened > 50 && closed > 20, "{opened} opened, {closed} closed");
 }

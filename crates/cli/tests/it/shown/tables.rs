@@ -2333,6 +2333,13 @@ fn why_one_rule() {
 }
 
 #[test]
+fn the_figures_of_the_fleet() {
+    insta::assert_snapshot!(shown_by_the_demo(&["history"]), @"");
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "json"]), @"");
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "csv"]), @"");
+}
+
+#[test]
 fn the_life_of_a_device() {
     insta::assert_snapshot!(shown_by_the_demo(&["history", "petrel-tickets"]), @r#"
     $ fencepost history petrel-tickets

@@ -1,0 +1,171 @@
+//! The figures of the fleet over time.
+
+use std::collections::BTreeSet;
+
+use fencepost_core::Standing;
+use fencepost_engine::{AssessmentFigures, DriftTrend};
+use serde_json::{Value as Json, json};
+
+use super::drift::percent;
+use super::fence::{post, spaced};
+use super::style::Styles;
+use super::table::{Cell, Column, Table};
+use super::text::{count, harmless};
+use super::time::Clock;
+
+/// In less room than this, standings are headed by their marks.
+const WIDE: usize = 104;
+
+/// The figures of assessments as a table, oldest first, and below it how the share and each set went.
+pub fn show(figures: &[AssessmentFigures], clock: &Clock, width: usize, styles: &Styles, unicode: bool) -> String {
+    let is_narrow = width < WIDE;
+    let heads = Standing::ALL.map(|standing| match is_narrow {
+        true => post(standing, unicode).to_string(),
+        false => spaced(standing).to_uppercase(),
+    });
+    let [compliant, on_notice, unproven, non_compliant] = &heads;
+    let mut table = Table::new(&[
+        ("AS OF", Column::Fixed),
+        ("DEVICES", Column::Number),
+        (compliant, Column::Number),
+        (on_notice, Column::Number),
+        (unproven, Column::Number),
+        (non_compliant, Column::Number),
+        ("OPENED", Column::Number),
+        ("CAME BACK", Column::Number),
+        ("FELL DUE", Column::Number),
+        ("CLOSED", Column::Number),
+    ]);
+    for one in figures {
+        let (devices, findings) = (one.devices, one.findings);
+        let number = |number: u64| match number {
+            0 => Cell::styled(if unicode { "·" } else { "-" }, styles.faint),
+            some => Cell::new(some.to_string()),
+        };
+        let mut cells = vec![Cell::styled(clock.moment(one.as_of), styles.faint), number(devices.total)];
+        cells.extend([devices.compliant, devices.on_notice, devices.unproven, devices.non_compliant].map(number));
+        cells.extend([findings.opened, findings.came_back, findings.fell_due, findings.closed].map(number));
+        table.row(cells);
+    }
+    let mut out = table.render(width, styles);
+    if is_narrow {
+        let meaning = |standing: Standing| format!("{} {}", post(standing, unicode), spaced(standing));
+        out.push_str(&format!("\n{}\n", Standing::ALL.map(meaning).join("   ")));
+    }
+    let mut trends = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]);
+    let shares: Vec<Option<f64>> = figures.iter().map(AssessmentFigures::share).collect();
+    let ends = [shares.first(), shares.last()].map(|share| percent(share.copied().flatten()));
+    let in_words = if figures.len() > 1 { format!("{}, from {}", ends[1], ends[0]) } else { ends[1].clone() };
+    let strong = |text: &str| Cell::styled(text, styles.strong);
+    trends.row(vec![strong("compliant"), Cell::new(marks(&shares, unicode)), Cell::new(in_words)]);
+    for trend in figures.last().map_or(&[][..], |last| &last.drift) {
+        let differing: Vec<Option<f64>> =
+            figures.iter().map(|one| one.drift_of(&trend.set).map(|then| then.counts.differ as f64)).collect();
+        trends.row(vec![
+            strong(&format!("drift {}", harmless(&trend.set))),
+            Cell::new(marks(&differing, unicode)),
+            Cell::new(drift_in_words(trend, figures)),
+        ]);
+    }
+    out.push('\n');
+    out.push_str(&trends.render(width, styles));
+    out
+}
+
+/// How much a set differs, and how much it did when it was first compared.
+fn drift_in_words(trend: &DriftTrend, figures: &[AssessmentFigures]) -> String {
+    let now = trend.counts;
+    if now.differ == 0 && now.accepted == 0 {
+        return "all alike".to_owned();
+    }
+    let first = figures.iter().find_map(|one| one.drift_of(&trend.set)).map_or(now.differ, |first| first.counts.differ);
+    let from = if first == now.differ { String::new() } else { format!(", from {first}") };
+    let accepted = if now.accepted > 0 { format!("; {} accepted", now.accepted) } else { String::new() };
+    let differences = count(now.differences as u64, "difference", "differences");
+    format!("{} of {} differ{from}; {differences}{accepted}", now.differ, now.devices)
+}
+
+/// A mark for each value, the higher the larger; a gap where there is none.
+fn marks(values: &[Option<f64>], unicode: bool) -> String {
+    let known = || values.iter().copied().flatten();
+    let (low, high) = (known().fold(f64::INFINITY, f64::min), known().fold(f64::NEG_INFINITY, f64::max));
+    let levels = if unicode { ['▁', '▂', '▅', '█'] } else { ['_', '-', '=', '#'] };
+    let mark = |value: &Option<f64>| match value {
+        None => ' ',
+        // Where nothing moves, nothing stands out.
+        Some(_) if high <= low => levels[1],
+        Some(value) => levels[(((value - low) / (high - low)) * 3.0).round() as usize],
+    };
+    values.iter().map(mark).collect()
+}
+
+/// Figures with a row an assessment, and columns of each set that was compared.
+pub struct FlatFigures {
+    pub columns: Vec<String>,
+    pub rows: Vec<Json>,
+}
+
+/// The figures for a spreadsheet, which has no use for a list in a cell.
+pub fn flat(figures: &[AssessmentFigures]) -> FlatFigures {
+    let plain = [
+        "assessment",
+        "as_of",
+        "devices",
+        "compliant",
+        "on_notice",
+        "unproven",
+        "non_compliant",
+        "waived",
+        "share",
+        "opened",
+        "came_back",
+        "fell_due",
+        "closed",
+    ];
+    let sets: BTreeSet<&str> = figures.iter().flat_map(|one| &one.drift).map(|trend| trend.set.as_str()).collect();
+    let columns_of = |set: &str| [format!("{set}.differ"), format!("{set}.differences")];
+    let columns = plain.iter().map(|name| (*name).to_owned()).chain(sets.into_iter().flat_map(columns_of)).collect();
+    let flat_row = |one: &AssessmentFigures| {
+        let mut row = row(one);
+        for trend in &one.drift {
+            let [differ, differences] = columns_of(&trend.set);
+            row[differ] = trend.counts.differ.into();
+            row[differences] = trend.counts.differences.into();
+        }
+        row
+    };
+    FlatFigures { columns, rows: figures.iter().map(flat_row).collect() }
+}
+
+/// The figures of an assessment as JSON.
+pub fn row(figures: &AssessmentFigures) -> Json {
+    let AssessmentFigures { assessment, as_of, devices, findings, drift } = figures;
+    let drift = drift.iter().map(|trend| {
+        let counts = trend.counts;
+        json!({
+            "set": trend.set, "devices": counts.devices, "differ": counts.differ,
+            "differences": counts.differences, "accepted": counts.accepted,
+        })
+    });
+    json!({
+        "assessment": assessment, "as_of": as_of.to_string(), "devices": devices.total,
+        "compliant": devices.compliant, "on_notice": devices.on_notice, "unproven": devices.unproven,
+        "non_compliant": devices.non_compliant, "waived": devices.waived, "share": figures.share(),
+        "opened": findings.opened, "came_back": findings.came_back, "fell_due": findings.fell_due,
+        "closed": findings.closed, "drift": drift.collect::<Vec<_>>(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn marks_go_from_the_least_to_the_most_and_leave_gaps() {
+        let values = [Some(1.0), None, Some(4.0), Some(2.0), Some(2.9)];
+        assert_eq!(marks(&values, true), "▁ █▂▅");
+        assert_eq!(marks(&values, false), "_ #-=");
+        assert_eq!(marks(&[Some(3.0), Some(3.0)], true), "▂▂");
+        assert_eq!(marks(&[], true), "");
+    }
+}

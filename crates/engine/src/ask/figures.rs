@@ -1,0 +1,73 @@
+//! The figures of the fleet, assessment by assessment, as each kept them.
+
+use serde::Deserialize;
+use serde_json::Value as Json;
+
+use crate::assess::{FindingCounts, StandingCounts};
+use crate::compare::results::DriftTrend;
+use crate::error::EngineError;
+use crate::ledger_view::damage::unreadable_summary;
+use crate::ledger_view::reading::Reading;
+use jiff::Timestamp;
+
+/// What an assessment counted.
+#[derive(Clone, Debug, PartialEq)]
+pub struct AssessmentFigures {
+    /// Its number.
+    pub assessment: i64,
+    /// The moment it judged by.
+    pub as_of: Timestamp,
+    /// Devices by standing.
+    pub devices: StandingCounts,
+    /// What happened to findings since the one before.
+    pub findings: FindingCounts,
+    /// How much each set of devices that ought to be alike differed, in the order in which they are written.
+    pub drift: Vec<DriftTrend>,
+}
+
+impl AssessmentFigures {
+    /// Returns the part of the devices that are compliant, from 0 to 1; none where there is no device.
+    pub fn share(&self) -> Option<f64> {
+        (self.devices.total > 0).then(|| self.devices.compliant as f64 / self.devices.total as f64)
+    }
+
+    /// Returns what a set came to; none where it was not compared then.
+    pub fn drift_of(&self, set: &str) -> Option<&DriftTrend> {
+        self.drift.iter().find(|trend| trend.set == set)
+    }
+}
+
+/// The part of a summary that is read: others may be long.
+#[derive(Deserialize)]
+struct Summary {
+    devices: Json,
+    findings: Option<FindingCounts>,
+    drift: Option<Json>,
+}
+
+impl Reading<'_> {
+    /// Returns the figures of the latest assessments at or before the moment of reading, oldest first, no more than `most`.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn figures(&self, most: u32) -> Result<Vec<AssessmentFigures>, EngineError> {
+        let mut figures = Vec::new();
+        for run in self.reader.assessments(Some(self.at), most)? {
+            let broken = || unreadable_summary(self.project, run.id);
+            let summary: Summary = serde_json::from_str(&run.summary).map_err(|_| broken())?;
+            figures.push(AssessmentFigures {
+                assessment: run.number.unwrap_or(0),
+                as_of: run.as_of,
+                devices: StandingCounts::of_json(&summary.devices).ok_or_else(broken)?,
+                findings: match summary.findings {
+                    Some(counts) => counts,
+                    // Earlier versions did not keep them.
+                    None => FindingCounts::of_run(self.project, &self.reader, &run)?,
+                },
+                drift: summary.drift.as_ref().map(DriftTrend::of_json).unwrap_or_default(),
+            });
+        }
+        figures.reverse();
+        Ok(figures)
+    }
+}
