@@ -188,10 +188,24 @@ pub fn compare(
         };
         told.push(below);
     }
-    found.differences.sort_by(|a, b| (a.member, table.place(a.place)).cmp(&(b.member, table.place(b.place))));
+    let ranks = ranks_of(table, found.differences.iter().map(|one| one.place));
+    found.differences.sort_unstable_by_key(|one| (one.member, ranks[one.place.index()]));
     found.no_common_value.sort_by_key(|place| table.place(*place));
     found.left_out.sort_by_key(|place| table.place(*place));
     found
+}
+
+/// Returns where each of some places stands in the order of places, by its number: many differences lie at few places.
+fn ranks_of(table: &FactTable<'_>, places: impl Iterator<Item = PlaceId>) -> Vec<u32> {
+    let mut is_asked = vec![false; table.place_count()];
+    places.for_each(|place| is_asked[place.index()] = true);
+    let mut asked: Vec<usize> = (0..is_asked.len()).filter(|at| is_asked[*at]).collect();
+    asked.sort_by_key(|at| table.place(PlaceId::of_index(*at)));
+    let mut ranks = vec![0; table.place_count()];
+    for (rank, at) in (0..).zip(asked) {
+        ranks[at] = rank;
+    }
+    ranks
 }
 
 /// Returns what most devices hold, place by place; what has no common value, or is left out since nearly all differ, is missing.

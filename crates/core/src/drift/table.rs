@@ -421,8 +421,11 @@ impl<'d> FactTable<'d> {
             }
             self.facts[fact.0 as usize] = chain;
         }
-        // A value that was given as such comes before what was made of members.
-        out.all.sort_by_key(|(place, value)| (*place, self.is_container(*value)));
+        // A value that was given as such comes before what was made of members. As numbers they are sorted fastest.
+        let key = |(place, value): &(PlaceId, ValueId)| {
+            u64::from(place.0) << 33 | u64::from(self.is_container(*value)) << 32 | u64::from(value.0)
+        };
+        out.all.sort_unstable_by_key(key);
         out.all.dedup_by_key(|(place, _)| *place);
         Snapshot { cells: out.all.into() }
     }
