@@ -5,7 +5,7 @@ use crate::env::Env;
 #[test]
 fn every_command_has_its_help() {
     let env = Env::new();
-    insta::assert_snapshot!(env.shows(&["--help"]), @r#"
+    insta::assert_snapshot!(env.shows(&["--help"]), @r"
     $ fencepost --help
     Which devices are not in the shape you agreed on, why, since when, and who loses access
 
@@ -25,7 +25,7 @@ fn every_command_has_its_help() {
       access    Show who loses access, why, since when, and what to do
       drift     Compare devices that ought to be alike: who differs in what, and since when
       contrast  Find what sets two groups of devices apart
-      history   Tell what became of a device: what changed when, how it stood, what was found
+      history   Tell how the fleet went, assessment by assessment; or what became of a device
       trim      Remove history older than [history] keep says
       source    Help with feeds: draft the [[source]] of an unknown file
       facts     Help with the dictionary: draft what facts.toml could say
@@ -81,7 +81,7 @@ fn every_command_has_its_help() {
       1  done, and what --fail-on names was found; of vet: an error, where it names nothing
       2  the command line or the workspace has a mistake
       4  the ledger could not be read or written
-    "#);
+    ");
     insta::assert_snapshot!(env.shows(&["init", "--help"]), @r#"
     $ fencepost init --help
     Write a commented starter workspace
@@ -839,15 +839,20 @@ fn every_command_has_its_help() {
     "#);
     insta::assert_snapshot!(env.shows(&["history", "--help"]), @r#"
     $ fencepost history --help
-    Tell what became of a device: what changed when, how it stood, what was found
+    Tell how the fleet went, assessment by assessment; or what became of a device
 
     Usage: fencepost history [OPTIONS] [DEVICE]
 
     Arguments:
       [DEVICE]
-              The device
+              The device; without one, the figures of the fleet
 
     Options:
+          --last <N>
+              The figures of so many assessments
+              
+              [default: 14]
+
           --verify
               Read the whole ledger, and say what in it does not fit
 
@@ -893,6 +898,8 @@ fn every_command_has_its_help() {
               [default: 30s]
 
     Examples:
+      fencepost history
+      fencepost history --last 60 --format csv
       fencepost history tern-tickets
       fencepost history tern-tickets --format jsonl
       fencepost history --verify

@@ -375,6 +375,7 @@ fn list_rules() {
     ticket-server/sshd.permit_root_login,high,enforced,6d,9,8,1,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: sshd.permit_root_login is no"
     ticket-server/log.retention_days,high,enforced,6d,9,8,1,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: log.retention_days >= 30"
     ticket-server/queue.workers,high,trial,6d,9,8,1,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: queue.workers is 8"
+    drift/ticket-servers,low,trial,14d,9,7,2,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: alike"
     "#);
 }
 

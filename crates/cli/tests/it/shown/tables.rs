@@ -222,7 +222,7 @@ fn list_rules() {
 
     25 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title (--columns shows them)
     ");
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r"
     $ fencepost list rules --as-of 2027-03-14
     RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
     handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 1 Mar 07:00
@@ -249,10 +249,11 @@ fn list_rules() {
     ticket-server/log.retention_days      high      enforced  6d         9     8     1        0  Mon 1 Mar 07:00
     ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 1 Mar 07:00
     ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 1 Mar 07:00
+    drift/ticket-servers                  low       trial     14d        9     7     2        0  Mon 1 Mar 07:00
     ------- standard error -------
 
-    24 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title (--columns shows them)
-    "#);
+    25 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    ");
 }
 
 #[test]
@@ -2244,6 +2245,14 @@ fn why_a_device_is_not_compliant() {
       because   Whoever owns the ticket server owns the till.
       do        Set it as on the sister ships and restart the service.
 
+    drift/ticket-servers  fails (low, on trial: without consequence)
+      Ticket servers, all ships and terminals: alike
+      each of these had to hold (not met):
+        observed  log.retention_days is 7
+        required  35, as on 8 of 9
+        observed  sshd.permit_root_login is yes (root may log in)
+        required  no, as on 8 of 9
+
       costs     denied now: Ticketing (till)
 
     The rest: 4 rules are met, 17 do not cover it.
@@ -2282,6 +2291,14 @@ fn why_a_device_is_not_compliant() {
       from      agents, collected Sat 04:15, 19 h 45 min ago
       because   Whoever owns the ticket server owns the till.
       do        Set it as on the sister ships and restart the service.
+
+    drift/ticket-servers  fails (low, on trial: without consequence)
+      Ticket servers, all ships and terminals: alike
+      each of these had to hold (not met):
+        observed  log.retention_days is 7
+        required  35, as on 8 of 9
+        observed  sshd.permit_root_login is yes (root may log in)
+        required  no, as on 8 of 9
 
       costs     denied now: Ticketing (till)
 
@@ -2334,9 +2351,104 @@ fn why_one_rule() {
 
 #[test]
 fn the_figures_of_the_fleet() {
-    insta::assert_snapshot!(shown_by_the_demo(&["history"]), @"");
-    insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "json"]), @"");
-    insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "csv"]), @"");
+    insta::assert_snapshot!(shown_by_the_demo(&["history"]), @r"
+    $ fencepost history
+    AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON-COMPLIANT  OPENED  CAME BACK  FELL DUE  CLOSED
+    Mon 1 Mar 07:00      146        144          2         ·              ·      14          ·         ·       ·
+    Tue 2 Mar 07:00      146        142          4         ·              ·       3          ·         ·       ·
+    Wed 3 Mar 07:00      146        140          6         ·              ·       2          ·         ·       ·
+    Thu 4 Mar 07:00      146        139          6         ·              1       1          ·         ·       ·
+    Fri 5 Mar 07:00      146        139          5         1              1       ·          ·         1       ·
+    Sat 6 Mar 07:00      146        139          4         1              2       1          ·         1       1
+    Sun 7 Mar 07:00      146        135          8         1              2       3          1         ·       ·
+    Mon 8 Mar 07:00      146        135          6         1              4       ·          ·         3       ·
+    Tue 07:00            146        133          8         1              4       2          ·         ·      10
+    Wed 07:00            146        133          6         1              6       ·          ·         2       ·
+    Thu 07:00            146        136          3         1              6       ·          ·         ·       3
+    Fri 07:00            146        137          2         1              6       1          ·         1       1
+    Sat 07:00            146        136          3         1              6       1          ·         ·       ·
+    Sun 07:00            146        136          2         1              7       ·          ·         1       ·
+
+    compliant             █▅▅▅▅▅▂▂▁▁▂▂▂▂  93 %, from 99 %
+    drift ticket-servers  ▁█████████████  2 of 9 differ, from 1; 3 differences; 1 accepted
+    drift kiosks          ▁▁▅▅██████████  2 of 21 differ, from 0; 2 differences
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "json"]), @r#"
+    $ fencepost history --last 2 --format json
+    {
+      "schema": 1,
+      "assessments": [
+        {
+          "assessment": 13,
+          "as_of": "2027-03-13T06:00:00Z",
+          "devices": 146,
+          "compliant": 136,
+          "on_notice": 3,
+          "unproven": 1,
+          "non_compliant": 6,
+          "waived": 2,
+          "share": 0.9315068493150684,
+          "opened": 1,
+          "came_back": 0,
+          "fell_due": 0,
+          "closed": 0,
+          "drift": [
+            {
+              "set": "ticket-servers",
+              "devices": 9,
+              "differ": 2,
+              "differences": 3,
+              "accepted": 1
+            },
+            {
+              "set": "kiosks",
+              "devices": 21,
+              "differ": 2,
+              "differences": 2,
+              "accepted": 0
+            }
+          ]
+        },
+        {
+          "assessment": 14,
+          "as_of": "2027-03-14T06:00:00Z",
+          "devices": 146,
+          "compliant": 136,
+          "on_notice": 2,
+          "unproven": 1,
+          "non_compliant": 7,
+          "waived": 2,
+          "share": 0.9315068493150684,
+          "opened": 0,
+          "came_back": 0,
+          "fell_due": 1,
+          "closed": 0,
+          "drift": [
+            {
+              "set": "ticket-servers",
+              "devices": 9,
+              "differ": 2,
+              "differences": 3,
+              "accepted": 1
+            },
+            {
+              "set": "kiosks",
+              "devices": 21,
+              "differ": 2,
+              "differences": 2,
+              "accepted": 0
+            }
+          ]
+        }
+      ]
+    }
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "csv"]), @r"
+    $ fencepost history --last 2 --format csv
+    assessment,as_of,devices,compliant,on_notice,unproven,non_compliant,waived,share,opened,came_back,fell_due,closed,kiosks.differ,kiosks.differences,ticket-servers.differ,ticket-servers.differences
+    13,2027-03-13T06:00:00Z,146,136,3,1,6,2,0.9315068493150684,1,0,0,0,2,2,2,3
+    14,2027-03-14T06:00:00Z,146,136,2,1,7,2,0.9315068493150684,0,0,1,0,2,2,2,3
+    ");
 }
 
 #[test]
@@ -2503,7 +2615,7 @@ fn an_assessment_that_stands() {
 
     Next: fencepost access  fencepost list findings  fencepost why puffin-bridge-1
     ");
-    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "platform"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["assess", "--by", "platform"]), @r"
     $ fencepost assess --by platform
     Assessment 14, as of Sun 14 Mar 2027 07:00 (Europe/Oslo)
     146 devices:  ┃ 136 compliant   ╱ 2 on notice   ┆ 1 unproven   ╳ 7 non-compliant
@@ -2541,6 +2653,7 @@ fn an_assessment_that_stands() {
     ticket-server/processes.guardd           0        0     9          137
     ticket-server/processes.ticketd          0        0     9          137
     firewall-on                              2        0    28          116  on trial
+    drift/ticket-servers                     2        0     7          137  on trial
     ticket-server/queue.workers              1        0     8          137  on trial
     kiosk/processes                          0        0    20          126  on trial, 1 excepted
 
@@ -2550,7 +2663,7 @@ fn an_assessment_that_stands() {
     Nothing is new since this assessment, so it stands.
 
     Next: fencepost access  fencepost list findings  fencepost why puffin-bridge-1
-    "#);
+    ");
 }
 
 #[test]
