@@ -55,7 +55,7 @@ pub fn show(figures: &[AssessmentFigures], clock: &Clock, width: usize, styles: 
     let mut trends = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]);
     let shares: Vec<Option<f64>> = figures.iter().map(AssessmentFigures::share).collect();
     let ends = [shares.first(), shares.last()].map(|share| percent(share.copied().flatten()));
-    let in_words = if figures.len() > 1 { format!("{}, from {}", ends[1], ends[0]) } else { ends[1].clone() };
+    let in_words = if ends[0] == ends[1] { ends[1].clone() } else { format!("{}, from {}", ends[1], ends[0]) };
     let strong = |text: &str| Cell::styled(text, styles.strong);
     trends.row(vec![strong("compliant"), Cell::new(marks(&shares, unicode)), Cell::new(in_words)]);
     for trend in figures.last().map_or(&[][..], |last| &last.drift) {

@@ -430,6 +430,9 @@ fn whoever_differs_has_a_finding_of_the_set_with_clock_waiver_and_response() {
         observed  software[guardd].version is 1.9
         required  2.0, as on 4 of 5
     ");
+    let actions = env.ok(&["list", "actions", "--format", "jsonl", "--as-of", &at(3)]);
+    let of_set = |line: &&str| line.contains("\"drift/servers\"") && line.contains("\"first\"");
+    assert_eq!(actions.lines().filter(of_set).count(), 2, "{actions}");
     // Nothing came in of the fourth, and what was accepted of it no longer is.
     let told = env.json(&["assess", "--as-of", &at(21)]);
     let opened: Vec<&str> =

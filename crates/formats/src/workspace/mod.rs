@@ -189,7 +189,7 @@ impl WorkspaceFile {
     }
 
     /// Returns whether it says what is to be done about findings or what is compared, and nothing by which devices are judged: an
-    /// edit of it needs no assessment.
+    /// edit of it needs no assessment. What is compared is judged by where its text makes findings of it.
     pub fn is_acted_on_alone(self, text: &str) -> bool {
         match self {
             Self::Responses | Self::Bundles => true,
