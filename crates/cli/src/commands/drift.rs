@@ -144,7 +144,11 @@ impl DriftArgs {
     /// Returns whether a line for each set is all that is told.
     fn tells_counts(&self) -> bool {
         let is_one = self.id.is_some() || (self.by.is_none() && (self.filter.is_some() || self.against.is_some()));
-        let tells_more = self.since.is_some() || self.fail_on.is_some() || self.fact.is_some() || self.device.is_some();
+        let tells_more = self.since.is_some()
+            || self.fail_on.is_some()
+            || self.fact.is_some()
+            || self.device.is_some()
+            || self.accepted;
         self.format == OutputFormat::Table && !is_one && !tells_more
     }
 

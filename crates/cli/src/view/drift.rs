@@ -96,6 +96,11 @@ impl DriftPage<'_> {
         });
         let lines: Vec<PostLine<'_>> = of_sets.chain(of_assemblies).collect();
         let mut out = render_lines(&lines, self.width, self.unicode, self.styles);
+        if self.shows_accepted {
+            let members = report.sets.iter().flat_map(|set| &set.members);
+            let of_assemblies = report.assemblies.iter().flat_map(AssemblyReport::members);
+            self.accepted(members.chain(of_assemblies), &mut out);
+        }
         out.push_str(&self.ended(report));
         if report.unparted > 0 {
             let devices = count(report.unparted as u64, "device belongs", "devices belong");

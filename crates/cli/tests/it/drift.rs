@@ -458,6 +458,13 @@ fn whoever_differs_has_a_finding_of_the_set_with_clock_waiver_and_response() {
 }
 
 #[test]
+fn what_is_accepted_is_told_of_all_sets_too() {
+    let env = servers();
+    let told = env.ok(&["drift", "--accepted", "--as-of", &at(3)]);
+    assert!(told.contains("Accepted differences:") && told.contains("Half the memory."), "{told}");
+}
+
+#[test]
 fn what_is_said_of_findings_needs_a_severity_and_a_grace() {
     let env = servers_with_findings("response = \"tell\"");
     let ran = env.run(&["drift"]);
