@@ -442,8 +442,7 @@ fn findings_of_a_set_follow_the_comparison_day_by_day() {
         for number in 1..=fleet.days {
             fleet.import_day(number, &mut bench);
             let assessed = bench.assess(&day(number));
-            events
-                .push([assessed.opened.len(), assessed.closed.len(), assessed.overdue.len()].map(|count| count as u64));
+            events.push([assessed.opened.len(), assessed.closed.len(), assessed.overdue.len()]);
             let states = fleet.on(number);
             let found = Model::of(&states, true).found;
             let differing: BTreeSet<usize> = found.iter().map(|found| found.device).collect();
