@@ -290,6 +290,14 @@ impl<'c> Reader<'c> {
         }
     }
 
+    /// Returns the numbers of the devices about which something came in since the last assessment.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub fn changed_devices(&self) -> Result<HashSet<i64>, LedgerError> {
+        Ok(self.all("SELECT device FROM dirty", [], |row| row.get(0))?.into_iter().collect())
+    }
+
     /// Returns so many of all devices, those whose ids come next after `name`; nothing is said of what came in.
     pub fn devices_after(&self, name: &str, most: usize) -> Result<Vec<DeviceRow>, LedgerError> {
         self.all(

@@ -140,7 +140,14 @@ fn asked_columns(args: &AccessArgs) -> Result<Vec<&'static str>, CommandError> {
 fn devices_where(ui: &mut Ui, reading: &Reading<'_>, filter: &str) -> Result<BTreeSet<String>, CommandError> {
     let files = as_file("--where", filter);
     let columns = ["device".to_owned()];
-    let query = ListQuery { kind: Kind::Devices, filter: Some(filter), columns: &columns, sort: None, by: &[] };
+    let query = ListQuery {
+        kind: Kind::Devices,
+        filter: Some(filter),
+        columns: &columns,
+        sort: None,
+        by: &[],
+        not_applicable: false,
+    };
     let listing = match reading.list(query)? {
         Ok(listing) => listing,
         Err(mistakes) => return Err(mistakes_in_condition(ui, &files, &mistakes)),

@@ -3,10 +3,10 @@ use std::sync::LazyLock;
 
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
-use fencepost_core::{Diagnostic, Standing};
+use fencepost_core::{Diagnostic, Standing, show_span};
 use fencepost_engine::{Kind, ListQuery, Listing, Post};
 use fencepost_formats::FileText;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value as Json, json};
 
 use super::{
@@ -50,6 +50,9 @@ pub struct ListArgs {
     /// Of bundles: who enters and who leaves, and whether that was handed over
     #[arg(long)]
     changes: bool,
+    /// Of verdicts: also those of rules that do not cover the device
+    #[arg(long)]
+    all: bool,
     /// Tell it as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -93,6 +96,9 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             return Err(CommandError::usage("--changes is of bundles", "write: fencepost list bundles --changes"));
         }
     };
+    if args.all && kind != Kind::Verdicts {
+        return Err(CommandError::usage("--all is of verdicts", "write: fencepost list verdicts --all"));
+    }
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let of_state = kind.is_of_state();
     let reading = if of_state { workspace.state()? } else { workspace.reading()? };
@@ -107,6 +113,7 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         columns: &args.columns,
         sort: args.sort.as_deref(),
         by: &args.by,
+        not_applicable: args.all,
     };
     let listing = match reading.list(query)? {
         Ok(listing) => listing,
@@ -120,7 +127,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         OutputFormat::Table => {
             let clock = clock_of(&reading);
             let is_fixed = !args.columns.is_empty() || !args.by.is_empty();
-            let left_out = write_table(ui, &listing, &clock, is_fixed)?;
+            let fits = if is_fixed { None } else { Some(dispensable(kind)) };
+            let left_out = write_table(ui, &listing, &clock, fits.as_deref())?;
             let noun = Kind::ALL
                 .iter()
                 .find(|(known, ..)| *known == kind)
@@ -172,7 +180,9 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
 }
 
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 24] = [
+const SENTENCES: [&str; 26] = [
+    "observed",
+    "required",
     "subject",
     "names",
     "title",
@@ -233,6 +243,16 @@ const DISPENSABLE: [&str; 27] = [
     "newest",
 ];
 
+/// Returns the columns of a list that can be done without, the most dispensable first.
+fn dispensable(kind: Kind) -> Vec<&'static str> {
+    // Of a verdict, what was observed tells why it is unknown.
+    let (first, last): (&[&str], &[&str]) = match kind {
+        Kind::Verdicts => (&["family", "source", "stage", "awaiting"], &["reason"]),
+        _ => (&[], &[]),
+    };
+    first.iter().chain(&DISPENSABLE).chain(last).copied().collect()
+}
+
 /// What of a list a table shows, and how.
 struct TablePlan {
     /// The names of the columns, with their positions in a row.
@@ -273,11 +293,11 @@ impl TablePlan {
     }
 
     /// Leaves out columns until the table fits the terminal; returns which. Ids are neither cut nor wrapped.
-    fn fit(&mut self, width: usize) -> Vec<String> {
+    fn fit(&mut self, width: usize, dispensable: &[&str]) -> Vec<String> {
         let mut left_out = Vec::new();
         while self.columns.len() > 2 && self.measured.least_width(&self.kinds) > width {
             let of_name = |name: &&str| self.columns.iter().position(|(column, _)| column == name);
-            let at = DISPENSABLE.iter().find_map(of_name).unwrap_or(self.columns.len() - 1);
+            let at = dispensable.iter().find_map(of_name).unwrap_or(self.columns.len() - 1);
             left_out.push(self.columns.remove(at).0);
             self.kinds.remove(at);
             self.measured.remove(at);
@@ -286,10 +306,15 @@ impl TablePlan {
     }
 }
 
-/// Writes a list as a table; returns which columns were left out for want of room, where that is allowed.
-fn write_table(ui: &mut Ui, listing: &Listing, clock: &Clock, is_fixed: bool) -> Result<Vec<String>, CommandError> {
+/// Writes a list as a table; returns which of the dispensable columns were left out for want of room, and then the last ones.
+fn write_table(
+    ui: &mut Ui,
+    listing: &Listing,
+    clock: &Clock,
+    dispensable: Option<&[&str]>,
+) -> Result<Vec<String>, CommandError> {
     let mut plan = TablePlan::of(ui, listing, clock)?;
-    let left_out = if is_fixed { Vec::new() } else { plan.fit(ui.width) };
+    let left_out = dispensable.map_or_else(Vec::new, |columns| plan.fit(ui.width, columns));
     let layout = plan.measured.layout(&plan.kinds, 0, ui.width);
     ui.raw(&layout.headings(&ui.styles))?;
     let cells_of = Cells::of(ui, listing, clock);
@@ -356,7 +381,13 @@ impl<'c> Cells<'c> {
                 Cell::new(text.chars().take(MOST_OF_A_VALUE - 1).chain(['…']).collect::<String>())
             }
             // What devices say stands as they say it.
-            Json::String(text) if matches!(column, "commonest" | "value" | "feeds_say") => Cell::new(text),
+            Json::String(text) if matches!(column, "commonest" | "value" | "feeds_say" | "observed") => Cell::new(text),
+            Json::String(text) if column == "age" => match text.parse::<SignedDuration>() {
+                Ok(age) => Cell::new(show_span(age)),
+                Err(_) => Cell::new(text),
+            },
+            Json::String(text) if column == "outcome" && text == "fail" => Cell::styled(text, self.styles.bad),
+            Json::String(text) if column == "outcome" && text == "unknown" => Cell::styled(text, self.styles.unproven),
             Json::String(text) => match text.parse::<Timestamp>() {
                 Ok(moment) if column == "due" => Cell::new(clock.both(moment)),
                 Ok(moment) => Cell::new(clock.moment(moment)),

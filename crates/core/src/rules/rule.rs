@@ -261,6 +261,11 @@ impl Rule {
         self.controls.iter().map(|clause| clause.text.as_str())
     }
 
+    /// Returns the family of rules that it belongs to: what stands before the slash of its id.
+    pub fn family(&self) -> &str {
+        self.id.as_str().split_once('/').map_or(self.id.as_str(), |(family, _)| family)
+    }
+
     /// Returns the requirement as written.
     pub fn require(&self) -> &str {
         self.require.as_str().trim()

@@ -129,3 +129,49 @@ fn lists_as_of_an_earlier_moment_are_those_of_then() {
     assert_eq!(rules_of(&day(1), all(Kind::Rules)), [json!("encrypted"), json!("patched")]);
     assert_eq!(rules_of(&day(3), all(Kind::Rules)), [json!("encrypted"), json!("current")]);
 }
+
+/// Every verdict agrees with what is told of its device alone, also after something came in that is not assessed yet.
+#[test]
+fn verdicts_are_those_that_each_device_is_told() {
+    let mut bench = Bench::new();
+    bench.morning(&day(1), &[("a", false, "4"), ("b", true, "5"), ("c", true, "nonsense")]);
+    let newer = crate::bench::agent("a", &day(2), true, "9");
+    bench.import("agent", &newer, &day(2)).expect("it is imported");
+    for (with_all, at) in [(false, day(1)), (true, day(2))] {
+        let columns =
+            ["device", "rule", "outcome", "observed", "required", "phase", "due", "family"].map(str::to_owned);
+        let query = ListQuery { columns: &columns, not_applicable: with_all, ..all(Kind::Verdicts) };
+        let (_, rows) = bench.list(&at, query);
+        let mut expected = Vec::new();
+        bench.read(&at, |reading| {
+            for device in ["a", "b", "c"] {
+                for verdict in reading.device(device).expect("it is known").verdicts {
+                    let outcome = verdict.outcome.as_str();
+                    let headline = verdict.evidence.headline_parts();
+                    let running = verdict.finding.as_ref().filter(|finding| finding.is_running());
+                    let phase = running.map(|finding| finding.phase(reading.at).as_str());
+                    if outcome != "not-applicable" || with_all {
+                        expected.push((
+                            json!([device, verdict.rule.id.as_str(), outcome, headline.found, headline.required]),
+                            phase.filter(|_| outcome == "fail"),
+                        ));
+                    }
+                }
+            }
+        });
+        assert_eq!(rows.len(), expected.len());
+        for (row, (told, phase)) in rows.iter().zip(expected) {
+            assert_eq!(json!(row[..5]), told);
+            match row[2].as_str() {
+                Some("fail") => assert_eq!(row[5], json!(phase), "{row:?}"),
+                Some("unknown") => assert!(row[5].is_string() && row[6].is_string(), "{row:?}"),
+                _ => assert!(row[5].is_null() && row[6].is_null(), "{row:?}"),
+            }
+            assert_eq!(row[7], row[1], "no rule here is of a family");
+        }
+    }
+    let (columns, rows) = bench.list(&day(1), ListQuery { by: &["outcome".to_owned()], ..all(Kind::Verdicts) });
+    assert_eq!(columns[..2], ["outcome", "count"]);
+    let count = |outcome: &str| rows.iter().find(|row| row[0] == json!(outcome)).map(|row| row[1].clone());
+    assert_eq!((count("pass"), count("fail"), count("unknown")), (Some(json!(3)), Some(json!(2)), Some(json!(1))));
+}

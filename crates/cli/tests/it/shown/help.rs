@@ -271,6 +271,7 @@ fn every_command_has_its_help() {
               - rules:       Rules, with what they came to
               - coverage:    Topics by platform and role: who is covered, and who was left out
               - groups:      Groups, with how many belong to them
+              - verdicts:    Verdicts, device by device, with what was observed
               - findings:    Findings that run, the longest overdue first
               - waivers:     Waivers, with what they cover and until when
               - actions:     Actions that findings set off, and how far they have come
@@ -300,6 +301,9 @@ fn every_command_has_its_help() {
 
           --changes
               Of bundles: who enters and who leaves, and whether that was handed over
+
+          --all
+              Of verdicts: also those of rules that do not cover the device
 
           --as-of <TIME>
               Tell it as of TIME

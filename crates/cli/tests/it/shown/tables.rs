@@ -2350,6 +2350,80 @@ fn why_one_rule() {
 }
 
 #[test]
+fn list_verdicts() {
+    let unmet = ["list", "verdicts", "--where", "outcome != \"pass\"", "--as-of", "2027-03-10"];
+    insta::assert_snapshot!(shown_by_the_demo(&unmet), @r#"
+    $ fencepost list verdicts --where 'outcome != "pass"' --as-of 2027-03-10
+    DEVICE               RULE                                  OUTCOME  OBSERVED                   REQUIRED
+    fulmar-kiosk-2       kiosk/processes.guardd                fail     soundings: soundings (and  = "guardd"
+                                                                        1 more)
+    gannet-phone-2       android-supported                     fail     11.0                       >= 12.0
+    holm-quay-tickets    drift/ticket-servers                  fail     disk.free_bytes is         30400000000, as on 8 of 9
+                                                                        24500000000
+    it-laptop-1          firewall-on                           fail     false                      true
+    office-laptop-2      laptop/software.peepcam               fail     peepcam: peepcam           != "peepcam"
+    office-laptop-4      laptop-lock                           fail     60                         <= 15
+    office-laptop-7      laptop/software.seedpool              fail     seedpool: seedpool         != "seedpool"
+    petrel-kiosk-1       kiosk/disk.free_bytes                 unknown  9062500000                 >= 2000000000
+    petrel-kiosk-1       kiosk/processes.guardd                unknown  processes.name is stale
+    petrel-kiosk-1       kiosk/processes.soundings             unknown  processes.name is stale
+    petrel-kiosk-1       kiosk/processes                       unknown  processes.name is stale
+    petrel-kiosk-2       kiosk/disk.free_bytes                 unknown  7000000000                 >= 2000000000
+    petrel-kiosk-2       kiosk/processes.guardd                unknown  processes.name is stale
+    petrel-kiosk-2       kiosk/processes.soundings             unknown  processes.name is stale
+    petrel-kiosk-2       kiosk/processes                       unknown  processes.name is stale
+    petrel-tickets       certificate-valid                     unknown  2027-09-20T12:00:00Z       >
+                                                                                                   2027-03-09T07:00:00+01:00
+    petrel-tickets       ticket-server/processes.guardd        unknown  processes.name is stale
+    petrel-tickets       ticket-server/sshd.permit_root_login  unknown  no                         = "no"
+    petrel-tickets       ticket-server/log.retention_days      unknown  35                         >= 30
+    petrel-tickets       ticket-server/queue.workers           unknown  8                          = 8
+    petrel-tickets       ticket-server/processes.ticketd       unknown  processes.name is stale
+    petrel-tickets       drift/ticket-servers                  unknown  its state is too old to    like its reference
+                                                                        compare
+    puffin-bridge-1      bridge-lock                           fail     30                         <= 10
+    puffin-bridge-1      charts-current                        fail     2024-11-01                 >= 2027-01-01
+    puffin-bridge-2      bridge-lock                           fail     30                         <= 10
+    puffin-laptop-chief  disk-encrypted                        fail     C:: false                  true
+    puffin-laptop-chief  firewall-on                           fail     false                      true
+    razorbill-phone-4    not-rooted                            fail     true                       false
+    tern-phone-5         handheld-encrypted                    unknown  not collected              true
+    tern-tickets         ticket-server/sshd.permit_root_login  fail     yes                        = "no"
+    tern-tickets         ticket-server/log.retention_days      fail     7                          >= 30
+    tern-tickets         ticket-server/queue.workers           fail     4                          = 8
+    tern-tickets         drift/ticket-servers                  fail     log.retention_days is 7    35, as on 8 of 9
+                                                                        (and 1 more)
+    ------- standard error -------
+
+    33 of 747 verdicts, as of Wed 10 Mar 2027 00:00; left out for want of room: family, source, stage, awaiting, severity, holder, phase, reason, due, age (--columns shows them)
+    "#);
+    let csv = ["list", "verdicts", "--where", "device = \"office-laptop-9\"", "--format", "csv"];
+    insta::assert_snapshot!(shown_by_the_demo(&csv), @r#"
+    $ fencepost list verdicts --where 'device = "office-laptop-9"' --format csv
+    device,holder,rule,family,outcome,reason,stage,severity,observed,required,source,age,awaiting,phase,due
+    office-laptop-9,Fjorupp,disk-encrypted,disk-encrypted,pass,,enforced,high,/: true,true,agents,PT3H28M,false,,
+    office-laptop-9,Fjorupp,laptop-lock,laptop-lock,unknown,wrong-type,enforced,medium,twelve,between 10 and 64,agents,PT3H28M,false,open,2027-03-16T06:00:00Z
+    office-laptop-9,Fjorupp,laptop-supported,laptop-supported,pass,,enforced,high,14.4.1,>= 14.0,agents,PT3H28M,false,,
+    office-laptop-9,Fjorupp,firewall-on,firewall-on,pass,,trial,medium,true,true,agents,PT3H28M,false,,
+    office-laptop-9,Fjorupp,agent-recent,agent-recent,pass,,enforced,low,3 h 28 min,<= 7 d,agents,PT3H28M,false,,
+    office-laptop-9,Fjorupp,laptop/software.seedpool,laptop,pass,,enforced,medium,ebbnote: ebbnote (and 2 more),"!= ""seedpool""",agents,PT3H28M,false,,
+    office-laptop-9,Fjorupp,laptop/software.peepcam,laptop,pass,,enforced,medium,ebbnote: ebbnote (and 2 more),"!= ""peepcam""",agents,PT3H28M,false,,
+    office-laptop-9,Fjorupp,laptop/software.hullplan,laptop,pass,,enforced,medium,ebbnote: ebbnote (and 2 more),"!= ""hullplan""",agents,PT3H28M,false,,
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "verdicts", "--all", "--by", "outcome"]), @r"
+    $ fencepost list verdicts --all --by outcome
+    OUTCOME         COUNT  SHARE
+    not-applicable   2903   80 %
+    pass              728   20 %
+    fail               17    0 %
+    unknown             2    0 %
+    ------- standard error -------
+
+    3650 verdicts, as of Sun 14 Mar 2027 07:00
+    ");
+}
+
+#[test]
 fn the_figures_of_the_fleet() {
     insta::assert_snapshot!(shown_by_the_demo(&["history"]), @r"
     $ fencepost history

@@ -13,6 +13,7 @@ mod people;
 pub(crate) mod rows;
 mod rules;
 mod services;
+mod verdicts;
 mod waivers;
 
 use fencepost_core::Diagnostic;
@@ -36,6 +37,8 @@ pub enum Kind {
     Coverage,
     /// Groups, with how many belong to them.
     Groups,
+    /// Verdicts of the assessment.
+    Verdicts,
     /// Findings that run.
     Findings,
     /// Waivers, with what they cover.
@@ -68,7 +71,7 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 19] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 20] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
@@ -79,6 +82,7 @@ impl Kind {
             "Topics by platform and role: who is covered, and who was left out",
         ),
         (Self::Groups, "groups", ["group", "groups"], "Groups, with how many belong to them"),
+        (Self::Verdicts, "verdicts", ["verdict", "verdicts"], "Verdicts, device by device, with what was observed"),
         (Self::Findings, "findings", ["finding", "findings"], "Findings that run, the longest overdue first"),
         (Self::Waivers, "waivers", ["waiver", "waivers"], "Waivers, with what they cover and until when"),
         (Self::Actions, "actions", ["action", "actions"], "Actions that findings set off, and how far they have come"),
@@ -131,6 +135,7 @@ impl Kind {
             | Self::Rules
             | Self::Coverage
             | Self::Groups
+            | Self::Verdicts
             | Self::Findings
             | Self::Actions
             | Self::Bundles
@@ -196,6 +201,8 @@ pub struct ListQuery<'q> {
     pub sort: Option<&'q str>,
     /// The columns by whose values rows are counted; empty where they are listed.
     pub by: &'q [String],
+    /// Of verdicts: also those of rules that do not cover the device.
+    pub not_applicable: bool,
 }
 
 impl ListQuery<'_> {
@@ -235,6 +242,7 @@ impl Reading<'_> {
             Kind::Rules => rules::columns(),
             Kind::Coverage => coverage::columns(),
             Kind::Groups => groups::columns(),
+            Kind::Verdicts => verdicts::columns(),
             Kind::Findings => findings::columns(),
             Kind::Waivers => waivers::columns(),
             Kind::Actions => outbox::action_columns(),
@@ -264,6 +272,7 @@ impl Reading<'_> {
             Kind::Rules => self.list_rules(&mut sink)?,
             Kind::Coverage => self.list_coverage(&mut sink)?,
             Kind::Groups => self.list_groups(&mut sink)?,
+            Kind::Verdicts => self.list_verdicts(&mut sink, query.not_applicable)?,
             Kind::Findings => self.list_findings(&mut sink)?,
             Kind::Waivers => self.list_waivers(&mut sink)?,
             Kind::Actions => self.list_actions(&mut sink)?,
