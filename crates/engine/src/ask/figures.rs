@@ -1,5 +1,7 @@
 //! The figures of the fleet, assessment by assessment, as each kept them.
 
+use fencepost_store::RunRow;
+use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::Value as Json;
 
@@ -8,7 +10,6 @@ use crate::compare::results::DriftTrend;
 use crate::error::EngineError;
 use crate::ledger_view::damage::unreadable_summary;
 use crate::ledger_view::reading::Reading;
-use jiff::Timestamp;
 
 /// What an assessment counted.
 #[derive(Clone, Debug, PartialEq)]
@@ -51,23 +52,24 @@ impl Reading<'_> {
     /// # Errors
     /// When the ledger cannot be read.
     pub fn figures(&self, most: u32) -> Result<Vec<AssessmentFigures>, EngineError> {
-        let mut figures = Vec::new();
-        for run in self.reader.assessments(Some(self.at), most)? {
-            let broken = || unreadable_summary(self.project, run.id);
-            let summary: Summary = serde_json::from_str(&run.summary).map_err(|_| broken())?;
-            figures.push(AssessmentFigures {
-                assessment: run.number.unwrap_or(0),
-                as_of: run.as_of,
-                devices: StandingCounts::of_json(&summary.devices).ok_or_else(broken)?,
-                findings: match summary.findings {
-                    Some(counts) => counts,
-                    // Earlier versions did not keep them.
-                    None => FindingCounts::of_run(self.project, &self.reader, &run)?,
-                },
-                drift: summary.drift.as_ref().map(DriftTrend::of_json).unwrap_or_default(),
-            });
-        }
-        figures.reverse();
-        Ok(figures)
+        let runs = self.reader.assessments(Some(self.at), most)?;
+        runs.iter().rev().map(|run| self.figures_of(run)).collect()
+    }
+
+    /// Returns the figures of an assessment.
+    pub(crate) fn figures_of(&self, run: &RunRow) -> Result<AssessmentFigures, EngineError> {
+        let broken = || unreadable_summary(self.project, run.id);
+        let summary: Summary = serde_json::from_str(&run.summary).map_err(|_| broken())?;
+        Ok(AssessmentFigures {
+            assessment: run.number.unwrap_or(0),
+            as_of: run.as_of,
+            devices: StandingCounts::of_json(&summary.devices).ok_or_else(broken)?,
+            findings: match summary.findings {
+                Some(counts) => counts,
+                // Earlier versions did not keep them.
+                None => FindingCounts::of_run(self.project, &self.reader, run)?,
+            },
+            drift: summary.drift.as_ref().map(DriftTrend::of_json).unwrap_or_default(),
+        })
     }
 }

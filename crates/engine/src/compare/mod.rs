@@ -8,5 +8,6 @@ mod load;
 pub(crate) mod members;
 pub(crate) mod outliers;
 mod past;
+mod reference;
 pub(crate) mod results;
 pub(crate) mod view;

@@ -4,6 +4,7 @@ use serde_json::json;
 
 use super::Column;
 use super::rows::{RowSink, row};
+use crate::ask::figures::AssessmentFigures;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 
@@ -34,10 +35,9 @@ impl Reading<'_> {
     pub(super) fn list_assessments(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let mut rows = Vec::new();
         for run in self.reader.assessments(None, u32::MAX)? {
-            let assessed = crate::assess::Assessed::load(self.project, &self.reader, &run)?;
-            let d = assessed.devices;
+            let AssessmentFigures { assessment, devices: d, findings, .. } = self.figures_of(&run)?;
             rows.push(row([
-                ("assessment", json!(assessed.number)),
+                ("assessment", json!(assessment)),
                 ("as_of", json!(run.as_of.to_string())),
                 ("devices", json!(d.total)),
                 ("compliant", json!(d.compliant)),
@@ -45,9 +45,9 @@ impl Reading<'_> {
                 ("unproven", json!(d.unproven)),
                 ("non_compliant", json!(d.non_compliant)),
                 ("waived", json!(d.waived)),
-                ("opened", json!(assessed.opened.len())),
-                ("closed", json!(assessed.closed.len())),
-                ("overdue", json!(assessed.overdue.len())),
+                ("opened", json!(findings.opened + findings.came_back)),
+                ("closed", json!(findings.closed)),
+                ("overdue", json!(findings.fell_due)),
                 ("user", json!(run.user)),
                 ("version", json!(run.version)),
                 ("rule_set", json!(run.rule_set)),
