@@ -462,6 +462,7 @@ fn check_verdicts(project: &Project, ledger: &Ledger, at: Timestamp) {
     let earlier = OnceCell::new();
     let reading = Reading::open(project, &earlier, ledger, at, false).unwrap();
     let reader = ledger.reader().unwrap();
+    reading.load_comparisons().unwrap();
     let (judge, arena) = (reading.judge(), Bump::new());
     for device in reader.device_names().unwrap() {
         let documents = reading.documents(&device).unwrap();

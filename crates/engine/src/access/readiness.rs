@@ -154,7 +154,8 @@ impl Reading<'_> {
             |rule| matches!(&what, ToEnforce::Access(id) if rule.id.as_str() == id),
         );
         let people = self.assessed_people();
-        let judge = Judge::new(&candidate, people, self.judged_at()).with_comparisons(&self.drift);
+        self.load_comparisons()?;
+        let judge = self.comparing(Judge::new(&candidate, people, self.judged_at()));
         let mut now: BTreeMap<String, BTreeMap<DecisionKey, Ruling>> = BTreeMap::new();
         self.each_device_at(&self.assessing_judge(), &mut |found, arena| {
             let own = found.explained_sign_ins(arena).into_iter().map(|it| (it.key, it.decision.ruling));

@@ -16,6 +16,7 @@ use jiff::Timestamp;
 use super::records::{Attempts, OutboxRecords};
 use crate::access::losses::AccessQuery;
 use crate::access::report::{AccessEntry, CauseLine};
+use crate::compare::results::DriftResults;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
@@ -224,6 +225,7 @@ impl Outbox<'_> {
         if self.reading.project.rules.responses().ladders().is_empty() || self.reading.assessment.is_none() {
             return Ok(());
         }
+        self.reading.load_comparisons()?;
         // What is done now is done by what is known now.
         let (judge, posture) = (self.reading.judge().as_of(self.reading.at), self.reading.posture());
         let records = self.records;
@@ -251,7 +253,10 @@ impl Outbox<'_> {
 impl Outbox<'_> {
     /// Returns the actions of one device.
     pub(crate) fn lines_of(&self, device: &str) -> Result<Vec<OutboxLine>, EngineError> {
-        let (judge, arena) = (self.reading.judge().as_of(self.reading.at), Bump::new());
+        let Reading { reader, run, project, .. } = self.reading;
+        let compared = DriftResults::of_device(reader, *run, project, device)?;
+        let judge = self.reading.judge().as_of(self.reading.at).with_comparisons(&compared);
+        let arena = Bump::new();
         let (documents, findings) = (self.reading.documents(device)?, self.reading.findings(Some(device), true)?);
         let input = judge.device(device, &documents, &arena)?.input;
         let on = ActedOnDevice { records: self.records, judge: &judge, input, arena: &arena };

@@ -13,6 +13,7 @@ use jiff::Timestamp;
 
 use crate::access::current::{CurrentDecision, CurrentDecisions};
 use crate::ask::reach::{Cost, ReachLine, StricterLater};
+use crate::compare::results::DriftResults;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::{Judge, Judged, surroundings};
@@ -171,10 +172,12 @@ impl Reading<'_> {
         let (documents, retired) = self.last_documents(device)?;
         let spell = self.reader.spells(SpellKind::Standing, Some(device), self.run)?.pop();
         let (judge, mut assessing, arena) = (self.judge(), self.assessing_judge(), Bump::new());
-        if spell.is_none() {
-            // An assessment that knew nothing of it did not compare it.
-            assessing = assessing.without_comparisons();
-        }
+        let compared = DriftResults::of_device(&self.reader, self.run, self.project, device)?;
+        // An assessment that knew nothing of it did not compare it.
+        assessing = match spell.is_some() {
+            true => assessing.with_comparisons(&compared),
+            false => assessing.without_comparisons(),
+        };
         // Facts that rules read come first in the layout, so that one reading serves both.
         let mut layout = self.project.rules.layout().clone();
         let paths = self.reported_paths(device, &documents);

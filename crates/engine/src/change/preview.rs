@@ -2,7 +2,6 @@
 //! moment, and nothing of it is kept.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 
 use fencepost_core::{Diagnostic, Stage, Standing};
 use fencepost_formats::{DefinitionId, FileText, WorkspaceFile, definitions};
@@ -12,7 +11,6 @@ use jiff::Timestamp;
 use super::access_flips::{AccessFlips, AccessSnapshot, SignInId};
 use crate::act::send::{StepCount, count_deliveries};
 use crate::assess::{AssessOptions, FindingLine, UncommittedAssessment, assess_within};
-use crate::compare::results::DriftResults;
 use crate::error::EngineError;
 use crate::facts::people::People;
 use crate::ledger_view::batch::DEVICES;
@@ -329,8 +327,7 @@ fn reading_of<'r>(
     run: i64,
     at: Timestamp,
 ) -> Result<Reading<'r>, EngineError> {
-    let (assessment, drift) = (reader.run(run)?, Arc::new(DriftResults::kept(&reader, None, project)?));
-    Ok(Reading { assessment, drift, ..Reading::of_now(project, reader, at)? })
+    Ok(Reading { assessment: reader.run(run)?, ..Reading::of_now(project, reader, at)? })
 }
 
 /// Returns what the last assessment decided.

@@ -59,6 +59,7 @@ impl Reading<'_> {
         if all.is_empty() {
             return Ok(all);
         }
+        self.load_comparisons()?;
         let (judge, posture) = (self.judge(), self.posture());
         let wanted = rules.slots_of_rules();
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {

@@ -47,6 +47,30 @@ impl DriftResults {
         Ok(results)
     }
 
+    /// Reads what the verdicts of one device keep of them.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub(crate) fn of_device(
+        reader: &Reader<'_>,
+        run: Option<i64>,
+        project: &Project,
+        device: &str,
+    ) -> Result<Self, LedgerError> {
+        let mut results = Self::default();
+        if !project.rules.has_rules_of_sets() {
+            return Ok(results);
+        }
+        for spell in reader.spells(SpellKind::Verdict, Some(device), run)? {
+            let Some((_, set)) = rules_of_sets(project).find(|(rule, _)| rule.id.as_str() == spell.subject) else {
+                continue;
+            };
+            let read = outcome_of(&spell.value, &spell.detail);
+            results.add(device, set, read.ok_or_else(|| unreadable(project, device, "a comparison"))?);
+        }
+        Ok(results)
+    }
+
     fn add(&mut self, device: &str, set: usize, outcome: DriftOutcome) {
         self.by_device.entry(device.to_owned()).or_default().push(DeviceDrift { set, outcome });
     }
@@ -157,12 +181,13 @@ impl Reading<'_> {
             since.summary.map(|summary| &summary["drift"]).filter(|before| before["by"] == compared_by.as_str());
         let before = before.and_then(|before| before["sets"].as_array());
         let before: Vec<KeptSet> = before.into_iter().flatten().filter_map(KeptSet::of_json).collect();
-        let kept = DriftResults::kept(&self.reader, None, self.project)?;
         let mut made = Comparisons { compared_by, ..Comparisons::default() };
         let holds = |kept: &&KeptSet| self.at < kept.until;
         if since.changed.is_empty() && before.len() == drift.sets.len() && before.iter().all(|kept| holds(&kept)) {
-            return Ok(Comparisons { sets: before, results: kept, ..made });
+            // No device is looked at, so nothing has to be said of any.
+            return Ok(Comparisons { sets: before, ..made });
         }
+        let kept = DriftResults::kept(&self.reader, None, self.project)?;
         let query = DriftQuery::default();
         let Ok(plan) = self.plan_drift(&query)? else { return Ok(made) };
         for (at, set) in plan.sets.iter().enumerate() {

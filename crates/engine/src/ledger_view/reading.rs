@@ -32,8 +32,8 @@ pub struct Reading<'r> {
     pub at: Timestamp,
     /// The people as listed then.
     pub people: Arc<People>,
-    /// What comparisons say of devices, as the assessment found it.
-    pub(crate) drift: Arc<DriftResults>,
+    /// What comparisons say of devices, as the assessment found it; once it was loaded.
+    pub(crate) drift: OnceCell<Arc<DriftResults>>,
     /// The rules were edited after the assessment.
     pub edited: bool,
     /// How many files were imported after it.
@@ -58,7 +58,7 @@ pub(crate) struct ReadingState<'r> {
     assessment: Option<RunRow>,
     at: Timestamp,
     people: Arc<People>,
-    drift: Arc<DriftResults>,
+    drift: Option<Arc<DriftResults>>,
     edited: bool,
     imported_since: i64,
     run: Option<i64>,
@@ -72,6 +72,7 @@ impl<'r> ReadingState<'r> {
         'r: 's,
     {
         let Self { project, assessment, at, people, drift, edited, imported_since, run, assessed_by } = self.clone();
+        let drift = drift.map(OnceCell::from).unwrap_or_default();
         Reading { project, reader, assessment, at, people, drift, edited, imported_since, run, assessed_by }
     }
 }
@@ -131,7 +132,7 @@ impl<'r> Reading<'r> {
             Some(run) => Some(AssessedBy { run, people: people_of(Some(run))? }),
             None => None,
         };
-        let drift = Arc::new(DriftResults::kept(&reader, run, judged_by)?);
+        let drift = OnceCell::new();
         Ok(Self { project: judged_by, reader, assessment, at, people, drift, edited, imported_since, run, assessed_by })
     }
 
@@ -149,8 +150,7 @@ impl<'r> Reading<'r> {
             }
             None => None,
         };
-        let drift = Arc::new(DriftResults::kept(&self.reader, self.run, project)?);
-        Ok(Self { project, people, drift, assessed_by, edited: false, ..self })
+        Ok(Self { project, people, drift: OnceCell::new(), assessed_by, edited: false, ..self })
     }
 
     /// Opens a ledger for reading what is in it now, whatever the last assessment went by: for what is asked of the state
@@ -183,7 +183,7 @@ impl<'r> Reading<'r> {
             assessment: None,
             at,
             people,
-            drift: Arc::default(),
+            drift: OnceCell::new(),
             edited: false,
             imported_since: 0,
             run: None,
@@ -198,7 +198,7 @@ impl<'r> Reading<'r> {
             assessment: self.assessment.clone(),
             at: self.at,
             people: Arc::clone(&self.people),
-            drift: Arc::clone(&self.drift),
+            drift: self.drift.get().cloned(),
             edited: self.edited,
             imported_since: self.imported_since,
             run: self.run,
@@ -237,12 +237,30 @@ impl<'r> Reading<'r> {
 
     /// A judge by the rules of the assessment, and by all that is known by now.
     pub fn judge(&self) -> Judge<'_> {
-        Judge::new(self.project, &self.people, self.judged_at()).with_comparisons(&self.drift)
+        self.comparing(Judge::new(self.project, &self.people, self.judged_at()))
     }
 
     /// A judge that finds the verdicts of the assessment again, from [`Self::assessed_documents`].
     pub(crate) fn assessing_judge(&self) -> Judge<'_> {
-        Judge::new(self.project, self.assessed_people(), self.judged_at()).with_comparisons(&self.drift)
+        self.comparing(Judge::new(self.project, self.assessed_people(), self.judged_at()))
+    }
+
+    /// Returns a judge of the same rules that knows what comparisons say of devices, if that was loaded.
+    pub(crate) fn comparing<'j>(&'j self, judge: Judge<'j>) -> Judge<'j> {
+        self.drift.get().map_or(judge, |results| judge.with_comparisons(results))
+    }
+
+    /// Loads what comparisons say of all devices, for judges that give the verdicts of the rules of sets.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn load_comparisons(&self) -> Result<(), LedgerError> {
+        if self.drift.get().is_none() {
+            let kept = DriftResults::kept(&self.reader, self.run, self.project)?;
+            // Nobody else has set it meanwhile.
+            let _ = self.drift.set(Arc::new(kept));
+        }
+        Ok(())
     }
 
     /// Returns the people as the assessment knew them.

@@ -121,6 +121,10 @@ impl Reading<'_> {
             (0..project.rules.rules().len()).filter(|at| !project.rules.rules()[*at].is_draft()).collect();
         let mut layout = project.rules.layout().clone();
         let slots = BY.map(|path| layout.want(path, &project.dictionary));
+        if self.run.is_some() {
+            // Earlier verdicts are found again.
+            self.load_comparisons()?;
+        }
         let judge = self.judge();
         let now = self.run.is_none();
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {

@@ -65,6 +65,7 @@ impl Reading<'_> {
         let said = VerdictColumns { proved: PROVED.iter().any(|name| sink.asks_for(name)), not_applicable };
         let rules = self.project.rules.rules();
         let judged_by: Vec<usize> = (0..rules.len()).filter(|at| !rules[*at].is_draft()).collect();
+        self.load_comparisons()?;
         let (judge, posture, at) = (self.judge(), self.posture(), self.at);
         let is_of_now = self.run.is_none();
         let outdated: HashSet<i64> = match self.run {
