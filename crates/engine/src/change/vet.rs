@@ -170,6 +170,7 @@ pub fn vet(project: &Project, ledger: Option<&Ledger>, at: Timestamp) -> Result<
         Some(ledger) => {
             let earlier = std::cell::OnceCell::new();
             let reading = Reading::of_state(&trial, &earlier, ledger, at, false)?;
+            reading.load_comparisons()?;
             let judge = reading.judge();
             let mut conflicts = Conflicts::of(&trial);
             let wanted: Vec<_> =

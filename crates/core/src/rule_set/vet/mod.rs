@@ -302,7 +302,10 @@ impl<'a> Vet<'a> {
     /// Warns of rules that no device gives an answer.
     fn tell_unknown(&self, fleet: &Fleet, told: &mut Vec<Diagnostic>) {
         let fit = |rule: usize| &fleet.rules[rule];
-        let is_unknown = |rule: usize| fit(rule).unknown >= ENOUGH && fit(rule).pass + fit(rule).fail == 0;
+        // That a set cannot be compared is told with the reason.
+        let is_written = |rule: usize| self.rule(rule).compared_set().is_none();
+        let is_unknown =
+            |rule: usize| is_written(rule) && fit(rule).unknown >= ENOUGH && fit(rule).pass + fit(rule).fail == 0;
         for RuleOwner { label, place, rule } in self.owners(is_unknown) {
             let mut warning = unknown_everywhere(self.rule(rule), &label, fit(rule).unknown, self.stage(rule));
             warning.span = self.place(self.rule(rule)).or(place);
