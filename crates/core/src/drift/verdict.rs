@@ -22,6 +22,17 @@ pub enum DriftOutcome {
     NotCompared,
 }
 
+impl DriftOutcome {
+    /// Returns a word for it.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            Self::Differs(_) => "differs",
+            Self::Stale => "stale",
+            Self::NotCompared => "not-compared",
+        }
+    }
+}
+
 /// The differences of a device that nobody accepted.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct NotedDifferences {

@@ -67,6 +67,7 @@ impl Inputs {
         feed_state(state, &mut feed);
         for one in judged.input.drift.unwrap_or_default() {
             feed(&one.set.to_le_bytes());
+            feed(one.outcome.as_str().as_bytes());
             feed(differences_json(&one.outcome).unwrap_or_default().to_string().as_bytes());
         }
         if let Some(retirement) = judge.project.lifecycles.last_retirement(id, judge.at) {

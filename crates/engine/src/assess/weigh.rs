@@ -519,11 +519,16 @@ struct FailingVerdict<'v> {
 }
 
 impl FailingVerdict<'_> {
-    fn spell(&self, at: Timestamp) -> Spell {
-        let reason = match self.outcome {
+    /// Returns why it is unknown.
+    fn reason(&self) -> Option<&'static str> {
+        match self.outcome {
             VerdictOutcome::Unknown(reason) => Some(reason.as_str()),
             VerdictOutcome::Pass | VerdictOutcome::Fail | VerdictOutcome::NotApplicable => None,
-        };
+        }
+    }
+
+    fn spell(&self, at: Timestamp) -> Spell {
+        let reason = self.reason();
         let mut detail = json!({ "reason": reason, "stage": self.rule.stage(at).as_str() });
         if let Some(differences) = &self.differences {
             detail["differs"] = differences.clone();
@@ -552,9 +557,12 @@ fn failing<'v>(
 /// Returns a digest of the verdicts that are no pass.
 fn kept_verdicts(judge: &Judge<'_>, input: &DeviceInput<'_>, verdicts: &Verdicts) -> Digest {
     let texts = failing(judge, input, verdicts).flat_map(|failing| {
+        // What is kept of a comparison is read back, so why it is unknown counts too.
+        let reason = failing.reason().filter(|_| failing.rule.compared_set().is_some()).map(Cow::Borrowed);
         let differences = failing.differences.map(|differences| Cow::Owned(differences.to_string()));
         [Cow::Borrowed(failing.rule.id.as_str()), Cow::Borrowed(failing.outcome.as_str())]
             .into_iter()
+            .chain(reason)
             .chain(differences)
     });
     digest(texts)

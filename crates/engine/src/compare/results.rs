@@ -6,7 +6,7 @@ use std::collections::HashMap;
 
 use fencepost_core::drift::{DeviceDrift, DriftOutcome, NotedDifference, NotedDifferences, ReferenceName, Share};
 use fencepost_core::{Datum, Diagnostic, Rule};
-use fencepost_store::{DeviceRow, LedgerError, Reader, SpellKind};
+use fencepost_store::{DeviceRow, LedgerError, Reader, SpellKind, SpellRow};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -39,9 +39,7 @@ impl DriftResults {
         let mut results = Self::default();
         for (rule, set) in rules_of_sets(project) {
             for spell in reader.spells_about(SpellKind::Verdict, rule.id.as_str(), run)? {
-                let read = outcome_of(&spell.value, &spell.detail);
-                let outcome = read.ok_or_else(|| unreadable(project, &spell.device, "a comparison"))?;
-                results.add(&spell.device, set, outcome);
+                results.add_kept(project, set, &spell)?;
             }
         }
         Ok(results)
@@ -62,13 +60,18 @@ impl DriftResults {
             return Ok(results);
         }
         for spell in reader.spells(SpellKind::Verdict, Some(device), run)? {
-            let Some((_, set)) = rules_of_sets(project).find(|(rule, _)| rule.id.as_str() == spell.subject) else {
-                continue;
-            };
-            let read = outcome_of(&spell.value, &spell.detail);
-            results.add(device, set, read.ok_or_else(|| unreadable(project, device, "a comparison"))?);
+            if let Some((_, set)) = rules_of_sets(project).find(|(rule, _)| rule.id.as_str() == spell.subject) {
+                results.add_kept(project, set, &spell)?;
+            }
         }
         Ok(results)
+    }
+
+    /// Adds what a verdict keeps.
+    fn add_kept(&mut self, project: &Project, set: usize, spell: &SpellRow) -> Result<(), LedgerError> {
+        let outcome = outcome_of(&spell.value, &spell.detail);
+        self.add(&spell.device, set, outcome.ok_or_else(|| unreadable(project, &spell.device, "a comparison"))?);
+        Ok(())
     }
 
     fn add(&mut self, device: &str, set: usize, outcome: DriftOutcome) {
