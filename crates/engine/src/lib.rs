@@ -38,14 +38,20 @@ pub use act::records::Attempts;
 pub use act::send::{ActionTold, CommandAnswer, DeliveryLine, SendOptions, SendReport, send};
 pub use act::templates::FilledMessage;
 pub use ask::baseline::{BaselineReport, Expectation};
+pub use ask::baselines::{BaselineCounts, RulesTogether, TogetherCounts};
 pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
 pub use ask::figures::AssessmentFigures;
+pub use ask::group::{GroupCounts, GroupMembers, GroupReport};
 pub use ask::history::{Happened, Happening, History};
 pub use ask::list::outbox::action_cells;
 pub use ask::list::{Kind, ListQuery, Listing};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
 pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, group_costs, group_reach};
+pub use ask::rule::{AccessUse, ExceptedDevice, RuleBasis, RulePart, RuleReport, RuleThen, ShutOut, UnmetOn};
+pub use ask::service::{ServiceCounts, ServiceReport};
+pub use ask::shown::{PageKind, PageOf};
 pub use ask::tried::{Against, Tried, try_expression};
+pub use ask::verdicts::ProofLine;
 pub use assess::sealed_verdicts::SealedVerdicts;
 pub use assess::stateless::{DeviceVerdicts, RefusedLine, RuleJudgement, Sealed, StateInput, Stateless, assess_file};
 pub use assess::{AssessOptions, Assessed, FindingCounts, FindingLine, LinePhase, RuleCount, StandingCounts, assess};
@@ -81,4 +87,6 @@ pub use ledger_view::verify::Verified;
 pub use spool::{Items, Spool};
 pub use workspace::files::expand_paths;
 pub use workspace::ledger::{Moment, ledger_for_dry_run, open_ledger, refuse_far_ahead, resolve_moment};
-pub use workspace::project::{LEDGER, Project, ProjectError, STARTER, StarterKind, find_workspace, write_starter};
+pub use workspace::project::{
+    FilePlace, LEDGER, Project, ProjectError, STARTER, StarterKind, find_workspace, write_starter,
+};

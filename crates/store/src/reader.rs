@@ -571,6 +571,15 @@ impl<'c> Reader<'c> {
         )
     }
 
+    /// Returns the devices of which time alone changes a decision up to a moment, by name.
+    pub fn devices_with_decisions_until(&self, at: Timestamp) -> Result<Vec<DeviceRow>, LedgerError> {
+        self.all(
+            "SELECT id, name FROM device WHERE id IN (SELECT device FROM coming_decision WHERE at <= ?1) ORDER BY name",
+            [micros(at)],
+            |row| Ok(DeviceRow { number: row.get(0)?, name: row.get(1)?, dirty: false }),
+        )
+    }
+
     /// Returns how many people lose something after `at` only if a device says nothing until then; of one person or device alone,
     /// where one is named.
     pub fn people_who_lose_by_silence(

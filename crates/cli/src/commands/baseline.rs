@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use fencepost_core::{Stage, VerdictOutcome};
-use fencepost_engine::{BaselineReport, DeriveOptions, DerivedAs, Difference, Expectation, resolve_moment};
+use fencepost_engine::{DeriveOptions, DerivedAs, Difference, Expectation, resolve_moment};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -14,10 +14,12 @@ use super::{
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
+use crate::view::Page;
 use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
-use crate::view::table::{Cell, Column, Table, wrap};
+use crate::view::table::{Cell, Column, Table};
 use crate::view::text::{count, harmless};
+use crate::view::time::Clock;
 
 /// What machines of one kind are expected to look like
 #[derive(Args, Debug)]
@@ -169,7 +171,10 @@ fn cmd_show(ui: &mut Ui, common: &Common, args: &BaselineShowArgs) -> Result<Exi
     let at = resolve_moment(ledger.as_ref(), asked, Timestamp::now(), false)?;
     let report = project.baseline(args.baseline.as_deref().unwrap_or_default(), at)?;
     if args.format == OutputFormat::Table {
-        head(ui, &report)?;
+        let clock = Clock { now: at, zone: project.config.calendar.zone.clone() };
+        let page = Page { clock: &clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode };
+        let heading = page.baseline_heading(&report);
+        ui.line(heading)?;
         let text = expectations(ui, &report.expectations);
         ui.raw(&text)?;
         for (name, because) in &report.dropped {
@@ -185,26 +190,6 @@ fn cmd_show(ui: &mut Ui, common: &Common, args: &BaselineShowArgs) -> Result<Exi
     write(ui, args.format, &report.expectations, around)
 }
 
-fn head(ui: &mut Ui, report: &BaselineReport) -> Result<(), CommandError> {
-    let strong = ui.styles.strong;
-    let title = report.title.as_ref().map(|title| format!("  {}", harmless(title))).unwrap_or_default();
-    ui.line(format!("{strong}{}{strong:#}{title}", harmless(&report.id)))?;
-    let covers = match (&report.covers, report.groups.is_empty()) {
-        (None, true) => "nobody by itself; it describes what others have in common".to_owned(),
-        (None, false) => report.groups.join(", "),
-        (Some(covers), true) => covers.clone(),
-        (Some(covers), false) => format!("{}, where {covers}", report.groups.join(", ")),
-    };
-    let lines =
-        [("covers", covers), ("extends", report.extends.join(", ")), ("extended by", report.extended_by.join(", "))];
-    for (word, text) in lines.into_iter().filter(|(_, text)| !text.is_empty()) {
-        for (at, part) in wrap(&harmless(&text), ui.width.saturating_sub(15)).into_iter().enumerate() {
-            ui.line(format!("  {:<12} {part}", if at == 0 { word } else { "" }))?;
-        }
-    }
-    Ok(ui.line("")?)
-}
-
 fn expectations(ui: &Ui, all: &[Expectation]) -> String {
     let outcomes = all.iter().any(|found| found.outcome.is_some());
     let mut columns = vec![("RULE", Column::Fixed), ("EXPECTED", Column::Text)];
@@ -214,7 +199,7 @@ fn expectations(ui: &Ui, all: &[Expectation]) -> String {
     columns.extend([("GRACE", Column::Fixed), ("", Column::Fixed), ("WRITTEN IN", Column::Fixed)]);
     let mut table = Table::new(&columns);
     for found in all {
-        let place = found.place.as_ref().map(|(file, line)| format!("{file}:{line}")).unwrap_or_default();
+        let place = found.place.as_ref().map(ToString::to_string).unwrap_or_default();
         // The rule names the fact already.
         let fact = found.rule.split_once('/').map_or("", |(_, fact)| fact);
         let says = found.says.strip_prefix(fact).filter(|rest| rest.starts_with(' ')).unwrap_or(&found.says);
@@ -243,7 +228,7 @@ fn row(found: &Expectation) -> Json {
         "outcome": found.outcome.map(VerdictOutcome::as_str), "severity": found.severity.as_str(),
         "stage": found.stage.as_str(), "grace": found.grace.to_string(), "because": found.because, "fix": found.fix,
         "baseline": found.baseline, "written_in": found.written_in,
-        "place": found.place.as_ref().map(|(file, line)| format!("{file}:{line}")),
+        "place": found.place.as_ref().map(ToString::to_string),
     })
 }
 

@@ -1,83 +1,214 @@
 use std::process::ExitCode;
 
-use clap::Args;
-use fencepost_engine::{PersonOrDevice, PersonReport, Reading};
+use clap::builder::PossibleValue;
+use clap::{Args, ValueEnum};
+use fencepost_engine::{GroupMembers, PageKind, PageOf, PersonReport, Reading};
+use serde_json::{Value as Json, json};
 
 use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::json;
+use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
+use crate::view::time::Clock;
+use crate::view::{Page, baseline, group, json, rule, service};
 
-/// Show all that is known of a device or a person
+/// Show all that is known of a device, a person, a rule, a baseline, a service or a group
 ///
 /// Of a device its standing, holders and groups, its findings, what its people may reach with it, and every fact
-/// with its source and age; of a person the devices and what may be reached with them.
+/// with its source and age; of a person the devices and what may be reached with them. Of a rule whom it reaches, who
+/// fails it and with what, what hangs on it and how it went; of a baseline how many meet it; of a service who gets in
+/// and who does not; of a group how its devices stand.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost show tern-tickets
   fencepost show B-1056                       a person, by id or name
+  fencepost show laptop-lock                  a rule: who fails it, with what, since when
+  fencepost show kiosk                        a baseline: who meets all of it
+  fencepost show mail --kind service
   fencepost show tern-tickets --format json")]
 pub struct ShowArgs {
-    /// The device, or the person by id or name
-    #[arg(value_name = "DEVICE|PERSON")]
+    /// The device, rule, baseline, service or group; the person by id or name
+    #[arg(value_name = "ID")]
     id: String,
+    /// What is meant, where several things have the id
+    #[arg(long, value_enum, value_name = "KIND")]
+    kind: Option<PageKindArg>,
     /// Show it as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
-    /// How to write the result; lines and CSV give the facts
+    /// How to write the result; lines and CSV give the rows of its table: facts, devices, sign-ins
     #[arg(long, value_enum, default_value_t)]
     format: OutputFormat,
+}
+
+/// The kinds of pages as the command line knows them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct PageKindArg(PageKind);
+
+impl ValueEnum for PageKindArg {
+    fn value_variants<'a>() -> &'a [Self] {
+        const ALL: [PageKindArg; PageKind::ALL.len()] = {
+            let mut all = [PageKindArg(PageKind::Device); PageKind::ALL.len()];
+            let mut at = 0;
+            while at < all.len() {
+                all[at] = PageKindArg(PageKind::ALL[at]);
+                at += 1;
+            }
+            all
+        };
+        &ALL
+    }
+
+    fn to_possible_value(&self) -> Option<PossibleValue> {
+        Some(PossibleValue::new(self.0.as_str()))
+    }
+}
+
+/// What is written besides a table: the whole as one document, or its rows.
+struct PageRows {
+    document: Json,
+    columns: Vec<&'static str>,
+    /// What every row says first: the word for the thing, and its id.
+    of: (&'static str, String),
+    rows: Vec<Json>,
+}
+
+impl PageRows {
+    fn write(self, ui: &mut Ui, format: OutputFormat) -> Result<(), CommandError> {
+        if format == OutputFormat::Json {
+            return write_json(ui, &self.document);
+        }
+        let (word, id) = self.of;
+        let rows = self.rows.into_iter().map(|mut row| {
+            row["schema"] = SCHEMA.into();
+            row[word] = id.as_str().into();
+            row
+        });
+        write_rows(ui, format, &self.columns, rows)
+    }
 }
 
 pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let reading = workspace.reading()?;
-    if !reading.knows_device(&args.id)? {
-        // By id or, where one person alone is called so, by name.
-        let person = match reading.person(&args.id)? {
-            Some(person) => Some(person),
-            None => match reading.person_or_device(&args.id)? {
-                PersonOrDevice::Person(person) => reading.person(&person)?,
-                PersonOrDevice::Device(_) => None,
-            },
-        };
-        return match person {
-            Some(person) => show_person(ui, &reading, &person, args.format),
-            None => Err(reading.nobody(&args.id, true)?.into()),
-        };
-    }
-    let report = reading.device(&args.id)?;
-    let distances = reading.distances_from_peers(&args.id)?;
-    note_currency(ui, &reading, args.format)?;
-    match args.format {
-        OutputFormat::Table => {
-            let clock = clock_of(&reading);
-            let text = page(ui, &reading, &clock).show(&report, &distances);
-            ui.raw(&text)?;
-            ui.next_step(NextStep::Why(&report.device));
+    let PageOf { kind, id } = reading.page_of(&args.id, args.kind.map(|kind| kind.0), &workspace.project)?;
+    let format = args.format;
+    let clock = clock_of(&reading);
+    match kind {
+        PageKind::Device => show_device(ui, &reading, &id, format)?,
+        PageKind::Person => {
+            let person = reading.person(&id)?.ok_or(reading.nobody(&id, true)?)?;
+            show_person(ui, &reading, &person, format)?;
         }
-        OutputFormat::Json => {
-            let mut document = json::device(&report, reading.at);
-            document["differs_from_sisters"] = json::differs_from_sisters(&distances);
-            write_json(ui, &document)?;
+        PageKind::Rule => {
+            note_currency(ui, &reading, format)?;
+            show_rule(ui, &clock, &reading.rule(&id, &workspace.project)?, format)?;
         }
-        OutputFormat::Jsonl | OutputFormat::Csv => {
-            let full = json::device(&report, reading.at);
-            let mut rows: Vec<serde_json::Value> = full["facts"].as_array().cloned().unwrap_or_default();
-            for row in &mut rows {
-                row["schema"] = json::SCHEMA.into();
-                row["device"] = report.device.clone().into();
-            }
-            write_rows(
-                ui,
-                args.format,
-                &["device", "fact", "value", "unit", "source", "collected_at", "stale", "wrong_type"],
-                rows,
-            )?;
-        }
+        PageKind::Baseline => show_baseline(ui, &reading, &id, format)?,
+        PageKind::Service => show_service(ui, &reading, &id, format)?,
+        PageKind::Group => show_group(ui, &reading, &id, format)?,
     }
     Ok(ExitCode::SUCCESS)
+}
+
+fn page_in<'p>(ui: &'p Ui, clock: &'p Clock) -> Page<'p> {
+    Page { clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode }
+}
+
+fn show_rule(
+    ui: &mut Ui,
+    clock: &Clock,
+    report: &fencepost_engine::RuleReport,
+    format: OutputFormat,
+) -> Result<(), CommandError> {
+    let id = report.rule.id.to_string();
+    if format == OutputFormat::Table {
+        let text = page_in(ui, clock).rule(report);
+        ui.raw(&text)?;
+        match report.unmet.first() {
+            Some(worst) => ui.next_step(NextStep::WhyRule { device: &worst.device, rule: &id }),
+            None => ui.next_step(NextStep::VerdictsOf(&id)),
+        }
+        return Ok(());
+    }
+    let rows = report.unmet.iter().map(rule::row).collect();
+    PageRows { document: rule::document(report), columns: rule::COLUMNS.to_vec(), of: ("rule", id), rows }
+        .write(ui, format)
+}
+
+fn show_baseline(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
+    let counts = reading.baseline_counts(id)?;
+    note_currency(ui, reading, format)?;
+    if format == OutputFormat::Table {
+        let (report, clock) = (reading.project.baseline(id, reading.at)?, clock_of(reading));
+        let text = page_in(ui, &clock).baseline(&report, counts.as_ref());
+        ui.raw(&text)?;
+        let rules = counts.iter().flat_map(|counts| &counts.rules);
+        let worst = rules.max_by_key(|count| (count.unwaived_fail(), count.unknown));
+        match worst {
+            Some(worst) => ui.next_step(NextStep::Show(&worst.rule)),
+            None => ui.next_step(NextStep::BaselineShow(id)),
+        }
+        return Ok(());
+    }
+    let rows = counts.iter().flat_map(|counts| &counts.rules).map(baseline::row).collect();
+    let document = baseline::document(id, counts.as_ref(), reading.at);
+    PageRows { document, columns: baseline::COLUMNS.to_vec(), of: ("baseline", id.to_owned()), rows }.write(ui, format)
+}
+
+fn show_service(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
+    let report = reading.service(id, format != OutputFormat::Table)?;
+    note_currency(ui, reading, format)?;
+    if format == OutputFormat::Table {
+        let clock = clock_of(reading);
+        let text = page_in(ui, &clock).service(&report);
+        ui.raw(&text)?;
+        let person = report.decisions.iter().find_map(|entry| entry.person.as_deref());
+        if let Some(person) = person {
+            ui.next_step(NextStep::Show(person));
+        }
+        return Ok(());
+    }
+    let rows = report.decisions.iter().map(service::row).collect();
+    let document = service::document(&report, reading.at);
+    PageRows { document, columns: service::COLUMNS.to_vec(), of: ("service", id.to_owned()), rows }.write(ui, format)
+}
+
+fn show_group(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
+    let report = reading.group(id)?;
+    note_currency(ui, reading, format)?;
+    if format == OutputFormat::Table {
+        let clock = clock_of(reading);
+        let text = page_in(ui, &clock).group(&report);
+        ui.raw(&text)?;
+        if matches!(report.members, GroupMembers::Devices(_)) {
+            ui.next_step(NextStep::MembersOf(id));
+        }
+        return Ok(());
+    }
+    let (columns, rows) = group::rows(&report);
+    let columns = ["group"].iter().chain(columns).copied().collect();
+    let document = group::document(&report, reading.at);
+    PageRows { document, columns, of: ("group", id.to_owned()), rows }.write(ui, format)
+}
+
+fn show_device(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
+    let report = reading.device(id)?;
+    let distances = reading.distances_from_peers(id)?;
+    note_currency(ui, reading, format)?;
+    if format == OutputFormat::Table {
+        let clock = clock_of(reading);
+        let text = page(ui, reading, &clock).show(&report, &distances);
+        ui.raw(&text)?;
+        ui.next_step(NextStep::Why(&report.device));
+        return Ok(());
+    }
+    let mut document = json::device(&report, reading.at);
+    document["differs_from_sisters"] = json::differs_from_sisters(&distances);
+    let rows = document["facts"].as_array().cloned().unwrap_or_default();
+    let columns = vec!["device", "fact", "value", "unit", "source", "collected_at", "stale", "wrong_type"];
+    PageRows { document, columns, of: ("device", report.device), rows }.write(ui, format)
 }
 
 fn show_person(
@@ -85,28 +216,19 @@ fn show_person(
     reading: &Reading<'_>,
     person: &PersonReport,
     format: OutputFormat,
-) -> Result<ExitCode, CommandError> {
+) -> Result<(), CommandError> {
     note_currency(ui, reading, format)?;
-    match format {
-        OutputFormat::Table => {
-            let clock = clock_of(reading);
-            let text = crate::view::person::show(person, &clock, ui.width, &ui.styles, ui.unicode);
-            ui.raw(&text)?;
-            if let Some(held) = person.devices.first() {
-                ui.next_step(NextStep::Show(&held.device));
-            }
+    if format == OutputFormat::Table {
+        let clock = clock_of(reading);
+        let text = crate::view::person::show(person, &clock, ui.width, &ui.styles, ui.unicode);
+        ui.raw(&text)?;
+        if let Some(held) = person.devices.first() {
+            ui.next_step(NextStep::Show(&held.device));
         }
-        OutputFormat::Json => write_json(ui, &json::person(person, reading.at))?,
-        OutputFormat::Jsonl | OutputFormat::Csv => {
-            let rows: Vec<serde_json::Value> = person
-                .facts
-                .iter()
-                .map(|(fact, value)| {
-                    serde_json::json!({ "schema": json::SCHEMA, "person": person.id, "fact": fact, "value": value })
-                })
-                .collect();
-            write_rows(ui, format, &["person", "fact", "value"], rows)?;
-        }
+        return Ok(());
     }
-    Ok(ExitCode::SUCCESS)
+    let rows = person.facts.iter().map(|(fact, value)| json!({ "fact": fact, "value": value })).collect();
+    let columns = vec!["person", "fact", "value"];
+    PageRows { document: json::person(person, reading.at), columns, of: ("person", person.id.clone()), rows }
+        .write(ui, format)
 }

@@ -12,7 +12,7 @@ use super::drift_json::Movements;
 use super::fence::{PostLine, render_lines};
 use super::style::Styles;
 use super::table::{Cell, Column, Table, labelled};
-use super::text::{count, harmless, in_unit};
+use super::text::{count, harmless, in_unit, percent};
 use super::time::Clock;
 
 /// So much of a value is shown beside others, in characters.
@@ -636,11 +636,6 @@ pub fn value(datum: Option<&Datum>) -> String {
         Some((end, _)) => format!("{}..", &shown[..end]),
         None => shown,
     }
-}
-
-/// A part of the whole, as `83 %`.
-pub fn percent(fraction: Option<f64>) -> String {
-    fraction.map(|fraction| format!("{:.0} %", fraction * 100.0)).unwrap_or_default()
 }
 
 /// What stands above the column of devices that differ in the same way.

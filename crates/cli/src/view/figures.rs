@@ -6,11 +6,10 @@ use fencepost_core::Standing;
 use fencepost_engine::{AssessmentFigures, DriftTrend};
 use serde_json::{Value as Json, json};
 
-use super::drift::percent;
 use super::fence::{post, spaced};
 use super::style::Styles;
 use super::table::{Cell, Column, Table};
-use super::text::{count, harmless};
+use super::text::{count, harmless, percent};
 use super::time::Clock;
 
 /// In less room than this, standings are headed by their marks.
@@ -86,7 +85,7 @@ fn drift_in_words(trend: &DriftTrend, figures: &[AssessmentFigures]) -> String {
 }
 
 /// A mark for each value, the higher the larger; a gap where there is none.
-fn marks(values: &[Option<f64>], unicode: bool) -> String {
+pub fn marks(values: &[Option<f64>], unicode: bool) -> String {
     let known = || values.iter().copied().flatten();
     let (low, high) = (known().fold(f64::INFINITY, f64::min), known().fold(f64::NEG_INFINITY, f64::max));
     let levels = if unicode { ['▁', '▂', '▅', '█'] } else { ['_', '-', '=', '#'] };

@@ -1,6 +1,7 @@
 //! How results look to a person. Nothing here computes anything but widths and words.
 
 pub mod access;
+pub mod baseline;
 pub mod contrast;
 pub mod device;
 pub mod diagnostics;
@@ -10,6 +11,7 @@ pub mod evidence;
 pub mod explain;
 pub mod fence;
 pub mod figures;
+pub mod group;
 pub mod history;
 pub mod import;
 pub mod json;
@@ -20,10 +22,31 @@ pub mod preview;
 pub mod reach;
 pub mod readiness;
 pub mod replay;
+pub mod rule;
 pub mod send;
+pub mod service;
 pub mod style;
 pub mod table;
 pub mod text;
 pub mod time;
 pub mod verdict_lines;
 pub mod waiver;
+
+use style::Styles;
+use time::Clock;
+
+/// What rendering a page needs to know of the output.
+pub struct Page<'p> {
+    pub clock: &'p Clock,
+    pub styles: &'p Styles,
+    pub width: usize,
+    pub unicode: bool,
+}
+
+impl Page<'_> {
+    /// What stands above a part of a page.
+    fn section(&self, title: &str) -> String {
+        let faint = self.styles.faint;
+        format!("\n{faint}{title}{faint:#}\n")
+    }
+}

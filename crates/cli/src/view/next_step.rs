@@ -1,6 +1,6 @@
 //! What to run next, told beneath a result.
 
-use super::text::shell;
+use super::text::{quoted, shell};
 
 /// A command that goes on from a result.
 #[derive(Clone, Copy, Debug)]
@@ -21,6 +21,19 @@ pub enum NextStep<'n> {
     Why(&'n str),
     /// See a device whole.
     Show(&'n str),
+    /// See why a device fails a rule.
+    WhyRule {
+        /// The device.
+        device: &'n str,
+        /// The rule.
+        rule: &'n str,
+    },
+    /// See what a rule says of each device.
+    VerdictsOf(&'n str),
+    /// See what a baseline came to.
+    BaselineShow(&'n str),
+    /// See the devices of a group.
+    MembersOf(&'n str),
     /// See a device as it was.
     ShowThen(&'n str),
     /// See what happened to a device.
@@ -55,6 +68,14 @@ impl NextStep<'_> {
             }
             Self::Why(device) => format!("fencepost why {}", shell(device)),
             Self::Show(device) => format!("fencepost show {}", shell(device)),
+            Self::WhyRule { device, rule } => format!("fencepost why {} {}", shell(device), shell(rule)),
+            Self::VerdictsOf(rule) => {
+                format!("fencepost list verdicts --where {}", quoted(&format!("rule = \"{rule}\"")))
+            }
+            Self::BaselineShow(baseline) => format!("fencepost baseline show {}", shell(baseline)),
+            Self::MembersOf(group) => {
+                format!("fencepost list devices --where {}", quoted(&format!("in group(\"{group}\")")))
+            }
             Self::History(device) => format!("fencepost history {}", shell(device)),
             Self::Drift(set) => format!("fencepost drift {}", shell(set)),
             Self::DriftOfDevice { set, device } => {

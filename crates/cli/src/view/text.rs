@@ -7,6 +7,11 @@ pub fn count(number: u64, one: &str, many: &str) -> String {
     format!("{number} {}", if number == 1 { one } else { many })
 }
 
+/// A part of the whole, as `83 %`; nothing where there is no whole.
+pub fn percent(fraction: Option<f64>) -> String {
+    fraction.map(|fraction| format!("{:.0} %", fraction * 100.0)).unwrap_or_default()
+}
+
 /// Returns a number of bytes with a unit that a person reads, `44.5 GB`; none when it is no number.
 pub fn bytes(number: &str) -> Option<String> {
     const UNITS: [&str; 5] = ["B", "kB", "MB", "GB", "TB"];
@@ -36,9 +41,10 @@ pub fn shell(device: &str) -> String {
     quoted(device)
 }
 
-fn quoted(device: &str) -> String {
-    let plain = device.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_./:@+".contains(&b));
-    if plain { device.to_owned() } else { format!("'{}'", harmless(device).replace('\'', "'\\''")) }
+/// A text as a shell takes it.
+pub fn quoted(text: &str) -> String {
+    let plain = text.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_./:@+".contains(&b));
+    if plain { text.to_owned() } else { format!("'{}'", harmless(text).replace('\'', "'\\''")) }
 }
 
 /// `, 2 of them with no other way to it`: how many of those who lose something have no other way.

@@ -10,7 +10,7 @@ use crate::condition::{Condition, Place, Vocabulary};
 use crate::diagnostic::{Diagnostic, Named, Text, did_you_mean};
 use crate::fleet::group::{GroupKind, Groups, Whom, resolve_whom};
 use crate::id::{AccessRuleId, ServiceId, TermsId};
-use crate::rules::rule::{Stage, stage_at};
+use crate::rules::rule::{Rule, Stage, stage_at};
 
 /// Whether access is permitted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -178,6 +178,13 @@ impl AccessRule {
     /// Returns whom it targets, and whom not.
     pub(crate) fn whom(&self) -> impl Iterator<Item = &Whom> {
         self.people.iter().chain(&self.except)
+    }
+
+    /// Returns whether it asks if a rule fails, or how the device stands where the rule has a say in that at a moment.
+    pub fn hangs_on(&self, rule: &Rule, at: Timestamp) -> bool {
+        let counts = rule.stage(at) == Stage::Enforced;
+        self.conditions()
+            .any(|condition| condition.asks_whether_fails(rule.id.as_str()) || counts && condition.asks_for_standing())
     }
 
     /// Returns its conditions, as written.

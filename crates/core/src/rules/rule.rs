@@ -282,6 +282,11 @@ impl Rule {
         [self.requirement_fingerprint, self.fingerprint, self.text_fingerprint].contains(&fingerprint)
     }
 
+    /// Returns whether another rule is as far in force as this one, from the same moment on.
+    pub fn is_as_far_in_force_as(&self, other: &Self) -> bool {
+        (self.stage, self.enforced_from) == (other.stage, other.enforced_from)
+    }
+
     /// Returns whether another rule judges as this one does: the same devices by the same words, as strictly.
     pub fn judges_as(&self, other: &Self) -> bool {
         let print = |rule: &Self| (rule.fingerprint, rule.stage, rule.enforced_from, rule.grace, rule.severity);
@@ -385,6 +390,11 @@ impl Rule {
     pub(crate) fn asks(&self) -> impl Iterator<Item = usize> {
         let conditions = std::iter::once(&self.require).chain(self.fix_when.iter().map(|fix| &fix.when));
         self.scopes().flat_map(Scope::asks).chain(conditions.flat_map(Condition::groups).copied())
+    }
+
+    /// Returns whether it names a group, by its position, or asks who belongs to it.
+    pub fn asks_about_group(&self, group: usize) -> bool {
+        self.asks().any(|asked| asked == group)
     }
 
     /// Returns the condition of its scope as written.

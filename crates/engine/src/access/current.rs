@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 
 use bumpalo::Bump;
-use fencepost_core::{Finding, Ruling};
-use fencepost_store::{DeviceRow, SpellKind, SpellRow};
+use fencepost_core::{Cause, Effect, Finding, Ruling};
+use fencepost_store::{DeviceRow, Look, SpellKind, SpellRow};
 use jiff::Timestamp;
 
 use crate::assess::outlook::{ComingDecision, Outlook};
@@ -45,6 +45,15 @@ pub(crate) struct CurrentDecisions {
     pub coming: Vec<ComingDecision>,
     /// Of that, what gets stricter after the moment of reading.
     pub losing: Vec<ComingDecision>,
+}
+
+impl CurrentDecision {
+    /// Returns whether an access rule denies it, and a cause is among the reasons.
+    pub(crate) fn is_denied_because(&self, is_cause: impl Fn(&Cause) -> bool) -> bool {
+        let decision = &self.decision;
+        let by_rule = decision.ruling.effect == Effect::Deny && !decision.access_rules.is_empty();
+        by_rule && decision.causes.iter().any(is_cause)
+    }
 }
 
 impl Reading<'_> {
@@ -102,6 +111,29 @@ impl Reading<'_> {
             now.iter().map(|(key, held)| (key.clone(), held.decision.clone())).collect();
         let outlook = Outlook { judge: &judge, device: &device.name, observations: &observations, findings: &findings };
         Ok(outlook.coming(&now, &arena))
+    }
+
+    /// Returns the devices of which time alone has changed a decision since the assessment, by name.
+    pub(crate) fn devices_moved_by_time(&self) -> Result<Vec<DeviceRow>, EngineError> {
+        match (self.run, self.at > self.judged_at()) {
+            (_, false) => Ok(Vec::new()),
+            (None, true) => Ok(self.reader.devices_with_decisions_until(self.at)?),
+            // What was to come is kept of the latest assessment alone.
+            (Some(_), true) => Ok(self.reader.devices(Look::All)?),
+        }
+    }
+
+    /// Hands on every decision as the assessment left it, with its device, in the order of the devices' ids.
+    pub(crate) fn each_kept_decision(
+        &self,
+        mut each: impl FnMut(&str, &DecisionKey, &StoredDecision) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        self.reader.each_spell(SpellKind::Decision, self.run, |spell| {
+            let unreadable = || unreadable(self.project, &spell.device, "a decision");
+            let key = DecisionKey::read(&spell.subject).ok_or_else(unreadable)?;
+            let decision = StoredDecision::read(&spell.value, &spell.detail).ok_or_else(unreadable)?;
+            each(&spell.device, &key, &decision)
+        })
     }
 
     /// Returns the decisions about a device as of a run.

@@ -11,7 +11,7 @@ use jiff::Timestamp;
 
 use super::current::{CurrentDecision, CurrentDecisions, KeptDecision};
 use super::entries::{DeviceEntries, SharedParts};
-use super::report::{AccessEntry, AccessReport, AccessSummary, CauseLine, DeniedCount, PersonOrDevice};
+use super::report::{AccessEntry, AccessReport, CauseLine, DeniedCount, PersonOrDevice};
 use crate::assess::decisions::usual_decisions;
 use crate::error::EngineError;
 use crate::facts::judge::Judge;
@@ -85,16 +85,8 @@ impl Reading<'_> {
         let earlier = self.base(assessment, query.since)?.map(|run| self.earlier(run)).transpose()?;
         let mut report = AccessReport {
             past_valid_until: self.past_valid_until()?,
-            as_of: self.at,
             since: earlier.as_ref().map(|earlier| earlier.run.as_of),
-            summary: AccessSummary::default(),
-            lost: Vec::new(),
-            reduced: Vec::new(),
-            restored: Vec::new(),
-            losing: Vec::new(),
-            denied: Vec::new(),
-            terms_open: Vec::new(),
-            denied_now: DeniedCount::default(),
+            ..AccessReport::empty(self.at)
         };
         let mut denied = DeniedBy::default();
         // Coming decisions are stored for the latest assessment only.
@@ -156,6 +148,25 @@ impl Reading<'_> {
         report.losing.sort_by_cached_key(order);
         report.count(only_if_silent);
         Ok(report)
+    }
+
+    /// Returns what is told of the decisions about some devices; with the other ways of the people who are denied.
+    pub(crate) fn entries_on(
+        &self,
+        devices: &BTreeSet<&str>,
+        is_told: impl Fn(&DecisionKey, &CurrentDecision) -> bool,
+    ) -> Result<Vec<AccessEntry>, EngineError> {
+        let (mut report, shared) = (AccessReport::empty(self.at), SharedParts::default());
+        for name in devices {
+            let Some(number) = self.reader.device_number(name)? else { continue };
+            let decisions = self.current_decisions(&DeviceRow { number, name: (*name).to_owned(), dirty: false })?;
+            let entries = DeviceEntries::new(self, &decisions, &shared);
+            for (key, held) in decisions.now.iter().filter(|(key, held)| is_told(key, held)) {
+                report.denied.push(entries.entry(key, held)?);
+            }
+        }
+        self.add_other_ways(&mut report)?;
+        Ok(report.denied)
     }
 
     /// Iterates over the losses that happen only if a device stays silent, ordered by device. Their `other` way is not worked out.
@@ -242,13 +253,23 @@ impl Reading<'_> {
         if self.knows_device(who)? {
             return Ok(PersonOrDevice::Device(self.device_name(who)?));
         }
+        match self.unlisted_or_named(who)? {
+            Some(person) => Ok(PersonOrDevice::Person(person)),
+            None => Err(self.nobody(who, true)?),
+        }
+    }
+
+    /// Returns the person who is called so, or whose id is on no list and named by a device.
+    ///
+    /// # Errors
+    /// When several people are called so, or the ledger cannot be read.
+    pub(crate) fn unlisted_or_named(&self, who: &str) -> Result<Option<String>, EngineError> {
         let wanted = who.to_lowercase();
         let named = self.people.all().filter(|person| person.name().to_lowercase() == wanted);
         let named: Vec<&str> = named.map(|person| person.id.as_str()).collect();
         match named.as_slice() {
-            [one] => Ok(PersonOrDevice::Person((*one).to_owned())),
-            [] if self.devices_by_holder()?.contains_key(who) => Ok(PersonOrDevice::Person(who.to_owned())),
-            [] => Err(self.nobody(who, true)?),
+            [one] => Ok(Some((*one).to_owned())),
+            [] => Ok(self.devices_by_holder()?.contains_key(who).then(|| who.to_owned())),
             several => Err(EngineError::refused(
                 format!("{} people are called `{who}`", several.len()),
                 format!("name one by id: {}", several.join(", ")),

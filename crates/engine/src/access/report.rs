@@ -176,6 +176,23 @@ pub struct AccessReport {
 }
 
 impl AccessReport {
+    /// Creates one in which nothing is told yet.
+    pub(crate) fn empty(as_of: Timestamp) -> Self {
+        Self {
+            as_of,
+            since: None,
+            summary: AccessSummary::default(),
+            lost: Vec::new(),
+            reduced: Vec::new(),
+            restored: Vec::new(),
+            losing: Vec::new(),
+            denied: Vec::new(),
+            terms_open: Vec::new(),
+            denied_now: DeniedCount::default(),
+            past_valid_until: 0,
+        }
+    }
+
     /// Returns all its lists.
     pub(crate) fn lists(&mut self) -> [&mut Vec<AccessEntry>; 6] {
         [

@@ -1,12 +1,11 @@
 //! What baselines came to: the expectations of one, or all that is expected of a device, each with where it is written.
 
 use fencepost_core::{Expected, Period, Rule, RuleSeverity, Stage, VerdictOutcome, did_you_mean};
-use fencepost_formats::line_column;
 use jiff::Timestamp;
 
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
-use crate::workspace::project::Project;
+use crate::workspace::project::{FilePlace, Project};
 
 /// One thing that is expected.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -32,7 +31,7 @@ pub struct Expectation {
     /// The baseline in which it is written; none where it is a rule of its own.
     pub written_in: Option<String>,
     /// The file and line in which it is written.
-    pub place: Option<(String, usize)>,
+    pub place: Option<FilePlace>,
     /// What it says of the device that was asked about.
     pub outcome: Option<VerdictOutcome>,
 }
@@ -60,10 +59,7 @@ pub struct BaselineReport {
 
 impl Project {
     fn expectation(&self, rule: &Rule, at: Timestamp, outcome: Option<VerdictOutcome>) -> Expectation {
-        let place = rule.place.as_ref().and_then(|span| {
-            let file = self.files.get(usize::try_from(span.file.0).ok()?)?;
-            Some((file.path.clone(), line_column(&file.text, span.range.start).0))
-        });
+        let place = self.place_of(rule.place.as_ref());
         let from = rule.baseline.as_ref();
         Expectation {
             rule: rule.id.to_string(),

@@ -5,11 +5,12 @@ use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::Value as Json;
 
-use crate::assess::{FindingCounts, StandingCounts};
+use crate::assess::{FindingCounts, RuleCount, StandingCounts};
 use crate::compare::results::DriftTrend;
 use crate::error::EngineError;
 use crate::ledger_view::damage::unreadable_summary;
 use crate::ledger_view::reading::Reading;
+use crate::workspace::project::Project;
 
 /// What an assessment counted.
 #[derive(Clone, Debug, PartialEq)]
@@ -38,12 +39,27 @@ impl AssessmentFigures {
     }
 }
 
-/// The part of a summary that is read: others may be long.
+/// The part of an assessment's summary that is read: others may be long.
 #[derive(Deserialize)]
-struct Summary {
+pub(crate) struct Summary {
     devices: Json,
+    /// What each rule came to.
+    #[serde(default)]
+    rules: Vec<Json>,
     findings: Option<FindingCounts>,
     drift: Option<Json>,
+}
+
+impl Summary {
+    /// Reads the summary of an assessment.
+    pub(crate) fn of(project: &Project, run: &RunRow) -> Result<Self, EngineError> {
+        serde_json::from_str(&run.summary).map_err(|_| unreadable_summary(project, run.id).into())
+    }
+
+    /// Returns what each rule came to that was on trial or enforced.
+    pub(crate) fn rule_counts(&self) -> impl Iterator<Item = RuleCount> {
+        self.rules.iter().filter_map(RuleCount::of_json)
+    }
 }
 
 impl Reading<'_> {
@@ -59,7 +75,7 @@ impl Reading<'_> {
     /// Returns the figures of an assessment.
     pub(crate) fn figures_of(&self, run: &RunRow) -> Result<AssessmentFigures, EngineError> {
         let broken = || unreadable_summary(self.project, run.id);
-        let summary: Summary = serde_json::from_str(&run.summary).map_err(|_| broken())?;
+        let summary = Summary::of(self.project, run)?;
         Ok(AssessmentFigures {
             assessment: run.number.unwrap_or(0),
             as_of: run.as_of,

@@ -207,6 +207,12 @@ impl Reading<'_> {
         }))
     }
 
+    /// Returns whether an id that the assessment did not know is a device's or a person's by now.
+    pub(crate) fn came_since(&self, id: &str) -> Result<bool, EngineError> {
+        Ok(self.reader.device_number(id)?.is_some()
+            || People::load(&self.reader, None, self.project, self.at)?.get(id).is_some())
+    }
+
     /// Returns an error for an id that is nobody's, with the nearest that is; a person's would do where `people` says so.
     ///
     /// # Errors
@@ -215,9 +221,7 @@ impl Reading<'_> {
         let devices = self.reader.device_names()?;
         let persons: Vec<String> = self.people.ids().filter(|_| people).map(str::to_owned).collect();
         let what = if persons.is_empty() { "no device" } else { "no device and no person" };
-        let came_since = self.imported_since > 0
-            && (devices.iter().any(|device| device == id)
-                || People::load(&self.reader, None, self.project, self.at)?.get(id).is_some());
+        let came_since = self.imported_since > 0 && self.came_since(id)?;
         let is_person = !people && self.people.get(id).is_some();
         let near = fencepost_core::nearest(id, devices.iter().chain(&persons).map(String::as_str));
         let help = match near {

@@ -1,6 +1,6 @@
 //! What devices come to together: standings, and what each rule says.
 
-use fencepost_core::{Rule, Standing, VerdictOutcome};
+use fencepost_core::{Rule, Standing, Verdict, VerdictOutcome};
 use fencepost_store::{Reader, RunRow};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -146,6 +146,35 @@ impl RuleCount {
     /// Returns how many devices fail without a waiver.
     pub fn unwaived_fail(&self) -> u64 {
         self.fail.saturating_sub(self.waived_fail)
+    }
+
+    /// Returns how many devices the rule covers.
+    pub fn judged(&self) -> u64 {
+        self.pass + self.fail + self.unknown
+    }
+
+    /// Returns the part of the devices it covers that meet it, waived ones among them, from 0 to 1; none where it covers none.
+    pub fn share(&self) -> Option<f64> {
+        (self.judged() > 0).then(|| (self.pass + self.waived) as f64 / self.judged() as f64)
+    }
+
+    /// Counts the verdict of one more device.
+    pub(crate) fn count(&mut self, verdict: &Verdict) {
+        self.step(verdict, |count| *count += 1);
+    }
+
+    /// Steps what a verdict is counted by.
+    pub(super) fn step(&mut self, verdict: &Verdict, step: impl Fn(&mut u64)) {
+        step(self.of_outcome(verdict.outcome));
+        let waived_fail = verdict.waived && verdict.outcome == VerdictOutcome::Fail;
+        let marks = [
+            (&mut self.vacuous, verdict.vacuous),
+            (&mut self.excepted, verdict.excepted),
+            (&mut self.awaiting, verdict.awaiting),
+            (&mut self.waived, verdict.waived),
+            (&mut self.waived_fail, waived_fail),
+        ];
+        marks.into_iter().filter(|(_, is_so)| *is_so).for_each(|(count, _)| step(count));
     }
 
     /// Creates the counts of a rule, all zero, as of a moment.

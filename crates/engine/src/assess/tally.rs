@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 use std::collections::BTreeSet;
 
-use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage, VerdictOutcome};
+use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage};
 use fencepost_store::{LedgerError, Reader, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -138,13 +138,7 @@ impl Tally {
             step(&mut self.devices.waived, outcome.by_waiver);
             let judged = project.rules.rules().iter().zip(&mut self.rules).filter(|(rule, _)| !rule.is_draft());
             for ((_, count), code) in judged.zip(outcome.verdicts) {
-                let verdict = verdict_of(0, *code);
-                step(count.of_outcome(verdict.outcome), true);
-                step(&mut count.vacuous, verdict.vacuous);
-                step(&mut count.excepted, verdict.excepted);
-                step(&mut count.awaiting, verdict.awaiting);
-                step(&mut count.waived, verdict.waived);
-                step(&mut count.waived_fail, verdict.waived && verdict.outcome == VerdictOutcome::Fail);
+                count.step(&verdict_of(0, *code), |count| step(count, true));
             }
             for (slot, count) in self.reported.iter_mut().enumerate() {
                 step(count, outcome.reports(slot));

@@ -26,7 +26,8 @@ impl Post {
         Self { standing, by_waiver: standing == Standing::Compliant && waived > 0 }
     }
 
-    fn of(DeviceStanding { standing, by_waiver, .. }: DeviceStanding) -> Self {
+    /// Returns the post of a device that stands so.
+    pub(crate) fn of(DeviceStanding { standing, by_waiver, .. }: DeviceStanding) -> Self {
         Self { standing, by_waiver }
     }
 }

@@ -1,6 +1,7 @@
 //! A workspace, read, checked and compiled.
 
 use std::collections::HashMap;
+use std::fmt;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -19,6 +20,21 @@ use crate::workspace::gates::Gates;
 
 /// Where the ledger lies in a workspace.
 pub const LEDGER: &str = ".fencepost/ledger.sqlite";
+
+/// Where something is written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FilePlace {
+    /// The file, from the root of the workspace.
+    pub file: String,
+    /// The line, from 1.
+    pub line: usize,
+}
+
+impl fmt::Display for FilePlace {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}", self.file, self.line)
+    }
+}
 
 /// A workspace that passed every check.
 #[derive(Debug)]
@@ -177,10 +193,14 @@ impl Project {
 
     /// Returns where something is written, `devices.toml:3: `; nothing where that is not known.
     pub(crate) fn place(&self, span: Option<&Span>) -> String {
-        let found = span.and_then(|span| Some((self.files.get(span.file.0 as usize)?, span)));
-        found.map_or_else(String::new, |(file, span)| {
-            format!("{}:{}: ", file.path, line_column(&file.text, span.range.start).0)
-        })
+        self.place_of(span).map_or_else(String::new, |place| format!("{place}: "))
+    }
+
+    /// Returns the file and the line of a span.
+    pub(crate) fn place_of(&self, span: Option<&Span>) -> Option<FilePlace> {
+        let span = span?;
+        let file = self.files.get(span.file.0 as usize)?;
+        Some(FilePlace { file: file.path.clone(), line: line_column(&file.text, span.range.start).0 })
     }
 
     /// Returns the feeds; one of native documents where the workspace names none.

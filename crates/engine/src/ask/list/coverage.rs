@@ -2,17 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use bumpalo::Bump;
-use fencepost_core::{Facts, Reason, SlotId, Stage, Value, VerdictOutcome};
+use fencepost_core::{Reason, SlotId, Stage, Verdict, VerdictOutcome};
 use jiff::Timestamp;
 use serde_json::json;
 
 use super::rows::{RowSink, row};
 use super::{Column, percent};
+use crate::ask::verdicts::{DeviceVerdictsAt, VerdictSource, VerdictsWanted};
 use crate::error::EngineError;
-use crate::ledger_view::batch::Job;
-use crate::ledger_view::device_facts::Wanted;
-use crate::ledger_view::outcome::{code_of, verdict_of};
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::Project;
 
@@ -69,6 +66,14 @@ impl CoverageCounts {
     }
 }
 
+/// How a device of a kind is covered for each topic.
+struct CoveredDevice {
+    device: String,
+    /// Its platform and role.
+    kind: [Option<String>; 2],
+    covers: Vec<Cover>,
+}
+
 /// The topics of the enforced rules, and one for all of them together.
 struct Topics<'p> {
     names: Vec<&'p str>,
@@ -92,12 +97,11 @@ impl<'p> Topics<'p> {
         Self { of_rule, any: position(ANY), names }
     }
 
-    /// Returns how a device is covered for each topic, by the verdicts of rules as they are kept.
-    fn covers(&self, verdicts: impl Iterator<Item = (usize, u8)>) -> Vec<Cover> {
+    /// Returns how a device is covered for each topic, by its verdicts.
+    fn covers(&self, verdicts: &[Verdict]) -> Vec<Cover> {
         let mut covers = vec![Cover::LeftOut; self.names.len()];
-        for (rule, code) in verdicts {
-            let Some(topic) = self.of_rule.get(&rule) else { continue };
-            let verdict = verdict_of(rule, code);
+        for verdict in verdicts {
+            let Some(topic) = self.of_rule.get(&verdict.rule) else { continue };
             let cover = match verdict.outcome {
                 VerdictOutcome::NotApplicable if verdict.excepted => Cover::Excepted,
                 VerdictOutcome::NotApplicable => Cover::LeftOut,
@@ -116,47 +120,21 @@ impl Reading<'_> {
     pub(super) fn list_coverage(&self, sink: &mut RowSink) -> Result<(), EngineError> {
         let project = self.project;
         let topics = Topics::of(project, self.judged_at());
-        // Drafts have no verdict.
-        let judged: Vec<usize> =
-            (0..project.rules.rules().len()).filter(|at| !project.rules.rules()[*at].is_draft()).collect();
         let mut layout = project.rules.layout().clone();
         let slots = BY.map(|path| layout.want(path, &project.dictionary));
-        if self.run.is_some() {
-            // Earlier verdicts are found again.
-            self.load_comparisons()?;
-        }
-        let judge = self.judge();
-        let now = self.run.is_none();
-        let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
-            let codes: Vec<u8> = match job.outcome() {
-                Some(outcome) => outcome.verdicts.to_vec(),
-                // What came in after the assessment is not judged yet.
-                None if now => return Ok(None),
-                None => {
-                    let judged = judge.judged(&job.device.name, facts, arena);
-                    judge.verdicts(&judged.input, arena).all.iter().map(code_of).collect()
-                }
-            };
-            let covers = topics.covers(judged.iter().copied().zip(codes));
-            let kind = slots.map(|slot: SlotId| match facts.slot(slot).value {
-                Value::Unknown(_) | Value::Null => None,
-                known => Some(known.show()),
-            });
-            Ok(Some((job.device.name.clone(), kind, covers)))
+        let tell = |device: &DeviceVerdictsAt<'_>| CoveredDevice {
+            device: device.judged.input.id.to_owned(),
+            kind: slots.map(|slot: SlotId| device.shown(slot)),
+            covers: topics.covers(&device.verdicts),
         };
         let mut all: BTreeMap<(usize, [Option<String>; 2]), CoverageCounts> = BTreeMap::new();
-        self.with_facts(
-            &judge,
-            Wanted::whole(&layout, &slots),
-            look,
-            |found: Option<(String, [Option<String>; 2], Vec<Cover>)>| {
-                let Some((device, kind, covers)) = found else { return Ok(()) };
-                for (topic, cover) in covers.into_iter().enumerate() {
-                    all.entry((topic, kind.clone())).or_default().add(&device, cover);
-                }
-                Ok(())
-            },
-        )?;
+        let wanted = VerdictsWanted { source: VerdictSource::AssessmentWithNewerFacts, layout: &layout, slots: &slots };
+        self.each_with_verdicts(wanted, tell, |CoveredDevice { device, kind, covers }| {
+            for (topic, cover) in covers.into_iter().enumerate() {
+                all.entry((topic, kind.clone())).or_default().add(&device, cover);
+            }
+            Ok(())
+        })?;
         // Where some are covered and some are not, somebody was forgotten: that comes first.
         let is_odd = |counts: &CoverageCounts| counts.left_out > 0 && counts.left_out < counts.devices;
         let mut all: Vec<_> = all.into_iter().collect();

@@ -2,6 +2,7 @@
 
 mod access;
 mod assessments;
+mod baselines;
 mod coverage;
 pub(crate) mod devices;
 mod facts;
@@ -19,6 +20,7 @@ mod waivers;
 use fencepost_core::Diagnostic;
 use serde_json::Value as Json;
 
+use crate::ask::baselines::RulesTogether;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::spool::Spool;
@@ -33,6 +35,10 @@ pub enum Kind {
     Facts,
     /// Rules, with how many devices pass and fail them.
     Rules,
+    /// Baselines, with how much of them devices meet.
+    Baselines,
+    /// Families of rules, with the same.
+    Families,
     /// Topics by platform and role, with how many devices they cover.
     Coverage,
     /// Groups, with how many belong to them.
@@ -71,10 +77,22 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 20] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 22] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
+        (
+            Self::Baselines,
+            "baselines",
+            ["baseline", "baselines"],
+            "Baselines, with how many devices meet all, some or none of them",
+        ),
+        (
+            Self::Families,
+            "families",
+            ["family of rules", "families of rules"],
+            "Families of rules, which share what stands before the slash, with the same",
+        ),
         (
             Self::Coverage,
             "coverage",
@@ -133,6 +151,8 @@ impl Kind {
             | Self::Rejects => true,
             Self::Devices
             | Self::Rules
+            | Self::Baselines
+            | Self::Families
             | Self::Coverage
             | Self::Groups
             | Self::Verdicts
@@ -240,6 +260,8 @@ impl Reading<'_> {
             Kind::Devices => return self.list_devices(query),
             Kind::Facts => facts::columns(),
             Kind::Rules => rules::columns(),
+            Kind::Baselines => baselines::columns("baseline"),
+            Kind::Families => baselines::columns("family"),
             Kind::Coverage => coverage::columns(),
             Kind::Groups => groups::columns(),
             Kind::Verdicts => verdicts::columns(),
@@ -270,6 +292,8 @@ impl Reading<'_> {
             Kind::Devices => {}
             Kind::Facts => self.list_facts(&mut sink)?,
             Kind::Rules => self.list_rules(&mut sink)?,
+            Kind::Baselines => self.list_rules_together(&mut sink, RulesTogether::Baselines)?,
+            Kind::Families => self.list_rules_together(&mut sink, RulesTogether::Families)?,
             Kind::Coverage => self.list_coverage(&mut sink)?,
             Kind::Groups => self.list_groups(&mut sink)?,
             Kind::Verdicts => self.list_verdicts(&mut sink, query.not_applicable)?,

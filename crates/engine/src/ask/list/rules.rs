@@ -1,12 +1,10 @@
 //! Rules, with how many devices pass and fail them.
 
-use std::collections::BTreeMap;
-
 use serde_json::json;
 
 use super::Column;
 use super::rows::{RowSink, row};
-use crate::assess::{Assessed, RuleCount};
+use crate::assess::RuleCount;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::versions::same_since;
@@ -14,31 +12,17 @@ use crate::workspace::versions::same_since;
 /// Returns the columns of the list.
 pub(super) fn columns() -> Vec<Column> {
     super::columns(
-        &["rule", "severity", "stage", "grace", "reach", "pass", "fail", "unknown", "changed", "title"],
         &[
-            "enforced_from",
-            "not_applicable",
-            "excepted",
-            "awaiting",
-            "waived",
-            "controls",
-            "topic",
-            "covers",
-            "require",
+            "rule", "severity", "stage", "grace", "reach", "pass", "fail", "unknown", "waived", "share", "changed",
+            "title",
         ],
+        &["enforced_from", "not_applicable", "excepted", "awaiting", "controls", "topic", "covers", "require"],
     )
 }
 
 impl Reading<'_> {
     pub(super) fn list_rules(&self, sink: &mut RowSink) -> Result<(), EngineError> {
-        let counts: BTreeMap<String, RuleCount> = match &self.assessment {
-            Some(run) => Assessed::load(self.project, &self.reader, run)?
-                .rules
-                .into_iter()
-                .map(|count| (count.rule.clone(), count))
-                .collect(),
-            None => BTreeMap::new(),
-        };
+        let counts = self.rule_counts()?.unwrap_or_default();
         let changed = match &self.assessment {
             Some(last) => same_since(self.project, &self.reader, last.as_of, |then, now| then.judges_as(now))?,
             None => vec![None; self.project.rules.rules().len()],
@@ -52,10 +36,11 @@ impl Reading<'_> {
                 ("stage", json!(rule.stage(self.judged_at()).as_str())),
                 ("enforced_from", json!(rule.enforced_from.map(|from| from.to_string()))),
                 ("grace", json!(rule.grace.to_string())),
-                ("reach", number(|count| count.pass + count.fail + count.unknown)),
+                ("reach", number(RuleCount::judged)),
                 ("pass", number(|count| count.pass)),
                 ("fail", number(|count| count.fail)),
                 ("unknown", number(|count| count.unknown)),
+                ("share", json!(count.and_then(RuleCount::share))),
                 ("not_applicable", number(|count| count.not_applicable)),
                 ("changed", json!(changed.map(|moment| moment.to_string()))),
                 ("excepted", number(|count| count.excepted)),

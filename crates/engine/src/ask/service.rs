@@ -1,0 +1,165 @@
+//! One service: on which terms people reach it, who does not, and why.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use fencepost_core::{Effect, Service, Strictness};
+use fencepost_store::DeviceRow;
+
+use crate::access::current::CurrentDecision;
+use crate::access::report::AccessEntry;
+use crate::ask::rule::AccessUse;
+use crate::error::EngineError;
+use crate::ledger_view::codec::{DecisionKey, StoredDecision};
+use crate::ledger_view::reading::Reading;
+
+/// On which terms devices with their people reach a service. A device with one of its people counts once: as it gets in best.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct ServiceCounts {
+    /// They get in without obligations.
+    pub permit: u64,
+    /// They get in with obligations.
+    pub limited: u64,
+    /// They do not get in.
+    pub deny: u64,
+    /// Of those, the ones that no access rule denies: the default does.
+    pub by_default: u64,
+}
+
+/// Who reaches a service.
+#[derive(Clone, Debug)]
+pub struct ServiceReport {
+    /// The service.
+    pub service: Service,
+    /// On which terms.
+    pub counts: ServiceCounts,
+    /// The sign-ins by device, person and usual sign-in, without those that the default denies.
+    pub decisions: Vec<AccessEntry>,
+    /// The access rules about it.
+    pub access_rules: Vec<AccessUse>,
+}
+
+/// Called with the device, the sign-in and the decision about it.
+type EachDecision<'e> = &'e mut dyn FnMut(&str, &DecisionKey, &StoredDecision) -> Result<(), EngineError>;
+
+/// The best way in that a device with one of its people has.
+#[derive(Clone, Copy, Debug, Default)]
+struct BestWay {
+    strictness: Option<Strictness>,
+    /// An access rule has a say in some sign-in.
+    by_rule: bool,
+}
+
+impl BestWay {
+    fn add(&mut self, decision: &StoredDecision) {
+        let strictness = decision.strictness();
+        self.strictness = Some(self.strictness.map_or(strictness, |best| best.min(strictness)));
+        self.by_rule |= !is_by_default(decision);
+    }
+}
+
+/// Returns whether a sign-in is denied since no access rule applies.
+fn is_by_default(decision: &StoredDecision) -> bool {
+    decision.ruling.effect == Effect::Deny && decision.access_rules.is_empty()
+}
+
+impl ServiceCounts {
+    fn add(&mut self, best: BestWay) {
+        match best.strictness {
+            Some(Strictness::Permitted) => self.permit += 1,
+            Some(Strictness::Limited) => self.limited += 1,
+            Some(Strictness::Denied) => {
+                self.deny += 1;
+                self.by_default += u64::from(!best.by_rule);
+            }
+            None => {}
+        }
+    }
+}
+
+impl Reading<'_> {
+    /// Returns on which terms each service is reached, by its id.
+    pub(crate) fn service_counts(&self) -> Result<BTreeMap<String, ServiceCounts>, EngineError> {
+        let mut counts: BTreeMap<String, ServiceCounts> = BTreeMap::new();
+        // Decisions come by device.
+        let mut last = String::new();
+        let mut best: BTreeMap<(String, Option<String>), BestWay> = BTreeMap::new();
+        let mut add = |best: &mut BTreeMap<(String, Option<String>), BestWay>| {
+            for ((service, _), best) in std::mem::take(best) {
+                counts.entry(service).or_default().add(best);
+            }
+        };
+        self.each_current_decision(|device, key, decision| {
+            if last != device {
+                device.clone_into(&mut last);
+                add(&mut best);
+            }
+            best.entry((key.service.clone(), key.person.clone())).or_default().add(decision);
+            Ok(())
+        })?;
+        add(&mut best);
+        Ok(counts)
+    }
+
+    /// Returns who reaches a service, and who does not. Plain permits are listed only where `with_permitted` says so.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, or there is no such service.
+    pub fn service(&self, id: &str, with_permitted: bool) -> Result<ServiceReport, EngineError> {
+        let access = self.project.rules.access();
+        let Some(at) = access.services().iter().position(|service| service.id.as_str() == id) else {
+            let known: Vec<&str> = access.services().iter().map(|service| service.id.as_str()).collect();
+            let help = fencepost_core::did_you_mean(id, known.iter().copied(), || {
+                "see all of them with: fencepost list services".to_owned()
+            });
+            return Err(EngineError::refused(format!("there is no service `{}`", crate::error::escaped(id)), help));
+        };
+        let is_told = |key: &DecisionKey, decision: &StoredDecision| {
+            key.service == id
+                && !is_by_default(decision)
+                && (with_permitted || decision.strictness() != Strictness::Permitted)
+        };
+        let mut devices: BTreeSet<String> = BTreeSet::new();
+        self.each_current_decision(|device, key, decision| {
+            if is_told(key, decision) && devices.last().is_none_or(|last| last != device) {
+                devices.insert(device.to_owned());
+            }
+            Ok(())
+        })?;
+        let named: BTreeSet<&str> = devices.iter().map(String::as_str).collect();
+        let is_told = |key: &DecisionKey, held: &CurrentDecision| is_told(key, &held.decision);
+        let asking = access.rules().iter().filter(|rule| rule.is_about(at));
+        Ok(ServiceReport {
+            service: access.services()[at].clone(),
+            counts: self.service_counts()?.remove(id).unwrap_or_default(),
+            decisions: self.entries_on(&named, is_told)?,
+            access_rules: asking.map(|rule| AccessUse::of(self.project, rule, self.judged_at())).collect(),
+        })
+    }
+
+    /// Hands on every decision about usual sign-ins, with its device, in the order of the devices' ids: as the assessment left it,
+    /// moved by time since.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, or with the first error of `each`.
+    pub(crate) fn each_current_decision(
+        &self,
+        mut each: impl FnMut(&str, &DecisionKey, &StoredDecision) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let moved = self.devices_moved_by_time()?;
+        let mut moved = moved.iter().peekable();
+        let hand_on_moved = |device: &DeviceRow, each: EachDecision<'_>| {
+            let decisions = self.current_decisions(device)?;
+            decisions.now.iter().try_for_each(|(key, held)| each(&device.name, key, &held.decision))
+        };
+        self.each_kept_decision(|device, key, decision| {
+            while let Some(before) = moved.next_if(|moved| moved.name.as_str() < device) {
+                hand_on_moved(before, &mut each)?;
+            }
+            match moved.peek() {
+                Some(moved) if moved.name == device => Ok(()),
+                _ => each(device, key, decision),
+            }
+        })?;
+        moved.try_for_each(|device| hand_on_moved(device, &mut each))
+    }
+}
