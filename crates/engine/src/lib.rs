@@ -44,7 +44,7 @@ pub use ask::figures::AssessmentFigures;
 pub use ask::group::{GroupCounts, GroupMembers, GroupReport};
 pub use ask::history::{Happened, Happening, History};
 pub use ask::list::outbox::action_cells;
-pub use ask::list::{Kind, ListQuery, Listing};
+pub use ask::list::{ColumnHelp, Kind, ListQuery, Listing, UntoldRows};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
 pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, group_costs, group_reach};
 pub use ask::rule::{AccessUse, ExceptedDevice, RuleBasis, RulePart, RuleReport, RuleThen, ShutOut, UnmetOn};

@@ -140,21 +140,14 @@ fn asked_columns(args: &AccessArgs) -> Result<Vec<&'static str>, CommandError> {
 fn devices_where(ui: &mut Ui, reading: &Reading<'_>, filter: &str) -> Result<BTreeSet<String>, CommandError> {
     let files = as_file("--where", filter);
     let columns = ["device".to_owned()];
-    let query = ListQuery {
-        kind: Kind::Devices,
-        filter: Some(filter),
-        columns: &columns,
-        sort: None,
-        by: &[],
-        not_applicable: false,
-    };
+    let query = ListQuery { filter: Some(filter), columns: &columns, ..ListQuery::of(Kind::Devices) };
     let listing = match reading.list(query)? {
         Ok(listing) => listing,
         Err(mistakes) => return Err(mistakes_in_condition(ui, &files, &mistakes)),
     };
     warn(ui, &files, &listing.warnings);
-    if listing.untold > 0 {
-        ui.note(format!("Of {} it could not be told", count(listing.untold, "device", "devices")));
+    if listing.untold.total() > 0 {
+        ui.note(format!("Of {} it could not be told", count(listing.untold.total(), "device", "devices")));
     }
     let names = listing.rows.iter().map(|row| row.map(|row| row[0].as_str().unwrap_or_default().to_owned()));
     Ok(names.collect::<Result<_, _>>()?)

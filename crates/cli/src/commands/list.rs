@@ -4,7 +4,7 @@ use std::sync::LazyLock;
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
 use fencepost_core::{Diagnostic, Standing, show_span};
-use fencepost_engine::{Kind, ListQuery, Listing, Post};
+use fencepost_engine::{Kind, ListQuery, Listing, Post, Reading, UntoldRows};
 use fencepost_formats::FileText;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value as Json, json};
@@ -18,7 +18,8 @@ use crate::ui::Ui;
 use crate::view::fence::{post_of, spaced};
 use crate::view::json::SCHEMA;
 use crate::view::style::Styles;
-use crate::view::table::{Cell, Column, Measured};
+use crate::view::table::{Cell, Column, Measured, Table};
+use crate::view::text::percent;
 use crate::view::time::Clock;
 
 /// List devices, facts, sources, people, rules, findings and what else there is
@@ -28,20 +29,26 @@ use crate::view::time::Clock;
 #[command(after_help = "Examples:
   fencepost list devices --where 'standing != \"compliant\" and platform = \"android\"'
   fencepost list devices --columns device,os.version --sort os.version
-  fencepost list devices --by platform
+  fencepost list devices --by platform,ownership
+  fencepost list verdicts --where 'rule = \"laptop-lock\" and outcome = \"fail\"'
+  fencepost list items software --unnamed
+  fencepost list rules --columns help         which columns there are, and what they mean
   fencepost list findings --where 'phase = \"overdue\"'
   fencepost list people --where 'starts with(unit, \"ships/tern\")' --format csv")]
 pub struct ListArgs {
     /// What to list
     #[arg(value_enum)]
     kind: KindArg,
+    /// Of items: the fact whose items are listed
+    #[arg(value_name = "FACT")]
+    fact: Option<String>,
     /// Only rows for which CONDITION holds
     #[arg(long = "where", value_name = "CONDITION")]
     filter: Option<String>,
     /// Sort by COLUMN; -COLUMN the other way round
     #[arg(long, value_name = "COLUMN", allow_hyphen_values = true)]
     sort: Option<String>,
-    /// Show these columns; for devices also facts
+    /// Show these columns; for devices also facts. `help` tells which there are
     #[arg(long, value_name = "COLUMN,..", value_delimiter = ',')]
     columns: Vec<String>,
     /// Count the rows by the values of COLUMN, or of several together; for devices also of facts
@@ -50,6 +57,9 @@ pub struct ListArgs {
     /// Of bundles: who enters and who leaves, and whether that was handed over
     #[arg(long)]
     changes: bool,
+    /// Of items: only those that no baseline names
+    #[arg(long)]
+    unnamed: bool,
     /// Of verdicts: also those of rules that do not cover the device
     #[arg(long)]
     all: bool,
@@ -99,6 +109,12 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     if args.all && kind != Kind::Verdicts {
         return Err(CommandError::usage("--all is of verdicts", "write: fencepost list verdicts --all"));
     }
+    if (args.unnamed || args.fact.is_some()) && kind != Kind::Items {
+        return Err(CommandError::usage(
+            "a fact and --unnamed are of items",
+            "write: fencepost list items FACT --unnamed",
+        ));
+    }
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
     let of_state = kind.is_of_state();
     let reading = if of_state { workspace.state()? } else { workspace.reading()? };
@@ -106,6 +122,9 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         true => reading.by_rules_of(&workspace.project)?,
         false => reading,
     };
+    if args.columns == ["help"] {
+        return column_help(ui, &reading, kind);
+    }
     let files = as_file("--where", args.filter.as_deref().unwrap_or_default());
     let query = ListQuery {
         kind,
@@ -114,6 +133,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         sort: args.sort.as_deref(),
         by: &args.by,
         not_applicable: args.all,
+        fact: args.fact.as_deref(),
+        unnamed: args.unnamed,
     };
     let listing = match reading.list(query)? {
         Ok(listing) => listing,
@@ -142,15 +163,12 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
                 [] => String::new(),
                 names => format!("; left out for want of room: {} (--columns shows them)", names.join(", ")),
             };
-            let untold = match listing.untold {
-                0 => String::new(),
-                rows => format!("; of {rows} it could not be told"),
-            };
+            let untold = untold_in_words(&listing.untold);
             ui.note(format!("\n{of}{untold}, as of {}{narrow}", clock.full(reading.at)));
         }
         OutputFormat::Json => {
             let past = reading.past_valid_until()?;
-            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past, "untold": listing.untold });
+            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past, "untold": listing.untold.total(), "untold_because": listing.untold.by_reason });
             let mut list = JsonList::begin(ui, head, "rows")?;
             let mut text = Vec::new();
             for row in listing.rows.iter() {
@@ -179,8 +197,46 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     Ok(ExitCode::SUCCESS)
 }
 
+/// `; of 3 it could not be told (2 missing, 1 wrong-type)`.
+fn untold_in_words(untold: &UntoldRows) -> String {
+    if untold.total() == 0 {
+        return String::new();
+    }
+    let word = |reason: &str| match reason {
+        "no-value" => "without a value".to_owned(),
+        reason => reason.replace('-', " "),
+    };
+    let reasons: Vec<String> =
+        untold.by_reason.iter().map(|(reason, rows)| format!("{rows} {}", word(reason))).collect();
+    format!("; of {} it could not be told ({})", untold.total(), reasons.join(", "))
+}
+
+/// Tells which columns a list has, and what they mean.
+fn column_help(ui: &mut Ui, reading: &Reading<'_>, kind: Kind) -> Result<ExitCode, CommandError> {
+    let mut table = Table::new(&[("COLUMN", Column::Fixed), ("", Column::Fixed), ("MEANS", Column::Text)]);
+    for column in reading.column_help(kind) {
+        let shown = if column.is_usual { "shown" } else { "" };
+        let moment = if column.is_moment { ", a moment" } else { "" };
+        let about = column.about.unwrap_or("what the list of people says");
+        table.row(vec![
+            Cell::new(&column.name),
+            Cell::styled(shown, ui.styles.faint),
+            Cell::new(format!("{about}{moment}")),
+        ]);
+    }
+    let text = table.render(ui.width, &ui.styles);
+    ui.raw(&text)?;
+    if matches!(kind, Kind::Devices | Kind::Sites) {
+        ui.line("and every fact: fencepost list facts")?;
+    }
+    ui.note("\nAny of them may be named in --where, --columns, --sort and --by.");
+    Ok(ExitCode::SUCCESS)
+}
+
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 26] = [
+const SENTENCES: [&str; 28] = [
+    "versions",
+    "named_by",
     "observed",
     "required",
     "subject",
@@ -248,6 +304,7 @@ fn dispensable(kind: Kind) -> Vec<&'static str> {
     // Of a verdict, what was observed tells why it is unknown.
     let (first, last): (&[&str], &[&str]) = match kind {
         Kind::Verdicts => (&["family", "source", "stage", "awaiting"], &["reason"]),
+        Kind::Rules => (&["title", "changed", "grace", "reach"], &[]),
         _ => (&[], &[]),
     };
     first.iter().chain(&DISPENSABLE).chain(last).copied().collect()
@@ -394,6 +451,9 @@ impl<'c> Cells<'c> {
                 Err(_) => Cell::new(text),
             },
             Json::Number(number) if column == "wrong" && number.as_u64() == Some(0) => Cell::default(),
+            Json::Number(number) if matches!(column, "share" | "part") && number.is_f64() => {
+                Cell::new(percent(number.as_f64()))
+            }
             Json::Number(number) if matches!(column, "share" | "of_values") => Cell::new(format!("{number} %")),
             Json::Bool(true) if column == "late" => Cell::styled("late", self.styles.bad),
             Json::Bool(false) if column == "late" => Cell::new("no"),

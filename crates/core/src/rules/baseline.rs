@@ -151,6 +151,47 @@ pub enum Presence {
     May,
 }
 
+impl Presence {
+    /// Returns its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Must => "must",
+            Self::Never => "never",
+            Self::May => "may",
+        }
+    }
+}
+
+impl ListSource {
+    /// Returns the fact with the names that are compared.
+    pub fn fact(&self) -> &str {
+        self.from.as_ref().map_or(&self.name.text, |from| &from.text)
+    }
+}
+
+impl EntrySource {
+    /// Returns whether a name is meant, whatever its version.
+    pub fn means(&self, name: &str) -> bool {
+        let pattern: Vec<char> = self.name.text.chars().collect();
+        let name: Vec<char> = name.chars().collect();
+        // The parts of the name that the pattern up to here may stand for, by where they end.
+        let mut ends = vec![false; name.len() + 1];
+        ends[0] = true;
+        for part in pattern {
+            let before = ends.clone();
+            ends[0] = before[0] && part == '*';
+            for at in 0..name.len() {
+                ends[at + 1] = match part {
+                    '*' => before[at + 1] || ends[at],
+                    '?' => before[at],
+                    exact => before[at] && name[at] == exact,
+                };
+            }
+        }
+        ends[name.len()]
+    }
+}
+
 /// What must, must never or may be in a list.
 #[derive(Clone, Debug)]
 pub struct EntrySource {

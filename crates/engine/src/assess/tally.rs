@@ -196,7 +196,7 @@ pub(crate) fn unreported(
 }
 
 /// Returns the paths that devices report, looked for again when something was imported since.
-fn known_paths(
+pub(crate) fn known_paths(
     reader: &Reader<'_>,
     keep: impl FnOnce(&str) -> Result<(), LedgerError>,
 ) -> Result<BTreeSet<String>, EngineError> {

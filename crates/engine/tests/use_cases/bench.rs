@@ -171,7 +171,7 @@ impl Bench {
 
 /// Everything of a kind, in its usual columns and order.
 pub fn all(kind: Kind) -> ListQuery<'static> {
-    ListQuery { kind, filter: None, columns: &[], sort: None, by: &[], not_applicable: false }
+    ListQuery::of(kind)
 }
 
 /// What the agent says of a device, as a line.

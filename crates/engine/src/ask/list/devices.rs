@@ -1,15 +1,16 @@
 //! Devices, with how they stand and what is asked of their facts.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use bumpalo::Bump;
 use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, GroupId, Layout, SlotId, Value, Vocabulary};
 use fencepost_formats::json_of_value;
 use serde_json::{Value as Json, json};
 
-use super::rows::{Filter, PreparedRow, RowSink};
-use super::{Column, ListQuery, Listing};
+use super::rows::{Filter, PreparedRow, RowSink, Told};
+use super::{Column, Kind, ListQuery, Listing};
+use crate::assess::tally::known_paths;
 use crate::error::EngineError;
 use crate::facts::judge::surroundings;
 use crate::ledger_view::batch::Job;
@@ -41,8 +42,6 @@ struct DeviceFilter<'f> {
     warnings: Vec<Diagnostic>,
     /// The facts that the condition asks for, each with whether some device reports it.
     asked: BTreeMap<SlotId, AtomicBool>,
-    /// Of how many devices it could not be told whether it holds.
-    untold: AtomicU64,
 }
 
 impl<'f> DeviceFilter<'f> {
@@ -56,7 +55,7 @@ impl<'f> DeviceFilter<'f> {
             None => Filter::default(),
         };
         let asked = condition.iter().flat_map(Condition::slots).map(|slot| (*slot, AtomicBool::new(false))).collect();
-        Ok(Self { text, condition, warnings, asked, untold: AtomicU64::new(0) })
+        Ok(Self { text, condition, warnings, asked })
     }
 
     fn asks_for_groups(&self) -> bool {
@@ -67,21 +66,15 @@ impl<'f> DeviceFilter<'f> {
         self.condition.as_ref().is_some_and(Condition::reads_standing)
     }
 
-    /// Returns whether a device passes, by an evaluator that knows its groups and standing.
-    fn holds<'a>(&'a self, facts: &'a Facts<'a>, evaluator: &mut Evaluator<'a>) -> bool {
-        let Some(condition) = &self.condition else { return true };
+    /// Tells whether a device passes, by an evaluator that knows its groups and standing.
+    fn tell<'a>(&'a self, facts: &'a Facts<'a>, evaluator: &mut Evaluator<'a>) -> Told {
+        let Some(condition) = &self.condition else { return Told::Passes };
         for (slot, seen) in &self.asked {
             if facts.slot(*slot).origin.is_some() {
                 seen.store(true, Ordering::Relaxed);
             }
         }
-        match evaluator.holds(condition) {
-            Value::Boolean(truth) => truth,
-            _ => {
-                self.untold.fetch_add(1, Ordering::Relaxed);
-                false
-            }
-        }
+        Told::of(&evaluator.holds(condition))
     }
 
     /// Returns what is probably not as meant, with what was meant by names that no device reports.
@@ -94,6 +87,11 @@ impl<'f> DeviceFilter<'f> {
         let again = compile_filter(text, reading.project, &dictionary, &mut layout.clone());
         Ok(again.map_or(self.warnings, |again| again.warnings))
     }
+}
+
+/// Returns the column that listed devices are sorted by; of counted ones it is a column of the counts.
+fn sorted_by<'q>(query: &ListQuery<'q>) -> Option<&'q str> {
+    query.sorted_by().map(|(column, _)| column).filter(|_| query.by.is_empty())
 }
 
 pub(crate) fn compile_filter(
@@ -109,8 +107,13 @@ pub(crate) fn compile_filter(
     Filter::compile(text, &mut vocabulary)
 }
 
+/// Returns the columns of every device, besides its facts.
+pub(super) fn own_columns() -> Vec<Column> {
+    super::columns(&[], &OWN)
+}
+
 /// Returns the columns that are shown unless others are asked for.
-fn usual_columns(project: &Project) -> Vec<String> {
+pub(super) fn usual_columns(project: &Project) -> Vec<String> {
     let mut names = vec!["device".to_owned(), "standing".to_owned()];
     names.extend(project.config.fence_by.clone());
     let waived = (!project.rules.waivers().is_empty()).then_some("waived");
@@ -120,9 +123,48 @@ fn usual_columns(project: &Project) -> Vec<String> {
 }
 
 impl Reading<'_> {
+    /// Lists where devices belong, by the fact that parts the fence.
+    pub(super) fn list_sites(&self, query: ListQuery<'_>) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
+        let Some(site) = self.project.config.fence_by.clone() else {
+            return Err(EngineError::refused(
+                "which fact says where devices belong is not written",
+                "write fence_by = \"FACT\" in fencepost.toml, or: fencepost list devices --by FACT",
+            ));
+        };
+        self.list_devices(ListQuery { kind: Kind::Devices, by: &[site], ..query })
+    }
+
+    /// Checks that columns are of devices, or facts that the dictionary declares, a rule reads or some device reports.
+    fn check_facts<'c>(&self, columns: impl Iterator<Item = &'c str>) -> Result<(), EngineError> {
+        let (dictionary, layout) = (&self.project.dictionary, self.project.rules.layout());
+        let is_read = |path: &str| layout.slots().any(|slot| layout.slot_path(slot) == path);
+        let odd: Vec<&str> =
+            columns.filter(|path| !OWN.contains(path) && !dictionary.declares(path) && !is_read(path)).collect();
+        if odd.is_empty() {
+            return Ok(());
+        }
+        let reported = known_paths(&self.reader, |_| Ok(()))?;
+        let known = Dictionary { reported: Some(reported.clone()), ..dictionary.clone() };
+        match odd.into_iter().find(|path| !known.knows(path)) {
+            None => Ok(()),
+            Some(unknown) => {
+                let own = OWN.into_iter().map(str::to_owned);
+                let names: Vec<String> = own.chain(dictionary.facts.keys().cloned()).chain(reported).collect();
+                let near = fencepost_core::nearest(unknown, names.iter().map(String::as_str));
+                let help = match near {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => "see the columns with: fencepost list devices --columns help, and the facts with: fencepost list facts".to_owned(),
+                };
+                let said = format!("there is no column and no fact `{}`", crate::error::escaped(unknown));
+                Err(EngineError::refused(said, help))
+            }
+        }
+    }
+
     pub(super) fn list_devices(&self, query: ListQuery<'_>) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
         let project = self.project;
         let columns = if query.columns.is_empty() { usual_columns(project) } else { query.columns.to_vec() };
+        self.check_facts(query.columns.iter().chain(query.by.iter()).map(String::as_str).chain(sorted_by(&query)))?;
         let query = ListQuery { columns: &columns, ..query };
         let mut layout = project.rules.layout().clone();
         let filter = match DeviceFilter::compile(query.filter, project, &mut layout) {
@@ -131,7 +173,8 @@ impl Reading<'_> {
         };
         let mut extra: Vec<(String, SlotId)> = Vec::new();
         let fence_by = project.config.fence_by.as_deref();
-        for column in columns.iter().map(String::as_str).chain(query.by.iter().map(String::as_str)).chain(fence_by) {
+        let asked = query.columns.iter().chain(query.by.iter()).map(String::as_str);
+        for column in asked.chain(sorted_by(&query)).chain(fence_by) {
             if !OWN.contains(&column) && !extra.iter().any(|(known, _)| known == column) {
                 extra.push((column.to_owned(), layout.want(column, &project.dictionary)));
             }
@@ -165,8 +208,9 @@ impl Reading<'_> {
             let mut evaluator = Evaluator::new(Some(facts), at, zone, arena);
             evaluator.set_groups(memberships);
             evaluator.set_ambient(ambient);
-            if !filter.holds(facts, &mut evaluator) {
-                return Ok(None);
+            let told = filter.tell(facts, &mut evaluator);
+            if told != Told::Passes {
+                return Ok(Err(told));
             }
             let RunningCounts { running, overdue, waived } = posture.counts(job)?;
             // What is unknown and waived has no finding.
@@ -192,16 +236,19 @@ impl Reading<'_> {
                 json!(job.before.as_ref().map(|row| row.valid_until <= at)),
             ]);
             cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
-            Ok(Some(plan.prepare(&[], cells)))
+            Ok(Ok(plan.prepare(&[], cells)))
         };
-        self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |found: Option<PreparedRow>| match found {
-            Some(row) => sink.push_prepared(row),
-            None => {
+        self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |found: Result<PreparedRow, Told>| match found {
+            Ok(row) => sink.push_prepared(row),
+            Err(Told::Not(reason)) => {
+                sink.pass_over_untold(reason);
+                Ok(())
+            }
+            Err(_) => {
                 sink.pass_over();
                 Ok(())
             }
         })?;
-        let untold = filter.untold.load(Ordering::Relaxed);
-        Ok(Ok(Listing { untold, warnings: filter.into_warnings(self, &layout)?, ..sink.finish()? }))
+        Ok(Ok(Listing { warnings: filter.into_warnings(self, &layout)?, ..sink.finish()? }))
     }
 }

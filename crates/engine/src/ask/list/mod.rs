@@ -9,6 +9,8 @@ mod facts;
 mod feeds;
 mod findings;
 mod groups;
+mod items;
+mod meanings;
 pub(crate) mod outbox;
 mod people;
 pub(crate) mod rows;
@@ -24,6 +26,7 @@ use crate::ask::baselines::RulesTogether;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
 use crate::spool::Spool;
+pub use rows::UntoldRows;
 use rows::{RowFilter, RowSink};
 
 /// What can be listed.
@@ -33,6 +36,10 @@ pub enum Kind {
     Devices,
     /// Facts that devices report.
     Facts,
+    /// Items of a list over the fleet.
+    Items,
+    /// Devices counted by where they belong.
+    Sites,
     /// Rules, with how many devices pass and fail them.
     Rules,
     /// Baselines, with how much of them devices meet.
@@ -77,9 +84,11 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 22] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 24] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
+        (Self::Items, "items", ["item", "items"], "Items of a list over the fleet: how many devices have each"),
+        (Self::Sites, "sites", ["device", "devices"], "Where devices belong, with how many are compliant"),
         (Self::Rules, "rules", ["rule", "rules"], "Rules, with what they came to"),
         (
             Self::Baselines,
@@ -150,6 +159,8 @@ impl Kind {
             | Self::Settings
             | Self::Rejects => true,
             Self::Devices
+            | Self::Items
+            | Self::Sites
             | Self::Rules
             | Self::Baselines
             | Self::Families
@@ -223,11 +234,29 @@ pub struct ListQuery<'q> {
     pub by: &'q [String],
     /// Of verdicts: also those of rules that do not cover the device.
     pub not_applicable: bool,
+    /// Of items: of which list.
+    pub fact: Option<&'q str>,
+    /// Of items: only those that no baseline names.
+    pub unnamed: bool,
 }
 
-impl ListQuery<'_> {
+impl<'q> ListQuery<'q> {
+    /// Creates the query for everything of a kind, with the usual columns.
+    pub fn of(kind: Kind) -> Self {
+        Self {
+            kind,
+            filter: None,
+            columns: &[],
+            sort: None,
+            by: &[],
+            not_applicable: false,
+            fact: None,
+            unnamed: false,
+        }
+    }
+
     /// Returns the column that is sorted by, and whether it is downwards.
-    fn sorted_by(&self) -> Option<(&str, bool)> {
+    fn sorted_by(&self) -> Option<(&'q str, bool)> {
         let sort = self.sort?;
         Some(sort.strip_prefix('-').map_or((sort, false), |column| (column, true)))
     }
@@ -244,8 +273,8 @@ pub struct Listing {
     pub total: u64,
     /// How many the filter left, before they were counted by a column.
     pub matched: u64,
-    /// Of how many others it could not be told whether they pass the filter.
-    pub untold: u64,
+    /// Of how many others it could not be told whether they pass the filter, and why.
+    pub untold: UntoldRows,
     /// What is probably not as meant in the filter; it stands in a file of its own.
     pub warnings: Vec<Diagnostic>,
 }
@@ -256,29 +285,14 @@ impl Reading<'_> {
     /// # Errors
     /// The outer one when the ledger cannot be read, or there is no column of a name; the inner one when the filter has mistakes.
     pub fn list(&self, query: ListQuery<'_>) -> Result<Result<Listing, Vec<Diagnostic>>, EngineError> {
-        let columns = match query.kind {
+        match query.kind {
             Kind::Devices => return self.list_devices(query),
-            Kind::Facts => facts::columns(),
-            Kind::Rules => rules::columns(),
-            Kind::Baselines => baselines::columns("baseline"),
-            Kind::Families => baselines::columns("family"),
-            Kind::Coverage => coverage::columns(),
-            Kind::Groups => groups::columns(),
-            Kind::Verdicts => verdicts::columns(),
-            Kind::Findings => findings::columns(),
-            Kind::Waivers => waivers::columns(),
-            Kind::Actions => outbox::action_columns(),
-            Kind::Deliveries => outbox::delivery_columns(),
-            Kind::Settings => outbox::setting_columns(),
-            Kind::Bundles => outbox::bundle_columns(),
-            Kind::BundleChanges => outbox::bundle_change_columns(),
+            Kind::Sites => return self.list_sites(query),
+            _ => {}
+        }
+        let columns = match query.kind {
             Kind::People => self.people_columns(),
-            Kind::Services => services::columns(),
-            Kind::Access => access::columns(),
-            Kind::Assessments => assessments::columns(),
-            Kind::Sources => feeds::source_columns(),
-            Kind::Corrections => feeds::correction_columns(),
-            Kind::Rejects => feeds::reject_columns(),
+            kind => columns_of(kind),
         };
         let filter = match query.filter {
             Some(filter) => match RowFilter::compile(filter, &columns, self) {
@@ -289,7 +303,8 @@ impl Reading<'_> {
         };
         let mut sink = RowSink::new(query, columns, filter)?;
         match query.kind {
-            Kind::Devices => {}
+            Kind::Devices | Kind::Sites => {}
+            Kind::Items => self.list_items(&mut sink, query)?,
             Kind::Facts => self.list_facts(&mut sink)?,
             Kind::Rules => self.list_rules(&mut sink)?,
             Kind::Baselines => self.list_rules_together(&mut sink, RulesTogether::Baselines)?,
@@ -313,6 +328,69 @@ impl Reading<'_> {
             Kind::Rejects => self.list_rejects(&mut sink)?,
         }
         sink.finish().map(Ok)
+    }
+}
+
+/// Returns the columns of a kind of list, as far as they are the same in every workspace.
+fn columns_of(kind: Kind) -> Vec<Column> {
+    match kind {
+        Kind::Devices | Kind::Sites => devices::own_columns(),
+        Kind::Facts => facts::columns(),
+        Kind::Items => items::columns(),
+        Kind::Rules => rules::columns(),
+        Kind::Baselines => baselines::columns("baseline"),
+        Kind::Families => baselines::columns("family"),
+        Kind::Coverage => coverage::columns(),
+        Kind::Groups => groups::columns(),
+        Kind::Verdicts => verdicts::columns(),
+        Kind::Findings => findings::columns(),
+        Kind::Waivers => waivers::columns(),
+        Kind::Actions => outbox::action_columns(),
+        Kind::Deliveries => outbox::delivery_columns(),
+        Kind::Settings => outbox::setting_columns(),
+        Kind::Bundles => outbox::bundle_columns(),
+        Kind::BundleChanges => outbox::bundle_change_columns(),
+        Kind::People => people::columns(),
+        Kind::Services => services::columns(),
+        Kind::Access => access::columns(),
+        Kind::Assessments => assessments::columns(),
+        Kind::Sources => feeds::source_columns(),
+        Kind::Corrections => feeds::correction_columns(),
+        Kind::Rejects => feeds::reject_columns(),
+    }
+}
+
+/// A column of a list, for its help.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ColumnHelp {
+    /// Its name.
+    pub name: String,
+    /// It is shown where no columns are asked for.
+    pub is_usual: bool,
+    /// Its cells are moments.
+    pub is_moment: bool,
+    /// What it means; none of a fact, which the dictionary describes.
+    pub about: Option<&'static str>,
+}
+
+impl Reading<'_> {
+    /// Returns the columns that a list of a kind has; of devices those besides their facts.
+    pub fn column_help(&self, kind: Kind) -> Vec<ColumnHelp> {
+        let mut columns = match kind {
+            Kind::People => self.people_columns(),
+            kind => columns_of(kind),
+        };
+        if kind == Kind::Devices {
+            let usual = devices::usual_columns(self.project);
+            columns.iter_mut().for_each(|column| column.is_usual = usual.contains(&column.name));
+        }
+        let help = |Column { name, is_usual, is_moment }| ColumnHelp {
+            about: meanings::meaning(kind, &name),
+            name,
+            is_usual,
+            is_moment,
+        };
+        columns.into_iter().map(help).collect()
     }
 }
 

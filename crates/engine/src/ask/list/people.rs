@@ -18,6 +18,11 @@ const OWN: [&str; 8] = ["person", "name", "unit", "devices", "denied", "remark",
 /// How many of them are shown unless others are asked for.
 const USUAL: usize = 6;
 
+/// Returns the columns that the list has whatever is known of people.
+pub(super) fn columns() -> Vec<Column> {
+    super::columns(&OWN[..USUAL], &OWN[USUAL..])
+}
+
 impl Reading<'_> {
     /// Returns the columns of the list: its own, and every fact of people.
     pub(super) fn people_columns(&self) -> Vec<Column> {
@@ -27,8 +32,8 @@ impl Reading<'_> {
         });
         let keys = keys.map(|(key, _)| key.as_str());
         let facts: BTreeSet<&str> = keys.filter(|key| !OWN.contains(key)).collect();
-        let others: Vec<&str> = OWN[USUAL..].iter().copied().chain(facts).collect();
-        super::columns(&OWN[..USUAL], &others)
+        let facts: Vec<&str> = facts.into_iter().collect();
+        columns().into_iter().chain(super::columns(&[], &facts)).collect()
     }
 
     pub(super) fn list_people(&self, sink: &mut RowSink) -> Result<(), EngineError> {

@@ -6,14 +6,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use bumpalo::Bump;
 use fencepost_core::{
     Condition, Declaration, Diagnostic, Dictionary, DocumentReader, Evaluator, FactType, FileId, GroupId, Layout,
-    Observation, Place, Severity, Standing, Text, Value, Vocabulary, merge,
+    Observation, Place, Reason, Severity, Standing, Text, Value, Vocabulary, merge,
 };
 use fencepost_formats::JsonDocuments;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde_json::{Map, Value as Json, json};
 
-use super::{Column, ListQuery, Listing, percent};
+use super::{Column, ListQuery, Listing};
 use crate::error::EngineError;
 use crate::ledger_view::fence::Post;
 use crate::ledger_view::reading::Reading;
@@ -25,6 +25,11 @@ pub(super) type Row<'n> = Vec<(&'n str, Json)>;
 /// Makes a row.
 pub(super) fn row<const N: usize>(cells: [(&'static str, Json); N]) -> Row<'static> {
     cells.into()
+}
+
+/// A part of a whole, from 0 to 1; null where there is no whole.
+pub(super) fn fraction(part: u64, whole: u64) -> Json {
+    json!((whole > 0).then(|| part as f64 / whole as f64))
 }
 
 /// Takes the rows of a list.
@@ -41,7 +46,7 @@ pub(super) struct RowSink {
     total: u64,
     matched: u64,
     /// Of how many rows it could not be told whether the filter holds.
-    untold: u64,
+    untold: UntoldRows,
 }
 
 /// What is kept of rows.
@@ -127,7 +132,7 @@ impl RowSink {
         };
         let (total, matched) = (0, 0);
         let plan = RowPlan { shown, order, counted: is_counted.then_some(CountedBy { columns: by, standing }) };
-        Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched, untold: 0 })
+        Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched, untold: UntoldRows::default() })
     }
 
     /// Returns whether a column is shown, sorted, counted or filtered by; of others the value is not needed.
@@ -182,13 +187,12 @@ impl RowSink {
     /// # Errors
     /// Fails if a temporary file cannot be written.
     fn push_cells(&mut self, key: &[u8], cells: Vec<Json>) -> Result<(), EngineError> {
-        let holds = self.filter.as_mut().map_or(Some(true), |filter| filter.holds(&self.columns, &cells));
-        if holds != Some(true) {
-            self.total += 1;
-            self.untold += u64::from(holds.is_none());
-            return Ok(());
+        match self.filter.as_mut().map_or(Told::Passes, |filter| filter.tell(&self.columns, &cells)) {
+            Told::Passes => return self.push_prepared(self.plan.prepare(key, cells)),
+            Told::Fails => self.pass_over(),
+            Told::Not(reason) => self.pass_over_untold(reason),
         }
-        self.push_prepared(self.plan.prepare(key, cells))
+        Ok(())
     }
 
     /// Returns what is kept of rows, for preparing them elsewhere.
@@ -219,6 +223,12 @@ impl RowSink {
     /// Counts a row that a filter of its own has passed over.
     pub(super) fn pass_over(&mut self) {
         self.total += 1;
+    }
+
+    /// Counts a row of which it could not be told whether the filter holds.
+    pub(super) fn pass_over_untold(&mut self, reason: UntoldReason) {
+        self.total += 1;
+        self.untold.add(reason);
     }
 
     /// Returns the list.
@@ -333,7 +343,11 @@ impl RowCounts {
         let is_of_devices = self.counts_standings;
         let mut names: Vec<String> = self.columns.iter().map(|at| columns[*at].clone()).collect();
         if !self.groups.is_empty() {
-            names.extend(["count", "share"].map(str::to_owned));
+            names.push("count".to_owned());
+            if is_of_devices {
+                names.push("share".to_owned());
+            }
+            names.push("part".to_owned());
             if is_of_devices {
                 names.extend(STANDINGS.map(str::to_owned));
                 names.push("waived".to_owned());
@@ -349,7 +363,11 @@ impl RowCounts {
             .into_iter()
             .map(|Count { values, rows, standings, by_waiver }| {
                 let mut cells = values;
-                cells.extend([json!(rows), json!(percent(rows, total))]);
+                cells.push(json!(rows));
+                if is_of_devices {
+                    cells.push(fraction(standings[Standing::Compliant as usize], rows));
+                }
+                cells.push(fraction(rows, total));
                 if is_of_devices {
                     cells.extend(standings.map(Json::from));
                     cells.push(json!(by_waiver));
@@ -418,7 +436,7 @@ pub(super) fn push_text(key: &mut Vec<u8>, text: &str) {
     key.extend_from_slice(&[0, 0]);
 }
 
-fn unknown_column<'a>(column: &str, known: impl Iterator<Item = &'a String>) -> EngineError {
+pub(super) fn unknown_column<'a>(column: &str, known: impl Iterator<Item = &'a String>) -> EngineError {
     let known: Vec<&str> = known.map(String::as_str).collect();
     let help =
         fencepost_core::did_you_mean(column, known.iter().copied(), || format!("columns are {}", known.join(", ")));
@@ -493,14 +511,14 @@ impl RowFilter {
         slot.is_some_and(|slot| read.any(|known| *known == slot))
     }
 
-    /// Returns whether the condition holds for a row; none where that cannot be told.
-    fn holds(&mut self, columns: &[String], cells: &[Json]) -> Option<bool> {
-        let Some(condition) = &self.condition else { return Some(true) };
+    /// Tells whether the condition holds for a row.
+    fn tell(&mut self, columns: &[String], cells: &[Json]) -> Told {
+        let Some(condition) = &self.condition else { return Told::Passes };
         self.arena.reset();
         let row: Map<String, Json> = columns.iter().cloned().zip(cells.iter().cloned()).collect();
         let text = Json::Object(row).to_string();
         let read = JsonDocuments::default().read(text.as_bytes(), &self.layout, &self.arena);
-        let Ok(read) = read else { return None };
+        let Ok(read) = read else { return Told::Not(UntoldReason::NoValue) };
         let observation = [Observation {
             source: "row",
             trust: 0,
@@ -511,10 +529,59 @@ impl RowFilter {
         }];
         let facts = merge(&observation, std::iter::empty(), &self.layout, self.at, &self.arena);
         let mut evaluator = Evaluator::new(Some(&facts), self.at, &self.zone, &self.arena);
-        match evaluator.holds(condition) {
-            Value::Boolean(truth) => Some(truth),
-            _ => None,
+        Told::of(&evaluator.holds(condition))
+    }
+}
+
+/// Whether a row passes a filter.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Told {
+    Passes,
+    Fails,
+    /// It cannot be told.
+    Not(UntoldReason),
+}
+
+impl Told {
+    /// Tells it by what a condition came to.
+    pub(super) fn of(value: &Value<'_>) -> Self {
+        match value {
+            Value::Boolean(true) => Self::Passes,
+            Value::Boolean(false) => Self::Fails,
+            Value::Unknown(unknown) => Self::Not(UntoldReason::Unknown(unknown.reason)),
+            _ => Self::Not(UntoldReason::NoValue),
         }
+    }
+}
+
+/// Why it cannot be told whether a row passes a filter.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum UntoldReason {
+    /// A fact is not known, for this reason.
+    Unknown(Reason),
+    /// A column has no value.
+    NoValue,
+}
+
+/// How many rows it could not be told of whether they pass a filter, and why.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct UntoldRows {
+    /// The word for the reason, with how many rows.
+    pub by_reason: BTreeMap<&'static str, u64>,
+}
+
+impl UntoldRows {
+    fn add(&mut self, reason: UntoldReason) {
+        let word = match reason {
+            UntoldReason::Unknown(reason) => reason.as_str(),
+            UntoldReason::NoValue => "no-value",
+        };
+        *self.by_reason.entry(word).or_default() += 1;
+    }
+
+    /// Returns how many rows there are in all.
+    pub fn total(&self) -> u64 {
+        self.by_reason.values().sum()
     }
 }
 
