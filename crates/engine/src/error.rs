@@ -50,6 +50,15 @@ impl EngineError {
         Self::Refused { message: message.into(), help: help.into() }
     }
 
+    /// Creates the error for an id that no thing of a kind has, with the nearest that one has.
+    pub(crate) fn no_such<'k>(what: &str, id: &str, known: impl Iterator<Item = &'k str>) -> Self {
+        let known: Vec<&str> = known.collect();
+        let help = fencepost_core::did_you_mean(id, known.iter().copied(), || {
+            format!("see all of them with: fencepost list {what}s")
+        });
+        Self::refused(format!("there is no {what} `{}`", escaped(id)), help)
+    }
+
     /// Returns what a person can do about it.
     pub fn help(&self) -> Option<&str> {
         match self {

@@ -28,6 +28,7 @@ pub use access::replay::{BadLine, MOST_KEPT, ReplayRules, Replayed, RuleCounts, 
 pub use access::report::{
     AccessEntry, AccessReport, AccessSummary, CauseCount, CauseLine, Contact, DeniedCount, OtherWay, PersonOrDevice,
 };
+pub use access::service_counts::ServiceCounts;
 pub use act::approve::{ApprovalRequest, approve};
 pub use act::as_told::AsTold;
 pub use act::brake::Brake;
@@ -40,21 +41,24 @@ pub use act::templates::FilledMessage;
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::baselines::{BaselineCounts, RulesTogether, TogetherCounts};
 pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
-pub use ask::figures::AssessmentFigures;
-pub use ask::group::{GroupCounts, GroupMembers, GroupReport};
+pub use ask::figures::{AssessmentFigures, FiguresPer, FiguresQuery, FixTimes, FleetHistory, PartThen};
+pub use ask::group::{GroupMembers, GroupReport};
 pub use ask::history::{Happened, Happening, History};
 pub use ask::list::outbox::action_cells;
 pub use ask::list::{ColumnHelp, Kind, ListQuery, Listing, UntoldRows};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
 pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, group_costs, group_reach};
-pub use ask::rule::{AccessUse, ExceptedDevice, RuleBasis, RulePart, RuleReport, RuleThen, ShutOut, UnmetOn};
-pub use ask::service::{ServiceCounts, ServiceReport};
+pub use ask::rule::{AccessUse, ExceptedDevice, RuleBasis, RulePart, RuleReport, ShutOut, UnmetOn};
+pub use ask::service::ServiceReport;
 pub use ask::shown::{PageKind, PageOf};
 pub use ask::tried::{Against, Tried, try_expression};
 pub use ask::verdicts::ProofLine;
 pub use assess::sealed_verdicts::SealedVerdicts;
 pub use assess::stateless::{DeviceVerdicts, RefusedLine, RuleJudgement, Sealed, StateInput, Stateless, assess_file};
-pub use assess::{AssessOptions, Assessed, FindingCounts, FindingLine, LinePhase, RuleCount, StandingCounts, assess};
+pub use assess::{
+    AssessOptions, Assessed, FindingCounts, FindingLine, GroupCounts, LinePhase, RuleCount, ServiceFigures,
+    StandingCounts, assess,
+};
 pub use change::access_flips::{AccessFlips, DecisionFlip, DueFlip, LosingFlip, PersonFlip, SignInId};
 pub use change::preview::{DefinitionChange, GroupFlips, MessageFlip, Preview, StandingFlip, VerdictFlips, preview};
 pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};

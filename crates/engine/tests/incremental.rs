@@ -2,13 +2,15 @@
 //! it came to before, whatever was brought in or edited and at moments around every edge.
 
 use std::cell::OnceCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::time::Duration;
 
 use bumpalo::Bump;
+use fencepost_core::Phase;
 use fencepost_engine::{
-    AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess, open_ledger, preview,
+    AccessQuery, AssessOptions, DeniedEntries, FiguresPer, FiguresQuery, ImportOptions, Importer, Kind, ListQuery,
+    Moment, Project, Reading, assess, open_ledger, preview,
 };
 use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, Purpose, SpellKind};
 use jiff::{SignedDuration, Timestamp};
@@ -448,6 +450,7 @@ impl Side {
         };
         let coming: Vec<String> = reader.devices(Look::All).unwrap().iter().flat_map(coming).collect();
         let told = json!({
+            "figures": kept_figures(&project, &ledger, at),
             "verdicts": spells(SpellKind::Verdict), "standings": spells(SpellKind::Standing),
             "decisions": spells(SpellKind::Decision), "findings": findings,
             "coming": coming, "events": events, "assessed": format!("{assessed:?}"),
@@ -455,6 +458,50 @@ impl Side {
         check_verdicts(&project, &ledger, at);
         (told, edges)
     }
+}
+
+const LAST: FiguresQuery = FiguresQuery { most: 1, per: FiguresPer::Assessment };
+
+/// Returns what an assessment kept of its counts, after comparing it with what is counted plainly.
+fn kept_figures(project: &Project, ledger: &Ledger, at: Timestamp) -> String {
+    let earlier = OnceCell::new();
+    let reading = Reading::open(project, &earlier, ledger, at, false).unwrap();
+    let history = reading.figures(LAST).unwrap();
+    let figures = &history.assessments[0];
+    let running = reading.findings(None, false).unwrap().into_values().flatten();
+    let overdue = running.filter(|finding| matches!(finding.phase(at), Phase::Overdue { .. })).count();
+    assert_eq!(figures.overdue, Some(overdue as u64), "overdue at {at}");
+    let query = AccessQuery { denied: DeniedEntries::ByRule, ..AccessQuery::default() };
+    let access = reading.access(&query).unwrap();
+    let shut_out = || access.denied.iter().filter(|entry| entry.calls_first());
+    let people: BTreeSet<&str> = shut_out().filter_map(|entry| entry.person.as_deref()).collect();
+    assert_eq!(figures.shut_out, Some(people.len() as u64), "shut out at {at}");
+    let listed = |kind: Kind, columns: &[&str]| {
+        let columns: Vec<String> = columns.iter().map(|column| (*column).to_owned()).collect();
+        let listing = reading.list(ListQuery { columns: &columns, ..ListQuery::of(kind) }).unwrap().unwrap();
+        listing.rows.iter().map(|row| row.unwrap()).collect::<Vec<_>>()
+    };
+    let mut kept = format!("{history:?}");
+    let standings = ["group", "of", "members", "compliant", "on_notice", "unproven", "non_compliant", "waived"];
+    for row in listed(Kind::Groups, &standings).iter().filter(|row| row[1] == "devices") {
+        let id = row[0].as_str().unwrap();
+        let counts = reading.group_history(id, LAST).unwrap()[0].counts.unwrap();
+        let [a, b, c, d] = counts.standings;
+        assert_eq!(json!([id, "devices", counts.all, a, b, c, d, counts.by_waiver]), json!(row), "group {id} at {at}");
+    }
+    for row in listed(Kind::Services, &["service", "permit", "limited", "deny"]) {
+        let id = row[0].as_str().unwrap();
+        let figures = reading.service_history(id, LAST).unwrap()[0].counts.unwrap();
+        let counts = figures.counts;
+        assert_eq!(json!([id, counts.permit, counts.limited, counts.deny]), json!(row), "service {id} at {at}");
+        let people: BTreeSet<&str> =
+            shut_out().filter(|entry| &*entry.service == id).filter_map(|entry| entry.person.as_deref()).collect();
+        assert_eq!(figures.shut_out, people.len() as u64, "shut out of {id} at {at}");
+        let page = reading.service(id, true).unwrap();
+        assert_eq!(page.counts, counts, "the page of {id} at {at}");
+        kept.push_str(&format!("{figures:?}"));
+    }
+    kept
 }
 
 /// Works every verdict out from the documents, and compares it with the ledger's.

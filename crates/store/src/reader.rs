@@ -12,9 +12,9 @@ use crate::Access;
 use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
-    Absence, AcceptanceRow, AssessedRow, BatchFacts, ComingRow, DeviceBatch, DeviceRow, EventFinding, EventRow,
-    FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PersonRow, PersonSpell,
-    RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
+    Absence, AcceptanceRow, AssessedRow, BatchFacts, ComingRow, DecisionRow, DeviceBatch, DeviceRow, EventFinding,
+    EventRow, FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PersonRow,
+    PersonSpell, RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -926,24 +926,30 @@ impl<'c> Reader<'c> {
         Ok(())
     }
 
-    /// Hands on the number of the device, the subject and the value of every decision as of a run, in no order.
+    /// Returns the devices that a person may hold, as the last assessment found.
+    pub fn devices_of_person(&self, person: &str) -> Result<Vec<i64>, LedgerError> {
+        self.all("SELECT device FROM holder WHERE person = ?1", [person], |row| row.get(0))
+    }
+
+    /// Hands on every decision as of a run, in no order.
     ///
     /// # Errors
     /// Fails if the ledger cannot be read, or with the first error of `each`.
     pub fn each_decision<E: From<LedgerError>>(
         &self,
         run: Option<i64>,
-        mut each: impl FnMut(i64, &str, &str) -> Result<(), E>,
+        mut each: impl FnMut(DecisionRow<'_>) -> Result<(), E>,
     ) -> Result<(), E> {
         let failed = self.failed();
         // Nearly all rows are wanted, so the table is read through as it lies instead of by an index.
-        let sql = "SELECT device, subject, value FROM spell \
+        let sql = "SELECT device, subject, value, instr(detail, '\"access_rules\":[]') = 0 FROM spell \
              WHERE +kind = 'decision' AND +from_run <= ?1 AND (to_run IS NULL OR to_run > ?1)";
         let mut statement = self.connection.prepare_cached(sql).map_err(&failed)?;
         let mut rows = statement.query([run.unwrap_or(LATEST)]).map_err(&failed)?;
         while let Some(row) = rows.next().map_err(&failed)? {
             let text = |at: usize| row.get_ref(at).and_then(|value| Ok(value.as_str()?)).map_err(&failed);
-            each(row.get(0).map_err(&failed)?, text(1)?, text(2)?)?;
+            let (device, by_rule) = (row.get(0).map_err(&failed)?, row.get(3).map_err(&failed)?);
+            each(DecisionRow { device, subject: text(1)?, value: text(2)?, by_rule })?;
         }
         Ok(())
     }

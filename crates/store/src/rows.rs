@@ -103,6 +103,19 @@ pub struct SpellRow {
     pub to_run: Option<i64>,
 }
 
+/// A decision as of a run.
+#[derive(Clone, Copy, Debug)]
+pub struct DecisionRow<'r> {
+    /// The number of the device.
+    pub device: i64,
+    /// The sign-in.
+    pub subject: &'r str,
+    /// What is decided.
+    pub value: &'r str,
+    /// An access rule decides, and not the default.
+    pub by_rule: bool,
+}
+
 /// A decision that time alone will bring about.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ComingRow {

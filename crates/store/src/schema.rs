@@ -10,7 +10,7 @@ use crate::finding_ids;
 use crate::{page_checks, sqlite_failure};
 
 /// Each step takes a ledger from one format to the next.
-const STEPS: [&str; 10] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH];
+const STEPS: [&str; 11] = [FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH];
 
 /// What SQLite's `application_id` says of a ledger: `FPst` in ASCII. Ledgers have it since the sixth format.
 pub(crate) const APPLICATION: i64 = 0x4650_7374;
@@ -378,6 +378,10 @@ const SEVENTH: &str = "
     ) STRICT, WITHOUT ROWID;
     CREATE INDEX event_device ON event (device);
 ";
+
+/// Beside each device it is kept which groups it belongs to, and summaries count groups, services and fixes. Tables stay as they are;
+/// earlier versions of the program would misread what is kept.
+const ELEVENTH: &str = "";
 
 /// How a ledger's format compares to what this program writes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -9,12 +9,11 @@ use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
 use super::{
-    Common, OpenWorkspace, OutputFormat, ledger_if_any, note_currency, open_project, parse_moment, write_json,
+    Common, OpenWorkspace, OutputFormat, ledger_if_any, note_currency, open_project, page_in, parse_moment, write_json,
     write_rows,
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::Page;
 use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
 use crate::view::table::{Cell, Column, Table};
@@ -172,8 +171,7 @@ fn cmd_show(ui: &mut Ui, common: &Common, args: &BaselineShowArgs) -> Result<Exi
     let report = project.baseline(args.baseline.as_deref().unwrap_or_default(), at)?;
     if args.format == OutputFormat::Table {
         let clock = Clock { now: at, zone: project.config.calendar.zone.clone() };
-        let page = Page { clock: &clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode };
-        let heading = page.baseline_heading(&report);
+        let heading = page_in(ui, &clock).baseline_heading(&report);
         ui.line(heading)?;
         let text = expectations(ui, &report.expectations);
         ui.raw(&text)?;

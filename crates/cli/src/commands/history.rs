@@ -1,21 +1,26 @@
 use std::process::ExitCode;
 
-use clap::Args;
-use fencepost_engine::Reading;
+use clap::{Args, ValueEnum};
+use fencepost_engine::{EngineError, FiguresPer, FiguresQuery, PartThen, Reading};
 use serde_json::{Value as Json, json};
 
-use super::{Common, OpenWorkspace, OutputFormat, clock_of, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, page_in, write_json, write_rows};
 use crate::error::{CommandError, LEDGER};
 use crate::ui::Ui;
 use crate::view::next_step::NextStep;
+use crate::view::parts::PartCounts;
 use crate::view::text::{count, harmless};
-use crate::view::{figures, json};
+use crate::view::{figures, json, parts};
 
 /// Tell how the fleet went, assessment by assessment; or what became of a device
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost history
   fencepost history --last 60 --format csv
+  fencepost history --per week
+  fencepost history --rule laptop-lock
+  fencepost history --group kiosks
+  fencepost history --service mail
   fencepost history tern-tickets
   fencepost history tern-tickets --format jsonl
   fencepost history --verify
@@ -26,9 +31,21 @@ A copy for a backup: sqlite3 .fencepost/ledger.sqlite \".backup COPY\", and .fen
 pub struct HistoryArgs {
     /// The device; without one, the figures of the fleet
     device: Option<String>,
-    /// The figures of so many assessments
+    /// The figures of so many assessments; with --per of so many days or weeks
     #[arg(long, value_name = "N", default_value_t = 14, conflicts_with_all = ["device", "verify"])]
     last: u32,
+    /// One row a day or a week: how it was at the last assessment, and what happened since the row before
+    #[arg(long, value_enum, value_name = "day|week", conflicts_with_all = ["device", "verify"])]
+    per: Option<PerArg>,
+    /// The figures of one rule
+    #[arg(long, value_name = "RULE", conflicts_with_all = ["device", "verify"])]
+    rule: Option<String>,
+    /// The figures of the devices of one group
+    #[arg(long, value_name = "GROUP", conflicts_with_all = ["device", "verify", "rule"])]
+    group: Option<String>,
+    /// The figures of one service
+    #[arg(long, value_name = "SERVICE", conflicts_with_all = ["device", "verify", "rule", "group"])]
+    service: Option<String>,
     /// Read the whole ledger, and say what in it does not fit
     #[arg(long, conflicts_with_all = ["device", "as_of"])]
     verify: bool,
@@ -38,6 +55,25 @@ pub struct HistoryArgs {
     /// How to write the result
     #[arg(long, value_enum, default_value_t)]
     format: OutputFormat,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum PerArg {
+    /// One row a day
+    Day,
+    /// One row a week
+    Week,
+}
+
+impl HistoryArgs {
+    fn figures(&self) -> FiguresQuery {
+        let per = match self.per {
+            None => FiguresPer::Assessment,
+            Some(PerArg::Day) => FiguresPer::Day,
+            Some(PerArg::Week) => FiguresPer::Week,
+        };
+        FiguresQuery { most: self.last, per }
+    }
 }
 
 pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
@@ -87,25 +123,91 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
 
 /// Tells the figures of the fleet, assessment by assessment.
 fn fleet(ui: &mut Ui, reading: &Reading<'_>, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
-    let found = reading.figures(args.last)?;
+    let query = args.figures();
+    if let Some(rule) = &args.rule {
+        return part(ui, reading, args.format, &PartOf { word: "rule", id: rule, share_of: "met" }, |reading, id| {
+            reading.rule_history(id, query)
+        });
+    }
+    if let Some(group) = &args.group {
+        return part(
+            ui,
+            reading,
+            args.format,
+            &PartOf { word: "group", id: group, share_of: "compliant" },
+            |reading, id| reading.group_history(id, query),
+        );
+    }
+    if let Some(service) = &args.service {
+        return part(
+            ui,
+            reading,
+            args.format,
+            &PartOf { word: "service", id: service, share_of: "get in" },
+            |reading, id| reading.service_history(id, query),
+        );
+    }
+    let found = reading.figures(query)?;
     match args.format {
-        OutputFormat::Table if found.is_empty() => {
-            ui.line("Nothing has been assessed yet")?;
-            ui.next_step(NextStep::Assess);
-        }
+        OutputFormat::Table if found.assessments.is_empty() => nothing_yet(ui)?,
         OutputFormat::Table => {
-            let text = figures::show(&found, &clock_of(reading), ui.width, &ui.styles, ui.unicode);
+            let clock = clock_of(reading);
+            let text = figures::show(&found, &page_in(ui, &clock));
             ui.raw(&text)?;
         }
         OutputFormat::Json => {
-            let rows: Vec<Json> = found.iter().map(figures::row).collect();
-            write_json(ui, &json!({ "schema": json::SCHEMA, "assessments": rows }))?;
+            let rows: Vec<Json> = found.assessments.iter().map(figures::row).collect();
+            let times: Vec<Json> = found.fix_times.iter().map(figures::fix_time).collect();
+            write_json(ui, &json!({ "schema": json::SCHEMA, "assessments": rows, "fix_times": times }))?;
         }
-        OutputFormat::Jsonl => write_rows(ui, OutputFormat::Jsonl, &[], found.iter().map(figures::row))?,
+        OutputFormat::Jsonl => write_rows(ui, OutputFormat::Jsonl, &[], found.assessments.iter().map(figures::row))?,
         OutputFormat::Csv => {
-            let table = figures::flat(&found);
+            let table = figures::flat(&found.assessments);
             let columns: Vec<&str> = table.columns.iter().map(String::as_str).collect();
             write_rows(ui, OutputFormat::Csv, &columns, table.rows)?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn nothing_yet(ui: &mut Ui) -> Result<(), CommandError> {
+    ui.line("Nothing has been assessed yet")?;
+    ui.next_step(NextStep::Assess);
+    Ok(())
+}
+
+/// The part of the fleet that figures are of.
+struct PartOf<'p> {
+    /// What it is.
+    word: &'static str,
+    id: &'p str,
+    /// What its share is of.
+    share_of: &'static str,
+}
+
+/// Tells the figures of a part of the fleet, assessment by assessment.
+fn part<C: PartCounts>(
+    ui: &mut Ui,
+    reading: &Reading<'_>,
+    format: OutputFormat,
+    of: &PartOf<'_>,
+    rows: impl FnOnce(&Reading<'_>, &str) -> Result<Vec<PartThen<C>>, EngineError>,
+) -> Result<ExitCode, CommandError> {
+    let rows = rows(reading, of.id)?;
+    match format {
+        OutputFormat::Table if rows.is_empty() => nothing_yet(ui)?,
+        OutputFormat::Table => {
+            let clock = clock_of(reading);
+            let text = page_in(ui, &clock).part(&rows, of.share_of);
+            ui.raw(&text)?;
+            ui.next_step(NextStep::Show(of.id));
+        }
+        OutputFormat::Json => {
+            let rows: Vec<Json> = rows.iter().map(parts::row).collect();
+            write_json(ui, &json!({ "schema": json::SCHEMA, of.word: of.id, "assessments": rows }))?;
+        }
+        OutputFormat::Jsonl | OutputFormat::Csv => {
+            write_rows(ui, format, &parts::columns::<C>(), rows.iter().map(parts::row))?;
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -41,6 +41,7 @@ use serde_json::Value as Json;
 
 use crate::error::CommandError;
 use crate::ui::{Color, Ui};
+use crate::view::Page;
 use crate::view::device::DevicePage;
 use crate::view::diagnostics;
 use crate::view::text::{count, harmless};
@@ -333,6 +334,10 @@ fn page<'p>(ui: &'p Ui, reading: &'p Reading<'_>, clock: &'p Clock) -> DevicePag
         width: ui.width,
         unicode: ui.unicode,
     }
+}
+
+fn page_in<'p>(ui: &'p Ui, clock: &'p Clock) -> Page<'p> {
+    Page { clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode }
 }
 
 /// Writes one JSON document, or its rows.

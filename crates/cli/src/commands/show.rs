@@ -5,13 +5,13 @@ use clap::{Args, ValueEnum};
 use fencepost_engine::{GroupMembers, PageKind, PageOf, PersonReport, Reading};
 use serde_json::{Value as Json, json};
 
-use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, write_json, write_rows};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, page_in, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
 use crate::view::time::Clock;
-use crate::view::{Page, baseline, group, json, rule, service};
+use crate::view::{baseline, group, json, rule, service};
 
 /// Show all that is known of a device, a person, a rule, a baseline, a service or a group
 ///
@@ -110,10 +110,6 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
         PageKind::Group => show_group(ui, &reading, &id, format)?,
     }
     Ok(ExitCode::SUCCESS)
-}
-
-fn page_in<'p>(ui: &'p Ui, clock: &'p Clock) -> Page<'p> {
-    Page { clock, styles: &ui.styles, width: ui.width, unicode: ui.unicode }
 }
 
 fn show_rule(

@@ -2,21 +2,22 @@
 
 use std::collections::BTreeSet;
 
-use fencepost_core::Standing;
-use fencepost_engine::{AssessmentFigures, DriftTrend};
+use fencepost_core::{Standing, show_span};
+use fencepost_engine::{AssessmentFigures, DriftTrend, FixTimes, FleetHistory};
 use serde_json::{Value as Json, json};
 
+use super::Page;
 use super::fence::{post, spaced};
-use super::style::Styles;
 use super::table::{Cell, Column, Table};
 use super::text::{count, harmless, percent};
-use super::time::Clock;
 
 /// In less room than this, standings are headed by their marks.
-const WIDE: usize = 104;
+const WIDE: usize = 126;
 
 /// The figures of assessments as a table, oldest first, and below it how the share and each set went.
-pub fn show(figures: &[AssessmentFigures], clock: &Clock, width: usize, styles: &Styles, unicode: bool) -> String {
+pub fn show(history: &FleetHistory, page: &Page<'_>) -> String {
+    let Page { clock, styles, width, unicode } = *page;
+    let figures = history.assessments.as_slice();
     let is_narrow = width < WIDE;
     let heads = Standing::ALL.map(|standing| match is_narrow {
         true => post(standing, unicode).to_string(),
@@ -25,15 +26,17 @@ pub fn show(figures: &[AssessmentFigures], clock: &Clock, width: usize, styles: 
     let [compliant, on_notice, unproven, non_compliant] = &heads;
     let mut table = Table::new(&[
         ("AS OF", Column::Fixed),
-        ("DEVICES", Column::Number),
+        (if is_narrow { "ALL" } else { "DEVICES" }, Column::Number),
         (compliant, Column::Number),
         (on_notice, Column::Number),
         (unproven, Column::Number),
         (non_compliant, Column::Number),
         ("OPENED", Column::Number),
-        ("CAME BACK", Column::Number),
-        ("FELL DUE", Column::Number),
+        (if is_narrow { "BACK" } else { "CAME BACK" }, Column::Number),
+        (if is_narrow { "DUE" } else { "FELL DUE" }, Column::Number),
         ("CLOSED", Column::Number),
+        (if is_narrow { "LATE" } else { "OVERDUE" }, Column::Number),
+        (if is_narrow { "OUT" } else { "SHUT OUT" }, Column::Number),
     ]);
     for one in figures {
         let (devices, findings) = (one.devices, one.findings);
@@ -44,12 +47,14 @@ pub fn show(figures: &[AssessmentFigures], clock: &Clock, width: usize, styles: 
         let mut cells = vec![Cell::styled(clock.moment(one.as_of), styles.faint), number(devices.total)];
         cells.extend([devices.compliant, devices.on_notice, devices.unproven, devices.non_compliant].map(number));
         cells.extend([findings.opened, findings.came_back, findings.fell_due, findings.closed].map(number));
+        cells.extend([one.overdue, one.shut_out].map(|counted| counted.map_or_else(Cell::default, number)));
         table.row(cells);
     }
     let mut out = table.render(width, styles);
     if is_narrow {
         let meaning = |standing: Standing| format!("{} {}", post(standing, unicode), spaced(standing));
         out.push_str(&format!("\n{}\n", Standing::ALL.map(meaning).join("   ")));
+        out.push_str("BACK came back   DUE fell due   LATE overdue by then   OUT people shut out of a service\n");
     }
     let mut trends = Table::new(&[("", Column::Fixed), ("", Column::Fixed), ("", Column::Text)]);
     let shares: Vec<Option<f64>> = figures.iter().map(AssessmentFigures::share).collect();
@@ -68,7 +73,40 @@ pub fn show(figures: &[AssessmentFigures], clock: &Clock, width: usize, styles: 
     }
     out.push('\n');
     out.push_str(&trends.render(width, styles));
+    out.push_str(&fix_times(history, page));
     out
+}
+
+/// So many rules are told of with how long it takes to fix what they find.
+const MOST_FIX_TIMES: usize = 8;
+
+/// How long it took to fix what rules found, the slowest first.
+fn fix_times(history: &FleetHistory, page: &Page<'_>) -> String {
+    if history.fix_times.is_empty() {
+        return String::new();
+    }
+    let mut table = Table::new(&[
+        ("RULE", Column::Fixed),
+        ("FIXED", Column::Number),
+        ("MEDIAN", Column::Number),
+        ("LONGEST", Column::Number),
+        ("CAME BACK", Column::Number),
+    ])
+    .indent(2);
+    for one in history.fix_times.iter().take(MOST_FIX_TIMES) {
+        let relapsed = if one.relapsed == 0 { String::new() } else { one.relapsed.to_string() };
+        table.row(vec![
+            Cell::new(&one.rule),
+            Cell::new(one.fixed.to_string()),
+            Cell::new(show_span(one.median)),
+            Cell::new(show_span(one.longest)),
+            Cell::new(relapsed),
+        ]);
+    }
+    let more = history.fix_times.len().saturating_sub(MOST_FIX_TIMES);
+    let more = if more > 0 { format!("  and {more} more; all of them with --format json\n") } else { String::new() };
+    let heading = page.section("Time to fix, from the first opening to the last closing");
+    format!("{heading}{}{more}", table.render(page.width, page.styles))
 }
 
 /// How much a set differs, and how much it did when it was first compared.
@@ -120,6 +158,10 @@ pub fn flat(figures: &[AssessmentFigures]) -> FlatFigures {
         "came_back",
         "fell_due",
         "closed",
+        "overdue",
+        "shut_out",
+        "uncovered",
+        "stale",
     ];
     let sets: BTreeSet<&str> = figures.iter().flat_map(|one| &one.drift).map(|trend| trend.set.as_str()).collect();
     let columns_of = |set: &str| [format!("{set}.differ"), format!("{set}.differences")];
@@ -138,7 +180,7 @@ pub fn flat(figures: &[AssessmentFigures]) -> FlatFigures {
 
 /// The figures of an assessment as JSON.
 pub fn row(figures: &AssessmentFigures) -> Json {
-    let AssessmentFigures { assessment, as_of, devices, findings, drift } = figures;
+    let AssessmentFigures { assessment, as_of, devices, findings, overdue, shut_out, drift } = figures;
     let drift = drift.iter().map(|trend| {
         let counts = trend.counts;
         json!({
@@ -151,7 +193,16 @@ pub fn row(figures: &AssessmentFigures) -> Json {
         "compliant": devices.compliant, "on_notice": devices.on_notice, "unproven": devices.unproven,
         "non_compliant": devices.non_compliant, "waived": devices.waived, "share": figures.share(),
         "opened": findings.opened, "came_back": findings.came_back, "fell_due": findings.fell_due,
-        "closed": findings.closed, "drift": drift.collect::<Vec<_>>(),
+        "closed": findings.closed, "overdue": overdue, "shut_out": shut_out, "uncovered": devices.uncovered,
+        "stale": devices.stale, "drift": drift.collect::<Vec<_>>(),
+    })
+}
+
+/// How long it took to fix what a rule found, as JSON: durations of ISO 8601.
+pub fn fix_time(times: &FixTimes) -> Json {
+    json!({
+        "rule": times.rule, "median": times.median.to_string(), "longest": times.longest.to_string(),
+        "fixed": times.fixed, "relapsed": times.relapsed,
     })
 }
 

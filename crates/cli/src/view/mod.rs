@@ -17,6 +17,7 @@ pub mod import;
 pub mod json;
 pub mod next_step;
 pub mod outliers;
+pub mod parts;
 pub mod person;
 pub mod preview;
 pub mod reach;

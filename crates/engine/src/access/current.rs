@@ -51,7 +51,7 @@ impl CurrentDecision {
     /// Returns whether an access rule denies it, and a cause is among the reasons.
     pub(crate) fn is_denied_because(&self, is_cause: impl Fn(&Cause) -> bool) -> bool {
         let decision = &self.decision;
-        let by_rule = decision.ruling.effect == Effect::Deny && !decision.access_rules.is_empty();
+        let by_rule = decision.ruling.effect == Effect::Deny && !decision.is_by_default();
         by_rule && decision.causes.iter().any(is_cause)
     }
 }

@@ -9,4 +9,5 @@ pub(crate) mod losses;
 pub(crate) mod readiness;
 pub(crate) mod replay;
 pub(crate) mod report;
+pub(crate) mod service_counts;
 mod ways;

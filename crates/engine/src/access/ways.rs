@@ -5,7 +5,7 @@ use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
 use fencepost_core::{Effect, Ruling};
-use fencepost_store::{DeviceRow, Look};
+use fencepost_store::{DecisionRow, DeviceRow, Look};
 use jiff::Timestamp;
 
 use super::report::{AccessEntry, AccessReport, OtherWay};
@@ -52,7 +52,7 @@ impl Reading<'_> {
             return Ok(());
         }
         let mut devices: HashMap<i64, String> = HashMap::new();
-        self.reader.each_decision(self.run, |device, subject, value| {
+        self.reader.each_decision(self.run, |DecisionRow { device, subject, value, .. }| {
             let unreadable = || unreadable(self.project, &format!("number {device}"), "a decision");
             let key = DecisionKey::read(subject).ok_or_else(unreadable)?;
             let of_person = key.person.as_deref().and_then(|person| ways_of.get_mut(person));

@@ -2,37 +2,13 @@
 
 use std::collections::BTreeSet;
 
-use fencepost_core::{GroupKind, GroupSource, Membership, Named, Standing};
+use fencepost_core::{GroupKind, GroupSource, Membership, Named};
 
+use crate::assess::GroupCounts;
 use crate::error::EngineError;
 use crate::ledger_view::fence::Post;
 use crate::ledger_view::reading::Reading;
 use crate::workspace::project::FilePlace;
-
-/// How the devices of a group stand.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct GroupCounts {
-    /// All of them.
-    pub all: u64,
-    /// By standing, as [`Standing::ALL`] has them.
-    pub standings: [u64; Standing::ALL.len()],
-    /// Those that are compliant only by a waiver.
-    pub by_waiver: u64,
-}
-
-impl GroupCounts {
-    /// Counts one more device.
-    pub(crate) fn add(&mut self, post: Post) {
-        self.all += 1;
-        self.standings[post.standing as usize] += 1;
-        self.by_waiver += u64::from(post.by_waiver);
-    }
-
-    /// Returns the part of the devices that are compliant, from 0 to 1; none where there is no device.
-    pub fn share(&self) -> Option<f64> {
-        (self.all > 0).then(|| self.standings[Standing::Compliant as usize] as f64 / self.all as f64)
-    }
-}
 
 /// Who belongs to a group.
 #[derive(Clone, Debug, PartialEq)]
@@ -70,11 +46,7 @@ impl Reading<'_> {
     pub fn group(&self, id: &str) -> Result<GroupReport, EngineError> {
         let rules = &self.project.rules;
         let Some((at, summary)) = rules.groups().enumerate().find(|(_, group)| group.id.as_str() == id) else {
-            let known: Vec<&str> = rules.groups().map(|group| group.id.as_str()).collect();
-            let help = fencepost_core::did_you_mean(id, known.iter().copied(), || {
-                "see all of them with: fencepost list groups".to_owned()
-            });
-            return Err(EngineError::refused(format!("there is no group `{}`", crate::error::escaped(id)), help));
+            return Err(EngineError::no_such("group", id, rules.groups().map(|group| group.id.as_str())));
         };
         let members = match summary.kind {
             GroupKind::Devices => GroupMembers::Devices(self.posts_of_group(id)?),

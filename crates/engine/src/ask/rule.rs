@@ -6,7 +6,7 @@ use fencepost_core::{AccessRule, GroupKind, Phase, Rule, Stage, Value, Verdict, 
 use jiff::Timestamp;
 
 use crate::access::current::CurrentDecision;
-use crate::ask::figures::Summary;
+use crate::ask::figures::{FiguresPer, FiguresQuery, PartThen};
 use crate::ask::verdicts::{DeviceVerdictsAt, ProofLine, VerdictSource, VerdictsWanted};
 use crate::assess::RuleCount;
 use crate::error::EngineError;
@@ -81,17 +81,6 @@ pub struct RulePart {
     pub counts: RuleCount,
 }
 
-/// What an assessment counted of a rule.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct RuleThen {
-    /// The number of the assessment.
-    pub assessment: i64,
-    /// The moment it judged by.
-    pub as_of: Timestamp,
-    /// What it counted; none where there was no such rule, or a draft.
-    pub counts: Option<RuleCount>,
-}
-
 /// An access rule that asks for a rule.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AccessUse {
@@ -137,7 +126,7 @@ pub struct RuleReport {
     /// Who is shut out because of it.
     pub shut_out: Vec<ShutOut>,
     /// What the latest assessments counted, oldest first.
-    pub trend: Vec<RuleThen>,
+    pub trend: Vec<PartThen<RuleCount>>,
 }
 
 impl RuleReport {
@@ -160,7 +149,7 @@ struct Gathered {
 }
 
 /// So many assessments make a trend.
-const TREND: u32 = 14;
+const TREND: FiguresQuery = FiguresQuery { most: 14, per: FiguresPer::Assessment };
 /// The fact that says what kind of system a device has.
 const PLATFORM: &str = "platform";
 
@@ -200,7 +189,9 @@ impl Reading<'_> {
 
     fn rule_report(&self, id: &str, basis: RuleBasis) -> Result<RuleReport, EngineError> {
         let project = self.project;
-        let Some(at) = project.rules.position(id) else { return Err(self.no_rule(id)) };
+        let Some(at) = project.rules.position(id) else {
+            return Err(EngineError::no_such("rule", id, project.rules.rules().iter().map(|rule| rule.id.as_str())));
+        };
         let rule = &project.rules.rules()[at];
         let (mut layout, groups) = (project.rules.layout().clone(), groups_of_devices(project));
         let platform = layout.want(PLATFORM, &project.dictionary);
@@ -280,30 +271,6 @@ impl Reading<'_> {
         let in_force = same(as_far)?[at];
         let begun = rule.enforced_from.filter(|from| *from <= last.as_of);
         Ok((in_force.max(begun), same(|then, now| then.judges_as(now))?[at]))
-    }
-
-    /// Returns what the latest assessments counted of a rule, by its id or one that it had, oldest first.
-    pub(crate) fn rule_trend(&self, rule: &Rule, most: u32) -> Result<Vec<RuleThen>, EngineError> {
-        let is_it =
-            |count: &RuleCount| count.rule == rule.id.as_str() || rule.was.iter().any(|was| was.as_str() == count.rule);
-        let runs = self.reader.assessments(Some(self.at), most)?;
-        let then = |run| {
-            let summary = Summary::of(self.project, run)?;
-            Ok(RuleThen {
-                assessment: run.number.unwrap_or(0),
-                as_of: run.as_of,
-                counts: summary.rule_counts().find(is_it),
-            })
-        };
-        runs.iter().rev().map(then).collect()
-    }
-
-    fn no_rule(&self, id: &str) -> EngineError {
-        let known: Vec<&str> = self.project.rules.rules().iter().map(|rule| rule.id.as_str()).collect();
-        let help = fencepost_core::did_you_mean(id, known.iter().copied(), || {
-            "see all of them with: fencepost list rules".to_owned()
-        });
-        EngineError::refused(format!("there is no rule `{}`", crate::error::escaped(id)), help)
     }
 
     /// Returns who is shut out of which service because of a rule that fails on some devices.

@@ -2,28 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use fencepost_core::{Effect, Service, Strictness};
+use fencepost_core::{Service, Strictness};
 use fencepost_store::DeviceRow;
 
 use crate::access::current::CurrentDecision;
 use crate::access::report::AccessEntry;
+use crate::access::service_counts::{BestWay, ServiceCounts};
 use crate::ask::rule::AccessUse;
 use crate::error::EngineError;
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::reading::Reading;
-
-/// On which terms devices with their people reach a service. A device with one of its people counts once: as it gets in best.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct ServiceCounts {
-    /// They get in without obligations.
-    pub permit: u64,
-    /// They get in with obligations.
-    pub limited: u64,
-    /// They do not get in.
-    pub deny: u64,
-    /// Of those, the ones that no access rule denies: the default does.
-    pub by_default: u64,
-}
 
 /// Who reaches a service.
 #[derive(Clone, Debug)]
@@ -41,41 +29,6 @@ pub struct ServiceReport {
 /// Called with the device, the sign-in and the decision about it.
 type EachDecision<'e> = &'e mut dyn FnMut(&str, &DecisionKey, &StoredDecision) -> Result<(), EngineError>;
 
-/// The best way in that a device with one of its people has.
-#[derive(Clone, Copy, Debug, Default)]
-struct BestWay {
-    strictness: Option<Strictness>,
-    /// An access rule has a say in some sign-in.
-    by_rule: bool,
-}
-
-impl BestWay {
-    fn add(&mut self, decision: &StoredDecision) {
-        let strictness = decision.strictness();
-        self.strictness = Some(self.strictness.map_or(strictness, |best| best.min(strictness)));
-        self.by_rule |= !is_by_default(decision);
-    }
-}
-
-/// Returns whether a sign-in is denied since no access rule applies.
-fn is_by_default(decision: &StoredDecision) -> bool {
-    decision.ruling.effect == Effect::Deny && decision.access_rules.is_empty()
-}
-
-impl ServiceCounts {
-    fn add(&mut self, best: BestWay) {
-        match best.strictness {
-            Some(Strictness::Permitted) => self.permit += 1,
-            Some(Strictness::Limited) => self.limited += 1,
-            Some(Strictness::Denied) => {
-                self.deny += 1;
-                self.by_default += u64::from(!best.by_rule);
-            }
-            None => {}
-        }
-    }
-}
-
 impl Reading<'_> {
     /// Returns on which terms each service is reached, by its id.
     pub(crate) fn service_counts(&self) -> Result<BTreeMap<String, ServiceCounts>, EngineError> {
@@ -85,7 +38,7 @@ impl Reading<'_> {
         let mut best: BTreeMap<(String, Option<String>), BestWay> = BTreeMap::new();
         let mut add = |best: &mut BTreeMap<(String, Option<String>), BestWay>| {
             for ((service, _), best) in std::mem::take(best) {
-                counts.entry(service).or_default().add(best);
+                counts.entry(service).or_default().step(best, true);
             }
         };
         self.each_current_decision(|device, key, decision| {
@@ -93,7 +46,8 @@ impl Reading<'_> {
                 device.clone_into(&mut last);
                 add(&mut best);
             }
-            best.entry((key.service.clone(), key.person.clone())).or_default().add(decision);
+            let pair = best.entry((key.service.clone(), key.person.clone())).or_default();
+            pair.add(decision.strictness(), decision.is_by_default());
             Ok(())
         })?;
         add(&mut best);
@@ -107,15 +61,12 @@ impl Reading<'_> {
     pub fn service(&self, id: &str, with_permitted: bool) -> Result<ServiceReport, EngineError> {
         let access = self.project.rules.access();
         let Some(at) = access.services().iter().position(|service| service.id.as_str() == id) else {
-            let known: Vec<&str> = access.services().iter().map(|service| service.id.as_str()).collect();
-            let help = fencepost_core::did_you_mean(id, known.iter().copied(), || {
-                "see all of them with: fencepost list services".to_owned()
-            });
-            return Err(EngineError::refused(format!("there is no service `{}`", crate::error::escaped(id)), help));
+            let known = access.services().iter().map(|service| service.id.as_str());
+            return Err(EngineError::no_such("service", id, known));
         };
         let is_told = |key: &DecisionKey, decision: &StoredDecision| {
             key.service == id
-                && !is_by_default(decision)
+                && !decision.is_by_default()
                 && (with_permitted || decision.strictness() != Strictness::Permitted)
         };
         let mut devices: BTreeSet<String> = BTreeSet::new();

@@ -1,5 +1,7 @@
 //! What devices come to together: standings, and what each rule says.
 
+use std::collections::BTreeMap;
+
 use fencepost_core::{Rule, Standing, Verdict, VerdictOutcome};
 use fencepost_store::{Reader, RunRow};
 use jiff::Timestamp;
@@ -9,6 +11,7 @@ use serde_json::{Value as Json, json};
 use super::report::Happened;
 use crate::assess::stateless::RuleJudgement;
 use crate::error::EngineError;
+use crate::ledger_view::fence::Post;
 use crate::workspace::project::Project;
 
 /// How many devices stand how.
@@ -82,6 +85,51 @@ impl StandingCounts {
     }
 }
 
+/// How the devices of a group stand.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct GroupCounts {
+    /// All of them.
+    pub all: u64,
+    /// By standing, as [`Standing::ALL`] has them.
+    pub standings: [u64; Standing::ALL.len()],
+    /// Those that are compliant only by a waiver.
+    pub by_waiver: u64,
+}
+
+impl GroupCounts {
+    /// Counts one more device.
+    pub(crate) fn add(&mut self, post: Post) {
+        self.step(post, |count| *count += 1);
+    }
+
+    /// Steps what a device is counted by.
+    pub(super) fn step(&mut self, post: Post, step: impl Fn(&mut u64)) {
+        step(&mut self.all);
+        step(&mut self.standings[post.standing as usize]);
+        if post.by_waiver {
+            step(&mut self.by_waiver);
+        }
+    }
+
+    /// Returns the part of the devices that are compliant, from 0 to 1; none where there is no device.
+    pub fn share(&self) -> Option<f64> {
+        (self.all > 0).then(|| self.standings[Standing::Compliant as usize] as f64 / self.all as f64)
+    }
+
+    /// As the summary of an assessment has it.
+    pub(super) fn to_json(self, group: &str) -> Json {
+        let [compliant, on_notice, unproven, non_compliant] = self.standings;
+        json!([group, self.all, compliant, on_notice, unproven, non_compliant, self.by_waiver])
+    }
+
+    /// Reads what [`Self::to_json`] wrote, with the group.
+    pub(crate) fn of_json(json: &Json) -> Option<(&str, Self)> {
+        let number = |at: usize| json.get(at)?.as_u64();
+        let standings = [number(2)?, number(3)?, number(4)?, number(5)?];
+        Some((json.get(0)?.as_str()?, Self { all: number(1)?, standings, by_waiver: number(6)? }))
+    }
+}
+
 /// What happened to findings in an assessment.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FindingCounts {
@@ -95,7 +143,31 @@ pub struct FindingCounts {
     pub fell_due: u64,
 }
 
+/// What was fixed in an assessment, and what came back, by rule.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct FixesByRule {
+    /// Of each finding that closed as fixed its number, and the seconds from its first opening.
+    pub fixed: BTreeMap<String, Vec<(u64, i64)>>,
+    /// How often findings came back.
+    pub relapsed: BTreeMap<String, u64>,
+}
+
+impl FixesByRule {
+    /// Gathers it of a run that did not keep it.
+    pub(crate) fn of_run(project: &Project, reader: &Reader<'_>, run: &RunRow) -> Result<Self, EngineError> {
+        Ok(Happened::read(project, reader, run.id, run.as_of)?.fixes)
+    }
+}
+
 impl FindingCounts {
+    /// Adds what happened in another assessment.
+    pub(crate) fn add(&mut self, other: Self) {
+        self.opened += other.opened;
+        self.came_back += other.came_back;
+        self.closed += other.closed;
+        self.fell_due += other.fell_due;
+    }
+
     /// Counts it of a run that did not keep it.
     pub(crate) fn of_run(project: &Project, reader: &Reader<'_>, run: &RunRow) -> Result<Self, EngineError> {
         Ok(Happened::read(project, reader, run.id, run.as_of)?.counts)

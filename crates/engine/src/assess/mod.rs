@@ -12,6 +12,7 @@ pub(crate) mod outlook;
 mod report;
 mod rule_set_diff;
 pub(crate) mod sealed_verdicts;
+mod service_tally;
 pub(crate) mod sign_in_context;
 pub(crate) mod stateless;
 pub(crate) mod tally;
@@ -22,13 +23,16 @@ use std::collections::{BTreeMap, HashSet};
 use fencepost_core::{Standing, join_unknown};
 use fencepost_store::{
     ComingRow, DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, Spell,
-    SpellKind, Writer,
+    SpellKind, SpellRow, Writer,
 };
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-pub use counts::{FindingCounts, RuleCount, StandingCounts};
+pub(crate) use counts::FixesByRule;
+pub use counts::{FindingCounts, GroupCounts, RuleCount, StandingCounts};
 pub use report::{Assessed, FindingLine, LinePhase};
+pub use service_tally::ServiceFigures;
+pub(crate) use service_tally::service_row;
 
 use crate::assess::outlook::ComingDecision;
 use crate::assess::sealed_verdicts::SealedVerdicts;
@@ -41,6 +45,7 @@ use crate::ledger_view::batch::{Batch, DEVICES, DeviceStanding, Job};
 use crate::ledger_view::codec::{DecisionKey, StoredDecision};
 use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::event::{Event, EventKind};
+use crate::ledger_view::packed_findings::count_running;
 use crate::ledger_view::reading::Reading;
 use crate::ledger_view::renames::{RULES, apply_renamings};
 use crate::workers::{AHEAD, Workers, cores, handed_out};
@@ -49,6 +54,7 @@ use crate::workspace::project::Project;
 use inputs::Inputs;
 use report::Happened;
 use rule_set_diff::RuleSetDiff;
+use service_tally::{CountedDecision, ServiceTally};
 use tally::{Counted, Tally};
 use weigh::{DeviceResult, DeviceUpdate, FindingChanges, Weighed, Weigher, WorkerScratch, needs_documents};
 
@@ -135,7 +141,7 @@ pub(crate) fn assess_within<'l>(
     let hidden = hide_new_secrets(&mut writer, project, &project.secret_key()?)?;
     apply_renamings(&mut writer, project, run, at)?;
     let inputs = Inputs::of(project);
-    let Plan { tally, look, anew, same_rules } =
+    let Plan { tally, services, look, anew, same_rules } =
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
     let summary = last.as_ref().and_then(summary_of).filter(|_| look != Look::All);
@@ -155,6 +161,7 @@ pub(crate) fn assess_within<'l>(
         drift: &comparisons.results,
         writer,
         tally,
+        services,
         seen: 0,
         total: devices.len() as u64,
         taken: 0,
@@ -164,14 +171,17 @@ pub(crate) fn assess_within<'l>(
     if !devices.is_empty() {
         pass.assess_devices(devices, options)?;
     }
-    let Pass { writer, mut tally, taken, total, .. } = pass;
+    let Pass { writer, mut tally, mut services, taken, total, .. } = pass;
     writer.clear_dirty()?;
     writer.set_setting(RULES, &inputs.rules)?;
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
     tally.find_collected(&writer.reader())?;
-    let mut summary = tally.summary(last.as_ref().map(|last| last.as_of));
+    services.finish(project, &writer.reader(), last.as_ref().map(|last| last.id))?;
+    let mut summary = tally.summary(project, last.as_ref().map(|last| last.as_of));
     let happened = Happened::read(project, &writer.reader(), run, at)?;
+    services.add_to(&mut summary);
     summary["findings"] = json!(happened.counts);
+    summary["fixes"] = json!(happened.fixes);
     if let Some(compared) = comparisons.to_json() {
         summary["drift"] = compared;
     }
@@ -188,6 +198,11 @@ pub(crate) fn assess_within<'l>(
     assessed.warnings.extend(conflicts::conflicts(project, &writer.reader())?);
     assessed.taken = options.verdicts.map(|_| (taken, total));
     Ok(UncommittedAssessment { writer, assessed, hidden })
+}
+
+/// Returns how many packed findings are overdue at a moment; none where they cannot be read, which the worker has told by then.
+fn count_overdue(findings: &[u8], at: Timestamp) -> u64 {
+    count_running(findings, at).map_or(0, |counts| counts.overdue as u64)
 }
 
 /// Returns the last assessment, where it is of the same moment and nothing is new since.
@@ -232,6 +247,7 @@ fn with_compared(mut devices: Vec<DeviceRow>, look: Look, comparisons: &Comparis
 struct Plan {
     /// What is counted already.
     tally: Tally,
+    services: ServiceTally,
     look: Look,
     /// Devices are evaluated whether or not they changed, and counted from nothing.
     anew: bool,
@@ -254,13 +270,16 @@ fn plan(
     let reader = writer.reader();
     let is_now = |key: &str, now: &str| Ok::<_, LedgerError>(reader.setting(key)?.as_deref() == Some(now));
     let same_rules = is_now(RULES, &inputs.rules)?;
-    let counted = last.and_then(summary_of).and_then(|summary| Tally::after(project, &summary, at));
-    let Some(tally) = counted.filter(|_| same_rules) else {
-        return Ok(Plan { tally: Tally::new(project, at), look: Look::All, anew: true, same_rules });
+    let counted = last
+        .and_then(summary_of)
+        .and_then(|summary| Some((Tally::after(project, &summary, at)?, ServiceTally::after(&summary)?)));
+    let Some((tally, services)) = counted.filter(|_| same_rules) else {
+        let (tally, services) = (Tally::new(project, at), ServiceTally::anew());
+        return Ok(Plan { tally, services, look: Look::All, anew: true, same_rules });
     };
     let people_until = reader.setting(PEOPLE_UNTIL)?.and_then(|text| text.parse::<i64>().ok());
     let stays = is_now(WORKSPACE, &inputs.workspace)? && people_until.is_some_and(|until| at.as_microsecond() < until);
-    Ok(Plan { tally, look: if stays { Look::Changed(at) } else { Look::All }, anew: false, same_rules })
+    Ok(Plan { tally, services, look: if stays { Look::Changed(at) } else { Look::All }, anew: false, same_rules })
 }
 
 /// Returns what the rules have in common with those by which devices came to what is kept of them; none where that is not known.
@@ -300,6 +319,7 @@ struct Pass<'a, 'l> {
     drift: &'a DriftResults,
     writer: Writer<'l>,
     tally: Tally,
+    services: ServiceTally,
     seen: u64,
     total: u64,
     /// Of how many devices verdicts were taken that were worked out elsewhere.
@@ -363,7 +383,9 @@ impl Pass<'_, '_> {
         let Weighed { packed, volatile_parts, over, taken, result } = weighed;
         let device = job.device;
         let collected = job.before.as_ref().and_then(|row| row.collected);
-        let before = job.outcome().map(|outcome| Counted { outcome, collected });
+        // At the assessment before, none of what was kept was past its time.
+        let overdue = job.before.as_ref().map_or(0, |row| count_overdue(row.findings, self.before.unwrap_or(self.at)));
+        let before = job.outcome().map(|outcome| Counted { outcome, collected, overdue });
         self.taken += u64::from(taken);
         let counted = before.filter(|_| !self.anew);
         for (source, packed) in packed {
@@ -378,7 +400,10 @@ impl Pass<'_, '_> {
         }
         self.save_findings(job, &over)?;
         match result {
-            DeviceResult::Same if self.anew => self.tally.replace(self.project, None, before),
+            DeviceResult::Same if self.anew => {
+                let overdue = job.before.as_ref().map_or(0, |row| count_overdue(row.findings, self.at));
+                self.tally.replace(self.project, None, before.map(|before| Counted { overdue, ..before }));
+            }
             DeviceResult::Same => {}
             DeviceResult::Retired => {
                 self.retire(device)?;
@@ -392,7 +417,10 @@ impl Pass<'_, '_> {
                 }
                 self.save_spells(job, &settling)?;
                 let collected = settling.row.as_ref().map_or(collected, |row| row.collected);
-                let now = Counted { outcome: settling.outcome.borrowed(), collected };
+                let findings = settling.row.as_ref().map(|row| row.findings.as_slice());
+                let findings = findings.or(job.before.as_ref().map(|row| row.findings)).unwrap_or_default();
+                let overdue = count_overdue(findings, self.at);
+                let now = Counted { outcome: settling.outcome.borrowed(), collected, overdue };
                 self.tally.replace(self.project, counted, Some(now));
             }
         }
@@ -408,6 +436,8 @@ impl Pass<'_, '_> {
         self.writer.set_holders(device.number, &[])?;
         self.writer.set_coming_decisions(device.number, &[])?;
         self.writer.set_spells(run, SpellKind::Verdict, name, &[])?;
+        let held = self.held_decisions(device)?;
+        self.services.change(device.number, &self.counted(&held)?, &[]);
         self.writer.set_spells(run, SpellKind::Decision, name, &[])?;
         if self.writer.set_spells(run, SpellKind::Standing, name, &[])? {
             self.add_event(device, EventKind::Retired)?;
@@ -464,7 +494,11 @@ impl Pass<'_, '_> {
             }
         }
         if let Some(decisions) = &settling.decisions {
-            let spells = self.with_since(device, decisions)?;
+            let held = self.held_decisions(device)?;
+            let now: Vec<CountedDecision> =
+                decisions.iter().map(|(key, decision)| CountedDecision::new(key.clone(), decision)).collect();
+            self.services.change(device.number, &self.counted(&held)?, &now);
+            let spells = self.with_since(device, decisions, held)?;
             self.set_spells(device, SpellKind::Decision, &spells)?;
         }
         if let Some(coming) = &settling.coming {
@@ -474,19 +508,32 @@ impl Pass<'_, '_> {
         Ok(())
     }
 
+    /// Returns the decisions about a device that held before.
+    fn held_decisions(&self, device: &DeviceRow) -> Result<Vec<SpellRow>, LedgerError> {
+        if self.first {
+            return Ok(Vec::new());
+        }
+        self.writer.reader().spells_of(SpellKind::Decision, device, None)
+    }
+
+    fn counted(&self, spells: &[SpellRow]) -> Result<Vec<CountedDecision>, LedgerError> {
+        spells.iter().map(|spell| CountedDecision::of_spell(self.project, spell)).collect()
+    }
+
     /// Says of each decision since when it holds: since it did before, where it did, else since the moment at which time brought
     /// it about, or else since this assessment.
     fn with_since(
         &self,
         device: &DeviceRow,
         decisions: &[(DecisionKey, StoredDecision)],
+        before: Vec<SpellRow>,
     ) -> Result<Vec<Spell>, LedgerError> {
         let reader = self.writer.reader();
         let mut held: BTreeMap<String, (String, Timestamp)> = BTreeMap::new();
         let mut coming = Vec::new();
         if !self.first {
             let unreadable = || unreadable(self.project, &device.name, "a decision");
-            for row in reader.spells_of(SpellKind::Decision, device, None)? {
+            for row in before {
                 let since = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?.since;
                 let of_run = || Ok::<_, LedgerError>(reader.run(row.from_run)?.map(|run| run.as_of));
                 let since = since.map_or_else(of_run, |since| Ok(Some(since)))?.unwrap_or(self.at);

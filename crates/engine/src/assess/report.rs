@@ -1,12 +1,14 @@
 //! What an assessment came to, as it is told and as it is read back from the ledger.
 
-use fencepost_core::{DeviceId, Diagnostic, FindingClock, FindingEvent, FindingId, Rule, unknown_everywhere};
+use fencepost_core::{
+    CloseReason, DeviceId, Diagnostic, FindingClock, FindingEvent, FindingId, Rule, unknown_everywhere,
+};
 use fencepost_store::{LedgerError, Reader, RunRow};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-use super::counts::{FindingCounts, RuleCount, StandingCounts};
+use super::counts::{FindingCounts, FixesByRule, RuleCount, StandingCounts};
 use crate::compare::results::DriftTrend;
 use crate::error::EngineError;
 use crate::ledger_view::damage::unreadable_summary;
@@ -153,6 +155,7 @@ pub(super) struct Happened {
     /// Findings of the device at hand that fell due, and are not known to have closed.
     fallen_due: Vec<(FindingId, FindingLine)>,
     pub(super) counts: FindingCounts,
+    pub(super) fixes: FixesByRule,
 }
 
 impl Happened {
@@ -161,7 +164,8 @@ impl Happened {
         let (mut happened, mut lost) = (Self::default(), 0);
         reader.each_event(run, |row| {
             match Event::of_row(row) {
-                Some(Event { device, kind: EventKind::Finding(change), .. }) => {
+                Some(Event { device, at: moment, kind: EventKind::Finding(change) }) => {
+                    happened.note_fix(&change, moment);
                     happened.add(device, change, at)?;
                 }
                 Some(_) => {}
@@ -175,6 +179,19 @@ impl Happened {
             return Err(LedgerError::Damaged { path: project.ledger_path(), what }.into());
         }
         Ok(happened)
+    }
+
+    /// Notes how long it took to fix a finding, or that it came back.
+    fn note_fix(&mut self, change: &FindingChange, at: Timestamp) {
+        let rule = || change.subject.as_str().to_owned();
+        match change.event {
+            FindingEvent::Closed(CloseReason::Fixed) => {
+                let seconds = at.duration_since(change.opened).as_secs();
+                self.fixes.fixed.entry(rule()).or_default().push((change.id.number(), seconds));
+            }
+            FindingEvent::CameBack => *self.fixes.relapsed.entry(rule()).or_default() += 1,
+            _ => {}
+        }
     }
 
     fn add(&mut self, device: DeviceId, change: FindingChange, at: Timestamp) -> Result<(), EngineError> {

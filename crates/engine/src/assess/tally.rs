@@ -3,13 +3,14 @@
 use std::cmp::Ordering;
 use std::collections::BTreeSet;
 
-use fencepost_core::{Diagnostic, Dictionary, RuleSet, SlotId, Stage};
+use fencepost_core::{Diagnostic, Dictionary, GroupKind, RuleSet, SlotId, Stage};
 use fencepost_store::{LedgerError, Reader, Writer};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use super::counts::{RuleCount, StandingCounts};
+use super::counts::{GroupCounts, RuleCount, StandingCounts};
 use crate::error::EngineError;
+use crate::ledger_view::fence::Post;
 use crate::ledger_view::outcome::{Outcome, verdict_of};
 use crate::ledger_view::survey::reported_paths;
 use crate::workspace::project::Project;
@@ -22,6 +23,10 @@ pub(super) struct Tally {
     devices: StandingCounts,
     /// One a rule, drafts among them.
     rules: Vec<RuleCount>,
+    /// How the devices of each group stand; of groups of people nothing is counted.
+    groups: Vec<GroupCounts>,
+    /// How many findings are overdue.
+    overdue: u64,
     /// How many devices report each slot.
     reported: Vec<u64>,
     collected: MomentSpan,
@@ -33,6 +38,8 @@ pub(super) struct Counted<'o> {
     pub outcome: Outcome<&'o [u8]>,
     /// The newest moment of collection.
     pub collected: Option<Timestamp>,
+    /// How many of its findings are overdue.
+    pub overdue: u64,
 }
 
 /// The earliest and the latest of many moments.
@@ -86,6 +93,8 @@ impl Tally {
         Self {
             devices: StandingCounts::default(),
             rules: project.rules.rules().iter().map(|rule| RuleCount::of(rule, at)).collect(),
+            groups: vec![GroupCounts::default(); project.rules.group_count()],
+            overdue: 0,
             reported: vec![0; project.rules.layout().len()],
             collected: MomentSpan::default(),
         }
@@ -103,6 +112,18 @@ impl Tally {
             }
             *count = before;
         }
+        let groups = summary["groups"].as_array()?;
+        for (group, counts) in devices_groups(project).zip(groups.iter().map(Some).chain(std::iter::repeat(None))) {
+            let (id, before) = GroupCounts::of_json(counts?)?;
+            if id != group.id {
+                return None;
+            }
+            tally.groups[group.at] = before;
+        }
+        if groups.len() != devices_groups(project).count() {
+            return None;
+        }
+        tally.overdue = summary["overdue"].as_u64()?;
         let reported = summary["reported"].as_array()?;
         if rows.next().is_some() || reported.len() != tally.reported.len() {
             return None;
@@ -119,7 +140,7 @@ impl Tally {
     /// Counts a device as it is now instead of as it was before.
     pub(super) fn replace(&mut self, project: &Project, before: Option<Counted<'_>>, now: Option<Counted<'_>>) {
         for (counted, adds) in [(before, false), (now, true)] {
-            let Some(Counted { outcome, collected }) = counted else { continue };
+            let Some(Counted { outcome, collected, overdue }) = counted else { continue };
             // As the ledger keeps it.
             let collected = collected.and_then(|at| Timestamp::from_microsecond(at.as_microsecond()).ok());
             match collected {
@@ -136,6 +157,12 @@ impl Tally {
             step(&mut self.devices.uncovered, !outcome.covered);
             step(&mut self.devices.stale, outcome.stale);
             step(&mut self.devices.waived, outcome.by_waiver);
+            self.overdue = if adds { self.overdue + overdue } else { self.overdue.saturating_sub(overdue) };
+            let post = Post { standing: outcome.standing(), by_waiver: outcome.by_waiver };
+            for (at, count) in self.groups.iter_mut().enumerate().filter(|(at, _)| outcome.is_in(*at)) {
+                debug_assert!(at < project.rules.group_count());
+                count.step(post, |count| step(count, true));
+            }
             let judged = project.rules.rules().iter().zip(&mut self.rules).filter(|(rule, _)| !rule.is_draft());
             for ((_, count), code) in judged.zip(outcome.verdicts) {
                 count.step(&verdict_of(0, *code), |count| step(count, true));
@@ -155,13 +182,16 @@ impl Tally {
         Ok(())
     }
 
-    pub(super) fn summary(&self, before: Option<Timestamp>) -> Json {
+    pub(super) fn summary(&self, project: &Project, before: Option<Timestamp>) -> Json {
         let rules = self.rules.iter().filter(|count| count.stage != Stage::Draft.as_str());
         let ends = self.collected.known().flatten();
+        let groups = devices_groups(project).map(|group| self.groups[group.at].to_json(group.id));
         json!({
             "devices": self.devices.to_json(),
             "rules": rules.map(RuleCount::to_json).collect::<Vec<_>>(),
             "reported": self.reported,
+            "groups": groups.collect::<Vec<_>>(),
+            "overdue": self.overdue,
             "before": before.map(|moment| moment.to_string()),
             "collected": ends.map(|ends| ends.map(|end| end.moment.to_string())),
             // How many devices were collected at the one and the other.
@@ -174,6 +204,20 @@ impl Tally {
         let reports = |slot: SlotId| self.reported[slot.0 as usize] > 0;
         unreported(project, &writer.reader(), reports, |paths| writer.set_setting(REPORTED, paths))
     }
+}
+
+/// A group of devices.
+struct DevicesGroup<'p> {
+    /// Its position among all groups.
+    at: usize,
+    id: &'p str,
+}
+
+fn devices_groups(project: &Project) -> impl Iterator<Item = DevicesGroup<'_>> {
+    let groups = project.rules.groups().enumerate();
+    groups
+        .filter(|(_, group)| group.kind == GroupKind::Devices)
+        .map(|(at, group)| DevicesGroup { at, id: group.id.as_str() })
 }
 
 /// Warns of facts that conditions name and no device of the fleet reports; `keep` is given what was found out about it anew.

@@ -23,13 +23,13 @@ use crate::assess::decisions::usual_decisions;
 use crate::assess::outlook::{ComingDecision, Outlook};
 use crate::assess::sealed_verdicts::SealedVerdicts;
 use crate::compare::results::differences_json;
-use crate::facts::judge::{Judge, Judged};
+use crate::facts::judge::{Judge, Judged, surroundings};
 use crate::ledger_view::batch::Job;
 use crate::ledger_view::codec::{self, DecisionKey, StoredDecision};
 use crate::ledger_view::damage::{damaged, unreadable};
 use crate::ledger_view::event::Event;
 use crate::ledger_view::event::events_by_clock;
-use crate::ledger_view::outcome::{Digest, Outcome, StandingDetail, code_of, reported};
+use crate::ledger_view::outcome::{Digest, Outcome, StandingDetail, bits, code_of, reported};
 use crate::ledger_view::packed_findings::{pack_findings, unpack_findings};
 
 /// How long most packs are, so that their buffers do not grow.
@@ -218,7 +218,11 @@ impl Weigher<'_> {
         let state = JudgedState { judge, judged: &judged, observations: &facts.observations, packed: &facts.packed };
         let input = self.inputs.of_device(&state);
         let before = job.before.as_ref();
-        let holds = self.same_rules && before.is_some_and(|before| before.input == input && judge.at < before.until);
+        // What an earlier version kept does not say which groups the device belongs to.
+        let is_whole = job.outcome().is_some_and(|before| before.groups.is_some());
+        let holds = self.same_rules
+            && is_whole
+            && before.is_some_and(|before| before.input == input && judge.at < before.until);
         if holds && !self.anew {
             weighed.result = DeviceResult::Same;
             return Ok(weighed);
@@ -242,7 +246,7 @@ impl Weigher<'_> {
         }
         let observations = &facts.observations;
         let evaluated = Evaluated { judged: &judged, observations, input, verdicts, codes, watch };
-        if let Some(result) = self.unsettled_by_edit(job, &evaluated, &facts) {
+        if let Some(result) = self.unsettled_by_edit(job, &evaluated, &facts, arena) {
             weighed.result = result;
             return Ok(weighed);
         }
@@ -325,6 +329,7 @@ impl Weigher<'_> {
         job: &Job<'_>,
         evaluated: &Evaluated<'_>,
         facts: &ReadFacts<'_>,
+        arena: &Bump,
     ) -> Option<DeviceResult> {
         let Evaluated { judged, input, verdicts, codes, watch, .. } = evaluated;
         let state = JudgedState { judge: self.judge, judged, observations: &facts.observations, packed: &facts.packed };
@@ -346,6 +351,7 @@ impl Weigher<'_> {
             stale: was.stale,
             by_waiver: was.by_waiver,
             verdicts: codes.clone(),
+            groups: Some(groups_of(self.judge, judged, was.standing(), &self.findings(job).ok()?, arena)),
             reported: reported(judged),
         };
         // Which of the moments before came from rules that are gone, nobody knows any more.
@@ -404,6 +410,7 @@ impl Weigher<'_> {
                 digest(holders.iter().map(String::as_str)),
             ],
             verdicts: codes,
+            groups: Some(groups_of(judge, judged, settled.standing, &settled.findings, arena)),
             reported: reported(judged),
         };
         let next_due = moments_ahead(&settled.findings, judge.at).into_iter().next();
@@ -480,6 +487,19 @@ impl Weigher<'_> {
         }
         ByLife { current, past, over }
     }
+}
+
+/// Returns a bit for each group, whether a device that stands so, with these findings, belongs to it.
+fn groups_of(
+    judge: &Judge<'_>,
+    judged: &Judged<'_>,
+    standing: Standing,
+    findings: &[Finding],
+    arena: &Bump,
+) -> Vec<u8> {
+    let ambient = surroundings(Some(standing), findings, judge.at, arena);
+    let memberships = judge.project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena));
+    bits(memberships.iter().map(|value| matches!(value, Value::Boolean(true))))
 }
 
 /// The findings of a device, by its lifecycles.

@@ -153,6 +153,11 @@ impl StoredDecision {
         self.ruling.strictness()
     }
 
+    /// Returns whether it is a denial since no access rule applies.
+    pub fn is_by_default(&self) -> bool {
+        self.ruling.effect == Effect::Deny && self.access_rules.is_empty()
+    }
+
     /// Returns it as the ledger keeps it.
     pub fn spell(&self, key: &DecisionKey) -> Spell {
         Spell { subject: key.subject(), value: self.ruling.in_words(), detail: self.detail() }

@@ -53,6 +53,8 @@ pub(crate) struct Outcome<B = Vec<u8>> {
     pub kept: [Digest; 3],
     /// A code for the verdict of each rule that is no draft.
     pub verdicts: B,
+    /// A bit for each group, whether the device belongs to it; none where an earlier version did not keep it.
+    pub groups: Option<B>,
     /// A bit for each slot that some source reports.
     pub reported: B,
 }
@@ -101,13 +103,23 @@ pub(crate) fn verdict_of(rule: usize, code: u8) -> Verdict {
 /// Returns a bit for each slot of a device that some source reports.
 pub(crate) fn reported(judged: &Judged<'_>) -> Vec<u8> {
     let facts = judged.input.facts;
-    let mut bits = vec![0; facts.layout().len().div_ceil(8)];
-    for (at, slot) in facts.layout().slots().enumerate() {
-        if facts.slot(slot).origin.is_some() {
-            bits[at / 8] |= 1 << (at % 8);
+    bits(facts.layout().slots().map(|slot| facts.slot(slot).origin.is_some()))
+}
+
+/// Returns a bit for each of some truths.
+pub(crate) fn bits(truths: impl Iterator<Item = bool>) -> Vec<u8> {
+    let mut bits = Vec::new();
+    for (at, is_so) in truths.enumerate() {
+        if at % 8 == 0 {
+            bits.push(0);
         }
+        bits[at / 8] |= u8::from(is_so) << (at % 8);
     }
     bits
+}
+
+fn bit(bits: &[u8], at: usize) -> bool {
+    bits.get(at / 8).is_some_and(|bits| bits & (1 << (at % 8)) != 0)
 }
 
 impl<B: AsRef<[u8]>> Outcome<B> {
@@ -118,13 +130,21 @@ impl<B: AsRef<[u8]>> Outcome<B> {
 
     /// Returns whether a slot is reported.
     pub(crate) fn reports(&self, slot: usize) -> bool {
-        self.reported.as_ref().get(slot / 8).is_some_and(|bits| bits & (1 << (slot % 8)) != 0)
+        bit(self.reported.as_ref(), slot)
+    }
+
+    /// Returns whether the device belongs to a group, by its position.
+    pub(crate) fn is_in(&self, group: usize) -> bool {
+        self.groups.as_ref().is_some_and(|groups| bit(groups.as_ref(), group))
     }
 }
 
 impl Outcome {
     pub(crate) fn to_bytes(&self) -> Vec<u8> {
-        let flags = u8::from(self.covered) | u8::from(self.stale) << 1 | u8::from(self.by_waiver) << 2;
+        let flags = u8::from(self.covered)
+            | u8::from(self.stale) << 1
+            | u8::from(self.by_waiver) << 2
+            | u8::from(self.groups.is_some()) << 3;
         let short = u16::try_from(self.verdicts.len()).ok();
         let mut bytes = vec![if short.is_some() { FORMAT } else { LONG_FORMAT }, self.standing, flags];
         bytes.extend(self.kept.concat());
@@ -133,14 +153,18 @@ impl Outcome {
             None => bytes.extend(u32::try_from(self.verdicts.len()).unwrap_or(u32::MAX).to_le_bytes()),
         }
         bytes.extend(&self.verdicts);
+        if let Some(groups) = &self.groups {
+            bytes.extend(u32::try_from(groups.len()).unwrap_or(u32::MAX).to_le_bytes());
+            bytes.extend(groups);
+        }
         bytes.extend(&self.reported);
         bytes
     }
 
     /// Returns it with its bytes borrowed.
     pub(crate) fn borrowed(&self) -> Outcome<&[u8]> {
-        let Self { standing, covered, stale, by_waiver, kept, ref verdicts, ref reported } = *self;
-        Outcome { standing, covered, stale, by_waiver, kept, verdicts, reported }
+        let Self { standing, covered, stale, by_waiver, kept, ref verdicts, ref groups, ref reported } = *self;
+        Outcome { standing, covered, stale, by_waiver, kept, verdicts, groups: groups.as_deref(), reported }
     }
 }
 
@@ -154,7 +178,15 @@ impl<'b> Outcome<&'b [u8]> {
             LONG_FORMAT => rest.split_first_chunk::<4>().map(|(count, rest)| (u32::from_le_bytes(*count), rest))?,
             _ => return None,
         };
-        let (verdicts, reported) = rest.split_at_checked(usize::try_from(count).ok()?)?;
+        let (verdicts, rest) = rest.split_at_checked(usize::try_from(count).ok()?)?;
+        let (groups, reported) = match flags & 8 {
+            0 => (None, rest),
+            _ => {
+                let (count, rest) = rest.split_first_chunk::<4>()?;
+                let (groups, rest) = rest.split_at_checked(usize::try_from(u32::from_le_bytes(*count)).ok()?)?;
+                (Some(groups), rest)
+            }
+        };
         let digest = |at: usize| std::array::from_fn(|byte| kept[8 * at + byte]);
         Some(Self {
             standing,
@@ -163,6 +195,7 @@ impl<'b> Outcome<&'b [u8]> {
             by_waiver: flags & 4 != 0,
             kept: [digest(0), digest(1), digest(2)],
             verdicts,
+            groups,
             reported,
         })
     }
@@ -190,10 +223,15 @@ mod tests {
             by_waiver: true,
             kept: [[1; 8], [2; 8], [3; 8]],
             verdicts: all.iter().map(code_of).collect(),
+            groups: Some(bits([true, false, false, true].into_iter().cycle().take(11))),
             reported: vec![0b101, 1],
         };
         let bytes = outcome.to_bytes();
         assert_eq!(Outcome::from_bytes(&bytes), Some(outcome.borrowed()));
+        assert_eq!([0, 1, 8, 10, 11, 99].map(|at| outcome.is_in(at)), [true, false, true, false, false, false]);
+        // What an earlier version wrote does not say which groups it belongs to.
+        let earlier = Outcome { groups: None, ..outcome.clone() };
+        assert_eq!(Outcome::from_bytes(&earlier.to_bytes()), Some(earlier.borrowed()));
         assert!(outcome.verdicts.iter().map(|code| verdict_of(3, *code)).eq(all));
         assert_eq!(
             (outcome.reports(0), outcome.reports(1), outcome.reports(8), outcome.reports(99)),

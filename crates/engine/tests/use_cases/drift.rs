@@ -4,11 +4,14 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use fencepost_core::Datum;
 use fencepost_core::drift::BeganBy;
-use fencepost_engine::{DriftDetail, DriftQuery, DriftSetReport, MemberDifference, Reading};
+use fencepost_engine::{DriftDetail, DriftQuery, DriftSetReport, FiguresPer, FiguresQuery, MemberDifference, Reading};
 use fencepost_formats::json_of_datum;
 use serde_json::{Map, Value as Json, json};
 
 use crate::bench::{Bench, day, moment};
+
+/// The figures of every assessment.
+const EVERY: FiguresQuery = FiguresQuery { most: 100, per: FiguresPer::Assessment };
 
 const DRIFT: &str = r#"
 [[drift]]
@@ -463,7 +466,8 @@ fn findings_of_a_set_follow_the_comparison_day_by_day() {
             });
             assert_eq!(running, expected, "seed {seed}, day {number}");
         }
-        let figures = bench.read(&day(fleet.days), |reading| reading.figures(100).expect("they can be read"));
+        let figures =
+            bench.read(&day(fleet.days), |reading| reading.figures(EVERY).expect("they can be read").assessments);
         let counts = figures.iter().map(|one| one.drift_of("peers").expect("it was compared").counts);
         let kept: Vec<_> = counts.map(|counts| (counts.devices, counts.differ, counts.differences)).collect();
         assert_eq!(kept, trend, "seed {seed}");

@@ -238,17 +238,22 @@ impl Reading<'_> {
             cells.extend(extra.iter().map(|(_, slot)| json_of_value(&facts.slot(*slot).value)));
             Ok(Ok(plan.prepare(&[], cells)))
         };
-        self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |found: Result<PreparedRow, Told>| match found {
-            Ok(row) => sink.push_prepared(row),
-            Err(Told::Not(reason)) => {
-                sink.pass_over_untold(reason);
-                Ok(())
-            }
-            Err(_) => {
-                sink.pass_over();
-                Ok(())
-            }
-        })?;
+        self.with_facts(
+            &judge,
+            Wanted::whole(&layout, &wanted),
+            look,
+            |found: Result<PreparedRow, Told>| match found {
+                Ok(row) => sink.push_prepared(row),
+                Err(Told::Not(reason)) => {
+                    sink.pass_over_untold(reason);
+                    Ok(())
+                }
+                Err(_) => {
+                    sink.pass_over();
+                    Ok(())
+                }
+            },
+        )?;
         Ok(Ok(Listing { warnings: filter.into_warnings(self, &layout)?, ..sink.finish()? }))
     }
 }

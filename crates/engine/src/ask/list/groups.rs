@@ -7,7 +7,7 @@ use serde_json::{Value as Json, json};
 
 use super::Column;
 use super::rows::{RowSink, row};
-use crate::ask::group::GroupCounts;
+use crate::assess::GroupCounts;
 use crate::error::EngineError;
 use crate::ledger_view::fence::Post;
 use crate::ledger_view::reading::Reading;

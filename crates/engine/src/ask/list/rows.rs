@@ -132,7 +132,17 @@ impl RowSink {
         };
         let (total, matched) = (0, 0);
         let plan = RowPlan { shown, order, counted: is_counted.then_some(CountedBy { columns: by, standing }) };
-        Ok(Self { columns: names, plan, filter, kept, counts, counts_order, total, matched, untold: UntoldRows::default() })
+        Ok(Self {
+            columns: names,
+            plan,
+            filter,
+            kept,
+            counts,
+            counts_order,
+            total,
+            matched,
+            untold: UntoldRows::default(),
+        })
     }
 
     /// Returns whether a column is shown, sorted, counted or filtered by; of others the value is not needed.

@@ -1,0 +1,50 @@
+//! On which terms services are reached, counted.
+
+use fencepost_core::Strictness;
+
+/// On which terms devices with their people reach a service. A device with one of its people counts once: as it gets in best.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct ServiceCounts {
+    /// They get in without obligations.
+    pub permit: u64,
+    /// They get in with obligations.
+    pub limited: u64,
+    /// They do not get in.
+    pub deny: u64,
+    /// Of those, the ones that no access rule denies: the default does.
+    pub by_default: u64,
+}
+
+/// The best way in that a device with one of its people has.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct BestWay {
+    strictness: Option<Strictness>,
+    /// An access rule has a say in some sign-in.
+    by_rule: bool,
+}
+
+impl BestWay {
+    /// Takes another sign-in into account.
+    pub(crate) fn add(&mut self, strictness: Strictness, by_default: bool) {
+        self.strictness = Some(self.strictness.map_or(strictness, |best| best.min(strictness)));
+        self.by_rule |= !by_default;
+    }
+}
+
+impl ServiceCounts {
+    /// Counts a device with one of its people, or no more.
+    pub(crate) fn step(&mut self, best: BestWay, adds: bool) {
+        let step = |count: &mut u64| *count = if adds { *count + 1 } else { count.saturating_sub(1) };
+        match best.strictness {
+            Some(Strictness::Permitted) => step(&mut self.permit),
+            Some(Strictness::Limited) => step(&mut self.limited),
+            Some(Strictness::Denied) => {
+                step(&mut self.deny);
+                if !best.by_rule {
+                    step(&mut self.by_default);
+                }
+            }
+            None => {}
+        }
+    }
+}
