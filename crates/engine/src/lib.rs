@@ -51,6 +51,7 @@ pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, grou
 pub use ask::rule::{AccessUse, ExceptedDevice, RuleBasis, RulePart, RuleReport, ShutOut, UnmetOn};
 pub use ask::service::ServiceReport;
 pub use ask::shown::{PageKind, PageOf};
+pub use ask::since::{EditedDefinition, Since};
 pub use ask::tried::{Against, Tried, try_expression};
 pub use ask::verdicts::ProofLine;
 pub use assess::sealed_verdicts::SealedVerdicts;
@@ -60,7 +61,7 @@ pub use assess::{
     StandingCounts, assess,
 };
 pub use change::access_flips::{AccessFlips, DecisionFlip, DueFlip, LosingFlip, PersonFlip, SignInId};
-pub use change::preview::{DefinitionChange, GroupFlips, MessageFlip, Preview, StandingFlip, VerdictFlips, preview};
+pub use change::preview::{GroupFlips, MessageFlip, Preview, StandingFlip, VerdictFlips, preview};
 pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};
 pub use change::vet::{Mistake, Vetted, vet};
 pub use change::waive::{CoveredVerdict, WaiverCoverage, WaiverEdit, WaiverRequest, plan_end_of_waiver, plan_waiver};
@@ -89,6 +90,7 @@ pub use ledger_view::reading::Reading;
 pub use ledger_view::trim::{TrimReport, trim};
 pub use ledger_view::verify::Verified;
 pub use spool::{Items, Spool};
+pub use workspace::definition_changes::DefinitionChange;
 pub use workspace::files::expand_paths;
 pub use workspace::ledger::{Moment, ledger_for_dry_run, open_ledger, refuse_far_ahead, resolve_moment};
 pub use workspace::project::{

@@ -1,22 +1,27 @@
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
+use fencepost_core::Subject;
 use fencepost_engine::{EngineError, FiguresPer, FiguresQuery, PartThen, Reading};
+use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
-use super::{Common, OpenWorkspace, OutputFormat, clock_of, page_in, write_json, write_rows};
+use super::{
+    Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page_in, parse_moment, write_json, write_rows,
+};
 use crate::error::{CommandError, LEDGER};
 use crate::ui::Ui;
 use crate::view::next_step::NextStep;
 use crate::view::parts::PartCounts;
 use crate::view::text::{count, harmless};
-use crate::view::{figures, json, parts};
+use crate::view::{figures, json, parts, since};
 
 /// Tell how the fleet went, assessment by assessment; or what became of a device
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
   fencepost history
   fencepost history --last 60 --format csv
+  fencepost history --since 2027-03-08           what is otherwise than on that day
   fencepost history --per week
   fencepost history --rule laptop-lock
   fencepost history --group kiosks
@@ -46,6 +51,9 @@ pub struct HistoryArgs {
     /// The figures of one service
     #[arg(long, value_name = "SERVICE", conflicts_with_all = ["device", "verify", "rule", "group"])]
     service: Option<String>,
+    /// What is otherwise than at the last assessment at or before TIME
+    #[arg(long, value_name = "TIME", conflicts_with_all = ["device", "verify", "rule", "group", "service", "per"])]
+    since: Option<String>,
     /// Read the whole ledger, and say what in it does not fit
     #[arg(long, conflicts_with_all = ["device", "as_of"])]
     verify: bool,
@@ -78,6 +86,9 @@ impl HistoryArgs {
 
 pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
     let workspace = OpenWorkspace::open(ui, common, args.as_of.as_ref())?;
+    if let Some(moment) = parse_moment(&workspace.project, args.since.as_ref())? {
+        return what_changed(ui, &workspace.reading()?, moment, args.format);
+    }
     let reading = workspace.state()?;
     if args.verify {
         return verify(ui, &reading, args.format);
@@ -166,6 +177,34 @@ fn fleet(ui: &mut Ui, reading: &Reading<'_>, args: &HistoryArgs) -> Result<ExitC
             let columns: Vec<&str> = table.columns.iter().map(String::as_str).collect();
             write_rows(ui, OutputFormat::Csv, &columns, table.rows)?;
         }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Tells what is otherwise than at an earlier moment.
+fn what_changed(
+    ui: &mut Ui,
+    reading: &Reading<'_>,
+    moment: Timestamp,
+    format: OutputFormat,
+) -> Result<ExitCode, CommandError> {
+    let found = reading.since(moment)?;
+    note_currency(ui, reading, format)?;
+    match format {
+        OutputFormat::Table => {
+            let clock = clock_of(reading);
+            let text = page_in(ui, &clock).since(&found);
+            ui.raw(&text)?;
+            if let Some(finding) = found.opened.first().or(found.came_back.first()) {
+                let (device, rule) = (finding.device.as_str(), finding.subject.as_str());
+                match finding.subject {
+                    Subject::Rule(_) => ui.next_step(NextStep::WhyRule { device, rule }),
+                    Subject::Silence | Subject::Uncovered => ui.next_step(NextStep::Why(device)),
+                }
+            }
+        }
+        OutputFormat::Json => write_json(ui, &since::document(&found))?,
+        OutputFormat::Jsonl | OutputFormat::Csv => write_rows(ui, format, &since::COLUMNS, since::rows(&found))?,
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -216,7 +216,8 @@ fn to_do(entry: &AccessEntry) -> String {
     fixes.join("; ")
 }
 
-fn entry(entry: &AccessEntry, moment: &str) -> Json {
+/// An entry of access; `moment` is what its moment is called.
+pub fn entry(entry: &AccessEntry, moment: &str) -> Json {
     let mut out = Map::new();
     let contact = &entry.contact;
     out.insert("device".into(), json!(entry.device));

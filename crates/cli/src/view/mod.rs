@@ -26,12 +26,14 @@ pub mod replay;
 pub mod rule;
 pub mod send;
 pub mod service;
+pub mod since;
 pub mod style;
 pub mod table;
 pub mod text;
 pub mod time;
 pub mod verdict_lines;
 pub mod waiver;
+pub mod ways;
 
 use style::Styles;
 use time::Clock;

@@ -62,6 +62,11 @@ pub enum FindingEvent {
 }
 
 impl FindingEvent {
+    /// Returns whether a finding runs after it that did not before, or the other way round.
+    pub fn moves_in_or_out(&self) -> bool {
+        matches!(self, Self::Opened | Self::CameBack | Self::Closed(_))
+    }
+
     /// Returns the word used in the ledger and in JSON.
     pub fn as_str(&self) -> &'static str {
         match self {

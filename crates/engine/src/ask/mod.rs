@@ -12,5 +12,6 @@ pub(crate) mod reach;
 pub(crate) mod rule;
 pub(crate) mod service;
 pub(crate) mod shown;
+pub(crate) mod since;
 pub(crate) mod tried;
 pub(crate) mod verdicts;

@@ -4,7 +4,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use fencepost_core::{Diagnostic, Stage, Standing};
-use fencepost_formats::{DefinitionId, FileText, WorkspaceFile, definitions};
 use fencepost_store::{DeviceBatch, LayoutFingerprints, Ledger, Look, Reader, SpellKind};
 use jiff::Timestamp;
 
@@ -18,6 +17,7 @@ use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::outcome::{Outcome, verdict_of};
 use crate::ledger_view::reading::Reading;
 use crate::spool::Spool;
+use crate::workspace::definition_changes::{DefinitionChange, definition_changes};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, ProjectError};
 
@@ -111,52 +111,6 @@ pub struct MessageFlip {
     pub receivers: u64,
     /// How many deliveries by the rules in force.
     pub before: u64,
-}
-
-/// A definition that differs.
-#[derive(Clone, Debug, PartialEq)]
-pub struct DefinitionChange {
-    /// Which.
-    pub definition: DefinitionId,
-    /// The keys that differ, as they are by the last assessment's rules; none where it is new.
-    pub before: Option<serde_json::Map<String, serde_json::Value>>,
-    /// The same keys as they would be; none where it is gone.
-    pub after: Option<serde_json::Map<String, serde_json::Value>>,
-}
-
-impl DefinitionChange {
-    /// Returns the word used in JSON.
-    pub fn change(&self) -> &'static str {
-        match (&self.before, &self.after) {
-            (None, _) => "added",
-            (_, None) => "removed",
-            _ => "edited",
-        }
-    }
-}
-
-/// Returns the definitions that differ, of those that do in part the keys that do.
-fn definition_changes(before: &[FileText], after: &[FileText]) -> Vec<DefinitionChange> {
-    // Of other files the ledger keeps nothing.
-    let judging = |files: &[FileText]| {
-        let is_judging = |file: &&FileText| WorkspaceFile::of(&file.path).is_some_and(WorkspaceFile::is_judged_by);
-        definitions(&files.iter().filter(is_judging).cloned().collect::<Vec<_>>())
-    };
-    let (before, after) = (judging(before), judging(after));
-    let ids: BTreeSet<&DefinitionId> = before.keys().chain(after.keys()).collect();
-    let change = |id: &DefinitionId| match (before.get(id), after.get(id)) {
-        (Some(one), Some(other)) if one != other => {
-            let keys = |own: &serde_json::Map<_, _>, others: &serde_json::Map<String, _>| {
-                let differ = own.iter().filter(|(key, value)| others.get(*key) != Some(*value));
-                differ.map(|(key, value): (&String, &serde_json::Value)| (key.clone(), value.clone())).collect()
-            };
-            let (before, after) = (Some(keys(one, other)), Some(keys(other, one)));
-            Some(DefinitionChange { definition: id.clone(), before, after })
-        }
-        (Some(_), Some(_)) => None,
-        (one, other) => Some(DefinitionChange { definition: id.clone(), before: one.cloned(), after: other.cloned() }),
-    };
-    ids.into_iter().filter_map(change).collect()
 }
 
 impl Preview {

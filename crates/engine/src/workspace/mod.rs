@@ -1,5 +1,6 @@
 //! The workspace: its files, compiled; its earlier versions; its ledger, opened for what a command does with it.
 
+pub(crate) mod definition_changes;
 pub(crate) mod files;
 pub(crate) mod gates;
 pub(crate) mod ledger;
