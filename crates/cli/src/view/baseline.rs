@@ -21,7 +21,7 @@ impl Page<'_> {
             (Some(covers), false) => format!("{}, where {covers}", report.groups.join(", ")),
         };
         let lines =
-            [("covers", covers), ("extends", report.extends.join(", ")), ("before", report.extended_by.join(", "))];
+            [("covers", covers), ("extends", report.extends.join(", ")), ("base of", report.extended_by.join(", "))];
         for (word, text) in lines.into_iter().filter(|(_, text)| !text.is_empty()) {
             out.push_str(&labelled(word, &harmless(&text), self.width, self.styles));
         }

@@ -131,7 +131,7 @@ fn what_a_baseline_came_to_is_shown_with_where_it_is_written() {
     );
     assert_eq!(shown["dropped"], json!([{ "name": "ntp", "because": "The ship's clock is kept otherwise." }]));
     let table = env.ok(&["baseline", "show", "linux-common"]);
-    assert!(table.contains("extended by  ticket-server") && table.contains("no seedpool* in software"), "{table}");
+    assert!(table.contains("base of   ticket-server") && table.contains("no seedpool* in software"), "{table}");
     // Of a device, what holds for it, from everywhere.
     env.rules(&[("own-rule", "1d", "ntp")]);
     env.ok(&["assess", "--as-of", "2027-03-02T07:00:00Z"]);

@@ -155,6 +155,12 @@ impl Bench {
         ask(&Reading::open(&project, &earlier, &self.ledger, moment(at), false).expect("it can be read"))
     }
 
+    /// Hands the reading on, for what takes it whole.
+    pub fn with_reading(&self, at: &str, ask: impl FnOnce(Reading<'_>)) {
+        let (project, earlier) = (self.project(), OnceCell::new());
+        ask(Reading::open(&project, &earlier, &self.ledger, moment(at), false).expect("it can be read"));
+    }
+
     /// Reads the past: what was known then.
     pub fn read_past<T>(&self, at: &str, ask: impl FnOnce(&Reading<'_>) -> T) -> T {
         let (project, earlier) = (self.project(), OnceCell::new());

@@ -20,9 +20,9 @@ fn lists_filter_sort_count_and_name_what_they_do_not_have() {
     assert_eq!(devices(Some("os.version >= version(\"5\")"), Some("-device")), "c b");
     assert_eq!(devices(Some("standing = \"non-compliant\""), None), "a");
     let (columns, rows) = bench.list(&at, ListQuery { by: &["tags".to_owned()], ..all(Kind::Devices) });
-    assert_eq!(columns[..3], ["tags", "count", "share"]);
-    // A row counts for each item of a list, and shares are of the rows.
-    assert_eq!(rows[0][..3], [json!("all"), json!(3), json!(100)]);
+    assert_eq!(columns[..4], ["tags", "count", "share", "part"]);
+    // A row counts for each item of a list; the share is of compliant devices, the part is of all rows.
+    assert_eq!(rows[0][..4], [json!("all"), json!(3), json!(2.0 / 3.0), json!(1.0)]);
     assert_eq!(rows.len(), 4);
     // Several columns together: each pair of their values that there is.
     let by = ["tags".to_owned(), "os.version".to_owned()];

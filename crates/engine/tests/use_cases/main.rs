@@ -6,6 +6,7 @@ mod bench;
 mod change;
 mod draft;
 mod drift;
+mod drilling;
 mod findings;
 mod import;
 mod lifecycles;

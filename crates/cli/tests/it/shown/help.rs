@@ -16,7 +16,7 @@ fn every_command_has_its_help() {
       demo      Make the demo workspace: a ferry company's fleet over fourteen days
       import    Bring collected state and lists of people in
       list      List devices, facts, sources, people, rules, findings and what else there is
-      show      Show all that is known of a device or a person
+      show      Show all that is known of a device, a person, a rule, a baseline, a service or a group
       vet       Find mistakes before they bite
       assess    Evaluate the devices that may have changed, move the findings, and decide who reaches
                 what
@@ -259,7 +259,7 @@ fn every_command_has_its_help() {
 
     --where takes a condition over the columns; for devices over their facts, and `standing`.
 
-    Usage: fencepost list [OPTIONS] <KIND>
+    Usage: fencepost list [OPTIONS] <KIND> [FACT]
 
     Arguments:
       <KIND>
@@ -268,7 +268,11 @@ fn every_command_has_its_help() {
               Possible values:
               - devices:     Devices, with their standing
               - facts:       Facts that devices report, with their commonest values
+              - items:       Items of a list over the fleet: how many devices have each
+              - sites:       Where devices belong, with how many are compliant
               - rules:       Rules, with what they came to
+              - baselines:   Baselines, with how many devices meet all, some or none of them
+              - families:    Families of rules, which share what stands before the slash, with the same
               - coverage:    Topics by platform and role: who is covered, and who was left out
               - groups:      Groups, with how many belong to them
               - verdicts:    Verdicts, device by device, with what was observed
@@ -286,6 +290,9 @@ fn every_command_has_its_help() {
               - corrections: Facts set by hand, with what the feeds say
               - rejects:     Records that imports set aside
 
+      [FACT]
+              Of items: the fact whose items are listed
+
     Options:
           --where <CONDITION>
               Only rows for which CONDITION holds
@@ -294,13 +301,16 @@ fn every_command_has_its_help() {
               Sort by COLUMN; -COLUMN the other way round
 
           --columns <COLUMN,..>
-              Show these columns; for devices also facts
+              Show these columns; for devices also facts. `help` tells which there are
 
           --by <COLUMN,..>
               Count the rows by the values of COLUMN, or of several together; for devices also of facts
 
           --changes
               Of bundles: who enters and who leaves, and whether that was handed over
+
+          --unnamed
+              Of items: only those that no baseline names
 
           --all
               Of verdicts: also those of rules that do not cover the device
@@ -349,29 +359,40 @@ fn every_command_has_its_help() {
     Examples:
       fencepost list devices --where 'standing != "compliant" and platform = "android"'
       fencepost list devices --columns device,os.version --sort os.version
-      fencepost list devices --by platform
+      fencepost list devices --by platform,ownership
+      fencepost list verdicts --where 'rule = "laptop-lock" and outcome = "fail"'
+      fencepost list items software --unnamed
+      fencepost list rules --columns help         which columns there are, and what they mean
       fencepost list findings --where 'phase = "overdue"'
       fencepost list people --where 'starts with(unit, "ships/tern")' --format csv
     "#);
-    insta::assert_snapshot!(env.shows(&["show", "--help"]), @r#"
+    insta::assert_snapshot!(env.shows(&["show", "--help"]), @r"
     $ fencepost show --help
-    Show all that is known of a device or a person
+    Show all that is known of a device, a person, a rule, a baseline, a service or a group
 
     Of a device its standing, holders and groups, its findings, what its people may reach with it, and
-    every fact with its source and age; of a person the devices and what may be reached with them.
+    every fact with its source and age; of a person the devices and what may be reached with them. Of a
+    rule whom it reaches, who fails it and with what, what hangs on it and how it went; of a baseline
+    how many meet it; of a service who gets in and who does not; of a group how its devices stand.
 
-    Usage: fencepost show [OPTIONS] <DEVICE|PERSON>
+    Usage: fencepost show [OPTIONS] <ID>
 
     Arguments:
-      <DEVICE|PERSON>
-              The device, or the person by id or name
+      <ID>
+              The device, rule, baseline, service or group; the person by id or name
 
     Options:
+          --kind <KIND>
+              What is meant, where several things have the id
+              
+              [possible values: device, person, rule, baseline, service, group]
+
           --as-of <TIME>
               Show it as of TIME
 
           --format <FORMAT>
-              How to write the result; lines and CSV give the facts
+              How to write the result; lines and CSV give the rows of its table: facts, devices,
+              sign-ins
 
               Possible values:
               - table: For people
@@ -411,8 +432,11 @@ fn every_command_has_its_help() {
     Examples:
       fencepost show tern-tickets
       fencepost show B-1056                       a person, by id or name
+      fencepost show laptop-lock                  a rule: who fails it, with what, since when
+      fencepost show kiosk                        a baseline: who meets all of it
+      fencepost show mail --kind service
       fencepost show tern-tickets --format json
-    "#);
+    ");
     insta::assert_snapshot!(env.shows(&["vet", "--help"]), @r#"
     $ fencepost vet --help
     Find mistakes before they bite
@@ -853,9 +877,29 @@ fn every_command_has_its_help() {
 
     Options:
           --last <N>
-              The figures of so many assessments
+              The figures of so many assessments; with --per of so many days or weeks
               
               [default: 14]
+
+          --per <day|week>
+              One row a day or a week: how it was at the last assessment, and what happened since the
+              row before
+
+              Possible values:
+              - day:  One row a day
+              - week: One row a week
+
+          --rule <RULE>
+              The figures of one rule
+
+          --group <GROUP>
+              The figures of the devices of one group
+
+          --service <SERVICE>
+              The figures of one service
+
+          --since <TIME>
+              What is otherwise than at the last assessment at or before TIME
 
           --verify
               Read the whole ledger, and say what in it does not fit
@@ -904,6 +948,11 @@ fn every_command_has_its_help() {
     Examples:
       fencepost history
       fencepost history --last 60 --format csv
+      fencepost history --since 2027-03-08           what is otherwise than on that day
+      fencepost history --per week
+      fencepost history --rule laptop-lock
+      fencepost history --group kiosks
+      fencepost history --service mail
       fencepost history tern-tickets
       fencepost history tern-tickets --format jsonl
       fencepost history --verify

@@ -11,6 +11,7 @@ fn list_findings() {
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
       "untold": 0,
+      "untold_because": {},
       "rows": [
         {
           "device": "razorbill-phone-4",
@@ -187,6 +188,7 @@ fn list_rules() {
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
       "untold": 0,
+      "untold_because": {},
       "rows": [
         {
           "rule": "not-rooted",
@@ -197,6 +199,8 @@ fn list_rules() {
           "pass": 85,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.9883720930232558,
           "changed": "2027-03-01T06:00:00Z",
           "title": "The platform's protection is in place"
         },
@@ -209,6 +213,8 @@ fn list_rules() {
           "pass": 68,
           "fail": 1,
           "unknown": 0,
+          "waived": 1,
+          "share": 1.0,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Android is a version that still gets repairs"
         },
@@ -221,6 +227,8 @@ fn list_rules() {
           "pass": 10,
           "fail": 2,
           "unknown": 0,
+          "waived": 2,
+          "share": 1.0,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Tablets on the bridge lock after ten minutes"
         },
@@ -233,6 +241,8 @@ fn list_rules() {
           "pass": 11,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.9166666666666666,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Sea charts are of this year's edition"
         },
@@ -245,6 +255,8 @@ fn list_rules() {
           "pass": 29,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.9666666666666667,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Writable disks are encrypted"
         },
@@ -257,6 +269,8 @@ fn list_rules() {
           "pass": 28,
           "fail": 1,
           "unknown": 1,
+          "waived": 0,
+          "share": 0.9333333333333333,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Laptops lock themselves, behind a long password"
         },
@@ -269,6 +283,8 @@ fn list_rules() {
           "pass": 28,
           "fail": 2,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.9333333333333333,
           "changed": "2027-03-01T06:00:00Z",
           "title": "The firewall is on"
         },
@@ -281,6 +297,8 @@ fn list_rules() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.8888888888888888,
           "changed": "2027-03-01T06:00:00Z",
           "title": "The server's certificate is valid"
         },
@@ -293,6 +311,8 @@ fn list_rules() {
           "pass": 19,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.95,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Passenger information: guardd is in processes"
         },
@@ -305,6 +325,8 @@ fn list_rules() {
           "pass": 29,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.9666666666666667,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Laptops: no seedpool in software"
         },
@@ -317,6 +339,8 @@ fn list_rules() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.8888888888888888,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Ticket servers, all ships and terminals: sshd.permit_root_login is no"
         },
@@ -329,6 +353,8 @@ fn list_rules() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.8888888888888888,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Ticket servers, all ships and terminals: log.retention_days >= 30"
         },
@@ -341,6 +367,8 @@ fn list_rules() {
           "pass": 8,
           "fail": 1,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.8888888888888888,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Ticket servers, all ships and terminals: queue.workers is 8"
         },
@@ -353,6 +381,8 @@ fn list_rules() {
           "pass": 7,
           "fail": 2,
           "unknown": 0,
+          "waived": 0,
+          "share": 0.7777777777777778,
           "changed": "2027-03-01T06:00:00Z",
           "title": "Ticket servers, all ships and terminals: alike"
         }
@@ -361,21 +391,21 @@ fn list_rules() {
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--where", "fail > 0", "--format", "csv"]), @r#"
     $ fencepost list rules --where 'fail > 0' --format csv
-    rule,severity,stage,grace,reach,pass,fail,unknown,changed,title
-    not-rooted,critical,enforced,0,86,85,1,0,2027-03-01T06:00:00Z,The platform's protection is in place
-    android-supported,high,enforced,5d,69,68,1,0,2027-03-01T06:00:00Z,Android is a version that still gets repairs
-    bridge-lock,medium,enforced,7d,12,10,2,0,2027-03-01T06:00:00Z,Tablets on the bridge lock after ten minutes
-    charts-current,high,enforced,12d,12,11,1,0,2027-03-01T06:00:00Z,Sea charts are of this year's edition
-    disk-encrypted,high,enforced,3d,30,29,1,0,2027-03-01T06:00:00Z,Writable disks are encrypted
-    laptop-lock,medium,enforced,7d,30,28,1,1,2027-03-01T06:00:00Z,"Laptops lock themselves, behind a long password"
-    firewall-on,medium,trial,7d,30,28,2,0,2027-03-01T06:00:00Z,The firewall is on
-    certificate-valid,high,enforced,3d,9,8,1,0,2027-03-01T06:00:00Z,The server's certificate is valid
-    kiosk/processes.guardd,high,enforced,5d,20,19,1,0,2027-03-01T06:00:00Z,Passenger information: guardd is in processes
-    laptop/software.seedpool,medium,enforced,4d,30,29,1,0,2027-03-01T06:00:00Z,Laptops: no seedpool in software
-    ticket-server/sshd.permit_root_login,high,enforced,6d,9,8,1,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: sshd.permit_root_login is no"
-    ticket-server/log.retention_days,high,enforced,6d,9,8,1,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: log.retention_days >= 30"
-    ticket-server/queue.workers,high,trial,6d,9,8,1,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: queue.workers is 8"
-    drift/ticket-servers,low,trial,14d,9,7,2,0,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: alike"
+    rule,severity,stage,grace,reach,pass,fail,unknown,waived,share,changed,title
+    not-rooted,critical,enforced,0,86,85,1,0,0,0.9883720930232558,2027-03-01T06:00:00Z,The platform's protection is in place
+    android-supported,high,enforced,5d,69,68,1,0,1,1.0,2027-03-01T06:00:00Z,Android is a version that still gets repairs
+    bridge-lock,medium,enforced,7d,12,10,2,0,2,1.0,2027-03-01T06:00:00Z,Tablets on the bridge lock after ten minutes
+    charts-current,high,enforced,12d,12,11,1,0,0,0.9166666666666666,2027-03-01T06:00:00Z,Sea charts are of this year's edition
+    disk-encrypted,high,enforced,3d,30,29,1,0,0,0.9666666666666667,2027-03-01T06:00:00Z,Writable disks are encrypted
+    laptop-lock,medium,enforced,7d,30,28,1,1,0,0.9333333333333333,2027-03-01T06:00:00Z,"Laptops lock themselves, behind a long password"
+    firewall-on,medium,trial,7d,30,28,2,0,0,0.9333333333333333,2027-03-01T06:00:00Z,The firewall is on
+    certificate-valid,high,enforced,3d,9,8,1,0,0,0.8888888888888888,2027-03-01T06:00:00Z,The server's certificate is valid
+    kiosk/processes.guardd,high,enforced,5d,20,19,1,0,0,0.95,2027-03-01T06:00:00Z,Passenger information: guardd is in processes
+    laptop/software.seedpool,medium,enforced,4d,30,29,1,0,0,0.9666666666666667,2027-03-01T06:00:00Z,Laptops: no seedpool in software
+    ticket-server/sshd.permit_root_login,high,enforced,6d,9,8,1,0,0,0.8888888888888888,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: sshd.permit_root_login is no"
+    ticket-server/log.retention_days,high,enforced,6d,9,8,1,0,0,0.8888888888888888,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: log.retention_days >= 30"
+    ticket-server/queue.workers,high,trial,6d,9,8,1,0,0,0.8888888888888888,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: queue.workers is 8"
+    drift/ticket-servers,low,trial,14d,9,7,2,0,0,0.7777777777777778,2027-03-01T06:00:00Z,"Ticket servers, all ships and terminals: alike"
     "#);
 }
 
@@ -388,6 +418,7 @@ fn list_devices() {
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
       "untold": 0,
+      "untold_because": {},
       "rows": [
         {
           "device": "tern-phone-5",
@@ -422,11 +453,13 @@ fn list_devices_by() {
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
       "untold": 0,
+      "untold_because": {},
       "rows": [
         {
           "platform": "android",
           "count": 69,
-          "share": 47,
+          "share": 0.9710144927536232,
+          "part": 0.4726027397260274,
           "compliant": 67,
           "on_notice": 0,
           "unproven": 0,
@@ -436,7 +469,8 @@ fn list_devices_by() {
         {
           "platform": "linux",
           "count": 30,
-          "share": 21,
+          "share": 0.9,
+          "part": 0.2054794520547945,
           "compliant": 27,
           "on_notice": 1,
           "unproven": 0,
@@ -446,7 +480,8 @@ fn list_devices_by() {
         {
           "platform": "windows",
           "count": 23,
-          "share": 16,
+          "share": 0.8695652173913043,
+          "part": 0.15753424657534246,
           "compliant": 20,
           "on_notice": 0,
           "unproven": 0,
@@ -456,7 +491,8 @@ fn list_devices_by() {
         {
           "platform": "ios",
           "count": 17,
-          "share": 12,
+          "share": 0.9411764705882353,
+          "part": 0.11643835616438356,
           "compliant": 16,
           "on_notice": 0,
           "unproven": 1,
@@ -466,7 +502,8 @@ fn list_devices_by() {
         {
           "platform": "macos",
           "count": 7,
-          "share": 5,
+          "share": 0.8571428571428571,
+          "part": 0.04794520547945205,
           "compliant": 6,
           "on_notice": 1,
           "unproven": 0,
@@ -476,15 +513,15 @@ fn list_devices_by() {
       ]
     }
     "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--format", "csv"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--format", "csv"]), @r"
     $ fencepost list devices --by platform --format csv
-    platform,count,share,compliant,on_notice,unproven,non_compliant,waived
-    android,69,47,67,0,0,2,2
-    linux,30,21,27,1,0,2,0
-    windows,23,16,20,0,0,3,0
-    ios,17,12,16,0,1,0,0
-    macos,7,5,6,1,0,0,0
-    "#);
+    platform,count,share,part,compliant,on_notice,unproven,non_compliant,waived
+    android,69,0.9710144927536232,0.4726027397260274,67,0,0,2,2
+    linux,30,0.9,0.2054794520547945,27,1,0,2,0
+    windows,23,0.8695652173913043,0.15753424657534246,20,0,0,3,0
+    ios,17,0.9411764705882353,0.11643835616438356,16,0,1,0,0
+    macos,7,0.8571428571428571,0.04794520547945205,6,1,0,0,0
+    ");
 }
 
 #[test]
@@ -496,6 +533,7 @@ fn list_sources() {
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
       "untold": 0,
+      "untold_because": {},
       "rows": [
         {
           "source": "agents",
@@ -590,22 +628,22 @@ fn list_sources() {
 fn list_groups() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--format", "csv"]), @r#"
     $ fencepost list groups --format csv
-    group,of,members,compliant,on_notice,unproven,non_compliant,title
-    every-device,devices,146,136,2,1,7,Every device
-    ticket-servers,devices,9,7,1,0,1,"Ticket servers, all ships and terminals"
-    kiosks,devices,21,20,0,0,1,Passenger information
-    bridge-tablets,devices,12,11,0,0,1,Tablets on the bridge
-    laptops,devices,30,26,1,0,3,"Laptops, company and personal"
-    crew-phones,devices,54,52,0,1,1,Phones that the crew use for work
-    holm-scanners,devices,5,5,0,0,0,
-    sund-scanners,devices,5,5,0,0,0,
-    ship-scanners,devices,5,5,0,0,0,
-    shore,devices,45,41,2,0,2,Everything that does not go to sea
-    dry-dock,devices,1,1,0,0,0,Razorbill's aft kiosk is taken out for the refit
-    bridge-devices,devices,18,17,0,0,1,What the officers of the bridge carry
-    crew,people,66,,,,,Everybody aboard
-    bridge,people,18,,,,,Officers of the bridge
-    staff,people,90,,,,,Everybody
+    group,of,members,share,compliant,on_notice,unproven,non_compliant,title
+    every-device,devices,146,0.9315068493150684,136,2,1,7,Every device
+    ticket-servers,devices,9,0.7777777777777778,7,1,0,1,"Ticket servers, all ships and terminals"
+    kiosks,devices,21,0.9523809523809523,20,0,0,1,Passenger information
+    bridge-tablets,devices,12,0.9166666666666666,11,0,0,1,Tablets on the bridge
+    laptops,devices,30,0.8666666666666667,26,1,0,3,"Laptops, company and personal"
+    crew-phones,devices,54,0.9629629629629629,52,0,1,1,Phones that the crew use for work
+    holm-scanners,devices,5,1.0,5,0,0,0,
+    sund-scanners,devices,5,1.0,5,0,0,0,
+    ship-scanners,devices,5,1.0,5,0,0,0,
+    shore,devices,45,0.9111111111111111,41,2,0,2,Everything that does not go to sea
+    dry-dock,devices,1,1.0,1,0,0,0,Razorbill's aft kiosk is taken out for the refit
+    bridge-devices,devices,18,0.9444444444444444,17,0,0,1,What the officers of the bridge carry
+    crew,people,66,,,,,,Everybody aboard
+    bridge,people,18,,,,,,Officers of the bridge
+    staff,people,90,,,,,,Everybody
     "#);
 }
 

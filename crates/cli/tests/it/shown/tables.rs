@@ -160,99 +160,99 @@ fn list_facts() {
 fn list_rules() {
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-05"]), @r"
     $ fencepost list rules --as-of 2027-03-05
-    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
-    handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 07:00
-    not-rooted                            critical  enforced  0         86    85     1        0  Mon 07:00
-    android-supported                     high      enforced  5d        69    68     1        0  Mon 07:00
-    phone-lock                            medium    enforced  7d        74    74     0        0  Mon 07:00
-    bridge-lock                           medium    enforced  7d        12     0    12        0  Mon 07:00
-    charts-current                        high      enforced  12d       12    11     1        0  Mon 07:00
-    disk-encrypted                        high      enforced  3d        30    30     0        0  Mon 07:00
-    laptop-lock                           medium    enforced  7d        30    29     1        0  Mon 07:00
-    laptop-supported                      high      enforced  5d        30    30     0        0  Mon 07:00
-    firewall-on                           medium    trial     7d        30    28     2        0  Mon 07:00
-    certificate-valid                     high      enforced  3d         9     9     0        0  Mon 07:00
-    agent-recent                          low       enforced  3d        60    60     0        0  Mon 07:00
-    kiosk/disk.free_bytes                 low       enforced  7d        20    20     0        0  Mon 07:00
-    kiosk/processes.guardd                high      enforced  5d        20    19     1        0  Mon 07:00
-    kiosk/processes.soundings             medium    enforced  5d        20    20     0        0  Mon 07:00
-    kiosk/processes                       medium    trial     5d        20    20     0        0  Mon 07:00
-    laptop/software.seedpool              medium    enforced  4d        30    30     0        0  Mon 07:00
-    laptop/software.peepcam               medium    enforced  4d        30    30     0        0  Mon 07:00
-    laptop/software.hullplan              medium    enforced  4d        30    30     0        0  Mon 07:00
-    ticket-server/processes.guardd        high      enforced  6d         9     9     0        0  Mon 07:00
-    ticket-server/sshd.permit_root_login  high      enforced  6d         9     8     1        0  Mon 07:00
-    ticket-server/log.retention_days      high      enforced  6d         9     8     1        0  Mon 07:00
-    ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 07:00
-    ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 07:00
-    drift/ticket-servers                  low       trial     14d        9     7     2        0  Mon 07:00
+    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  WAIVED  SHARE  CHANGED
+    handheld-encrypted                    high      enforced  3d        81    80     0        1       0   99 %  Mon 07:00
+    not-rooted                            critical  enforced  0         86    85     1        0       0   99 %  Mon 07:00
+    android-supported                     high      enforced  5d        69    68     1        0       0   99 %  Mon 07:00
+    phone-lock                            medium    enforced  7d        74    74     0        0       0  100 %  Mon 07:00
+    bridge-lock                           medium    enforced  7d        12     0    12        0      12  100 %  Mon 07:00
+    charts-current                        high      enforced  12d       12    11     1        0       0   92 %  Mon 07:00
+    disk-encrypted                        high      enforced  3d        30    30     0        0       0  100 %  Mon 07:00
+    laptop-lock                           medium    enforced  7d        30    29     1        0       0   97 %  Mon 07:00
+    laptop-supported                      high      enforced  5d        30    30     0        0       0  100 %  Mon 07:00
+    firewall-on                           medium    trial     7d        30    28     2        0       0   93 %  Mon 07:00
+    certificate-valid                     high      enforced  3d         9     9     0        0       0  100 %  Mon 07:00
+    agent-recent                          low       enforced  3d        60    60     0        0       0  100 %  Mon 07:00
+    kiosk/disk.free_bytes                 low       enforced  7d        20    20     0        0       0  100 %  Mon 07:00
+    kiosk/processes.guardd                high      enforced  5d        20    19     1        0       0   95 %  Mon 07:00
+    kiosk/processes.soundings             medium    enforced  5d        20    20     0        0       0  100 %  Mon 07:00
+    kiosk/processes                       medium    trial     5d        20    20     0        0       0  100 %  Mon 07:00
+    laptop/software.seedpool              medium    enforced  4d        30    30     0        0       0  100 %  Mon 07:00
+    laptop/software.peepcam               medium    enforced  4d        30    30     0        0       0  100 %  Mon 07:00
+    laptop/software.hullplan              medium    enforced  4d        30    30     0        0       0  100 %  Mon 07:00
+    ticket-server/processes.guardd        high      enforced  6d         9     9     0        0       0  100 %  Mon 07:00
+    ticket-server/sshd.permit_root_login  high      enforced  6d         9     8     1        0       0   89 %  Mon 07:00
+    ticket-server/log.retention_days      high      enforced  6d         9     8     1        0       0   89 %  Mon 07:00
+    ticket-server/queue.workers           high      trial     6d         9     8     1        0       0   89 %  Mon 07:00
+    ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0       0  100 %  Mon 07:00
+    drift/ticket-servers                  low       trial     14d        9     7     2        0       0   78 %  Mon 07:00
     ------- standard error -------
 
     25 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-10"]), @r"
     $ fencepost list rules --as-of 2027-03-10
-    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
-    handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 1 Mar 07:00
-    not-rooted                            critical  enforced  0         86    85     1        0  Mon 1 Mar 07:00
-    android-supported                     high      enforced  5d        69    68     1        0  Mon 1 Mar 07:00
-    phone-lock                            medium    enforced  7d        74    74     0        0  Mon 1 Mar 07:00
-    bridge-lock                           medium    enforced  7d        12    10     2        0  Mon 1 Mar 07:00
-    charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
-    disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
-    laptop-lock                           medium    enforced  7d        30    29     1        0  Mon 1 Mar 07:00
-    laptop-supported                      high      enforced  5d        30    30     0        0  Mon 1 Mar 07:00
-    firewall-on                           medium    trial     7d        30    28     2        0  Mon 1 Mar 07:00
-    certificate-valid                     high      enforced  3d         9     8     0        1  Mon 1 Mar 07:00
-    agent-recent                          low       enforced  3d        60    60     0        0  Mon 1 Mar 07:00
-    kiosk/disk.free_bytes                 low       enforced  7d        20    18     0        2  Mon 1 Mar 07:00
-    kiosk/processes.guardd                high      enforced  5d        20    17     1        2  Mon 1 Mar 07:00
-    kiosk/processes.soundings             medium    enforced  5d        20    18     0        2  Mon 1 Mar 07:00
-    kiosk/processes                       medium    trial     5d        20    18     0        2  Mon 1 Mar 07:00
-    laptop/software.seedpool              medium    enforced  4d        30    29     1        0  Mon 1 Mar 07:00
-    laptop/software.peepcam               medium    enforced  4d        30    29     1        0  Mon 1 Mar 07:00
-    laptop/software.hullplan              medium    enforced  4d        30    30     0        0  Mon 1 Mar 07:00
-    ticket-server/processes.guardd        high      enforced  6d         9     8     0        1  Mon 1 Mar 07:00
-    ticket-server/sshd.permit_root_login  high      enforced  6d         9     7     1        1  Mon 1 Mar 07:00
-    ticket-server/log.retention_days      high      enforced  6d         9     7     1        1  Mon 1 Mar 07:00
-    ticket-server/queue.workers           high      trial     6d         9     7     1        1  Mon 1 Mar 07:00
-    ticket-server/processes.ticketd       high      enforced  6d         9     8     0        1  Mon 1 Mar 07:00
-    drift/ticket-servers                  low       trial     14d        9     6     2        1  Mon 1 Mar 07:00
+    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  WAIVED  SHARE
+    handheld-encrypted                    high      enforced  3d        81    80     0        1       0   99 %
+    not-rooted                            critical  enforced  0         86    85     1        0       0   99 %
+    android-supported                     high      enforced  5d        69    68     1        0       0   99 %
+    phone-lock                            medium    enforced  7d        74    74     0        0       0  100 %
+    bridge-lock                           medium    enforced  7d        12    10     2        0       2  100 %
+    charts-current                        high      enforced  12d       12    11     1        0       0   92 %
+    disk-encrypted                        high      enforced  3d        30    29     1        0       0   97 %
+    laptop-lock                           medium    enforced  7d        30    29     1        0       0   97 %
+    laptop-supported                      high      enforced  5d        30    30     0        0       0  100 %
+    firewall-on                           medium    trial     7d        30    28     2        0       0   93 %
+    certificate-valid                     high      enforced  3d         9     8     0        1       0   89 %
+    agent-recent                          low       enforced  3d        60    60     0        0       0  100 %
+    kiosk/disk.free_bytes                 low       enforced  7d        20    18     0        2       0   90 %
+    kiosk/processes.guardd                high      enforced  5d        20    17     1        2       0   85 %
+    kiosk/processes.soundings             medium    enforced  5d        20    18     0        2       0   90 %
+    kiosk/processes                       medium    trial     5d        20    18     0        2       0   90 %
+    laptop/software.seedpool              medium    enforced  4d        30    29     1        0       0   97 %
+    laptop/software.peepcam               medium    enforced  4d        30    29     1        0       0   97 %
+    laptop/software.hullplan              medium    enforced  4d        30    30     0        0       0  100 %
+    ticket-server/processes.guardd        high      enforced  6d         9     8     0        1       0   89 %
+    ticket-server/sshd.permit_root_login  high      enforced  6d         9     7     1        1       0   78 %
+    ticket-server/log.retention_days      high      enforced  6d         9     7     1        1       0   78 %
+    ticket-server/queue.workers           high      trial     6d         9     7     1        1       0   78 %
+    ticket-server/processes.ticketd       high      enforced  6d         9     8     0        1       0   89 %
+    drift/ticket-servers                  low       trial     14d        9     6     2        1       0   67 %
     ------- standard error -------
 
-    25 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    25 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r"
     $ fencepost list rules --as-of 2027-03-14
-    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  CHANGED
-    handheld-encrypted                    high      enforced  3d        81    80     0        1  Mon 1 Mar 07:00
-    not-rooted                            critical  enforced  0         86    85     1        0  Mon 1 Mar 07:00
-    android-supported                     high      enforced  5d        69    68     1        0  Mon 1 Mar 07:00
-    phone-lock                            medium    enforced  7d        74    74     0        0  Mon 1 Mar 07:00
-    bridge-lock                           medium    enforced  7d        12    10     2        0  Mon 1 Mar 07:00
-    charts-current                        high      enforced  12d       12    11     1        0  Mon 1 Mar 07:00
-    disk-encrypted                        high      enforced  3d        30    29     1        0  Mon 1 Mar 07:00
-    laptop-lock                           medium    enforced  7d        30    28     1        1  Mon 1 Mar 07:00
-    laptop-supported                      high      enforced  5d        30    30     0        0  Mon 1 Mar 07:00
-    firewall-on                           medium    trial     7d        30    28     2        0  Mon 1 Mar 07:00
-    certificate-valid                     high      enforced  3d         9     8     1        0  Mon 1 Mar 07:00
-    agent-recent                          low       enforced  3d        60    60     0        0  Mon 1 Mar 07:00
-    kiosk/disk.free_bytes                 low       enforced  7d        20    20     0        0  Mon 1 Mar 07:00
-    kiosk/processes.guardd                high      enforced  5d        20    19     1        0  Mon 1 Mar 07:00
-    kiosk/processes.soundings             medium    enforced  5d        20    20     0        0  Mon 1 Mar 07:00
-    kiosk/processes                       medium    trial     5d        20    20     0        0  Mon 1 Mar 07:00
-    laptop/software.seedpool              medium    enforced  4d        30    29     1        0  Mon 1 Mar 07:00
-    laptop/software.peepcam               medium    enforced  4d        30    30     0        0  Mon 1 Mar 07:00
-    laptop/software.hullplan              medium    enforced  4d        30    30     0        0  Mon 1 Mar 07:00
-    ticket-server/processes.guardd        high      enforced  6d         9     9     0        0  Mon 1 Mar 07:00
-    ticket-server/sshd.permit_root_login  high      enforced  6d         9     8     1        0  Mon 1 Mar 07:00
-    ticket-server/log.retention_days      high      enforced  6d         9     8     1        0  Mon 1 Mar 07:00
-    ticket-server/queue.workers           high      trial     6d         9     8     1        0  Mon 1 Mar 07:00
-    ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0  Mon 1 Mar 07:00
-    drift/ticket-servers                  low       trial     14d        9     7     2        0  Mon 1 Mar 07:00
+    RULE                                  SEVERITY  STAGE     GRACE  REACH  PASS  FAIL  UNKNOWN  WAIVED  SHARE
+    handheld-encrypted                    high      enforced  3d        81    80     0        1       0   99 %
+    not-rooted                            critical  enforced  0         86    85     1        0       0   99 %
+    android-supported                     high      enforced  5d        69    68     1        0       1  100 %
+    phone-lock                            medium    enforced  7d        74    74     0        0       0  100 %
+    bridge-lock                           medium    enforced  7d        12    10     2        0       2  100 %
+    charts-current                        high      enforced  12d       12    11     1        0       0   92 %
+    disk-encrypted                        high      enforced  3d        30    29     1        0       0   97 %
+    laptop-lock                           medium    enforced  7d        30    28     1        1       0   93 %
+    laptop-supported                      high      enforced  5d        30    30     0        0       0  100 %
+    firewall-on                           medium    trial     7d        30    28     2        0       0   93 %
+    certificate-valid                     high      enforced  3d         9     8     1        0       0   89 %
+    agent-recent                          low       enforced  3d        60    60     0        0       0  100 %
+    kiosk/disk.free_bytes                 low       enforced  7d        20    20     0        0       0  100 %
+    kiosk/processes.guardd                high      enforced  5d        20    19     1        0       0   95 %
+    kiosk/processes.soundings             medium    enforced  5d        20    20     0        0       0  100 %
+    kiosk/processes                       medium    trial     5d        20    20     0        0       0  100 %
+    laptop/software.seedpool              medium    enforced  4d        30    29     1        0       0   97 %
+    laptop/software.peepcam               medium    enforced  4d        30    30     0        0       0  100 %
+    laptop/software.hullplan              medium    enforced  4d        30    30     0        0       0  100 %
+    ticket-server/processes.guardd        high      enforced  6d         9     9     0        0       0  100 %
+    ticket-server/sshd.permit_root_login  high      enforced  6d         9     8     1        0       0   89 %
+    ticket-server/log.retention_days      high      enforced  6d         9     8     1        0       0   89 %
+    ticket-server/queue.workers           high      trial     6d         9     8     1        0       0   89 %
+    ticket-server/processes.ticketd       high      enforced  6d         9     9     0        0       0  100 %
+    drift/ticket-servers                  low       trial     14d        9     7     2        0       0   78 %
     ------- standard error -------
 
-    25 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    25 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
     ");
 }
 
@@ -421,75 +421,87 @@ fn list_coverage() {
 
 #[test]
 fn list_groups() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-05"]), @r"
     $ fencepost list groups --as-of 2027-03-05
-    GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
-    every-device    devices      146        139          6         0              1  Every device
-    ticket-servers  devices        9          8          1         0              0  Ticket servers, all ships and terminals
-    kiosks          devices       21         20          1         0              0  Passenger information
-    bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
-    laptops         devices       30         29          1         0              0  Laptops, company and personal
-    crew-phones     devices       54         51          2         0              1  Phones that the crew use for work
-    holm-scanners   devices        5          5          0         0              0
-    sund-scanners   devices        5          5          0         0              0
-    ship-scanners   devices        5          5          0         0              0
-    shore           devices       45         44          1         0              0  Everything that does not go to sea
-    dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
-                                                                                     the refit
-    bridge-devices  devices       18         17          1         0              0  What the officers of the bridge carry
-    crew            people        66                                                 Everybody aboard
-    bridge          people        18                                                 Officers of the bridge
-    staff           people        90                                                 Everybody
+    GROUP           OF       MEMBERS  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
+    every-device    devices      146   95 %        139          6         0              1  Every device
+    ticket-servers  devices        9   89 %          8          1         0              0  Ticket servers, all ships and
+                                                                                            terminals
+    kiosks          devices       21   95 %         20          1         0              0  Passenger information
+    bridge-tablets  devices       12   92 %         11          1         0              0  Tablets on the bridge
+    laptops         devices       30   97 %         29          1         0              0  Laptops, company and personal
+    crew-phones     devices       54   94 %         51          2         0              1  Phones that the crew use for
+                                                                                            work
+    holm-scanners   devices        5  100 %          5          0         0              0
+    sund-scanners   devices        5  100 %          5          0         0              0
+    ship-scanners   devices        5  100 %          5          0         0              0
+    shore           devices       45   98 %         44          1         0              0  Everything that does not go to
+                                                                                            sea
+    dry-dock        devices        1  100 %          1          0         0              0  Razorbill's aft kiosk is taken
+                                                                                            out for the refit
+    bridge-devices  devices       18   94 %         17          1         0              0  What the officers of the bridge
+                                                                                            carry
+    crew            people        66                                                        Everybody aboard
+    bridge          people        18                                                        Officers of the bridge
+    staff           people        90                                                        Everybody
     ------- standard error -------
 
     15 groups, as of Fri 5 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-10"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-10"]), @r"
     $ fencepost list groups --as-of 2027-03-10
-    GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
-    every-device    devices      146        133          8         1              4  Every device
-    ticket-servers  devices        9          7          1         0              1  Ticket servers, all ships and terminals
-    kiosks          devices       21         18          2         0              1  Passenger information
-    bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
-    laptops         devices       30         26          4         0              0  Laptops, company and personal
-    crew-phones     devices       54         51          0         1              2  Phones that the crew use for work
-    holm-scanners   devices        5          5          0         0              0
-    sund-scanners   devices        5          5          0         0              0
-    ship-scanners   devices        5          5          0         0              0
-    shore           devices       45         42          3         0              0  Everything that does not go to sea
-    dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
-                                                                                     the refit
-    bridge-devices  devices       18         17          1         0              0  What the officers of the bridge carry
-    crew            people        66                                                 Everybody aboard
-    bridge          people        18                                                 Officers of the bridge
-    staff           people        90                                                 Everybody
+    GROUP           OF       MEMBERS  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
+    every-device    devices      146   91 %        133          8         1              4  Every device
+    ticket-servers  devices        9   78 %          7          1         0              1  Ticket servers, all ships and
+                                                                                            terminals
+    kiosks          devices       21   86 %         18          2         0              1  Passenger information
+    bridge-tablets  devices       12   92 %         11          1         0              0  Tablets on the bridge
+    laptops         devices       30   87 %         26          4         0              0  Laptops, company and personal
+    crew-phones     devices       54   94 %         51          0         1              2  Phones that the crew use for
+                                                                                            work
+    holm-scanners   devices        5  100 %          5          0         0              0
+    sund-scanners   devices        5  100 %          5          0         0              0
+    ship-scanners   devices        5  100 %          5          0         0              0
+    shore           devices       45   93 %         42          3         0              0  Everything that does not go to
+                                                                                            sea
+    dry-dock        devices        1  100 %          1          0         0              0  Razorbill's aft kiosk is taken
+                                                                                            out for the refit
+    bridge-devices  devices       18   94 %         17          1         0              0  What the officers of the bridge
+                                                                                            carry
+    crew            people        66                                                        Everybody aboard
+    bridge          people        18                                                        Officers of the bridge
+    staff           people        90                                                        Everybody
     ------- standard error -------
 
     15 groups, as of Wed 10 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-14"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-14"]), @r"
     $ fencepost list groups --as-of 2027-03-14
-    GROUP           OF       MEMBERS  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
-    every-device    devices      146        136          3         1              6  Every device
-    ticket-servers  devices        9          7          1         0              1  Ticket servers, all ships and terminals
-    kiosks          devices       21         20          0         0              1  Passenger information
-    bridge-tablets  devices       12         11          1         0              0  Tablets on the bridge
-    laptops         devices       30         26          1         0              3  Laptops, company and personal
-    crew-phones     devices       54         52          0         1              1  Phones that the crew use for work
-    holm-scanners   devices        5          5          0         0              0
-    sund-scanners   devices        5          5          0         0              0
-    ship-scanners   devices        5          5          0         0              0
-    shore           devices       45         41          2         0              2  Everything that does not go to sea
-    dry-dock        devices        1          1          0         0              0  Razorbill's aft kiosk is taken out for
-                                                                                     the refit
-    bridge-devices  devices       18         17          1         0              0  What the officers of the bridge carry
-    crew            people        66                                                 Everybody aboard
-    bridge          people        18                                                 Officers of the bridge
-    staff           people        90                                                 Everybody
+    GROUP           OF       MEMBERS  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  TITLE
+    every-device    devices      146   93 %        136          3         1              6  Every device
+    ticket-servers  devices        9   78 %          7          1         0              1  Ticket servers, all ships and
+                                                                                            terminals
+    kiosks          devices       21   95 %         20          0         0              1  Passenger information
+    bridge-tablets  devices       12   92 %         11          1         0              0  Tablets on the bridge
+    laptops         devices       30   87 %         26          1         0              3  Laptops, company and personal
+    crew-phones     devices       54   96 %         52          0         1              1  Phones that the crew use for
+                                                                                            work
+    holm-scanners   devices        5  100 %          5          0         0              0
+    sund-scanners   devices        5  100 %          5          0         0              0
+    ship-scanners   devices        5  100 %          5          0         0              0
+    shore           devices       45   91 %         41          2         0              2  Everything that does not go to
+                                                                                            sea
+    dry-dock        devices        1  100 %          1          0         0              0  Razorbill's aft kiosk is taken
+                                                                                            out for the refit
+    bridge-devices  devices       18   94 %         17          1         0              0  What the officers of the bridge
+                                                                                            carry
+    crew            people        66                                                        Everybody aboard
+    bridge          people        18                                                        Officers of the bridge
+    staff           people        90                                                        Everybody
     ------- standard error -------
 
     15 groups, as of Sun 14 Mar 2027 00:00
-    "#);
+    ");
 }
 
 #[test]
@@ -1160,42 +1172,42 @@ fn list_devices_that_are_not_compliant() {
 
 #[test]
 fn list_devices_counted_by_platform() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-05"]), @r"
     $ fencepost list devices --by platform --as-of 2027-03-05
-    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
-    android      69   47 %         66          2         0              1      11
-    linux        30   21 %         28          2         0              0       0
-    windows      23   16 %         22          1         0              0       0
-    ios          17   12 %         16          1         0              0       0
-    macos         7    5 %          7          0         0              0       0
+    PLATFORM  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
+    android      69   96 %  47 %         66          2         0              1      11
+    linux        30   93 %  21 %         28          2         0              0       0
+    windows      23   96 %  16 %         22          1         0              0       0
+    ios          17   94 %  12 %         16          1         0              0       0
+    macos         7  100 %   5 %          7          0         0              0       0
     ------- standard error -------
 
     146 devices, as of Fri 5 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-10"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-10"]), @r"
     $ fencepost list devices --by platform --as-of 2027-03-10
-    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
-    android      69   47 %         66          1         0              2       1
-    linux        30   21 %         25          3         0              2       0
-    windows      23   16 %         19          4         0              0       0
-    ios          17   12 %         16          0         1              0       0
-    macos         7    5 %          7          0         0              0       0
+    PLATFORM  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
+    android      69   96 %  47 %         66          1         0              2       1
+    linux        30   83 %  21 %         25          3         0              2       0
+    windows      23   83 %  16 %         19          4         0              0       0
+    ios          17   94 %  12 %         16          0         1              0       0
+    macos         7  100 %   5 %          7          0         0              0       0
     ------- standard error -------
 
     146 devices, as of Wed 10 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r"
     $ fencepost list devices --by platform --as-of 2027-03-14
-    PLATFORM  COUNT  SHARE  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
-    android      69   47 %         67          1         0              1       2
-    linux        30   21 %         27          1         0              2       0
-    windows      23   16 %         20          0         0              3       0
-    ios          17   12 %         16          0         1              0       0
-    macos         7    5 %          6          1         0              0       0
+    PLATFORM  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
+    android      69   97 %  47 %         67          1         0              1       2
+    linux        30   90 %  21 %         27          1         0              2       0
+    windows      23   87 %  16 %         20          0         0              3       0
+    ios          17   94 %  12 %         16          0         1              0       0
+    macos         7   86 %   5 %          6          1         0              0       0
     ------- standard error -------
 
     146 devices, as of Sun 14 Mar 2027 00:00
-    "#);
+    ");
 }
 
 #[test]
@@ -2412,11 +2424,11 @@ fn list_verdicts() {
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "verdicts", "--all", "--by", "outcome"]), @r"
     $ fencepost list verdicts --all --by outcome
-    OUTCOME         COUNT  SHARE
-    not-applicable   2903   80 %
-    pass              728   20 %
-    fail               17    0 %
-    unknown             2    0 %
+    OUTCOME         COUNT  PART
+    not-applicable   2903  80 %
+    pass              728  20 %
+    fail               17   0 %
+    unknown             2   0 %
     ------- standard error -------
 
     3650 verdicts, as of Sun 14 Mar 2027 07:00
@@ -2427,25 +2439,34 @@ fn list_verdicts() {
 fn the_figures_of_the_fleet() {
     insta::assert_snapshot!(shown_by_the_demo(&["history"]), @r"
     $ fencepost history
-    AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON-COMPLIANT  OPENED  CAME BACK  FELL DUE  CLOSED
-    Mon 1 Mar 07:00      146        144          2         ·              ·      14          ·         ·       ·
-    Tue 2 Mar 07:00      146        142          4         ·              ·       3          ·         ·       ·
-    Wed 3 Mar 07:00      146        140          6         ·              ·       2          ·         ·       ·
-    Thu 4 Mar 07:00      146        139          6         ·              1       1          ·         ·       ·
-    Fri 5 Mar 07:00      146        139          5         1              1       ·          ·         1       ·
-    Sat 6 Mar 07:00      146        139          4         1              2       1          ·         1       1
-    Sun 7 Mar 07:00      146        135          8         1              2       3          1         ·       ·
-    Mon 8 Mar 07:00      146        135          6         1              4       ·          ·         3       ·
-    Tue 07:00            146        133          8         1              4       2          ·         ·      10
-    Wed 07:00            146        133          6         1              6       ·          ·         2       ·
-    Thu 07:00            146        136          3         1              6       ·          ·         ·       3
-    Fri 07:00            146        137          2         1              6       1          ·         1       1
-    Sat 07:00            146        136          3         1              6       1          ·         ·       ·
-    Sun 07:00            146        136          2         1              7       ·          ·         1       ·
+    AS OF            ALL    ┃  ╱  ┆  ╳  OPENED  BACK  DUE  CLOSED  LATE  OUT
+    Mon 1 Mar 07:00  146  144  2  ·  ·      14     ·    ·       ·     ·    ·
+    Tue 2 Mar 07:00  146  142  4  ·  ·       3     ·    ·       ·     ·    ·
+    Wed 3 Mar 07:00  146  140  6  ·  ·       2     ·    ·       ·     ·    ·
+    Thu 4 Mar 07:00  146  139  6  ·  1       1     ·    ·       ·     1    ·
+    Fri 5 Mar 07:00  146  139  5  1  1       ·     ·    1       ·     2    ·
+    Sat 6 Mar 07:00  146  139  4  1  2       1     ·    1       1     3    ·
+    Sun 7 Mar 07:00  146  135  8  1  2       3     1    ·       ·     3    ·
+    Mon 8 Mar 07:00  146  135  6  1  4       ·     ·    3       ·     6    ·
+    Tue 07:00        146  133  8  1  4       2     ·    ·      10     6    ·
+    Wed 07:00        146  133  6  1  6       ·     ·    2       ·     8    ·
+    Thu 07:00        146  136  3  1  6       ·     ·    ·       3     8    ·
+    Fri 07:00        146  137  2  1  6       1     ·    1       1     8    ·
+    Sat 07:00        146  136  3  1  6       1     ·    ·       ·     8    ·
+    Sun 07:00        146  136  2  1  7       ·     ·    1       ·     9    3
+
+    ┃ compliant   ╱ on notice   ┆ unproven   ╳ non-compliant
+    BACK came back   DUE fell due   LATE overdue by then   OUT people shut out of a service
 
     compliant             █▅▅▅▅▅▂▂▁▁▂▂▂▂  93 %, from 99 %
     drift ticket-servers  ▁█████████████  2 of 9 differ, from 1; 3 differences; 1 accepted
     drift kiosks          ▁▁▅▅██████████  2 of 21 differ, from 0; 2 differences
+
+    Time to fix, from the first opening to the last closing
+      RULE                     FIXED  MEDIAN  LONGEST  CAME BACK
+      bridge-lock                 10     8 d      8 d
+      laptop-lock                  1     3 d      3 d          1
+      laptop/software.peepcam      1     3 d      3 d
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "json"]), @r#"
     $ fencepost history --last 2 --format json
@@ -2466,6 +2487,10 @@ fn the_figures_of_the_fleet() {
           "came_back": 0,
           "fell_due": 0,
           "closed": 0,
+          "overdue": 8,
+          "shut_out": 0,
+          "uncovered": 0,
+          "stale": 0,
           "drift": [
             {
               "set": "ticket-servers",
@@ -2497,6 +2522,10 @@ fn the_figures_of_the_fleet() {
           "came_back": 0,
           "fell_due": 1,
           "closed": 0,
+          "overdue": 9,
+          "shut_out": 3,
+          "uncovered": 0,
+          "stale": 0,
           "drift": [
             {
               "set": "ticket-servers",
@@ -2514,14 +2543,15 @@ fn the_figures_of_the_fleet() {
             }
           ]
         }
-      ]
+      ],
+      "fix_times": []
     }
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "csv"]), @r"
     $ fencepost history --last 2 --format csv
-    assessment,as_of,devices,compliant,on_notice,unproven,non_compliant,waived,share,opened,came_back,fell_due,closed,kiosks.differ,kiosks.differences,ticket-servers.differ,ticket-servers.differences
-    13,2027-03-13T06:00:00Z,146,136,3,1,6,2,0.9315068493150684,1,0,0,0,2,2,2,3
-    14,2027-03-14T06:00:00Z,146,136,2,1,7,2,0.9315068493150684,0,0,1,0,2,2,2,3
+    assessment,as_of,devices,compliant,on_notice,unproven,non_compliant,waived,share,opened,came_back,fell_due,closed,overdue,shut_out,uncovered,stale,kiosks.differ,kiosks.differences,ticket-servers.differ,ticket-servers.differences
+    13,2027-03-13T06:00:00Z,146,136,3,1,6,2,0.9315068493150684,1,0,0,0,8,0,0,0,2,2,2,3
+    14,2027-03-14T06:00:00Z,146,136,2,1,7,2,0.9315068493150684,0,0,1,0,9,3,0,0,2,2,2,3
     ");
 }
 
@@ -2818,28 +2848,28 @@ fn a_preview_of_nothing() {
 
 #[test]
 fn baselines() {
-    insta::assert_snapshot!(shown_by_the_demo(&["baseline", "show", "laptop"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["baseline", "show", "laptop"]), @r"
     $ fencepost baseline show laptop
     laptop  Laptops
-      covers       laptops
+      covers    laptops
 
     RULE                      EXPECTED                       GRACE    WRITTEN IN
     laptop/software.seedpool  no seedpool in software        4d       baselines/laptops.toml:12
     laptop/software.peepcam   no peepcam in software         4d       baselines/laptops.toml:13
     laptop/software.hullplan  no hullplan < 4.2 in software  4d       baselines/laptops.toml:14
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["baseline", "show", "kiosk"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["baseline", "show", "kiosk"]), @r"
     $ fencepost baseline show kiosk
     kiosk  Passenger information
-      covers       kiosks
-      extends      unattended
+      covers    kiosks
+      extends   unattended
 
     RULE                       EXPECTED                   GRACE         WRITTEN IN
     kiosk/disk.free_bytes      >= 2 * 10 ** 9             7d            baselines/unattended.toml:9
     kiosk/processes.guardd     guardd is in processes     5d            baselines/unattended.toml:13
     kiosk/processes.soundings  soundings is in processes  5d            baselines/kiosks.toml:10
     kiosk/processes            nothing else in processes  5d     trial  baselines/kiosks.toml:8
-    "#);
+    ");
     insta::assert_snapshot!(shown_by_the_demo(&["baseline", "derive", "office-laptop-1"]), @r#"
     $ fencepost baseline derive office-laptop-1
     ------- standard error -------
