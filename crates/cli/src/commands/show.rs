@@ -2,7 +2,7 @@ use std::process::ExitCode;
 
 use clap::builder::PossibleValue;
 use clap::{Args, ValueEnum};
-use fencepost_engine::{GroupMembers, PageKind, PageOf, PersonReport, Reading};
+use fencepost_engine::{GroupMembers, PageKind, PageOf, PersonReport, Reading, RuleBasis, RuleReport};
 use serde_json::{Value as Json, json};
 
 use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, page_in, write_json, write_rows};
@@ -112,18 +112,15 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
     Ok(ExitCode::SUCCESS)
 }
 
-fn show_rule(
-    ui: &mut Ui,
-    clock: &Clock,
-    report: &fencepost_engine::RuleReport,
-    format: OutputFormat,
-) -> Result<(), CommandError> {
+fn show_rule(ui: &mut Ui, clock: &Clock, report: &RuleReport, format: OutputFormat) -> Result<(), CommandError> {
     let id = report.rule.id.to_string();
     if format == OutputFormat::Table {
         let text = page_in(ui, clock).rule(report);
         ui.raw(&text)?;
         match report.unmet.first() {
             Some(worst) => ui.next_step(NextStep::WhyRule { device: &worst.device, rule: &id }),
+            None if report.basis != RuleBasis::Assessed => ui.next_step(NextStep::Preview),
+            None if report.counts.judged() == 0 => ui.next_step(NextStep::Coverage),
             None => ui.next_step(NextStep::VerdictsOf(&id)),
         }
         return Ok(());

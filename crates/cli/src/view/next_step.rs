@@ -30,6 +30,10 @@ pub enum NextStep<'n> {
     },
     /// See what a rule says of each device.
     VerdictsOf(&'n str),
+    /// See what would change by the files as they are.
+    Preview,
+    /// See which devices no rule covers.
+    Coverage,
     /// See what a baseline came to.
     BaselineShow(&'n str),
     /// See the devices of a group.
@@ -72,6 +76,8 @@ impl NextStep<'_> {
             Self::VerdictsOf(rule) => {
                 format!("fencepost list verdicts --where {}", quoted(&format!("rule = \"{rule}\"")))
             }
+            Self::Preview => "fencepost preview".to_owned(),
+            Self::Coverage => "fencepost list coverage".to_owned(),
             Self::BaselineShow(baseline) => format!("fencepost baseline show {}", shell(baseline)),
             Self::MembersOf(group) => {
                 format!("fencepost list devices --where {}", quoted(&format!("in group(\"{group}\")")))

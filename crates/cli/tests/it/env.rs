@@ -93,7 +93,14 @@ impl Env {
 
     /// Runs and returns the command line, what it printed, what it said beside it, and its exit code unless that is 0.
     pub fn shows(&self, args: &[&str]) -> String {
-        let ran = self.run(args);
+        self.shows_in(120, args)
+    }
+
+    /// The same on a terminal of so many columns.
+    pub fn shows_in(&self, columns: u32, args: &[&str]) -> String {
+        let mut command = self.command(args);
+        command.env("COLUMNS", columns.to_string()).stdin(Stdio::null());
+        let ran = Ran::of(command.output().expect("the binary runs"));
         let root = self.root().to_string_lossy();
         let words: Vec<String> = args.iter().map(|word| quoted(word)).collect();
         let mut shown = format!("$ fencepost {}\n{}", words.join(" "), ran.out.replace(&*root, "FOLDER"));
@@ -165,11 +172,16 @@ fn quoted(word: &str) -> String {
 
 /// Runs a command in the demo's workspace, which is made once for all tests that only read it.
 pub fn shown_by_the_demo(args: &[&str]) -> String {
+    shown_by_the_demo_in(120, args)
+}
+
+/// The same on a terminal of so many columns.
+pub fn shown_by_the_demo_in(columns: u32, args: &[&str]) -> String {
     static DEMO: LazyLock<Env> = LazyLock::new(|| {
         let env = Env::new();
         env.ok(&["demo", "ferry"]);
         env
     });
     let words: Vec<&str> = ["--workspace", "ferry"].iter().chain(args).copied().collect();
-    DEMO.shows(&words).replacen("fencepost --workspace ferry ", "fencepost ", 1)
+    DEMO.shows_in(columns, &words).replacen("fencepost --workspace ferry ", "fencepost ", 1)
 }

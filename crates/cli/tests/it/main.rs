@@ -17,6 +17,7 @@ mod limits;
 mod mistakes;
 mod oracle;
 mod output;
+mod pages;
 mod preview;
 mod readme;
 mod rules;

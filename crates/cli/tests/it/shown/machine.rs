@@ -187,8 +187,10 @@ fn list_rules() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "past_valid_until": 0,
-      "untold": 0,
-      "untold_because": {},
+      "untold": 1,
+      "untold_because": {
+        "no-value": 1
+      },
       "rows": [
         {
           "rule": "not-rooted",
@@ -1213,13 +1215,26 @@ fn vet() {
       "schema": 1,
       "as_of": "2027-03-14T06:00:00Z",
       "files": 20,
-      "rules": 25,
+      "rules": 26,
       "devices": 146,
       "examples": 6,
       "errors": 0,
-      "warnings": 1,
+      "warnings": 2,
       "notes": 6,
       "mistakes": [
+        {
+          "file": "rules/handhelds.toml",
+          "line": 71,
+          "column": 13,
+          "end_line": 71,
+          "end_column": 27,
+          "level": "warning",
+          "code": "covers-nobody",
+          "message": "rule `watch-lock` covers no device",
+          "label": "holds for none of 146 devices",
+          "help": "see what it asks for with: fencepost list devices --where 'role = \"watch\"'",
+          "also": []
+        },
         {
           "file": "controls.toml",
           "line": 12,

@@ -1,6 +1,6 @@
 //! What people read of the demo, whole, on three of its days.
 
-use crate::env::shown_by_the_demo;
+use crate::env::{shown_by_the_demo, shown_by_the_demo_in};
 
 #[test]
 fn list_facts() {
@@ -167,6 +167,7 @@ fn list_rules() {
     phone-lock                            medium    enforced  7d        74    74     0        0       0  100 %  Mon 07:00
     bridge-lock                           medium    enforced  7d        12     0    12        0      12  100 %  Mon 07:00
     charts-current                        high      enforced  12d       12    11     1        0       0   92 %  Mon 07:00
+    watch-lock                            low       draft     14d                                               Mon 07:00
     disk-encrypted                        high      enforced  3d        30    30     0        0       0  100 %  Mon 07:00
     laptop-lock                           medium    enforced  7d        30    29     1        0       0   97 %  Mon 07:00
     laptop-supported                      high      enforced  5d        30    30     0        0       0  100 %  Mon 07:00
@@ -188,7 +189,7 @@ fn list_rules() {
     drift/ticket-servers                  low       trial     14d        9     7     2        0       0   78 %  Mon 07:00
     ------- standard error -------
 
-    25 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+    26 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-10"]), @r"
     $ fencepost list rules --as-of 2027-03-10
@@ -199,6 +200,7 @@ fn list_rules() {
     phone-lock                            medium    enforced  7d        74    74     0        0       0  100 %
     bridge-lock                           medium    enforced  7d        12    10     2        0       2  100 %
     charts-current                        high      enforced  12d       12    11     1        0       0   92 %
+    watch-lock                            low       draft     14d
     disk-encrypted                        high      enforced  3d        30    29     1        0       0   97 %
     laptop-lock                           medium    enforced  7d        30    29     1        0       0   97 %
     laptop-supported                      high      enforced  5d        30    30     0        0       0  100 %
@@ -220,7 +222,7 @@ fn list_rules() {
     drift/ticket-servers                  low       trial     14d        9     6     2        1       0   67 %
     ------- standard error -------
 
-    25 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
+    26 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r"
     $ fencepost list rules --as-of 2027-03-14
@@ -231,6 +233,7 @@ fn list_rules() {
     phone-lock                            medium    enforced  7d        74    74     0        0       0  100 %
     bridge-lock                           medium    enforced  7d        12    10     2        0       2  100 %
     charts-current                        high      enforced  12d       12    11     1        0       0   92 %
+    watch-lock                            low       draft     14d
     disk-encrypted                        high      enforced  3d        30    29     1        0       0   97 %
     laptop-lock                           medium    enforced  7d        30    28     1        1       0   93 %
     laptop-supported                      high      enforced  5d        30    30     0        0       0  100 %
@@ -252,7 +255,7 @@ fn list_rules() {
     drift/ticket-servers                  low       trial     14d        9     7     2        0       0   78 %
     ------- standard error -------
 
-    25 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
+    26 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
     ");
 }
 
@@ -2774,6 +2777,14 @@ fn an_assessment_that_stands() {
 fn vetting() {
     insta::assert_snapshot!(shown_by_the_demo(&["vet"]), @r#"
     $ fencepost vet
+    warning[covers-nobody]: rule `watch-lock` covers no device
+      --> rules/handhelds.toml:71:13
+       |
+    71 | covers   = 'role = "watch"'
+       |             ^^^^^^^^^^^^^^ holds for none of 146 devices
+       |
+       = help: see what it asks for with: fencepost list devices --where 'role = "watch"'
+
     warning[clause-without-rule]: no enforced rule answers for `Port security order 9`
       --> controls.toml:12:10
        |
@@ -2830,7 +2841,7 @@ fn vetting() {
       |
       = help: if it could be stricter, preview a stricter one
 
-    1 warning, 6 notes in 20 files, with 25 rules and 6 examples; tried on 146 devices, as of Sun 14 Mar 2027 07:00
+    2 warnings, 6 notes in 20 files, with 26 rules and 6 examples; tried on 146 devices, as of Sun 14 Mar 2027 07:00
     "#);
 }
 
@@ -2967,4 +2978,600 @@ fn expressions_tried_out() {
     $ fencepost try 'date("2027-03-28") + duration("P1M")'
     2027-04-28  (date)
     "#);
+}
+
+#[test]
+fn pages_of_rules() {
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["show", "laptop-lock"]), @r"
+    $ fencepost show laptop-lock
+    laptop-lock  Laptops lock themselves, behind a long password
+      stage     enforced, since Mon 1 Mar 07:00
+      judges    medium severity, grace 7d
+      requires  lock.idle_minutes <= 15 and password.length between 10 and 64
+      written   rules/laptops.toml:18, as it is since Mon 1 Mar 07:00
+
+    28 of 30 devices meet it (93 %): 28 pass, 1 fails, 1 unknown; 116 not covered
+
+    By platform and group
+      windows         22 of 23  22 pass, 1 fails
+      macos             6 of 7  6 pass, 1 unknown
+      laptops         28 of 30  28 pass, 1 fails, 1 unknown
+      shore           16 of 18  16 pass, 1 fails, 1 unknown
+      bridge-devices    6 of 6
+
+    Not met
+    DEVICE           SAYS     OBSERVED  REQUIRED           AGE         DUE                      HOLDER
+    office-laptop-4  fail     60        <= 15              8 h 33 min  overdue since Wed 07:00  Tvenask
+    office-laptop-9  unknown  twelve    between 10 and 64  3 h 28 min  Tue 07:00, in 2 d        Fjorupp
+
+    What hangs on it
+      response  standard
+      access    good-device: Crew roster, Mail
+      access    browser-with-limits: Crew roster, Mail
+      access    charts-on-the-bridge: Sea charts
+      access    tills: Ticketing
+
+    Trend
+      ██▅▅▅█▅▅▅▅▅▁▁▁  93 %, from 100 %, over 14 assessments
+    ------- standard error -------
+
+    Next: fencepost why office-laptop-4 laptop-lock
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "charts-current"]), @r#"
+    $ fencepost show charts-current
+    charts-current  Sea charts are of this year's edition
+      stage     enforced, since Mon 1 Mar 07:00
+      judges    high severity, grace 12d
+      requires  charts.edition >= date("2027-01-01")
+      because   The port authority asks for current charts on every bridge.
+      written   rules/handhelds.toml:56, as it is since Mon 1 Mar 07:00
+      clauses   Port security order 4
+
+    11 of 12 devices meet it (92 %): 11 pass, 1 fails; 134 not covered
+
+    By platform and group
+      android         11 of 12  11 pass, 1 fails
+      bridge-tablets  11 of 12  11 pass, 1 fails
+      bridge-devices    5 of 6  5 pass, 1 fails
+
+    Not met
+    DEVICE           SAYS  OBSERVED    AGE         DUE               HOLDER
+    puffin-bridge-1  fail  2024-11-01  2 h 44 min  overdue since     Ljusprett,
+                                                   Sun 07:00         Vravuld, Krofonn
+
+    What hangs on it
+      response  standard
+      access    good-device: Crew roster, Mail
+      access    browser-with-limits: Crew roster, Mail
+      access    charts-on-the-bridge: Sea charts
+      access    tills: Ticketing
+      shut out  of Sea charts: Ljusprett (B-1034), Vravuld (B-1035), Krofonn
+                (B-1036)
+
+    Trend
+      █▁▁▁▁▁▁▁▁▁▁▁▁▁  92 %, from 100 %, over 14 assessments
+    ------- standard error -------
+
+    Next: fencepost why puffin-bridge-1 charts-current
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["show", "firewall-on"]), @r"
+    $ fencepost show firewall-on
+    firewall-on  The firewall is on
+      stage     trial, since Mon 1 Mar 07:00, enforced from Thu 1 Apr 00:00, in 17 d 16 h
+      judges    medium severity, grace 7d
+      requires  firewall.enabled
+      written   rules/laptops.toml:38, as it is since Mon 1 Mar 07:00
+      clauses   Port security order 9
+
+    28 of 30 devices meet it (93 %): 28 pass, 2 fail; 116 not covered
+
+    By platform and group
+      windows         21 of 23  21 pass, 2 fail
+      macos             7 of 7
+      laptops         28 of 30  28 pass, 2 fail
+      shore           17 of 18  17 pass, 1 fails
+      bridge-devices    6 of 6
+
+    Not met
+    DEVICE               SAYS  OBSERVED  REQUIRED  AGE         DUE  HOLDER
+    it-laptop-1          fail  false     true      9 h 18 min       Plotvark
+    puffin-laptop-chief  fail  false     true      4 h 40 min       Tvekrell
+
+    What hangs on it
+      response  standard
+
+    Trend
+      ▂▂▂▂▂▂▂▂▂▂▂▂▂▂  93 %, over 14 assessments
+    ------- standard error -------
+
+    Next: fencepost why it-laptop-1 firewall-on
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "watch-lock"]), @r#"
+    $ fencepost show watch-lock
+    watch-lock  Watches lock themselves
+      stage     draft; nobody is judged by it yet, and this is what it would say
+      judges    low severity, grace 14d
+      requires  lock.idle_minutes <= 5
+      covers    role = "watch"
+      because   The officers ask for watches; none has been bought yet.
+      written   rules/handhelds.toml:68
+
+    It reaches no device; 146 not covered
+
+    What hangs on it
+      response  standard
+    ------- standard error -------
+
+    Next: fencepost preview
+    "#);
+}
+
+#[test]
+fn pages_of_baselines_services_and_groups() {
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["show", "kiosk"]), @r"
+    $ fencepost show kiosk
+    kiosk  Passenger information
+      covers    kiosks
+      extends   unattended
+
+    19 of 20 devices meet all of it (95 %); 1 meets some of it
+
+    RULE                       EXPECTED                               PASS  FAIL  UNKNOWN  WAIVED  SHARE
+    kiosk/disk.free_bytes      disk.free_bytes >= 2 * 10 ** 9           20     ·        ·       ·  100 %
+    kiosk/processes.guardd     guardd is in processes                   19     1        ·       ·   95 %
+    kiosk/processes.soundings  soundings is in processes                20     ·        ·       ·  100 %
+    kiosk/processes            nothing else in processes       trial    20     ·        ·       ·  100 %
+    ------- standard error -------
+
+    Next: fencepost show kiosk/processes.guardd
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "ticket-server"]), @r"
+    $ fencepost show ticket-server
+    ticket-server  Ticket servers, all ships and terminals
+      covers    ticket-servers
+      extends   unattended
+
+    8 of 9 devices meet all of it (89 %); 1 meets some of it
+
+    RULE                                  EXPECTED                       PASS  FAIL  UNKNOWN  WAIVED  SHARE
+    ticket-server/processes.guardd        guardd is in processes            9     ·        ·       ·  100 %
+    ticket-server/sshd.permit_root_login  sshd.permit_root_login            8     1        ·       ·   89 %
+                                          is no
+    ticket-server/log.retention_days      log.retention_days >=             8     1        ·       ·   89 %
+                                          30
+    ticket-server/queue.workers           queue.workers is 8      trial     8     1        ·       ·   89 %
+    ticket-server/processes.ticketd       ticketd is in                     9     ·        ·       ·  100 %
+                                          processes
+    ------- standard error -------
+
+    Next: fencepost show ticket-server/queue.workers
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["show", "mail"]), @r"
+    $ fencepost show mail
+    mail  Mail
+      sign-ins  app, browser
+      default   deny where no access rule applies
+      rule      good-device
+      rule      browser-with-limits
+      rule      own-devices
+      rule      own-phones-in-shape (on trial)
+
+    164 devices with their people: 104 get in, 10 with obligations, 50 do not, all of them by default
+
+    Not simply let in: 10 people
+      charts-current: Sea charts are of this year's edition
+        Ljusprett  Mail (app); Mail (browser): permit with no download  puffin-bridge-1
+        Vravuld    Mail (app); Mail (browser): permit with no download  puffin-bridge-1
+        Krofonn    Mail (app); Mail (browser): permit with no download  puffin-bridge-1
+      terms own-devices are not accepted
+        Brofonn  Mail (app, browser): permit with terms own-devices  petrel-phone-6
+        Vradunk  Mail (app, browser): permit with terms own-devices  tern-phone-7
+      laptop-lock: Laptops lock themselves, behind a long password
+        Tvenask  Mail (app); Mail (browser): permit with no download  office-laptop-4
+      laptop/software.seedpool: Laptops: no seedpool in software
+        Glagvelt  Mail (app); Mail (browser): permit with no download  office-laptop-7
+      disk-encrypted: Writable disks are encrypted
+        Tvekrell  Mail (app); Mail (browser): permit with no download  puffin-laptop-chief
+      not-rooted: The platform's protection is in place
+        Krogvelt  Mail (app); Mail (browser): permit with no download  razorbill-phone-4
+      silence: one rule left without an answer
+        Yrsrupp  Mail (app); Mail (browser): permit with no download  tern-phone-5
+    ------- standard error -------
+
+    Next: fencepost show B-1082
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "mail"]), @r"
+    $ fencepost show mail
+    mail  Mail
+      sign-ins  app, browser
+      default   deny where no access rule applies
+      rule      good-device
+      rule      browser-with-limits
+      rule      own-devices
+      rule      own-phones-in-shape (on trial)
+
+    164 devices with their people: 104 get in, 10 with obligations, 50 do not, all of them by default
+
+    Not simply let in: 10 people
+      charts-current: Sea charts are of this year's edition
+        Ljusprett  Mail (app); Mail (browser): permit with no        puffin-bridge-1
+                   download
+        Vravuld    Mail (app); Mail (browser): permit with no        puffin-bridge-1
+                   download
+        Krofonn    Mail (app); Mail (browser): permit with no        puffin-bridge-1
+                   download
+      terms own-devices are not accepted
+        Brofonn  Mail (app, browser): permit with terms own-devices  petrel-phone-6
+        Vradunk  Mail (app, browser): permit with terms own-devices  tern-phone-7
+      laptop-lock: Laptops lock themselves, behind a long password
+        Tvenask  Mail (app); Mail (browser): permit with no          office-laptop-4
+                 download
+      laptop/software.seedpool: Laptops: no seedpool in software
+        Glagvelt  Mail (app); Mail (browser): permit with no         office-laptop-7
+                  download
+      disk-encrypted: Writable disks are encrypted
+        Tvekrell  Mail (app); Mail (browser): permit with no     puffin-laptop-chief
+                  download
+      not-rooted: The platform's protection is in place
+        Krogvelt  Mail (app); Mail (browser): permit with no       razorbill-phone-4
+                  download
+      silence: one rule left without an answer
+        Yrsrupp  Mail (app); Mail (browser): permit with no download  tern-phone-5
+    ------- standard error -------
+
+    Next: fencepost show B-1082
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["show", "kiosks"]), @r#"
+    $ fencepost show kiosks
+    kiosks  Passenger information
+      where     role = "kiosk"
+      written   groups.toml:9
+      used by   agent-recent, kiosk
+
+    20 of 21 devices compliant (95 %); 1 non-compliant
+
+      ┃╳┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃┃    21   
+
+      fulmar-kiosk-2  ╳ non-compliant
+    ------- standard error -------
+
+    Next: fencepost list devices --where 'in group("kiosks")'
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "bridge"]), @r#"
+    $ fencepost show bridge
+    bridge  Officers of the bridge
+      where     ends with(unit, "/bridge")
+      written   groups.toml:64
+
+    18 people
+      B-1001  Brobek
+      B-1002  Mjufonn
+      B-1003  Yrskrell
+      B-1012  Fjogvelt
+      B-1013  Plolumm
+      B-1014  Drarupp
+      B-1023  Hvemott
+      B-1024  Storupp
+      B-1025  Glavuld
+      B-1034  Ljusprett
+      B-1035  Vravuld
+      B-1036  Krofonn
+      B-1045  Nyrbek
+      B-1046  Brogvelt
+      B-1047  Mjulumm
+      B-1056  Skagvelt
+      B-1057  Fjomott
+      B-1058  Plorupp
+    "#);
+}
+
+#[test]
+fn baselines_families_sites_and_items() {
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "baselines"]), @r"
+    $ fencepost list baselines
+    BASELINE       DEVICES  ALL MET  SOME MET  NONE MET  UNKNOWN  SHARE  WAIVED
+    kiosk               20       19         1         0        0   95 %       0
+    laptop              30       29         1         0        0   97 %       0
+    ticket-server        9        8         1         0        0   89 %       0
+    ------- standard error -------
+
+    3 baselines, as of Sun 14 Mar 2027 07:00
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "baselines"]), @r"
+    $ fencepost list baselines
+    BASELINE       DEVICES  ALL MET  SOME MET  NONE MET  UNKNOWN  SHARE  WAIVED
+    kiosk               20       19         1         0        0   95 %       0
+    laptop              30       29         1         0        0   97 %       0
+    ticket-server        9        8         1         0        0   89 %       0
+    ------- standard error -------
+
+    3 baselines, as of Sun 14 Mar 2027 07:00
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "sites"]), @r"
+    $ fencepost list sites
+    SITE          COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
+    Fulmar           17   94 %  12 %         16          0         0              1
+    Gannet           17  100 %  12 %         17          0         0              0
+    Petrel           17  100 %  12 %         17          0         0              0
+    Razorbill        17   94 %  12 %         16          0         0              1
+    Tern             17   88 %  12 %         15          0         1              1
+    Puffin           16   88 %  11 %         14          0         0              2
+    Office           15   80 %  10 %         12          1         0              2
+    Holm Quay        10  100 %   7 %         10          0         0              0
+    Ness Pier        10   90 %   7 %          9          1         0              0
+    Sund Landing     10  100 %   7 %         10          0         0              0
+    ------- standard error -------
+
+    146 devices, as of Sun 14 Mar 2027 07:00; left out for want of room: waived (--columns shows them)
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "devices", "--by", "platform,ownership"]), @r"
+    $ fencepost list devices --by platform,ownership
+    PLATFORM  OWNERSHIP  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
+    android   personal      37   97 %  25 %         36          0         0              1       1
+    android   company       32   97 %  22 %         31          0         0              1       1
+    linux     company       30   90 %  21 %         27          1         0              2       0
+    windows   company       23   87 %  16 %         20          0         0              3       0
+    ios       personal      17   94 %  12 %         16          0         1              0       0
+    macos     company        4   75 %   3 %          3          1         0              0       0
+    macos     personal       3  100 %   2 %          3          0         0              0       0
+    ------- standard error -------
+
+    146 devices, as of Sun 14 Mar 2027 07:00
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "items", "software"]), @r"
+    $ fencepost list items software
+    ITEM       DEVICES  SHARE  VERSIONS  FIRST SEEN        NAMED  NAMED BY
+    seedpool         1    3 %  1.0       Fri 5 Mar 22:32   never  laptop
+    hullplan        10   33 %  4.2.1     Sun 28 Feb 21:59  never  laptop
+    ebbnote         30  100 %  3.4.0     Sun 28 Feb 21:05  none
+    guardd          30  100 %  7.1.3     Sun 28 Feb 21:05  none
+    soundings       30  100 %  2.0       Sun 28 Feb 21:05  none
+    ------- standard error -------
+
+    5 items, as of Sun 14 Mar 2027 07:00
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "items", "processes", "--unnamed"]), @r"
+    $ fencepost list items processes --unnamed
+    ITEM     DEVICES  SHARE  VERSIONS  FIRST SEEN        NAMED  NAMED BY
+    logrotd        9   30 %            Sun 28 Feb 21:52  none
+    sshd           9   30 %            Sun 28 Feb 21:52  none
+    ------- standard error -------
+
+    2 items, as of Sun 14 Mar 2027 07:00
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "items", "softwares"]), @r"
+    $ fencepost list items softwares
+    ------- standard error -------
+    error: no device reports `softwares` as a list
+      help: did you mean `software`?
+    [exit 2]
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "verdicts", "--columns", "help"]), @r"
+    $ fencepost list verdicts --columns help
+    COLUMN           MEANS
+    device    shown  the device
+    holder    shown  who holds the device
+    rule      shown  the rule
+    family    shown  what stands before the slash of the rule's id
+    outcome   shown  what the rule says: pass, fail, unknown, not-applicable
+    reason    shown  why nothing is known
+    stage     shown  how far it is in force
+    severity  shown  how bad a failure is
+    observed  shown  what was observed
+    required  shown  what is required
+    source    shown  where the fact that was looked at comes from
+    age       shown  how old the newest fact is that was looked at
+    awaiting  shown  what was asked for is on its way
+    phase     shown  open, overdue, waived or closed
+    due       shown  when its grace ends, a moment
+    title            what it is, for people
+    waived           a waiver covers what it says
+    excepted         the rule would cover the device but for an exception
+    ------- standard error -------
+
+    Any of them may be named in --where, --columns, --sort and --by.
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "verdicts", "--where", "outcome = \"fail\""]), @r#"
+    $ fencepost list verdicts --where 'outcome = "fail"'
+    DEVICE               RULE                                  OUTCOME
+    fulmar-kiosk-2       kiosk/processes.guardd                fail
+    gannet-phone-2       android-supported                     fail
+    holm-quay-tickets    drift/ticket-servers                  fail
+    it-laptop-1          firewall-on                           fail
+    ness-pier-tickets    certificate-valid                     fail
+    office-laptop-4      laptop-lock                           fail
+    office-laptop-7      laptop/software.seedpool              fail
+    puffin-bridge-1      bridge-lock                           fail
+    puffin-bridge-1      charts-current                        fail
+    puffin-bridge-2      bridge-lock                           fail
+    puffin-laptop-chief  disk-encrypted                        fail
+    puffin-laptop-chief  firewall-on                           fail
+    razorbill-phone-4    not-rooted                            fail
+    tern-tickets         ticket-server/sshd.permit_root_login  fail
+    tern-tickets         ticket-server/log.retention_days      fail
+    tern-tickets         ticket-server/queue.workers           fail
+    tern-tickets         drift/ticket-servers                  fail
+    ------- standard error -------
+
+    17 of 747 verdicts, as of Sun 14 Mar 2027 07:00; left out for want of room: family, source, stage, awaiting, severity, holder, phase, reason, due, age, required, observed (--columns shows them)
+    "#);
+}
+
+#[test]
+fn figures_of_parts_and_two_moments_compared() {
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["history", "--last", "5"]), @r"
+    $ fencepost history --last 5
+    AS OF      ALL    ┃  ╱  ┆  ╳  OPENED  BACK  DUE  CLOSED  LATE  OUT
+    Wed 07:00  146  133  6  1  6       ·     ·    2       ·     8    ·
+    Thu 07:00  146  136  3  1  6       ·     ·    ·       3     8    ·
+    Fri 07:00  146  137  2  1  6       1     ·    1       1     8    ·
+    Sat 07:00  146  136  3  1  6       1     ·    ·       ·     8    ·
+    Sun 07:00  146  136  2  1  7       ·     ·    1       ·     9    3
+
+    ┃ compliant   ╱ on notice   ┆ unproven   ╳ non-compliant
+    BACK came back   DUE fell due   LATE overdue by then   OUT people shut out of a service
+
+    compliant             ▁▅█▅▅  93 %, from 91 %
+    drift ticket-servers  ▂▂▂▂▂  2 of 9 differ; 3 differences; 1 accepted
+    drift kiosks          ▂▂▂▂▂  2 of 21 differ; 2 differences
+
+    Time to fix, from the first opening to the last closing
+      RULE                     FIXED  MEDIAN  LONGEST  CAME BACK
+      laptop/software.peepcam      1     3 d      3 d
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(140, &["history", "--last", "3"]), @r"
+    $ fencepost history --last 3
+    AS OF      DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON-COMPLIANT  OPENED  CAME BACK  FELL DUE  CLOSED  OVERDUE  SHUT OUT
+    Fri 07:00      146        137          2         1              6       1          ·         1       1        8         ·
+    Sat 07:00      146        136          3         1              6       1          ·         ·       ·        8         ·
+    Sun 07:00      146        136          2         1              7       ·          ·         1       ·        9         3
+
+    compliant             █▁▁  93 %, from 94 %
+    drift ticket-servers  ▂▂▂  2 of 9 differ; 3 differences; 1 accepted
+    drift kiosks          ▂▂▂  2 of 21 differ; 2 differences
+
+    Time to fix, from the first opening to the last closing
+      RULE                     FIXED  MEDIAN  LONGEST  CAME BACK
+      laptop/software.peepcam      1     3 d      3 d
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["history", "--per", "week"]), @r"
+    $ fencepost history --per week
+    AS OF            ALL    ┃  ╱  ┆  ╳  OPENED  BACK  DUE  CLOSED  LATE  OUT
+    Sun 7 Mar 07:00  146  135  8  1  2      24     1    2       1     3    ·
+    Sun 07:00        146  136  2  1  7       4     ·    7      14     9    3
+
+    ┃ compliant   ╱ on notice   ┆ unproven   ╳ non-compliant
+    BACK came back   DUE fell due   LATE overdue by then   OUT people shut out of a service
+
+    compliant             ▁█  93 %, from 92 %
+    drift ticket-servers  ▂▂  2 of 9 differ; 3 differences; 1 accepted
+    drift kiosks          ▂▂  2 of 21 differ; 2 differences
+
+    Time to fix, from the first opening to the last closing
+      RULE                     FIXED  MEDIAN  LONGEST  CAME BACK
+      bridge-lock                 10     8 d      8 d
+      laptop-lock                  1     3 d      3 d          1
+      laptop/software.peepcam      1     3 d      3 d
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["history", "--rule", "laptop-lock"]), @r"
+    $ fencepost history --rule laptop-lock
+    AS OF            PASS  FAIL  UNKNOWN  WAIVED  EXCEPTED  AWAITING  SHARE
+    Mon 1 Mar 07:00    30     ·        ·       ·         ·         ·  100 %
+    Tue 2 Mar 07:00    30     ·        ·       ·         ·         ·  100 %
+    Wed 3 Mar 07:00    29     1        ·       ·         ·         ·   97 %
+    Thu 4 Mar 07:00    29     1        ·       ·         ·         ·   97 %
+    Fri 5 Mar 07:00    29     1        ·       ·         ·         ·   97 %
+    Sat 6 Mar 07:00    30     ·        ·       ·         ·         ·  100 %
+    Sun 7 Mar 07:00    29     1        ·       ·         ·         ·   97 %
+    Mon 8 Mar 07:00    29     1        ·       ·         ·         ·   97 %
+    Tue 07:00          29     1        ·       ·         ·         ·   97 %
+    Wed 07:00          29     1        ·       ·         ·         ·   97 %
+    Thu 07:00          29     1        ·       ·         ·         ·   97 %
+    Fri 07:00          28     1        1       ·         ·         ·   93 %
+    Sat 07:00          28     1        1       ·         ·         ·   93 %
+    Sun 07:00          28     1        1       ·         ·         ·   93 %
+
+    met  ██▅▅▅█▅▅▅▅▅▁▁▁  93 %, from 100 %
+    ------- standard error -------
+
+    Next: fencepost show laptop-lock
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["history", "--group", "kiosks", "--last", "5"]), @r"
+    $ fencepost history --group kiosks --last 5
+    AS OF      DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON-COMPLIANT  WAIVED  SHARE
+    Wed 07:00       21         18          2         ·              1       ·   86 %
+    Thu 07:00       21         20          ·         ·              1       ·   95 %
+    Fri 07:00       21         20          ·         ·              1       ·   95 %
+    Sat 07:00       21         20          ·         ·              1       ·   95 %
+    Sun 07:00       21         20          ·         ·              1       ·   95 %
+
+    compliant  ▁████  95 %, from 86 %
+    ------- standard error -------
+
+    Next: fencepost show kiosks
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["history", "--service", "mail", "--last", "4"]), @r"
+    $ fencepost history --service mail --last 4
+    AS OF      PERMIT  LIMITED  DENY  BY DEFAULT  SHUT OUT  SHARE
+    Thu 07:00     107        7    50          50         ·  100 %
+    Fri 07:00     107        7    50          50         ·  100 %
+    Sat 07:00     107        7    50          50         ·  100 %
+    Sun 07:00     104       10    50          50         ·  100 %
+
+    get in  ▂▂▂▂  100 %
+    ------- standard error -------
+
+    Next: fencepost show mail
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["history", "--since", "2027-03-11"]), @r"
+    $ fencepost history --since 2027-03-11
+    Since Wed 10 Mar 2027 07:00: 136 of 146 devices compliant (93 %), 3 more
+
+    Opened: 2
+      ness-pier-tickets  certificate-valid  due Tue 07:00, in 2 d
+      office-laptop-9    silence            due Tue 07:00, in 2 d
+
+    Closed: 4
+      office-laptop-2  laptop/software.peepcam  fixed Fri 07:00
+      petrel-kiosk-1   silence                  answered Thu 07:00
+      petrel-kiosk-2   silence                  answered Thu 07:00
+      petrel-tickets   silence                  answered Thu 07:00
+
+    Lost: 17 ways of 5 people
+      charts-current: Sea charts are of this year's edition
+        Ljusprett  Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+        Vravuld    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+        Krofonn    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+      disk-encrypted: Writable disks are encrypted
+        Tvekrell  Mail, Crew roster (app)  puffin-laptop-chief
+      the device is not theirs any more
+        Krogvelt  Sea charts (app); Mail, Crew roster (app, browser); Handbook (browser)  razorbill-bridge-2
+
+    Reduced: 8 ways of 4 people
+      charts-current: Sea charts are of this year's edition
+        Ljusprett  Mail, Crew roster (browser): permit with no download  puffin-bridge-1
+        Vravuld    Mail, Crew roster (browser): permit with no download  puffin-bridge-1
+        Krofonn    Mail, Crew roster (browser): permit with no download  puffin-bridge-1
+      disk-encrypted: Writable disks are encrypted
+        Tvekrell  Mail, Crew roster (browser): permit with no download  puffin-laptop-chief
+
+    Regained: 7 ways of 1 person and 3 devices of nobody
+      handbook-for-known-devices asks for device.managed
+        nobody  Handbook (browser): permit  petrel-kiosk-1
+        nobody  Handbook (browser): permit  petrel-kiosk-2
+        nobody  Handbook (browser): permit  petrel-tickets
+      android-supported: Android is a version that still gets repairs
+        Brodunk  Mail, Crew roster (app, browser): permit  gannet-phone-2
+    ------- standard error -------
+
+    Next: fencepost why ness-pier-tickets certificate-valid
+    ");
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["history", "--since", "2027-03-13"]), @r"
+    $ fencepost history --since 2027-03-13
+    Since Fri 12 Mar 2027 07:00: 136 of 146 devices compliant (93 %), 1 fewer
+
+    Opened: 1
+      ness-pier-tickets  certificate-valid  due Tue 07:00, in 2 d
+
+    Lost: 15 ways of 4 people
+      charts-current: Sea charts are of this year's edition
+        Ljusprett  Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+        Vravuld    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+        Krofonn    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+      the device is not theirs any more
+        Krogvelt  Sea charts (app); Mail, Crew roster (app,       razorbill-bridge-2
+                  browser); Handbook (browser)
+
+    Reduced: 6 ways of 3 people
+      charts-current: Sea charts are of this year's edition
+        Ljusprett  Mail, Crew roster (browser): permit with no       puffin-bridge-1
+                   download
+        Vravuld    Mail, Crew roster (browser): permit with no       puffin-bridge-1
+                   download
+        Krofonn    Mail, Crew roster (browser): permit with no       puffin-bridge-1
+                   download
+    ------- standard error -------
+
+    Next: fencepost why ness-pier-tickets certificate-valid
+    ");
 }
