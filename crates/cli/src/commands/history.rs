@@ -165,6 +165,9 @@ fn fleet(ui: &mut Ui, reading: &Reading<'_>, args: &HistoryArgs) -> Result<ExitC
             let clock = clock_of(reading);
             let text = figures::show(&found, &page_in(ui, &clock));
             ui.raw(&text)?;
+            if let [.., before, _] = found.assessments.as_slice() {
+                ui.next_step(NextStep::Since(before.as_of));
+            }
         }
         OutputFormat::Json => {
             let rows: Vec<Json> = found.assessments.iter().map(figures::row).collect();

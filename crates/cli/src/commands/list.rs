@@ -15,8 +15,10 @@ use super::{
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
+use crate::view::deeper;
 use crate::view::fence::{post_of, spaced};
 use crate::view::json::SCHEMA;
+use crate::view::next_step::NextStep;
 use crate::view::style::Styles;
 use crate::view::table::{Cell, Column, Measured, Table};
 use crate::view::text::percent;
@@ -165,6 +167,9 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
             };
             let untold = untold_in_words(&listing.untold);
             ui.note(format!("\n{of}{untold}, as of {}{narrow}", clock.full(reading.at)));
+            if let Some(command) = deeper::command(&listing, &query) {
+                ui.next_step(NextStep::Typed(&command));
+            }
         }
         OutputFormat::Json => {
             let past = reading.past_valid_until()?;

@@ -48,7 +48,7 @@ pub fn cmd_why(ui: &mut Ui, common: &Common, args: &WhyArgs) -> Result<ExitCode,
             let draft = reading.project.rules.position(rule).is_some();
             let near = fencepost_core::nearest(rule, reading.project.rules.rules().iter().map(|rule| rule.id.as_str()));
             let help = match (draft, near) {
-                (true, _) => "it is a draft, which is not evaluated".to_owned(),
+                (true, _) => format!("it is a draft; see what it would say with: {}", NextStep::Show(rule).in_words()),
                 (false, Some(near)) => format!("did you mean `{near}`?"),
                 (false, None) => "see all of them with: fencepost list rules".to_owned(),
             };

@@ -3,6 +3,7 @@
 pub mod access;
 pub mod baseline;
 pub mod contrast;
+pub mod deeper;
 pub mod device;
 pub mod diagnostics;
 pub mod drift;

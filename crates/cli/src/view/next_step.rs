@@ -1,5 +1,7 @@
 //! What to run next, told beneath a result.
 
+use jiff::Timestamp;
+
 use super::text::{quoted, shell};
 
 /// A command that goes on from a result.
@@ -30,6 +32,17 @@ pub enum NextStep<'n> {
     },
     /// See what a rule says of each device.
     VerdictsOf(&'n str),
+    /// List the rows of a kind for which a condition holds.
+    List {
+        /// The word for the kind.
+        kind: &'n str,
+        /// The condition.
+        filter: &'n str,
+    },
+    /// Go on with a command that is at hand.
+    Typed(&'n str),
+    /// See what is otherwise than at a moment.
+    Since(Timestamp),
     /// See what would change by the files as they are.
     Preview,
     /// See which devices no rule covers.
@@ -74,13 +87,16 @@ impl NextStep<'_> {
             Self::Show(device) => format!("fencepost show {}", shell(device)),
             Self::WhyRule { device, rule } => format!("fencepost why {} {}", shell(device), shell(rule)),
             Self::VerdictsOf(rule) => {
-                format!("fencepost list verdicts --where {}", quoted(&format!("rule = \"{rule}\"")))
+                NextStep::List { kind: "verdicts", filter: &format!("rule = \"{rule}\"") }.in_words()
             }
+            Self::List { kind, filter } => format!("fencepost list {kind} --where {}", quoted(filter)),
+            Self::Typed(command) => command.to_owned(),
+            Self::Since(at) => format!("fencepost history --since {at}"),
             Self::Preview => "fencepost preview".to_owned(),
             Self::Coverage => "fencepost list coverage".to_owned(),
             Self::BaselineShow(baseline) => format!("fencepost baseline show {}", shell(baseline)),
             Self::MembersOf(group) => {
-                format!("fencepost list devices --where {}", quoted(&format!("in group(\"{group}\")")))
+                NextStep::List { kind: "devices", filter: &format!("in group(\"{group}\")") }.in_words()
             }
             Self::History(device) => format!("fencepost history {}", shell(device)),
             Self::Drift(set) => format!("fencepost drift {}", shell(set)),

@@ -2,7 +2,8 @@
 
 use serde_json::{Value as Json, json};
 
-use crate::env::{Env, STEPPED};
+use crate::env::{Env, STEPPED, shown_by_the_demo};
+use crate::readme::words;
 
 const RULES: &str = r#"
 [[rule]]
@@ -259,4 +260,74 @@ fn lists_name_the_columns_that_they_have_and_refuse_others() {
         (&sites["rows"][0]["site"], &sites["rows"][0]["count"], &sites["rows"][0]["part"]),
         (&json!("x"), &json!(3), &json!(1.0))
     );
+}
+
+/// The command that a summary of the demo ends with.
+fn next_of(args: &[&str]) -> Option<Vec<String>> {
+    let shown = shown_by_the_demo(args);
+    let line = shown.lines().last()?.strip_prefix("Next: fencepost ")?;
+    // Some tell several, with two spaces between.
+    Some(words(line.split("  fencepost ").next()?))
+}
+
+#[test]
+fn a_summary_ends_with_a_command_that_goes_deeper() {
+    let summaries: [&[&str]; 30] = [
+        &["list", "devices"],
+        &["list", "facts"],
+        &["list", "items", "software"],
+        &["list", "sites"],
+        &["list", "rules"],
+        &["list", "baselines"],
+        &["list", "families"],
+        &["list", "coverage"],
+        &["list", "groups"],
+        &["list", "verdicts"],
+        &["list", "findings"],
+        &["list", "waivers"],
+        &["list", "people"],
+        &["list", "services"],
+        &["list", "access"],
+        &["list", "assessments"],
+        &["list", "bundles"],
+        &["list", "devices", "--by", "platform,ownership"],
+        &["list", "verdicts", "--by", "outcome", "--where", "stage = \"trial\""],
+        &["show", "laptop-lock"],
+        &["show", "watch-lock"],
+        &["show", "kiosk"],
+        &["show", "mail"],
+        &["show", "kiosks"],
+        &["history"],
+        &["history", "--rule", "laptop-lock"],
+        &["history", "--since", "2027-03-11"],
+        &["access"],
+        &["drift"],
+        &["drift", "kiosks"],
+    ];
+    for summary in summaries {
+        let next = next_of(summary).unwrap_or_else(|| panic!("{summary:?} ends with nothing"));
+        let args: Vec<&str> = next.iter().map(String::as_str).collect();
+        let below = shown_by_the_demo(&args);
+        assert!(!below.contains("[exit"), "{summary:?} ends with {next:?}: {below}");
+    }
+}
+
+#[test]
+fn what_is_counted_is_as_many_rows_as_the_command_below_lists() {
+    for args in [
+        &["list", "devices", "--by", "platform,ownership"][..],
+        &["list", "devices", "--by", "os.version"],
+        &["list", "sites"],
+        &["list", "verdicts", "--by", "outcome,stage"],
+        &["list", "findings", "--by", "rule", "--where", "severity = \"high\""],
+    ] {
+        let counted = shown_by_the_demo(&[args, &["--format", "json"]].concat());
+        let counted: Json = serde_json::from_str(counted.split_once('\n').unwrap().1).unwrap();
+        let next = next_of(args).unwrap();
+        let below: Vec<&str> = next.iter().map(String::as_str).chain(["--format", "json"]).collect();
+        let below = shown_by_the_demo(&below);
+        let below: Json = serde_json::from_str(below.split_once('\n').unwrap().1).unwrap();
+        let rows = below["rows"].as_array().unwrap().len();
+        assert_eq!(counted["rows"][0]["count"], rows, "{args:?}, {next:?}");
+    }
 }

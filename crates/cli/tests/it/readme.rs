@@ -3,7 +3,7 @@
 use crate::env::Env;
 
 /// Splits a command line as a shell does, as far as the documents need it.
-fn words(line: &str) -> Vec<String> {
+pub fn words(line: &str) -> Vec<String> {
     let mut words = vec![String::new()];
     let mut quoted = false;
     for c in line.chars() {

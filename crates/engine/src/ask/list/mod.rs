@@ -143,6 +143,11 @@ impl Kind {
 }
 
 impl Kind {
+    /// Returns its word.
+    pub fn as_str(self) -> &'static str {
+        Self::ALL.iter().find(|(kind, ..)| *kind == self).map_or("", |(_, word, ..)| word)
+    }
+
     /// Returns whether it goes by the workspace as it is written now, and not as it was at the assessment.
     pub fn is_of_current_rules(self) -> bool {
         matches!(self, Self::Actions | Self::Bundles | Self::BundleChanges)
@@ -275,6 +280,8 @@ pub struct Listing {
     pub matched: u64,
     /// Of how many others it could not be told whether they pass the filter, and why.
     pub untold: UntoldRows,
+    /// Rows were counted by the items of lists.
+    pub by_items: bool,
     /// What is probably not as meant in the filter; it stands in a file of its own.
     pub warnings: Vec<Diagnostic>,
 }

@@ -117,8 +117,12 @@ impl RowSink {
             true => Some(StandingColumns { standing: position("standing")?, waived: position("waived")? }),
             false => None,
         };
-        let new_counts =
-            || RowCounts { columns: by.clone(), counts_standings: standing.is_some(), groups: BTreeMap::new() };
+        let new_counts = || RowCounts {
+            columns: by.clone(),
+            counts_standings: standing.is_some(),
+            by_items: false,
+            groups: BTreeMap::new(),
+        };
         let counts = is_counted.then(new_counts);
         let (mut order, mut counts_order) = (None, None);
         match query.sorted_by() {
@@ -247,6 +251,7 @@ impl RowSink {
     /// Fails if a temporary file cannot be read or written, or counted rows have no column to be sorted by.
     pub(super) fn finish(self) -> Result<Listing, EngineError> {
         let warnings = self.filter.map(|filter| filter.warnings).unwrap_or_default();
+        let by_items = self.counts.as_ref().is_some_and(|counts| counts.by_items);
         let (columns, rows) = match self.counts {
             Some(counts) => counts.finish(&self.columns, self.counts_order, self.matched)?,
             None => {
@@ -258,7 +263,7 @@ impl RowSink {
                 (columns, rows)
             }
         };
-        Ok(Listing { columns, rows, total: self.total, matched: self.matched, untold: self.untold, warnings })
+        Ok(Listing { columns, rows, total: self.total, matched: self.matched, untold: self.untold, by_items, warnings })
     }
 }
 
@@ -294,6 +299,8 @@ struct RowCounts {
     columns: Vec<usize>,
     /// Rows are devices, whose standings are counted too.
     counts_standings: bool,
+    /// Some value was a list.
+    by_items: bool,
     groups: BTreeMap<String, Count>,
 }
 
@@ -308,6 +315,7 @@ struct Count {
 impl RowCounts {
     /// Counts a row: once for each item where its value is a list, and for each pair of items where two are.
     fn add(&mut self, values: &[Json], stands: Option<Post>) {
+        self.by_items |= values.iter().any(Json::is_array);
         let mut combinations: Vec<Vec<&Json>> = vec![Vec::new()];
         for value in values {
             let items: Vec<&Json> = match value {
