@@ -6,7 +6,9 @@ use std::path::Path;
 use std::time::Duration;
 
 use fencepost_core::Finding;
-use fencepost_engine::{AssessOptions, ImportOptions, Importer, Moment, Project, Reading, assess};
+use fencepost_engine::{
+    AssessOptions, FiguresPer, FiguresQuery, ImportOptions, Importer, Moment, Project, Reading, assess,
+};
 use fencepost_formats::FileText;
 use fencepost_store::{Ledger, Purpose};
 use jiff::Timestamp;
@@ -109,6 +111,20 @@ fn told(project: &Project, ledger: &Ledger, now: Timestamp) -> String {
     for (device, found) in reading.standings().expect("they can be read") {
         out.push_str(&format!("{device} {} {}\n", found.standing.as_str(), found.covered));
     }
+    // What an earlier version did not count is counted from what happened, or from the next assessment on.
+    let every = FiguresQuery { most: 99, per: FiguresPer::Assessment };
+    let history = reading.figures(every).expect("they can be read");
+    for figures in &history.assessments {
+        out.push_str(&format!("{} {:?} {:?}\n", figures.as_of, figures.devices, figures.findings));
+    }
+    out.push_str(&format!("{:?}\n", history.fix_times));
+    if now == at(6, 7).as_of {
+        let last = history.assessments.last().map(|last| (last.overdue, last.shut_out));
+        out.push_str(&format!(
+            "{last:?} {:?}\n",
+            reading.group_history("every-device", every).expect("they can be read").last()
+        ));
+    }
     let verified = reading.verify().expect("it can be read");
     assert!(verified.problems.is_empty(), "{:?}", verified.problems);
     out
@@ -125,7 +141,7 @@ fn what_earlier_formats_hold_is_told_as_if_it_were_written_today_and_goes_on() {
     morning(&project, &mut today, LATER);
     let after = told(&project, &today, at(6, 7).as_of);
     let folder_of_ledgers = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/ledgers");
-    for format in 1..=9 {
+    for format in 1..=10 {
         let packed = std::fs::read(folder_of_ledgers.join(format!("format-{format}.zst"))).expect("a kept ledger");
         let path = folder.path().join(format!("format-{format}.sqlite"));
         std::fs::write(&path, zstd::decode_all(&packed[..]).expect("zstd")).expect("it is written");
