@@ -31,12 +31,10 @@ impl Page<'_> {
             for line in wrap(&harmless(&causes.join("; ")), self.width.saturating_sub(2)) {
                 out.push_str(&format!("  {line}\n"));
             }
-            let mut table = Table::new(&[("", Column::Fixed), ("", Column::Text), ("", Column::Text)]).indent(4);
-            for person in group.people.iter().take(MOST_PEOPLE) {
-                let who = person.contact.name.as_deref().or(person.person).unwrap_or("nobody");
-                let devices: Vec<&str> = person.devices().into_iter().map(|entry| &*entry.device).collect();
-                let devices = Cell::styled(devices.join(", "), self.styles.faint);
-                table.row(vec![Cell::new(who), Cell::new(terms(person)), devices]);
+            let mut table = Table::new(&[("", Column::Text); 3]).indent(4);
+            for alike in alike(group.people.iter().take(MOST_PEOPLE)) {
+                let devices = Cell::styled(alike.devices, self.styles.faint);
+                table.row(vec![Cell::new(alike.people.join(", ")), Cell::new(alike.terms), devices]);
             }
             out.push_str(&table.render(self.width, self.styles));
             if let more @ 1.. = group.people.len().saturating_sub(MOST_PEOPLE) {
@@ -45,6 +43,28 @@ impl Page<'_> {
         }
         out
     }
+}
+
+/// People whom the same cause hits in the same ways on the same devices.
+struct Alike<'e> {
+    people: Vec<&'e str>,
+    terms: String,
+    devices: String,
+}
+
+/// Puts people together whose rows would say the same, in their order.
+fn alike<'e>(people: impl Iterator<Item = &'e PersonGroup<'e>>) -> Vec<Alike<'e>> {
+    let mut all: Vec<Alike<'e>> = Vec::new();
+    for person in people {
+        let who = person.contact.name.as_deref().or(person.person).unwrap_or("nobody");
+        let devices: Vec<&str> = person.devices().into_iter().map(|entry| &*entry.device).collect();
+        let (terms, devices) = (terms(person), devices.join(", "));
+        match all.iter_mut().find(|known| known.terms == terms && known.devices == devices) {
+            Some(known) => known.people.push(who),
+            None => all.push(Alike { people: vec![who], terms, devices }),
+        }
+    }
+    all
 }
 
 /// The services, each with its sign-ins and, where it is not shut, the terms: `Mail (app), Roster (browser): permit with terms`.
