@@ -36,8 +36,8 @@ use reader::show_names_of_now;
 pub use reader::{Reader, SnapshotReader};
 pub use rows::{
     Absence, AcceptanceRow, AssessedRow, ComingRow, DecisionRow, DeviceBatch, DeviceRow, EventFinding, EventRow,
-    FactsRow, FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PersonRow,
-    PersonSpell, RejectRow, RunKind, RunRow, SourceRow, Spell, SpellKind, SpellRow, StoredObservation,
+    FactsRow, FindingRow, FindingsSince, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation,
+    PersonRow, PersonSpell, RejectRow, RunKind, RunRow, SourceRow, Spell, SpellKind, SpellRow, StoredObservation,
 };
 pub use trim::Trimmed;
 pub use writer::{Added, FileRow, NewBody, NewObservation, NewRun, PackedFacts, Writer};

@@ -13,8 +13,8 @@ use crate::bodies::{Bodies, SharedBodies, body_hash};
 use crate::error::{LedgerError, doing};
 use crate::rows::{
     Absence, AcceptanceRow, AssessedRow, BatchFacts, ComingRow, DecisionRow, DeviceBatch, DeviceRow, EventFinding,
-    EventRow, FindingRow, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation, PersonRow,
-    PersonSpell, RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
+    EventRow, FindingRow, FindingsSince, FormerName, ImportRow, Known, LayoutFingerprints, Look, PackedObservation,
+    PersonRow, PersonSpell, RejectRow, RunRow, SourceRow, SpellKind, SpellRow, StoredObservation, micros, moment,
 };
 
 /// Reads a ledger.
@@ -1018,6 +1018,21 @@ impl<'c> Reader<'c> {
             params![run.unwrap_or(LATEST), device],
             finding_row,
         )
+    }
+
+    /// Returns the findings that are otherwise as of a run, or now, than as of an earlier run `since`: as they were, and as they are.
+    pub fn findings_since(&self, since: i64, run: Option<i64>) -> Result<FindingsSince, LedgerError> {
+        let with = |condition: &str| {
+            let sql = format!(
+                "SELECT d.name, f.subject, f.opened, f.due, f.closed, f.body, f.from_run, f.id FROM finding f JOIN device d ON d.id = f.device \
+                 WHERE {condition} ORDER BY d.name, f.subject, f.opened"
+            );
+            self.all(&sql, params![since, run.unwrap_or(LATEST)], finding_row)
+        };
+        Ok(FindingsSince {
+            then: with("f.from_run <= ?1 AND f.to_run > ?1 AND f.to_run <= ?2")?,
+            now: with("f.from_run > ?1 AND f.from_run <= ?2 AND (f.to_run IS NULL OR f.to_run > ?2)")?,
+        })
     }
 
     /// Returns every version of every finding of a device, in the order in which they were written.

@@ -152,6 +152,15 @@ pub struct FindingRow {
     pub from_run: i64,
 }
 
+/// The findings that are otherwise than they were.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct FindingsSince {
+    /// As they were; those that were not there yet are left out.
+    pub then: Vec<FindingRow>,
+    /// As they are.
+    pub now: Vec<FindingRow>,
+}
+
 /// What a source last said of a device.
 #[derive(Clone, Debug, PartialEq)]
 pub struct StoredObservation {

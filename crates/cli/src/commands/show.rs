@@ -5,7 +5,9 @@ use clap::{Args, ValueEnum};
 use fencepost_engine::{GroupMembers, PageKind, PageOf, PersonReport, Reading, RuleBasis, RuleReport};
 use serde_json::{Value as Json, json};
 
-use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, page, page_in, write_json, write_rows};
+use super::{
+    Common, JsonList, OpenWorkspace, OutputFormat, clock_of, note_currency, page, page_in, write_json, write_rows,
+};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::SCHEMA;
@@ -65,24 +67,34 @@ impl ValueEnum for PageKindArg {
     }
 }
 
-/// What is written besides a table: the whole as one document, or its rows.
-struct PageRows {
+/// What is written besides a table: a document that ends in a list, or the items of the list as rows.
+struct PageRows<'r> {
+    /// The document without the list.
     document: Json,
+    /// The key of the list.
+    list: &'static str,
     columns: Vec<&'static str>,
     /// What every row says first: the word for the thing, and its id.
-    of: (&'static str, String),
-    rows: Vec<Json>,
+    of: (&'static str, &'r str),
+    rows: Box<dyn Iterator<Item = Json> + 'r>,
 }
 
-impl PageRows {
+impl PageRows<'_> {
     fn write(self, ui: &mut Ui, format: OutputFormat) -> Result<(), CommandError> {
         if format == OutputFormat::Json {
-            return write_json(ui, &self.document);
+            let mut list = JsonList::begin(ui, self.document, self.list)?;
+            let mut text = Vec::new();
+            for row in self.rows {
+                text.clear();
+                JsonList::add_to(&row, &mut text);
+                list.write(ui, &text)?;
+            }
+            return list.end(ui);
         }
         let (word, id) = self.of;
-        let rows = self.rows.into_iter().map(|mut row| {
+        let rows = self.rows.map(|mut row| {
             row["schema"] = SCHEMA.into();
-            row[word] = id.as_str().into();
+            row[word] = id.into();
             row
         });
         write_rows(ui, format, &self.columns, rows)
@@ -125,9 +137,9 @@ fn show_rule(ui: &mut Ui, clock: &Clock, report: &RuleReport, format: OutputForm
         }
         return Ok(());
     }
-    let rows = report.unmet.iter().map(rule::row).collect();
-    PageRows { document: rule::document(report), columns: rule::COLUMNS.to_vec(), of: ("rule", id), rows }
-        .write(ui, format)
+    let (document, columns) = (rule::document(report), rule::COLUMNS.to_vec());
+    let rows = Box::new(report.unmet.iter().map(rule::row));
+    PageRows { document, list: "devices", columns, of: ("rule", &id), rows }.write(ui, format)
 }
 
 fn show_baseline(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
@@ -145,9 +157,10 @@ fn show_baseline(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFor
         }
         return Ok(());
     }
-    let rows = counts.iter().flat_map(|counts| &counts.rules).map(baseline::row).collect();
+    let rows = Box::new(counts.iter().flat_map(|counts| &counts.rules).map(baseline::row));
     let document = baseline::document(id, counts.as_ref(), reading.at);
-    PageRows { document, columns: baseline::COLUMNS.to_vec(), of: ("baseline", id.to_owned()), rows }.write(ui, format)
+    PageRows { document, list: "rules", columns: baseline::COLUMNS.to_vec(), of: ("baseline", id), rows }
+        .write(ui, format)
 }
 
 fn show_service(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
@@ -163,9 +176,10 @@ fn show_service(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputForm
         }
         return Ok(());
     }
-    let rows = report.decisions.iter().map(service::row).collect();
+    let rows = Box::new(report.decisions.iter().map(service::row));
     let document = service::document(&report, reading.at);
-    PageRows { document, columns: service::COLUMNS.to_vec(), of: ("service", id.to_owned()), rows }.write(ui, format)
+    PageRows { document, list: "decisions", columns: service::COLUMNS.to_vec(), of: ("service", id), rows }
+        .write(ui, format)
 }
 
 fn show_group(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
@@ -180,10 +194,10 @@ fn show_group(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat
         }
         return Ok(());
     }
-    let (columns, rows) = group::rows(&report);
+    let group::MemberRows { list, columns, rows } = group::rows(&report);
     let columns = ["group"].iter().chain(columns).copied().collect();
     let document = group::document(&report, reading.at);
-    PageRows { document, columns, of: ("group", id.to_owned()), rows }.write(ui, format)
+    PageRows { document, list, columns, of: ("group", id), rows }.write(ui, format)
 }
 
 fn show_device(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat) -> Result<(), CommandError> {
@@ -199,9 +213,12 @@ fn show_device(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputForma
     }
     let mut document = json::device(&report, reading.at);
     document["differs_from_sisters"] = json::differs_from_sisters(&distances);
-    let rows = document["facts"].as_array().cloned().unwrap_or_default();
+    if format == OutputFormat::Json {
+        return write_json(ui, &document);
+    }
+    let rows = Box::new(document["facts"].as_array().cloned().unwrap_or_default().into_iter());
     let columns = vec!["device", "fact", "value", "unit", "source", "collected_at", "stale", "wrong_type"];
-    PageRows { document, columns, of: ("device", report.device), rows }.write(ui, format)
+    PageRows { document: Json::Null, list: "facts", columns, of: ("device", &report.device), rows }.write(ui, format)
 }
 
 fn show_person(
@@ -220,8 +237,10 @@ fn show_person(
         }
         return Ok(());
     }
-    let rows = person.facts.iter().map(|(fact, value)| json!({ "fact": fact, "value": value })).collect();
+    if format == OutputFormat::Json {
+        return write_json(ui, &json::person(person, reading.at));
+    }
+    let rows = Box::new(person.facts.iter().map(|(fact, value)| json!({ "fact": fact, "value": value })));
     let columns = vec!["person", "fact", "value"];
-    PageRows { document: json::person(person, reading.at), columns, of: ("person", person.id.clone()), rows }
-        .write(ui, format)
+    PageRows { document: Json::Null, list: "facts", columns, of: ("person", &person.id), rows }.write(ui, format)
 }

@@ -73,7 +73,7 @@ impl Page<'_> {
     }
 }
 
-/// The page of a group as JSON.
+/// The page of a group as JSON, without its members.
 pub fn document(report: &GroupReport, at: jiff::Timestamp) -> Json {
     let says: serde_json::Map<String, Json> =
         report.says.iter().map(|(word, text)| (word.replace(' ', "_"), json!(text))).collect();
@@ -84,7 +84,7 @@ pub fn document(report: &GroupReport, at: jiff::Timestamp) -> Json {
         "place": report.place.as_ref().map(ToString::to_string), "says": says, "used_by": report.used_by,
     });
     match &report.members {
-        GroupMembers::Devices(devices) => {
+        GroupMembers::Devices(_) => {
             document["of"] = "devices".into();
             document["standings"] = json!({
                 "devices": counts.all, "compliant": standing(Standing::Compliant),
@@ -92,12 +92,8 @@ pub fn document(report: &GroupReport, at: jiff::Timestamp) -> Json {
                 "non_compliant": standing(Standing::NonCompliant), "waived": counts.by_waiver,
             });
             document["share"] = json!(counts.share());
-            document["devices"] = devices.iter().map(device).collect();
         }
-        GroupMembers::People(people) => {
-            document["of"] = "people".into();
-            document["people"] = people.iter().map(person).collect();
-        }
+        GroupMembers::People(_) => document["of"] = "people".into(),
     }
     document
 }
@@ -110,10 +106,24 @@ fn person((id, name): &(String, String)) -> Json {
     json!({ "person": id, "name": name })
 }
 
+/// The members as rows.
+pub struct MemberRows<'r> {
+    /// What the list of them is called.
+    pub list: &'static str,
+    pub columns: &'static [&'static str],
+    pub rows: Box<dyn Iterator<Item = Json> + 'r>,
+}
+
 /// The members as rows, with the columns of a sheet.
-pub fn rows(report: &GroupReport) -> (&'static [&'static str], Vec<Json>) {
+pub fn rows(report: &GroupReport) -> MemberRows<'_> {
     match &report.members {
-        GroupMembers::Devices(devices) => (&["device", "standing", "by_waiver"], devices.iter().map(device).collect()),
-        GroupMembers::People(people) => (&["person", "name"], people.iter().map(person).collect()),
+        GroupMembers::Devices(devices) => MemberRows {
+            list: "devices",
+            columns: &["device", "standing", "by_waiver"],
+            rows: Box::new(devices.iter().map(device)),
+        },
+        GroupMembers::People(people) => {
+            MemberRows { list: "people", columns: &["person", "name"], rows: Box::new(people.iter().map(person)) }
+        }
     }
 }

@@ -14,6 +14,8 @@ use super::text::{count, harmless, percent};
 
 /// So many people who are shut out are named.
 const MOST_PEOPLE: usize = 12;
+/// So many devices of a list are told one by one; the rest is left to the other formats.
+const MOST_DEVICES: usize = 60;
 
 impl Page<'_> {
     /// All that is known of a rule.
@@ -26,13 +28,14 @@ impl Page<'_> {
             out.push_str(&self.section("Excepted"));
             let mut table =
                 Table::new(&[("DEVICE", Column::Fixed), ("UNTIL", Column::Fixed), ("BECAUSE", Column::Text)]);
-            for one in &report.excepted {
+            for one in report.excepted.iter().take(MOST_DEVICES) {
                 let until = one.until.map_or_else(|| "always".to_owned(), |until| self.clock.end_of_day(until));
                 let named = if one.named == one.device { String::new() } else { format!(" (group {})", one.named) };
                 let because = format!("{}{named}", one.because.as_deref().unwrap_or("no reason is written"));
                 table.row(vec![Cell::new(&one.device), Cell::new(until), Cell::new(because)]);
             }
             out.push_str(&table.render(self.width, self.styles));
+            out.push_str(&rest(report.excepted.len()));
         }
         out.push_str(&self.hangs_on(report));
         out.push_str(&self.rule_trend(report));
@@ -120,7 +123,7 @@ impl Page<'_> {
         }
         columns.extend([("AGE", Column::Fixed), ("DUE", Column::Text), ("HOLDER", Column::Text)]);
         let mut table = Table::new(&columns);
-        for one in &report.unmet {
+        for one in report.unmet.iter().take(MOST_DEVICES) {
             let mut cells = vec![Cell::new(&one.device), self.outcome_cell(one.outcome)];
             cells.push(Cell::new(one.proof.observed.as_deref().unwrap_or_default()));
             if !is_narrow {
@@ -131,7 +134,7 @@ impl Page<'_> {
             cells.push(Cell::new(one.holder.as_deref().unwrap_or_default()));
             table.row(cells);
         }
-        format!("{}{}", self.section("Not met"), table.render(self.width, self.styles))
+        format!("{}{}{}", self.section("Not met"), table.render(self.width, self.styles), rest(report.unmet.len()))
     }
 
     fn outcome_cell(&self, outcome: VerdictOutcome) -> Cell {
@@ -188,6 +191,14 @@ impl Page<'_> {
     }
 }
 
+/// What is said of the devices of a list that are not told.
+fn rest(all: usize) -> String {
+    match all.saturating_sub(MOST_DEVICES) {
+        0 => String::new(),
+        more => format!("and {more} more; all of them with --format json\n"),
+    }
+}
+
 /// `18 pass, 1 fails, 1 unknown`.
 fn outcomes(counts: &RuleCount) -> String {
     let parts = [(counts.pass, "pass", "pass"), (counts.fail, "fails", "fail"), (counts.unknown, "unknown", "unknown")];
@@ -225,7 +236,7 @@ fn shut_out(all: &[ShutOut]) -> String {
     titles.iter().map(of).collect::<Vec<_>>().join("; ")
 }
 
-/// The page of a rule as JSON.
+/// The page of a rule as JSON, without the devices that do not meet it.
 pub fn document(report: &RuleReport) -> Json {
     let counts = &report.counts;
     let (file, line) = report.place.as_ref().map(|place| (&place.file, place.line)).unzip();
@@ -266,7 +277,6 @@ pub fn document(report: &RuleReport) -> Json {
         "share": counts.share(),
         "by_platform": report.by_platform.iter().map(part("platform")).collect::<Vec<_>>(),
         "by_group": report.by_group.iter().map(part("group")).collect::<Vec<_>>(),
-        "devices": report.unmet.iter().map(row).collect::<Vec<_>>(),
         "excepted": report.excepted.iter().map(|one| json!({
             "device": one.device, "named": one.named, "because": one.because, "until": moment(one.until),
         })).collect::<Vec<_>>(),

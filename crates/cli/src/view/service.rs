@@ -58,7 +58,7 @@ pub fn access_use(rule: &AccessUse) -> Json {
     json!({ "access_rule": rule.id, "stage": rule.stage.as_str(), "services": rule.services })
 }
 
-/// The page of a service as JSON.
+/// The page of a service as JSON, without the decisions.
 pub fn document(report: &ServiceReport, at: jiff::Timestamp) -> Json {
     let (service, counts) = (&report.service, report.counts);
     json!({
@@ -69,7 +69,6 @@ pub fn document(report: &ServiceReport, at: jiff::Timestamp) -> Json {
             "permit": counts.permit, "limited": counts.limited, "deny": counts.deny, "by_default": counts.by_default,
         },
         "access_rules": report.access_rules.iter().map(access_use).collect::<Vec<_>>(),
-        "decisions": report.decisions.iter().map(row).collect::<Vec<_>>(),
     })
 }
 

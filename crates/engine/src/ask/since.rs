@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{Finding, FindingId, Rule, VerdictOutcome, Verdicts};
-use fencepost_store::RunRow;
+use fencepost_store::{FindingRow, FindingsSince, RunRow};
 use jiff::Timestamp;
 
 use crate::access::losses::AccessQuery;
@@ -15,6 +15,8 @@ use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
 use crate::facts::people::People;
+use crate::ledger_view::codec;
+use crate::ledger_view::damage::unreadable;
 use crate::ledger_view::device_facts::Devices;
 use crate::ledger_view::event::{Event, EventKind};
 use crate::ledger_view::reading::Reading;
@@ -68,22 +70,19 @@ impl Reading<'_> {
         let nothing = || EngineError::refused("nothing has been assessed yet", "run: fencepost assess");
         let now = self.assessment.as_ref().ok_or_else(nothing)?;
         let then = self.reader.assessments(Some(since), 1)?.into_iter().next().ok_or_else(nothing)?;
-        let ran = by_id(
-            self.reader.findings(None, Some(then.id), false)?.iter().filter_map(crate::ledger_view::codec::finding),
-        );
-        let latest = by_id(self.findings(None, true)?.into_values().flatten());
+        // What is as it was then tells nothing.
+        let FindingsSince { then: before, now: after } = self.reader.findings_since(then.id, self.run)?;
+        let (before, latest) = (self.by_id(&before)?, self.by_id(&after)?);
+        let ran = |id: &FindingId| before.get(id).is_some_and(Finding::is_running);
         let runs = |id: &FindingId| latest.get(id).is_some_and(Finding::is_running);
+        let is_over = |(id, _): &(&FindingId, &Finding)| ran(id) && !runs(id);
         let mut since = Since {
             from: self.figures_of(&then)?,
             to: self.figures_of(now)?,
             opened: Vec::new(),
             came_back: Vec::new(),
-            closed: ran
-                .iter()
-                .filter(|(id, _)| !runs(id))
-                .map(|(id, it)| latest.get(id).unwrap_or(it).clone())
-                .collect(),
-            came_and_went: self.came_and_went(&then, now, &|id| ran.contains_key(id) == runs(id))?,
+            closed: before.iter().filter(is_over).map(|(id, it)| latest.get(id).unwrap_or(it).clone()).collect(),
+            came_and_went: self.came_and_went(&then, now, &|id| ran(id) == runs(id))?,
             lost: access.lost,
             reduced: access.reduced,
             regained: access.restored,
@@ -92,7 +91,7 @@ impl Reading<'_> {
         };
         self.add_edited(&then, &mut since)?;
         for (id, finding) in latest.iter().filter(|(_, finding)| finding.is_running()) {
-            if !ran.contains_key(id) {
+            if !ran(id) {
                 let is_new = finding.clock.opened > then.as_of;
                 (if is_new { &mut since.opened } else { &mut since.came_back }).push(finding.clone());
             }
@@ -102,6 +101,14 @@ impl Reading<'_> {
             list.sort_by_key(place);
         }
         Ok(since)
+    }
+
+    fn by_id(&self, rows: &[FindingRow]) -> Result<BTreeMap<FindingId, Finding>, EngineError> {
+        let read = |row: &FindingRow| {
+            let finding = codec::finding(row).ok_or_else(|| unreadable(self.project, &row.device, "a finding"))?;
+            Ok((finding.id, finding))
+        };
+        rows.iter().map(read).collect()
     }
 
     /// Returns how many findings opened or closed between two assessments, of those that are now as they were.
@@ -192,10 +199,6 @@ impl Reading<'_> {
         let devices = self.reader.devices(fencepost_store::Look::All)?;
         Ok(devices.into_iter().filter(|device| changed.contains(&device.number)).map(|device| device.name).collect())
     }
-}
-
-fn by_id(findings: impl Iterator<Item = Finding>) -> BTreeMap<FindingId, Finding> {
-    findings.map(|finding| (finding.id, finding)).collect()
 }
 
 /// The rules of two rule sets, each with what it is in the other.
