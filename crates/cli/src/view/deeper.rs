@@ -4,6 +4,7 @@ use fencepost_engine::{Kind, ListQuery, Listing};
 use serde_json::Value as Json;
 
 use super::next_step::NextStep;
+use super::text::quoted;
 
 /// A row of a list, by the names of its columns.
 struct Row<'r> {
@@ -72,7 +73,7 @@ pub fn command(listing: &Listing, query: &ListQuery<'_>) -> Option<String> {
             let filter = format!("some name in {fact}.name satisfies name = {}", Json::from(item));
             Some(NextStep::List { kind: "devices", filter: &filter }.in_words())
         }
-        Kind::Facts => first("fact").map(|fact| format!("fencepost list devices --by {fact}")),
+        Kind::Facts => first("fact").map(|fact| format!("fencepost list devices --by {}", quoted(fact))),
         Kind::Coverage => rows.find_map(|row| {
             let (platform, role) = (row.text("platform")?, row.text("role")?);
             let filter = format!("platform = \"{platform}\" and role = \"{role}\"");

@@ -4,7 +4,7 @@ use crate::env::{shown_by_the_demo, shown_by_the_demo_in};
 
 #[test]
 fn list_facts() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-05"]), @r"
     $ fencepost list facts --as-of 2027-03-05
     FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
     agent.last_seen          instant   text         49 %        70  2027-03-03T20:03:00Z                    3 %
@@ -53,8 +53,10 @@ fn list_facts() {
     ------- standard error -------
 
     40 facts, as of Fri 5 Mar 2027 00:00; left out for want of room: about (--columns shows them)
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-10"]), @r#"
+
+    Next: fencepost list devices --by agent.last_seen
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-10"]), @r"
     $ fencepost list facts --as-of 2027-03-10
     FACT                     DECLARED  SEEN AS     SHARE  DISTINCT  COMMONEST                         OF VALUES  WRONG  UNIT
     agent.last_seen          instant   text         49 %        71  2027-03-08T22:24:00Z                    3 %
@@ -103,8 +105,10 @@ fn list_facts() {
     ------- standard error -------
 
     40 facts, as of Wed 10 Mar 2027 00:00; left out for want of room: about (--columns shows them)
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-14"]), @r#"
+
+    Next: fencepost list devices --by agent.last_seen
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "facts", "--as-of", "2027-03-14"]), @r"
     $ fencepost list facts --as-of 2027-03-14
     FACT                     DECLARED  SEEN AS       SHARE  DISTINCT  COMMONEST                       OF VALUES  WRONG  UNIT
     agent.last_seen          instant   text           49 %        64  2027-03-12T21:59:00Z                  4 %
@@ -153,7 +157,9 @@ fn list_facts() {
     ------- standard error -------
 
     40 facts, as of Sun 14 Mar 2027 00:00; left out for want of room: about (--columns shows them)
-    "#);
+
+    Next: fencepost list devices --by agent.last_seen
+    ");
 }
 
 #[test]
@@ -190,6 +196,8 @@ fn list_rules() {
     ------- standard error -------
 
     26 rules, as of Fri 5 Mar 2027 00:00; left out for want of room: title (--columns shows them)
+
+    Next: fencepost show bridge-lock
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-10"]), @r"
     $ fencepost list rules --as-of 2027-03-10
@@ -223,6 +231,8 @@ fn list_rules() {
     ------- standard error -------
 
     26 rules, as of Wed 10 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
+
+    Next: fencepost show bridge-lock
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "rules", "--as-of", "2027-03-14"]), @r"
     $ fencepost list rules --as-of 2027-03-14
@@ -256,6 +266,8 @@ fn list_rules() {
     ------- standard error -------
 
     26 rules, as of Sun 14 Mar 2027 00:00; left out for want of room: title, changed (--columns shows them)
+
+    Next: fencepost show bridge-lock
     ");
 }
 
@@ -313,6 +325,8 @@ fn list_coverage() {
     ------- standard error -------
 
     42 kinds of devices, topic by topic, as of Fri 5 Mar 2027 00:00
+
+    Next: fencepost list devices --where 'platform = "android" and role = "scanner"'
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list coverage --as-of 2027-03-10
@@ -366,6 +380,8 @@ fn list_coverage() {
     ------- standard error -------
 
     42 kinds of devices, topic by topic, as of Wed 10 Mar 2027 00:00
+
+    Next: fencepost list devices --where 'platform = "android" and role = "scanner"'
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "coverage", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list coverage --as-of 2027-03-14
@@ -419,6 +435,8 @@ fn list_coverage() {
     ------- standard error -------
 
     42 kinds of devices, topic by topic, as of Sun 14 Mar 2027 00:00
+
+    Next: fencepost list devices --where 'platform = "android" and role = "scanner"'
     "#);
 }
 
@@ -450,6 +468,8 @@ fn list_groups() {
     ------- standard error -------
 
     15 groups, as of Fri 5 Mar 2027 00:00
+
+    Next: fencepost show every-device
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-10"]), @r"
     $ fencepost list groups --as-of 2027-03-10
@@ -477,6 +497,8 @@ fn list_groups() {
     ------- standard error -------
 
     15 groups, as of Wed 10 Mar 2027 00:00
+
+    Next: fencepost show every-device
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["list", "groups", "--as-of", "2027-03-14"]), @r"
     $ fencepost list groups --as-of 2027-03-14
@@ -504,12 +526,14 @@ fn list_groups() {
     ------- standard error -------
 
     15 groups, as of Sun 14 Mar 2027 00:00
+
+    Next: fencepost show every-device
     ");
 }
 
 #[test]
 fn list_findings() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-05"]), @r"
     $ fencepost list findings --as-of 2027-03-05
     DEVICE              RULE                                  PHASE    DUE                           HOLDER
     razorbill-phone-4   not-rooted                            overdue  Thu 07:00, 17 h ago           Krogvelt
@@ -542,8 +566,10 @@ fn list_findings() {
     ------- standard error -------
 
     20 findings, as of Fri 5 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-10"]), @r#"
+
+    Next: fencepost why razorbill-phone-4 not-rooted
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-10"]), @r"
     $ fencepost list findings --as-of 2027-03-10
     DEVICE               RULE                                  PHASE    DUE                        HOLDER
     razorbill-phone-4    not-rooted                            overdue  Thu 07:00, 5 d 17 h ago    Krogvelt
@@ -567,8 +593,10 @@ fn list_findings() {
     ------- standard error -------
 
     16 findings, as of Wed 10 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-14"]), @r#"
+
+    Next: fencepost why razorbill-phone-4 not-rooted
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "findings", "--as-of", "2027-03-14"]), @r"
     $ fencepost list findings --as-of 2027-03-14
     DEVICE               RULE                                  PHASE    DUE                            HOLDER
     razorbill-phone-4    not-rooted                            overdue  Thu 4 Mar 07:00, 9 d 17 h ago  Krogvelt
@@ -590,12 +618,14 @@ fn list_findings() {
     ------- standard error -------
 
     14 findings, as of Sun 14 Mar 2027 00:00; left out for want of room: opened, severity (--columns shows them)
-    "#);
+
+    Next: fencepost why razorbill-phone-4 not-rooted
+    ");
 }
 
 #[test]
 fn list_people() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-05"]), @r"
     $ fencepost list people --as-of 2027-03-05
     PERSON  NAME       UNIT                    DEVICES                                                  DENIED        REMARK
     B-1001  Brobek     ships/fulmar/bridge     fulmar-bridge-1, fulmar-laptop-master, fulmar-phone-9
@@ -693,8 +723,10 @@ fn list_people() {
     ------- standard error -------
 
     90 people, as of Fri 5 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-10"]), @r#"
+
+    Next: fencepost show B-1001
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-10"]), @r"
     $ fencepost list people --as-of 2027-03-10
     PERSON  NAME       UNIT                    DEVICES                                                  DENIED        REMARK
     B-1001  Brobek     ships/fulmar/bridge     fulmar-bridge-1, fulmar-laptop-master, fulmar-phone-9
@@ -792,8 +824,10 @@ fn list_people() {
     ------- standard error -------
 
     90 people, as of Wed 10 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-14"]), @r#"
+
+    Next: fencepost show B-1001
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "people", "--as-of", "2027-03-14"]), @r"
     $ fencepost list people --as-of 2027-03-14
     PERSON  NAME       UNIT                    DEVICES                                                  DENIED        REMARK
     B-1001  Brobek     ships/fulmar/bridge     fulmar-bridge-1, fulmar-laptop-master, fulmar-phone-9
@@ -891,12 +925,14 @@ fn list_people() {
     ------- standard error -------
 
     90 people, as of Sun 14 Mar 2027 00:00
-    "#);
+
+    Next: fencepost show B-1001
+    ");
 }
 
 #[test]
 fn list_services() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-05"]), @r"
     $ fencepost list services --as-of 2027-03-05
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
     roster     deny     app, browser     111        3    50  Crew roster
@@ -907,8 +943,10 @@ fn list_services() {
     ------- standard error -------
 
     5 services, as of Fri 5 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-10"]), @r#"
+
+    Next: fencepost show ticketing
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-10"]), @r"
     $ fencepost list services --as-of 2027-03-10
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
     roster     deny     app, browser     109        5    50  Crew roster
@@ -919,8 +957,10 @@ fn list_services() {
     ------- standard error -------
 
     5 services, as of Wed 10 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-14"]), @r#"
+
+    Next: fencepost show ticketing
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "services", "--as-of", "2027-03-14"]), @r"
     $ fencepost list services --as-of 2027-03-14
     SERVICE    DEFAULT  USUAL         PERMIT  LIMITED  DENY  TITLE
     roster     deny     app, browser     107        7    50  Crew roster
@@ -931,12 +971,14 @@ fn list_services() {
     ------- standard error -------
 
     5 services, as of Sun 14 Mar 2027 00:00
-    "#);
+
+    Next: fencepost show ticketing
+    ");
 }
 
 #[test]
 fn list_assessments() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-05"]), @r"
     $ fencepost list assessments --as-of 2027-03-05
     ASSESSMENT  AS OF             DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
             14  Sun 14 Mar 07:00      146        136          2         1              7       2       0       0        1
@@ -956,8 +998,10 @@ fn list_assessments() {
     ------- standard error -------
 
     14 assessments, as of Fri 5 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-10"]), @r#"
+
+    Next: fencepost history
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-10"]), @r"
     $ fencepost list assessments --as-of 2027-03-10
     ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
             14  Sun 07:00            146        136          2         1              7       2       0       0        1
@@ -977,8 +1021,10 @@ fn list_assessments() {
     ------- standard error -------
 
     14 assessments, as of Wed 10 Mar 2027 00:00
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-14"]), @r#"
+
+    Next: fencepost history
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "assessments", "--as-of", "2027-03-14"]), @r"
     $ fencepost list assessments --as-of 2027-03-14
     ASSESSMENT  AS OF            DEVICES  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED  OPENED  CLOSED  OVERDUE
             14  Sun 07:00            146        136          2         1              7       2       0       0        1
@@ -998,7 +1044,9 @@ fn list_assessments() {
     ------- standard error -------
 
     14 assessments, as of Sun 14 Mar 2027 00:00
-    "#);
+
+    Next: fencepost history
+    ");
 }
 
 #[test]
@@ -1133,6 +1181,8 @@ fn list_devices_that_are_not_compliant() {
     ------- standard error -------
 
     7 of 146 devices, as of Fri 5 Mar 2027 00:00
+
+    Next: fencepost why fulmar-kiosk-2
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-10
@@ -1153,6 +1203,8 @@ fn list_devices_that_are_not_compliant() {
     ------- standard error -------
 
     13 of 146 devices, as of Wed 10 Mar 2027 00:00
+
+    Next: fencepost why fulmar-kiosk-2
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--where", "standing != \"compliant\"", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list devices --where 'standing != "compliant"' --as-of 2027-03-14
@@ -1170,12 +1222,14 @@ fn list_devices_that_are_not_compliant() {
     ------- standard error -------
 
     10 of 146 devices, as of Sun 14 Mar 2027 00:00
+
+    Next: fencepost why fulmar-kiosk-2
     "#);
 }
 
 #[test]
 fn list_devices_counted_by_platform() {
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-05"]), @r"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-05"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-05
     PLATFORM  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
     android      69   96 %  47 %         66          2         0              1      11
@@ -1186,8 +1240,10 @@ fn list_devices_counted_by_platform() {
     ------- standard error -------
 
     146 devices, as of Fri 5 Mar 2027 00:00
-    ");
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-10"]), @r"
+
+    Next: fencepost list devices --where 'platform = "android"'
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-10"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-10
     PLATFORM  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
     android      69   96 %  47 %         66          1         0              2       1
@@ -1198,8 +1254,10 @@ fn list_devices_counted_by_platform() {
     ------- standard error -------
 
     146 devices, as of Wed 10 Mar 2027 00:00
-    ");
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r"
+
+    Next: fencepost list devices --where 'platform = "android"'
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "devices", "--by", "platform", "--as-of", "2027-03-14"]), @r#"
     $ fencepost list devices --by platform --as-of 2027-03-14
     PLATFORM  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
     android      69   97 %  47 %         67          1         0              1       2
@@ -1210,7 +1268,9 @@ fn list_devices_counted_by_platform() {
     ------- standard error -------
 
     146 devices, as of Sun 14 Mar 2027 00:00
-    ");
+
+    Next: fencepost list devices --where 'platform = "android"'
+    "#);
 }
 
 #[test]
@@ -2411,6 +2471,8 @@ fn list_verdicts() {
     ------- standard error -------
 
     33 of 747 verdicts, as of Wed 10 Mar 2027 00:00; left out for want of room: family, source, stage, awaiting, severity, holder, phase, reason, due, age (--columns shows them)
+
+    Next: fencepost why fulmar-kiosk-2 kiosk/processes.guardd
     "#);
     let csv = ["list", "verdicts", "--where", "device = \"office-laptop-9\"", "--format", "csv"];
     insta::assert_snapshot!(shown_by_the_demo(&csv), @r#"
@@ -2425,7 +2487,7 @@ fn list_verdicts() {
     office-laptop-9,Fjorupp,laptop/software.peepcam,laptop,pass,,enforced,medium,ebbnote: ebbnote (and 2 more),"!= ""peepcam""",agents,PT3H28M,false,,
     office-laptop-9,Fjorupp,laptop/software.hullplan,laptop,pass,,enforced,medium,ebbnote: ebbnote (and 2 more),"!= ""hullplan""",agents,PT3H28M,false,,
     "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["list", "verdicts", "--all", "--by", "outcome"]), @r"
+    insta::assert_snapshot!(shown_by_the_demo(&["list", "verdicts", "--all", "--by", "outcome"]), @r#"
     $ fencepost list verdicts --all --by outcome
     OUTCOME         COUNT  PART
     not-applicable   2903  80 %
@@ -2435,7 +2497,9 @@ fn list_verdicts() {
     ------- standard error -------
 
     3650 verdicts, as of Sun 14 Mar 2027 07:00
-    ");
+
+    Next: fencepost list verdicts --where 'outcome = "not-applicable"'
+    "#);
 }
 
 #[test]
@@ -2470,6 +2534,9 @@ fn the_figures_of_the_fleet() {
       bridge-lock                 10     8 d      8 d
       laptop-lock                  1     3 d      3 d          1
       laptop/software.peepcam      1     3 d      3 d
+    ------- standard error -------
+
+    Next: fencepost history --since 2027-03-13T06:00:00Z
     ");
     insta::assert_snapshot!(shown_by_the_demo(&["history", "--last", "2", "--format", "json"]), @r#"
     $ fencepost history --last 2 --format json
@@ -3160,9 +3227,7 @@ fn pages_of_baselines_services_and_groups() {
 
     Not simply let in: 10 people
       charts-current: Sea charts are of this year's edition
-        Ljusprett  Mail (app); Mail (browser): permit with no download  puffin-bridge-1
-        Vravuld    Mail (app); Mail (browser): permit with no download  puffin-bridge-1
-        Krofonn    Mail (app); Mail (browser): permit with no download  puffin-bridge-1
+        Ljusprett, Vravuld, Krofonn  Mail (app); Mail (browser): permit with no download  puffin-bridge-1
       terms own-devices are not accepted
         Brofonn  Mail (app, browser): permit with terms own-devices  petrel-phone-6
         Vradunk  Mail (app, browser): permit with terms own-devices  tern-phone-7
@@ -3194,12 +3259,8 @@ fn pages_of_baselines_services_and_groups() {
 
     Not simply let in: 10 people
       charts-current: Sea charts are of this year's edition
-        Ljusprett  Mail (app); Mail (browser): permit with no        puffin-bridge-1
-                   download
-        Vravuld    Mail (app); Mail (browser): permit with no        puffin-bridge-1
-                   download
-        Krofonn    Mail (app); Mail (browser): permit with no        puffin-bridge-1
-                   download
+        Ljusprett, Vravuld, Krofonn  Mail (app); Mail (browser):     puffin-bridge-1
+                                     permit with no download
       terms own-devices are not accepted
         Brofonn  Mail (app, browser): permit with terms own-devices  petrel-phone-6
         Vradunk  Mail (app, browser): permit with terms own-devices  tern-phone-7
@@ -3276,6 +3337,8 @@ fn baselines_families_sites_and_items() {
     ------- standard error -------
 
     3 baselines, as of Sun 14 Mar 2027 07:00
+
+    Next: fencepost show ticket-server
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "baselines"]), @r"
     $ fencepost list baselines
@@ -3286,8 +3349,10 @@ fn baselines_families_sites_and_items() {
     ------- standard error -------
 
     3 baselines, as of Sun 14 Mar 2027 07:00
+
+    Next: fencepost show ticket-server
     ");
-    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "sites"]), @r"
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "sites"]), @r#"
     $ fencepost list sites
     SITE          COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT
     Fulmar           17   94 %  12 %         16          0         0              1
@@ -3303,8 +3368,10 @@ fn baselines_families_sites_and_items() {
     ------- standard error -------
 
     146 devices, as of Sun 14 Mar 2027 07:00; left out for want of room: waived (--columns shows them)
-    ");
-    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "devices", "--by", "platform,ownership"]), @r"
+
+    Next: fencepost list devices --where 'site = "Fulmar"'
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "devices", "--by", "platform,ownership"]), @r#"
     $ fencepost list devices --by platform,ownership
     PLATFORM  OWNERSHIP  COUNT  SHARE  PART  COMPLIANT  ON NOTICE  UNPROVEN  NON COMPLIANT  WAIVED
     android   personal      37   97 %  25 %         36          0         0              1       1
@@ -3317,8 +3384,10 @@ fn baselines_families_sites_and_items() {
     ------- standard error -------
 
     146 devices, as of Sun 14 Mar 2027 07:00
-    ");
-    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "items", "software"]), @r"
+
+    Next: fencepost list devices --where 'platform = "android" and ownership = "personal"'
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "items", "software"]), @r#"
     $ fencepost list items software
     ITEM       DEVICES  SHARE  VERSIONS  FIRST SEEN        NAMED  NAMED BY
     seedpool         1    3 %  1.0       Fri 5 Mar 22:32   never  laptop
@@ -3329,8 +3398,10 @@ fn baselines_families_sites_and_items() {
     ------- standard error -------
 
     5 items, as of Sun 14 Mar 2027 07:00
-    ");
-    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "items", "processes", "--unnamed"]), @r"
+
+    Next: fencepost list devices --where 'some name in software.name satisfies name = "seedpool"'
+    "#);
+    insta::assert_snapshot!(shown_by_the_demo_in(80, &["list", "items", "processes", "--unnamed"]), @r#"
     $ fencepost list items processes --unnamed
     ITEM     DEVICES  SHARE  VERSIONS  FIRST SEEN        NAMED  NAMED BY
     logrotd        9   30 %            Sun 28 Feb 21:52  none
@@ -3338,7 +3409,9 @@ fn baselines_families_sites_and_items() {
     ------- standard error -------
 
     2 items, as of Sun 14 Mar 2027 07:00
-    ");
+
+    Next: fencepost list devices --where 'some name in processes.name satisfies name = "logrotd"'
+    "#);
     insta::assert_snapshot!(shown_by_the_demo_in(120, &["list", "items", "softwares"]), @r"
     $ fencepost list items softwares
     ------- standard error -------
@@ -3394,6 +3467,8 @@ fn baselines_families_sites_and_items() {
     ------- standard error -------
 
     17 of 747 verdicts, as of Sun 14 Mar 2027 07:00; left out for want of room: family, source, stage, awaiting, severity, holder, phase, reason, due, age, required, observed (--columns shows them)
+
+    Next: fencepost why fulmar-kiosk-2 kiosk/processes.guardd
     "#);
 }
 
@@ -3418,6 +3493,9 @@ fn figures_of_parts_and_two_moments_compared() {
     Time to fix, from the first opening to the last closing
       RULE                     FIXED  MEDIAN  LONGEST  CAME BACK
       laptop/software.peepcam      1     3 d      3 d
+    ------- standard error -------
+
+    Next: fencepost history --since 2027-03-13T06:00:00Z
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(140, &["history", "--last", "3"]), @r"
     $ fencepost history --last 3
@@ -3433,6 +3511,9 @@ fn figures_of_parts_and_two_moments_compared() {
     Time to fix, from the first opening to the last closing
       RULE                     FIXED  MEDIAN  LONGEST  CAME BACK
       laptop/software.peepcam      1     3 d      3 d
+    ------- standard error -------
+
+    Next: fencepost history --since 2027-03-13T06:00:00Z
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(120, &["history", "--per", "week"]), @r"
     $ fencepost history --per week
@@ -3452,6 +3533,9 @@ fn figures_of_parts_and_two_moments_compared() {
       bridge-lock                 10     8 d      8 d
       laptop-lock                  1     3 d      3 d          1
       laptop/software.peepcam      1     3 d      3 d
+    ------- standard error -------
+
+    Next: fencepost history --since 2027-03-07T06:00:00Z
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(80, &["history", "--rule", "laptop-lock"]), @r"
     $ fencepost history --rule laptop-lock
@@ -3519,9 +3603,7 @@ fn figures_of_parts_and_two_moments_compared() {
 
     Lost: 17 ways of 5 people
       charts-current: Sea charts are of this year's edition
-        Ljusprett  Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
-        Vravuld    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
-        Krofonn    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+        Ljusprett, Vravuld, Krofonn  Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
       disk-encrypted: Writable disks are encrypted
         Tvekrell  Mail, Crew roster (app)  puffin-laptop-chief
       the device is not theirs any more
@@ -3529,9 +3611,7 @@ fn figures_of_parts_and_two_moments_compared() {
 
     Reduced: 8 ways of 4 people
       charts-current: Sea charts are of this year's edition
-        Ljusprett  Mail, Crew roster (browser): permit with no download  puffin-bridge-1
-        Vravuld    Mail, Crew roster (browser): permit with no download  puffin-bridge-1
-        Krofonn    Mail, Crew roster (browser): permit with no download  puffin-bridge-1
+        Ljusprett, Vravuld, Krofonn  Mail, Crew roster (browser): permit with no download  puffin-bridge-1
       disk-encrypted: Writable disks are encrypted
         Tvekrell  Mail, Crew roster (browser): permit with no download  puffin-laptop-chief
 
@@ -3555,21 +3635,16 @@ fn figures_of_parts_and_two_moments_compared() {
 
     Lost: 15 ways of 4 people
       charts-current: Sea charts are of this year's edition
-        Ljusprett  Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
-        Vravuld    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
-        Krofonn    Sea charts (app); Mail, Crew roster (app)  puffin-bridge-1
+        Ljusprett, Vravuld, Krofonn  Sea charts (app); Mail, Crew    puffin-bridge-1
+                                     roster (app)
       the device is not theirs any more
         Krogvelt  Sea charts (app); Mail, Crew roster (app,       razorbill-bridge-2
                   browser); Handbook (browser)
 
     Reduced: 6 ways of 3 people
       charts-current: Sea charts are of this year's edition
-        Ljusprett  Mail, Crew roster (browser): permit with no       puffin-bridge-1
-                   download
-        Vravuld    Mail, Crew roster (browser): permit with no       puffin-bridge-1
-                   download
-        Krofonn    Mail, Crew roster (browser): permit with no       puffin-bridge-1
-                   download
+        Ljusprett, Vravuld, Krofonn  Mail, Crew roster (browser):    puffin-bridge-1
+                                     permit with no download
     ------- standard error -------
 
     Next: fencepost why ness-pier-tickets certificate-valid
