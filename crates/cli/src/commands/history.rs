@@ -2,7 +2,7 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use fencepost_core::Subject;
-use fencepost_engine::{EngineError, FiguresPer, FiguresQuery, PartThen, Reading};
+use fencepost_engine::{FiguresPer, FiguresQuery, PartThen, Reading};
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
 
@@ -135,28 +135,17 @@ pub fn cmd_history(ui: &mut Ui, common: &Common, args: &HistoryArgs) -> Result<E
 /// Tells the figures of the fleet, assessment by assessment.
 fn fleet(ui: &mut Ui, reading: &Reading<'_>, args: &HistoryArgs) -> Result<ExitCode, CommandError> {
     let query = args.figures();
-    if let Some(rule) = &args.rule {
-        return part(ui, reading, args.format, &PartOf { word: "rule", id: rule, share_of: "met" }, |reading, id| {
-            reading.rule_history(id, query)
-        });
+    if let Some(id) = &args.rule {
+        let of = PartOf { word: "rule", id, share_of: "met" };
+        return part(ui, reading, args.format, &of, &reading.rule_history(id, query)?);
     }
-    if let Some(group) = &args.group {
-        return part(
-            ui,
-            reading,
-            args.format,
-            &PartOf { word: "group", id: group, share_of: "compliant" },
-            |reading, id| reading.group_history(id, query),
-        );
+    if let Some(id) = &args.group {
+        let of = PartOf { word: "group", id, share_of: "compliant" };
+        return part(ui, reading, args.format, &of, &reading.group_history(id, query)?);
     }
-    if let Some(service) = &args.service {
-        return part(
-            ui,
-            reading,
-            args.format,
-            &PartOf { word: "service", id: service, share_of: "get in" },
-            |reading, id| reading.service_history(id, query),
-        );
+    if let Some(id) = &args.service {
+        let of = PartOf { word: "service", id, share_of: "get in" };
+        return part(ui, reading, args.format, &of, &reading.service_history(id, query)?);
     }
     let found = reading.figures(query)?;
     match args.format {
@@ -233,14 +222,13 @@ fn part<C: PartCounts>(
     reading: &Reading<'_>,
     format: OutputFormat,
     of: &PartOf<'_>,
-    rows: impl FnOnce(&Reading<'_>, &str) -> Result<Vec<PartThen<C>>, EngineError>,
+    rows: &[PartThen<C>],
 ) -> Result<ExitCode, CommandError> {
-    let rows = rows(reading, of.id)?;
     match format {
         OutputFormat::Table if rows.is_empty() => nothing_yet(ui)?,
         OutputFormat::Table => {
             let clock = clock_of(reading);
-            let text = page_in(ui, &clock).part(&rows, of.share_of);
+            let text = page_in(ui, &clock).part(rows, of.share_of);
             ui.raw(&text)?;
             ui.next_step(NextStep::Show(of.id));
         }

@@ -106,7 +106,16 @@ impl RuleSet {
 
     /// Returns the slots of every device fact that some rule or group reads, ascending.
     pub fn slots_of_rules(&self) -> Vec<SlotId> {
-        let conditions = self.rules.iter().flat_map(Rule::conditions);
+        self.slots_of(&self.rules)
+    }
+
+    /// Returns the slots of every device fact that a rule, by its position, or some group reads, ascending.
+    pub fn slots_of_rule(&self, rule: usize) -> Vec<SlotId> {
+        self.slots_of(&self.rules[rule..=rule])
+    }
+
+    fn slots_of(&self, rules: &[Rule]) -> Vec<SlotId> {
+        let conditions = rules.iter().flat_map(Rule::conditions);
         let groups = self.groups.all.iter().filter_map(|group| group.condition.as_ref());
         let all: std::collections::BTreeSet<SlotId> =
             conditions.chain(groups).flat_map(Condition::may_read).copied().collect();

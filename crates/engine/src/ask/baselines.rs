@@ -121,7 +121,8 @@ impl Reading<'_> {
             met
         };
         let layout = self.project.rules.layout();
-        let wanted = VerdictsWanted { source: VerdictSource::AssessmentWithNewerFacts, layout, slots: &[] };
+        let wanted =
+            VerdictsWanted { source: VerdictSource::AssessmentWithNewerFacts, of_rule: None, layout, slots: &[] };
         self.each_with_verdicts(wanted, met, |met| {
             counts.iter_mut().zip(met).for_each(|(counts, met)| counts.add(met));
             Ok(())

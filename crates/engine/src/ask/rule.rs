@@ -214,7 +214,7 @@ impl Reading<'_> {
             RuleBasis::Assessed => VerdictSource::Assessment,
             RuleBasis::Draft | RuleBasis::New => VerdictSource::Evaluated,
         };
-        let wanted = VerdictsWanted { source, layout: &layout, slots: &[platform] };
+        let wanted = VerdictsWanted { source, of_rule: Some(at), layout: &layout, slots: &[platform] };
         self.each_with_verdicts(wanted, gather, |found| {
             let Some(Gathered { verdict, platform, groups, unmet: own, excepted: own_exception }) = found else {
                 return Ok(());

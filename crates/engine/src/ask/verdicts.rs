@@ -30,6 +30,8 @@ pub(crate) enum VerdictSource {
 #[derive(Clone, Copy)]
 pub(crate) struct VerdictsWanted<'w> {
     pub source: VerdictSource,
+    /// The rule that is asked about, by its position, where it is one: of others there is no proof.
+    pub of_rule: Option<usize>,
     /// The layout of the facts beside them; it begins with the slots of the rules.
     pub layout: &'w Layout,
     /// Facts that are looked at besides those of the rules.
@@ -81,7 +83,7 @@ impl Reading<'_> {
         tell: impl Fn(&DeviceVerdictsAt<'_>) -> T + Sync,
         mut take: impl FnMut(T) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
-        let VerdictsWanted { source, layout, slots } = wanted;
+        let VerdictsWanted { source, of_rule, layout, slots } = wanted;
         let rules = self.project.rules.rules();
         let judged_by: Vec<usize> = (0..rules.len()).filter(|at| !rules[*at].is_draft()).collect();
         self.load_comparisons()?;
@@ -113,7 +115,11 @@ impl Reading<'_> {
             Ok(Found::Told(tell(&posture.of(&judge, &judged, at, arena))))
         };
         // Verdicts are found again, and proved, from what the rules read; of what is kept no fact is needed.
-        let mut all = self.project.rules.slots_of_rules();
+        let is_kept = is_of_now && !is_evaluated;
+        let mut all = match of_rule.filter(|_| is_kept) {
+            Some(rule) => self.project.rules.slots_of_rule(rule),
+            None => self.project.rules.slots_of_rules(),
+        };
         all.extend(slots);
         let wanted = match source {
             VerdictSource::AssessmentWithNewerFacts if is_of_now => Wanted::whole(layout, slots),

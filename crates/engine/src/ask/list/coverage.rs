@@ -128,7 +128,12 @@ impl Reading<'_> {
             covers: topics.covers(&device.verdicts),
         };
         let mut all: BTreeMap<(usize, [Option<String>; 2]), CoverageCounts> = BTreeMap::new();
-        let wanted = VerdictsWanted { source: VerdictSource::AssessmentWithNewerFacts, layout: &layout, slots: &slots };
+        let wanted = VerdictsWanted {
+            source: VerdictSource::AssessmentWithNewerFacts,
+            of_rule: None,
+            layout: &layout,
+            slots: &slots,
+        };
         self.each_with_verdicts(wanted, tell, |CoveredDevice { device, kind, covers }| {
             for (topic, cover) in covers.into_iter().enumerate() {
                 all.entry((topic, kind.clone())).or_default().add(&device, cover);

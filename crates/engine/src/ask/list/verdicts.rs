@@ -32,7 +32,7 @@ impl Reading<'_> {
             told.map(|verdict| row_of(device, verdict, is_proved)).collect::<Vec<_>>()
         };
         let layout = self.project.rules.layout();
-        let wanted = VerdictsWanted { source: VerdictSource::Assessment, layout, slots: &[] };
+        let wanted = VerdictsWanted { source: VerdictSource::Assessment, of_rule: None, layout, slots: &[] };
         self.each_with_verdicts(wanted, tell, |rows| sink.push_all(rows))
     }
 }
