@@ -322,6 +322,18 @@ fn note_currency(ui: &mut Ui, reading: &Reading<'_>, format: OutputFormat) -> Re
     Ok(())
 }
 
+/// Says as of when a page is, and how old the state is that it goes by.
+fn note_moments(ui: &mut Ui, reading: &Reading<'_>) -> Result<(), CommandError> {
+    let clock = clock_of(reading);
+    let assessed = reading.assessment.as_ref().map(|run| format!(", assessed {}", clock.moment(run.as_of)));
+    let collected = reading
+        .collected_between()?
+        .map(|[oldest, newest]| format!("; state collected {} to {}", clock.moment(oldest), clock.moment(newest)));
+    let [assessed, collected] = [assessed, collected].map(Option::unwrap_or_default);
+    ui.note(format!("\nAs of {}{assessed}{collected}", clock.full(reading.at)));
+    Ok(())
+}
+
 fn clock_of(reading: &Reading<'_>) -> Clock {
     Clock { now: reading.at, zone: reading.project.config.calendar.zone.clone() }
 }

@@ -6,13 +6,13 @@ use fencepost_engine::{GroupMembers, PageKind, PageOf, PersonReport, Reading, Ru
 use serde_json::{Value as Json, json};
 
 use super::{
-    Common, JsonList, OpenWorkspace, OutputFormat, clock_of, note_currency, page, page_in, write_json, write_rows,
+    Common, JsonList, OpenWorkspace, OutputFormat, clock_of, note_currency, note_moments, page, page_in, write_json,
+    write_rows,
 };
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
-use crate::view::time::Clock;
 use crate::view::{baseline, group, json, rule, service};
 
 /// Show all that is known of a device, a person, a rule, a baseline, a service or a group
@@ -106,7 +106,6 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
     let reading = workspace.reading()?;
     let PageOf { kind, id } = reading.page_of(&args.id, args.kind.map(|kind| kind.0), &workspace.project)?;
     let format = args.format;
-    let clock = clock_of(&reading);
     match kind {
         PageKind::Device => show_device(ui, &reading, &id, format)?,
         PageKind::Person => {
@@ -115,7 +114,8 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
         }
         PageKind::Rule => {
             note_currency(ui, &reading, format)?;
-            show_rule(ui, &clock, &reading.rule(&id, &workspace.project)?, format)?;
+            let report = workspace.reading()?.rule(&id, &workspace.project)?;
+            show_rule(ui, &reading, &report, format)?;
         }
         PageKind::Baseline => show_baseline(ui, &reading, &id, format)?,
         PageKind::Service => show_service(ui, &reading, &id, format)?,
@@ -124,11 +124,18 @@ pub fn cmd_show(ui: &mut Ui, common: &Common, args: &ShowArgs) -> Result<ExitCod
     Ok(ExitCode::SUCCESS)
 }
 
-fn show_rule(ui: &mut Ui, clock: &Clock, report: &RuleReport, format: OutputFormat) -> Result<(), CommandError> {
+fn show_rule(
+    ui: &mut Ui,
+    reading: &Reading<'_>,
+    report: &RuleReport,
+    format: OutputFormat,
+) -> Result<(), CommandError> {
     let id = report.rule.id.to_string();
     if format == OutputFormat::Table {
-        let text = page_in(ui, clock).rule(report);
+        let clock = clock_of(reading);
+        let text = page_in(ui, &clock).rule(report);
         ui.raw(&text)?;
+        note_moments(ui, reading)?;
         match report.unmet.first() {
             Some(worst) => ui.next_step(NextStep::WhyRule { device: &worst.device, rule: &id }),
             None if report.basis != RuleBasis::Assessed => ui.next_step(NextStep::Preview),
@@ -149,6 +156,7 @@ fn show_baseline(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFor
         let (report, clock) = (reading.project.baseline(id, reading.at)?, clock_of(reading));
         let text = page_in(ui, &clock).baseline(&report, counts.as_ref());
         ui.raw(&text)?;
+        note_moments(ui, reading)?;
         let rules = counts.iter().flat_map(|counts| &counts.rules);
         let worst = rules.max_by_key(|count| (count.unwaived_fail(), count.unknown));
         match worst {
@@ -170,6 +178,7 @@ fn show_service(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputForm
         let clock = clock_of(reading);
         let text = page_in(ui, &clock).service(&report);
         ui.raw(&text)?;
+        note_moments(ui, reading)?;
         let person = report.decisions.iter().find_map(|entry| entry.person.as_deref());
         if let Some(person) = person {
             ui.next_step(NextStep::Show(person));
@@ -189,6 +198,7 @@ fn show_group(ui: &mut Ui, reading: &Reading<'_>, id: &str, format: OutputFormat
         let clock = clock_of(reading);
         let text = page_in(ui, &clock).group(&report);
         ui.raw(&text)?;
+        note_moments(ui, reading)?;
         if matches!(report.members, GroupMembers::Devices(_)) {
             ui.next_step(NextStep::MembersOf(id));
         }

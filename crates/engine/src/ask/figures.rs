@@ -132,6 +132,9 @@ pub(crate) struct Summary {
     overdue: Option<u64>,
     shut_out: Option<u64>,
     fixes: Option<FixesByRule>,
+    /// When the oldest and the newest of the devices' latest state was collected.
+    #[serde(default)]
+    collected: Option<[Timestamp; 2]>,
     drift: Option<Json>,
 }
 
@@ -148,6 +151,16 @@ impl Summary {
 }
 
 impl Reading<'_> {
+    /// Returns when the state was collected that the assessment judged: the oldest and the newest of the devices' latest; none where
+    /// nothing was assessed.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn collected_between(&self) -> Result<Option<[Timestamp; 2]>, EngineError> {
+        let summary = self.assessment.as_ref().map(|run| Summary::of(self.project, run)).transpose()?;
+        Ok(summary.and_then(|summary| summary.collected))
+    }
+
     /// Returns the assessments that figures are told of, each with those that belong to the same row, oldest first.
     fn periods(&self, query: FiguresQuery) -> Result<Vec<Vec<RunRow>>, EngineError> {
         let FiguresQuery { most, per } = query;

@@ -3082,6 +3082,8 @@ fn pages_of_rules() {
       ██▅▅▅█▅▅▅▅▅▁▁▁  93 %, from 100 %, over 14 assessments
     ------- standard error -------
 
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
+
     Next: fencepost why office-laptop-4 laptop-lock
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "charts-current"]), @r#"
@@ -3119,6 +3121,8 @@ fn pages_of_rules() {
       █▁▁▁▁▁▁▁▁▁▁▁▁▁  92 %, from 100 %, over 14 assessments
     ------- standard error -------
 
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
+
     Next: fencepost why puffin-bridge-1 charts-current
     "#);
     insta::assert_snapshot!(shown_by_the_demo_in(120, &["show", "firewall-on"]), @r"
@@ -3151,6 +3155,8 @@ fn pages_of_rules() {
       ▂▂▂▂▂▂▂▂▂▂▂▂▂▂  93 %, over 14 assessments
     ------- standard error -------
 
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
+
     Next: fencepost why it-laptop-1 firewall-on
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "watch-lock"]), @r#"
@@ -3168,6 +3174,8 @@ fn pages_of_rules() {
     What hangs on it
       response  standard
     ------- standard error -------
+
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
 
     Next: fencepost preview
     "#);
@@ -3190,6 +3198,8 @@ fn pages_of_baselines_services_and_groups() {
     kiosk/processes            nothing else in processes       trial    20     ·        ·       ·  100 %
     ------- standard error -------
 
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
+
     Next: fencepost show kiosk/processes.guardd
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(80, &["show", "ticket-server"]), @r"
@@ -3210,6 +3220,8 @@ fn pages_of_baselines_services_and_groups() {
     ticket-server/processes.ticketd       ticketd is in                     9     ·        ·       ·  100 %
                                           processes
     ------- standard error -------
+
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
 
     Next: fencepost show ticket-server/queue.workers
     ");
@@ -3242,6 +3254,8 @@ fn pages_of_baselines_services_and_groups() {
       silence: one rule left without an answer
         Yrsrupp  Mail (app); Mail (browser): permit with no download  tern-phone-5
     ------- standard error -------
+
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
 
     Next: fencepost show B-1082
     ");
@@ -3280,6 +3294,8 @@ fn pages_of_baselines_services_and_groups() {
         Yrsrupp  Mail (app); Mail (browser): permit with no download  tern-phone-5
     ------- standard error -------
 
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
+
     Next: fencepost show B-1082
     ");
     insta::assert_snapshot!(shown_by_the_demo_in(120, &["show", "kiosks"]), @r#"
@@ -3295,6 +3311,8 @@ fn pages_of_baselines_services_and_groups() {
 
       fulmar-kiosk-2  ╳ non-compliant
     ------- standard error -------
+
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
 
     Next: fencepost list devices --where 'in group("kiosks")'
     "#);
@@ -3323,6 +3341,9 @@ fn pages_of_baselines_services_and_groups() {
       B-1056  Skagvelt
       B-1057  Fjomott
       B-1058  Plorupp
+    ------- standard error -------
+
+    As of Sun 14 Mar 2027 07:00, assessed Sun 07:00; state collected Sat 02:10 to Sun 05:30
     "#);
 }
 
