@@ -148,6 +148,30 @@ struct Gathered {
     excepted: Option<ExceptedDevice>,
 }
 
+/// What a rule says of the devices, put together.
+#[derive(Default)]
+struct RuleParts {
+    counts: RuleCount,
+    platforms: BTreeMap<Option<String>, RuleCount>,
+    /// By the positions of the groups.
+    groups: BTreeMap<usize, RuleCount>,
+    unmet: Vec<UnmetOn>,
+    excepted: Vec<ExceptedDevice>,
+}
+
+impl RuleParts {
+    fn add(&mut self, found: Gathered) {
+        let Gathered { verdict, platform, groups, unmet, excepted } = found;
+        self.counts.count(&verdict);
+        if verdict.outcome != VerdictOutcome::NotApplicable {
+            self.platforms.entry(platform).or_default().count(&verdict);
+            groups.into_iter().for_each(|group| self.groups.entry(group).or_default().count(&verdict));
+        }
+        self.unmet.extend(unmet);
+        self.excepted.extend(excepted);
+    }
+}
+
 /// So many assessments make a trend.
 const TREND: FiguresQuery = FiguresQuery { most: 14, per: FiguresPer::Assessment };
 /// The fact that says what kind of system a device has.
@@ -193,6 +217,43 @@ impl Reading<'_> {
             return Err(EngineError::no_such("rule", id, project.rules.rules().iter().map(|rule| rule.id.as_str())));
         };
         let rule = &project.rules.rules()[at];
+        let mut parts = self.rule_parts(at, basis)?;
+        let is_assessed = basis == RuleBasis::Assessed;
+        if let Some(kept) = self.rule_counts()?.and_then(|mut all| all.remove(id)).filter(|_| is_assessed) {
+            // As every list tells it.
+            parts.counts = kept;
+        }
+        // Those that fail come before those of which nothing is known; a clock that has run out before one that runs.
+        parts
+            .unmet
+            .sort_by_key(|one| (one.outcome != VerdictOutcome::Fail, one.waiver.is_some(), one.due.is_none(), one.due));
+        let failing = parts.unmet.iter().filter(|one| one.outcome == VerdictOutcome::Fail);
+        let failing = failing.map(|one| one.device.as_str()).collect();
+        let named = |at: usize| project.rules.groups().nth(at).map(|group| group.id.to_string());
+        let (since, changed) = if is_assessed { self.rule_since(at)? } else { (None, None) };
+        Ok(RuleReport {
+            basis,
+            as_of: self.at,
+            place: project.place_of(rule.place.as_ref()),
+            stage: rule.stage(self.judged_at()),
+            since,
+            changed,
+            shut_out: if is_assessed { self.shut_out_by(id, &failing)? } else { Vec::new() },
+            counts: parts.counts,
+            by_platform: most_first(parts.platforms),
+            by_group: most_first(parts.groups.into_iter().map(|(at, counts)| (named(at), counts))),
+            unmet: parts.unmet,
+            excepted: parts.excepted,
+            response: project.rules.responses().of_rule(rule).map(|ladder| ladder.id.to_string()),
+            access_rules: access_uses(project, rule, self.judged_at()),
+            trend: self.rule_trend(rule, TREND)?,
+            rule: rule.clone(),
+        })
+    }
+
+    /// Goes through what a rule, by its position, says of each device.
+    fn rule_parts(&self, at: usize, basis: RuleBasis) -> Result<RuleParts, EngineError> {
+        let project = self.project;
         let (mut layout, groups) = (project.rules.layout().clone(), groups_of_devices(project));
         let platform = layout.want(PLATFORM, &project.dictionary);
         let gather = |device: &DeviceVerdictsAt<'_>| {
@@ -206,60 +267,18 @@ impl Reading<'_> {
                 verdict,
             })
         };
-        let mut counts = RuleCount::of(rule, self.at);
-        let mut platforms: BTreeMap<Option<String>, RuleCount> = BTreeMap::new();
-        let mut of_groups: BTreeMap<usize, RuleCount> = BTreeMap::new();
-        let (mut unmet, mut excepted) = (Vec::new(), Vec::new());
         let source = match basis {
             RuleBasis::Assessed => VerdictSource::Assessment,
             RuleBasis::Draft | RuleBasis::New => VerdictSource::Evaluated,
         };
+        let counts = RuleCount::of(&project.rules.rules()[at], self.at);
+        let mut parts = RuleParts { counts, ..RuleParts::default() };
         let wanted = VerdictsWanted { source, of_rule: Some(at), layout: &layout, slots: &[platform] };
-        self.each_with_verdicts(wanted, gather, |found| {
-            let Some(Gathered { verdict, platform, groups, unmet: own, excepted: own_exception }) = found else {
-                return Ok(());
-            };
-            counts.count(&verdict);
-            if verdict.outcome != VerdictOutcome::NotApplicable {
-                platforms.entry(platform).or_default().count(&verdict);
-                groups.into_iter().for_each(|group| of_groups.entry(group).or_default().count(&verdict));
-            }
-            unmet.extend(own);
-            excepted.extend(own_exception);
+        self.each_with_verdicts(wanted, gather, |found: Option<Gathered>| {
+            found.into_iter().for_each(|found| parts.add(found));
             Ok(())
         })?;
-        // Those that fail come before those of which nothing is known; a clock that has run out before one that runs.
-        unmet.sort_by_key(|one: &UnmetOn| {
-            (one.outcome != VerdictOutcome::Fail, one.waiver.is_some(), one.due.is_none(), one.due)
-        });
-        let named = |at: usize| project.rules.groups().nth(at).map(|group| group.id.to_string());
-        let failing = unmet.iter().filter(|one| one.outcome == VerdictOutcome::Fail).map(|one| one.device.as_str());
-        let shut_out = match basis {
-            RuleBasis::Assessed => self.shut_out_by(id, &failing.collect())?,
-            RuleBasis::Draft | RuleBasis::New => Vec::new(),
-        };
-        let (since, changed) = match basis {
-            RuleBasis::Assessed => self.rule_since(at)?,
-            RuleBasis::Draft | RuleBasis::New => (None, None),
-        };
-        Ok(RuleReport {
-            basis,
-            as_of: self.at,
-            place: project.place_of(rule.place.as_ref()),
-            stage: rule.stage(self.judged_at()),
-            since,
-            changed,
-            counts,
-            by_platform: parts(platforms),
-            by_group: parts(of_groups.into_iter().map(|(at, counts)| (named(at), counts))),
-            unmet,
-            excepted,
-            response: project.rules.responses().of_rule(rule).map(|ladder| ladder.id.to_string()),
-            access_rules: access_uses(project, rule, self.judged_at()),
-            shut_out,
-            trend: self.rule_trend(rule, TREND)?,
-            rule: rule.clone(),
-        })
+        Ok(parts)
     }
 
     /// Returns since when a rule, by its position, is as far in force as it is, and since when it judges as it does.
@@ -343,7 +362,7 @@ fn groups_with(device: &DeviceVerdictsAt<'_>, groups: &[usize]) -> Vec<usize> {
 }
 
 /// Returns parts with the most devices first.
-fn parts(counts: impl IntoIterator<Item = (Option<String>, RuleCount)>) -> Vec<RulePart> {
+fn most_first(counts: impl IntoIterator<Item = (Option<String>, RuleCount)>) -> Vec<RulePart> {
     let mut parts: Vec<RulePart> = counts.into_iter().map(|(name, counts)| RulePart { name, counts }).collect();
     parts.sort_by_key(|part| std::cmp::Reverse(part.counts.judged()));
     parts
