@@ -21,16 +21,16 @@ pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use padded::RawDocument;
 pub use paths::PathCollector;
 pub use records::{
-    Chunk, Chunks, FileRead, Line, LinesOf, Mapped, Record, RecordError, RejectKind, decompress, read_chunk,
-    read_records,
+    Chunk, Chunks, FileRead, Line, LinesOf, Mapped, Record, RecordError, RejectKind, UnknownWord, decompress,
+    read_chunk, read_records,
 };
 pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};
 pub use split::{DocumentSplitter, Kept, assemble, assemble_in, stored_json, thin_out};
 pub use template::{TemplateError, TemplateValues, TextKind, check_template, facts_in_template, fill_in};
 pub use workspace::{
-    Channel, ChannelKind, ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format, NameFrom,
-    NewWaiver, Reached, Recipient, SecretPlace, SendSettings, Source, SourceKind, Tls, Workspace, WorkspaceFile,
-    add_waiver, definitions, end_waiver, is_address, is_baseline_key, is_fact_path, line_column, load_workspace,
-    unread_files, workspace_files,
+    CellRules, Channel, ChannelKind, ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format,
+    LetterCase, NameFrom, NewWaiver, NumberMarks, Reached, Recipient, SecretPlace, SendSettings, Source, SourceKind,
+    Tls, Workspace, WorkspaceFile, add_waiver, definitions, end_waiver, is_address, is_baseline_key, is_fact_path,
+    line_column, load_workspace, unread_files, workspace_files,
 };

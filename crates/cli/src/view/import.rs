@@ -223,6 +223,14 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
         lines
             .push(format!("and {} more facts are not of their declared type", doubts.wrong_types.len() - DOUBTS_SHOWN));
     }
+    for (unknown, records) in doubts.unknown_words.iter().take(DOUBTS_SHOWN) {
+        let (field, word) = (harmless(&unknown.field), harmless(&unknown.word));
+        let records = count(*records, "record", "records");
+        lines.push(format!("{field}: `{word}` is not in its table of values; it stands as it came, in {records}"));
+    }
+    if let more @ 1.. = doubts.unknown_words.len().saturating_sub(DOUBTS_SHOWN) {
+        lines.push(format!("and {more} more words are in no table of values"));
+    }
     if !doubts.unknown_holders.is_empty() {
         let holders = count(doubts.unknown_holders.len() as u64, "holder is", "holders are");
         let some: Vec<String> = doubts.unknown_holders.iter().take(DOUBTS_SHOWN).map(|id| harmless(id)).collect();

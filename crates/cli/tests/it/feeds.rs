@@ -365,3 +365,94 @@ fn of_many_files_only_the_first_bad_ones_are_told_in_full() {
     }
     assert_eq!(env.json(&["list", "rejects"])["rows"].as_array().unwrap().len(), 25);
 }
+
+/// An export as a German spreadsheet writes it: a day and a time, decimal commas, words of its own, several things in one cell.
+#[test]
+fn a_spreadsheet_is_read_as_it_is_written() {
+    let env = Env::new();
+    let source = r#"
+[[source]]
+id = "inventory"
+files = ["inventory*.csv"]
+format = "csv"
+delimiter = ";"
+device = "Host"
+collected = ["Datum", "Zeit"]
+time_format = "%d.%m.%Y %H:%M"
+time_zone = "Europe/Berlin"
+missing_when = ["k. A.", "-"]
+decimal = ","
+thousands = "."
+[source.fields]
+"Frei (GB)" = { fact = "disk.free_bytes", unit = "GB" }
+"Platte" = "disk.size_bytes"
+"Besitz" = { fact = "ownership", case = "lower", values = { "firma" = "company", "privat" = "personal" } }
+"Gekauft" = { fact = "bought", time_format = "%d.%m.%y" }
+"Gesehen" = { fact = "seen", time_format = "%m/%d/%Y %H:%M", time_zone = "America/New_York" }
+"Admins" = { fact = "admins", split = "," }
+"#;
+    env.write("fencepost.toml", format!("{STEPPED}{source}"));
+    env.write(
+        "facts.toml",
+        "[facts]\n\"disk.free_bytes\" = { type = \"number\", unit = \"B\" }\n\"disk.size_bytes\" = { type = \"number\", unit = \"B\" }\nbought = { type = \"date\" }\nseen = { type = \"instant\" }\n",
+    );
+    env.rules(&[("roomy", "1d", "disk.free_bytes >= 1000000000 and seen < now() and bought > date(\"2020-01-01\")")]);
+    env.write(
+        "inventory1.csv",
+        "Host;Datum;Zeit;Frei (GB);Platte;Besitz;Gekauft;Gesehen;Admins;Raum\n\
+         a;01.03.2027;06:30;1.234,5;7,5 GiB;FIRMA;15.01.21;02/28/2027 20:00;root, ops;-\n\
+         b;01.03.2027;06:30;12.5;500 GB;Leihe;k. A.;28.02.2027;-;2\n\
+         c;01.03.2027;06:30;k. A.;-;Privat;31.02.21;1803855600;root;k. A.\n\
+         d;01.03.2027;;3;1 GB;Firma;01.01.21;-;-;4\n\
+         e;01.03.1989;06:30;3;1 GB;Firma;01.01.21;-;-;4\n",
+    );
+    let said = env.run(&["import", "inventory1.csv", "--as-of", "2027-03-01T06:00:00Z"]);
+    assert_eq!(said.code, 0, "{}", said.err);
+    for told in [
+        "3 new devices",
+        "`leihe` is not in its table of values",
+        "no `Datum` with `Zeit`",
+        "which is before 1990",
+        "disk.free_bytes: 1 value is no number, such as 12.5",
+        "bought: 1 value is no date, such as 31.02.21",
+        "seen: 1 value is no instant, such as 28.02.2027",
+    ] {
+        assert!(said.out.contains(told) || said.err.contains(told), "{told}: {}{}", said.out, said.err);
+    }
+    for (device, path, value) in [
+        ("a", "disk.free_bytes", "1234500000000"),
+        ("a", "disk.size_bytes", "8053063680"),
+        ("a", "ownership", "company"),
+        ("a", "bought", "2021-01-15"),
+        ("a", "seen", "2027-03-01T01:00:00Z"),
+        ("a", "admins", "[root, ops]"),
+        ("b", "disk.free_bytes", "12.5 (wrong type)"),
+        ("b", "disk.size_bytes", "500000000000"),
+        ("b", "ownership", "leihe"),
+        ("b", "Raum", "2"),
+        ("c", "ownership", "personal"),
+        ("c", "seen", "2027-02-28T23:00:00Z"),
+        ("c", "bought", "31.02.21 (wrong type)"),
+    ] {
+        assert_eq!(fact(&env, device, path), value, "{path} of {device}");
+    }
+    let known = env.json(&["show", "c"]);
+    let facts: Vec<&str> = known["facts"].as_array().unwrap().iter().map(|row| row["fact"].as_str().unwrap()).collect();
+    assert!(["disk.free_bytes", "disk.size_bytes", "Raum"].iter().all(|missing| !facts.contains(missing)), "{facts:?}");
+    assert_eq!(known["collected_at"], "2027-03-01T05:30:00Z");
+    // A mark that cannot be one is a mistake, with its place.
+    for (wrong, told) in [
+        ("decimal = \",,\"", "`decimal` is one mark"),
+        ("decimal = \".\"\nthousands = \".\"", "one mark cannot be both"),
+        ("decimal = \"5\"", "`decimal` is one mark"),
+    ] {
+        let edited = source.replace("decimal = \",\"\nthousands = \".\"", wrong);
+        env.write("fencepost.toml", format!("{STEPPED}{edited}"));
+        let vetted = env.run(&["vet"]);
+        assert_eq!(vetted.code, 1);
+        assert!(vetted.out.contains(told) && vetted.out.contains("fencepost.toml:"), "{}", vetted.out);
+    }
+    let edited = source.replace("split = \",\"", "split = \"\"");
+    env.write("fencepost.toml", format!("{STEPPED}{edited}"));
+    assert!(env.run(&["vet"]).out.contains("nothing stands between the items"));
+}

@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use fencepost_core::{Layout, Reason, SlotId, Unknown, Value};
+use fencepost_formats::UnknownWord;
 
 /// How many different holders and spellings are remembered.
 const MOST: usize = 1_000;
@@ -41,6 +42,8 @@ pub struct OtherName {
 pub struct Doubts {
     /// By the fact's path.
     pub wrong_types: BTreeMap<String, WrongType>,
+    /// Words that the tables of their fields do not have, with how many records.
+    pub unknown_words: BTreeMap<UnknownWord, u64>,
     /// Ids of holders that no list of people has, where there is a list.
     pub unknown_holders: BTreeSet<String>,
     /// New ids with one that differs in case, space or domain alone.
@@ -54,6 +57,7 @@ pub struct Doubts {
 impl Doubts {
     /// Adds what is odd in a record. `people` are the ids of all lists; none where there is no list.
     pub(super) fn add(&mut self, oddities: Oddities, people: Option<&HashSet<String>>) {
+        self.add_words(oddities.unknown_words);
         for WrongValue { path, declared, example } in oddities.wrong_values {
             let found = self.wrong_types.entry(path).or_insert_with(|| WrongType { declared, count: 0, example });
             found.count += 1;
@@ -62,6 +66,15 @@ impl Doubts {
         for holder in unknown {
             if self.unknown_holders.len() < MOST {
                 self.unknown_holders.insert(holder);
+            }
+        }
+    }
+
+    /// Adds words that the tables of their fields do not have.
+    pub(super) fn add_words(&mut self, words: Vec<UnknownWord>) {
+        for word in words {
+            if self.unknown_words.len() < MOST || self.unknown_words.contains_key(&word) {
+                *self.unknown_words.entry(word).or_default() += 1;
             }
         }
     }
@@ -106,6 +119,8 @@ pub(super) struct WrongValue {
 #[derive(Default)]
 pub(super) struct Oddities {
     pub wrong_values: Vec<WrongValue>,
+    /// Words that the tables of their fields do not have.
+    pub unknown_words: Vec<UnknownWord>,
     /// Whom it names as holders.
     pub holders: Vec<String>,
 }

@@ -200,6 +200,7 @@ impl<'i> Intake<'i, '_> {
     fn person(&mut self, line: u64, record: Record<'_>) -> Result<(), Unprepared> {
         let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
         let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
+        self.imported.doubts.add_words(record.unknown_words);
         let splitter = DocumentSplitter { layout: &self.project.gates.layout, key: self.key, people: true };
         let kept = splitter
             .keep(document, true, &Bump::new())

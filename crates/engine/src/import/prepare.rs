@@ -18,6 +18,8 @@ use crate::workspace::project::Project;
 
 /// An observation may claim to be this much later than the import, for clocks that go fast.
 const CLOCK_TOLERANCE: SignedDuration = SignedDuration::from_mins(5);
+/// What claims to be older comes of a clock that was never set: 1990.
+const EARLIEST: Timestamp = Timestamp::constant(631_152_000, 0);
 
 /// Why a record is set aside.
 pub(super) struct Refusal {
@@ -124,9 +126,12 @@ impl<'p> Preparer<'p> {
 
     /// Prepares a record.
     pub(super) fn record(&self, scratch: &mut WorkerScratch<'p>, record: Record<'_>) -> Result<Prepared, Unprepared> {
+        let Record { document, unknown_words, .. } = record;
         let document =
-            record.document.map_err(|error| Unprepared::Refused(Refusal::new(error.kind, error.reason, error.id)))?;
-        self.document(scratch, document, None)
+            document.map_err(|error| Unprepared::Refused(Refusal::new(error.kind, error.reason, error.id)))?;
+        let mut prepared = self.document(scratch, document, None)?;
+        prepared.oddities.unknown_words = unknown_words;
+        Ok(prepared)
     }
 
     /// Prepares a document; `others` is what else is known of the device, where that decides what is kept.
@@ -148,6 +153,11 @@ impl<'p> Preparer<'p> {
         let named = |kind, reason: String| Refusal::new(kind, reason, Some(device.to_owned()));
         let collected = moment_of(&read.slots[1], self.project)
             .map_err(|reason| Unprepared::Refused(named(RejectKind::NoTime, reason)))?;
+        if collected < EARLIEST {
+            let kind = RejectKind::Clock;
+            let reason = format!("{}: collected at {collected}, which is before 1990", kind.as_str());
+            return Err(Unprepared::Refused(named(kind, reason)));
+        }
         if collected > at.checked_add(CLOCK_TOLERANCE).unwrap_or(Timestamp::MAX) {
             let kind = RejectKind::Clock;
             let reason = format!("{}: collected at {collected}, which is after this import ({at})", kind.as_str());

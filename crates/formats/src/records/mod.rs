@@ -25,7 +25,8 @@ pub use chunks::{Chunk, Chunks, Line, LinesOf};
 pub use decompress::decompress;
 pub use mapping::Mapped;
 
-use mapping::{RawRecord, map_record};
+pub use mapping::UnknownWord;
+use mapping::{MappedRecord, RawRecord, map_record};
 
 /// One record of a file: a document, or why it was refused.
 #[derive(Debug)]
@@ -36,6 +37,8 @@ pub struct Record<'r> {
     pub offset: u64,
     /// The document as JSON, or the reason.
     pub document: Result<RawDocument<'r>, RecordError>,
+    /// Words that the tables of their fields do not have.
+    pub unknown_words: Vec<UnknownWord>,
 }
 
 /// Why records are refused, in kinds that are few and can be counted.
@@ -164,10 +167,15 @@ struct Records<'r, F> {
 
 impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     fn mapped(&mut self, line: u64, offset: u64, record: Result<RawRecord, RecordError>) -> Result<(), String> {
-        let document = record.and_then(|record| map_record(record, self.source, self.with));
+        let mapped = record.and_then(|record| map_record(record, self.source, self.with));
         let room = Bump::new();
-        let document = document.map(|text| RawDocument::copy(text.as_bytes(), &room));
-        (self.each)(Record { line, offset, document })
+        let (document, unknown_words) = match mapped {
+            Ok(MappedRecord { document, unknown_words }) => {
+                (Ok(RawDocument::copy(document.as_bytes(), &room)), unknown_words)
+            }
+            Err(error) => (Err(error), Vec::new()),
+        };
+        (self.each)(Record { line, offset, document, unknown_words })
     }
 
     /// One JSON object; none when it is too long.
@@ -178,9 +186,11 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
                     RejectKind::TooLarge,
                     format!("the record is longer than {}", limits::size(RECORD_BYTES as u64)),
                 );
-                (self.each)(Record { line, offset, document: Err(reason) })
+                (self.each)(Record { line, offset, document: Err(reason), unknown_words: Vec::new() })
             }
-            Some(document) if self.source.is_native() => (self.each)(Record { line, offset, document: Ok(document) }),
+            Some(document) if self.source.is_native() => {
+                (self.each)(Record { line, offset, document: Ok(document), unknown_words: Vec::new() })
+            }
             Some(document) => self.mapped(line, offset, parse(document)),
         }
     }
@@ -359,6 +369,7 @@ fn check_headings(headings: &[String], source: &Source) -> Result<(), String> {
         .then_some(source.id_field.as_str())
         .into_iter()
         .chain(source.collected_field.as_deref())
+        .chain(source.collected_further.iter().map(String::as_str))
         .chain(source.fields.iter().map(|(name, _)| name.as_str()));
     let missing: Vec<String> =
         named.filter(|name| !headings.iter().any(|heading| heading == name)).map(|name| format!("`{name}`")).collect();

@@ -134,6 +134,61 @@ impl SourceKind {
     }
 }
 
+/// How an export writes numbers.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct NumberMarks {
+    /// What stands before the fraction, where it is no point.
+    pub decimal: Option<char>,
+    /// What stands between groups of three digits.
+    pub thousands: Option<char>,
+}
+
+impl NumberMarks {
+    /// Returns these, and where they say nothing, what `below` says.
+    pub fn over(self, below: Self) -> Self {
+        Self { decimal: self.decimal.or(below.decimal), thousands: self.thousands.or(below.thousands) }
+    }
+}
+
+/// Which letters texts are made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LetterCase {
+    /// Small ones.
+    Lower,
+    /// Capitals.
+    Upper,
+}
+
+impl LetterCase {
+    /// Returns a text in these letters.
+    pub fn apply(self, text: &str) -> String {
+        match self {
+            Self::Lower => text.to_lowercase(),
+            Self::Upper => text.to_uppercase(),
+        }
+    }
+}
+
+/// How the cells of a field are read. A cell is trimmed first; then what is missing is left out, and case, values, words for true and
+/// false, numbers and times follow in this order.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct CellRules {
+    /// Words that mean that it was not collected.
+    pub missing_when: Vec<String>,
+    /// The letters that its texts are put into.
+    pub case: Option<LetterCase>,
+    /// What its words are called in the workspace.
+    pub values: Vec<(String, String)>,
+    /// How its numbers are written, where not as the source's.
+    pub numbers: NumberMarks,
+    /// How its dates and instants are written, where not as the source's.
+    pub time_format: Option<String>,
+    /// The zone of its times without an offset, where not the source's.
+    pub time_zone: Option<TimeZone>,
+    /// What stands between the items of a list in one cell.
+    pub split: Option<String>,
+}
+
 /// Where a field of an export goes.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Field {
@@ -147,12 +202,21 @@ pub struct Field {
     pub true_when: Vec<String>,
     /// Words that mean false.
     pub false_when: Vec<String>,
+    /// How its cells are read.
+    pub cells: CellRules,
 }
 
 impl Field {
     /// Creates a field that goes to a fact as it is.
     pub fn of(fact: String) -> Self {
-        Self { fact, leave_out: false, unit: None, true_when: Vec::new(), false_when: Vec::new() }
+        Self {
+            fact,
+            leave_out: false,
+            unit: None,
+            true_when: Vec::new(),
+            false_when: Vec::new(),
+            cells: CellRules::default(),
+        }
     }
 }
 
@@ -185,6 +249,8 @@ pub struct Source {
     pub id_field: String,
     /// The field that says when it was collected; none for the file's own time.
     pub collected_field: Option<String>,
+    /// Further fields that say the rest of it: the time of a day.
+    pub collected_further: Vec<String>,
     /// The zone of times without an offset, where it is not the workspace's.
     pub time_zone: Option<TimeZone>,
     /// How times are written, where it is neither RFC 3339 nor ISO 8601: a pattern of strftime.
@@ -203,6 +269,10 @@ pub struct Source {
     pub complete: bool,
     /// Export names to facts.
     pub fields: Vec<(String, Field)>,
+    /// Words that mean in every field that it was not collected.
+    pub missing_when: Vec<String>,
+    /// How numbers are written.
+    pub numbers: NumberMarks,
     /// The units in `fields`.
     pub(crate) units: Vec<FieldUnit>,
 }
@@ -220,6 +290,7 @@ impl Source {
             id_from: NameFrom::Field,
             id_field: "device".to_owned(),
             collected_field: Some("collected_at".to_owned()),
+            collected_further: Vec::new(),
             time_zone: None,
             time_format: None,
             under: None,
@@ -229,6 +300,8 @@ impl Source {
             fresh_for: None,
             complete: false,
             fields: Vec::new(),
+            missing_when: Vec::new(),
+            numbers: NumberMarks::default(),
             units: Vec::new(),
         }
     }
@@ -238,6 +311,8 @@ impl Source {
         self.kind == SourceKind::State
             && matches!(self.format, Format::JsonLines | Format::Json)
             && self.fields.is_empty()
+            && self.missing_when.is_empty()
+            && self.numbers == NumberMarks::default()
             && self.id_from == NameFrom::Field
             && (&self.time_zone, &self.time_format, &self.under) == (&None, &None, &None)
             && self.id_field == "device"
@@ -252,13 +327,42 @@ impl Encode for Source {
         to.add(self.kind.noun()).add(self.format.as_str()).add(&u64::from(self.delimiter)).add(&self.records);
         to.add(self.id_from.as_str()).add(&self.id_field).add(&self.collected_field).add(&zone);
         to.add(&self.time_format).add(&self.under).add(&self.fields);
+        // What earlier versions did not know is added where it is said alone: the same mapping stays the same.
+        if !self.collected_further.is_empty() {
+            to.add("collected_further").add(&self.collected_further);
+        }
+        if !self.missing_when.is_empty() {
+            to.add("missing_when").add(&self.missing_when);
+        }
+        if self.numbers != NumberMarks::default() {
+            to.add("numbers").add(&self.numbers);
+        }
     }
 }
 
 impl Encode for Field {
     fn encode(&self, to: &mut Canonical) {
-        let Self { fact, leave_out, unit, true_when, false_when } = self;
+        let Self { fact, leave_out, unit, true_when, false_when, cells } = self;
         to.add(fact).add(leave_out).add(unit).add(true_when).add(false_when);
+        if *cells != CellRules::default() {
+            to.add("cells").add(cells);
+        }
+    }
+}
+
+impl Encode for CellRules {
+    fn encode(&self, to: &mut Canonical) {
+        let Self { missing_when, case, values, numbers, time_format, time_zone, split } = self;
+        let zone = time_zone.as_ref().and_then(TimeZone::iana_name);
+        let is_upper = case.map(|case| case == LetterCase::Upper);
+        to.add(missing_when).add(&is_upper).add(values).add(numbers).add(time_format).add(&zone).add(split);
+    }
+}
+
+impl Encode for NumberMarks {
+    fn encode(&self, to: &mut Canonical) {
+        let text = |mark: Option<char>| mark.map(String::from);
+        to.add(&text(self.decimal)).add(&text(self.thousands));
     }
 }
 
@@ -500,7 +604,11 @@ static SOURCE: TableShape = TableShape::new(
             "Where the device's id comes from, when it is no field.",
         ),
         TableKey::new("person", KeyKind::Text, "The field that names the person; the source is then a list of people."),
-        TableKey::new("collected", KeyKind::Text, "The field that says when it was collected."),
+        TableKey::new(
+            "collected",
+            KeyKind::Names,
+            "The field that says when it was collected; or several that do together, as a day and a time.",
+        ),
         TableKey::new("time_zone", KeyKind::Text, "The zone of times without an offset."),
         TableKey::new("time_format", KeyKind::Text, "How times are written, as a pattern of strftime."),
         TableKey::new("under", KeyKind::Text, "The path that facts without a field of their own are put under."),
@@ -509,6 +617,9 @@ static SOURCE: TableShape = TableShape::new(
         TableKey::new("trust", KeyKind::Integer, "Whom to believe where sources differ: the higher wins."),
         TableKey::new("fresh_for", KeyKind::Period, "How long its facts may be relied on."),
         TableKey::new("complete", KeyKind::Boolean, "Whether each file lists everything the feed knows."),
+        TableKey::new("missing_when", KeyKind::Names, "Words that mean in every field that it was not collected."),
+        TableKey::new("decimal", KeyKind::Text, "What stands before the fraction of a number, where it is no point."),
+        TableKey::new("thousands", KeyKind::Text, "What stands between groups of three digits."),
         TableKey::new("fields", KeyKind::Table(&FIELDS), "Which field is which fact."),
     ]],
 )
@@ -522,9 +633,27 @@ static FIELD: TableShape = TableShape::new(
         TableKey::new("unit", KeyKind::Text, "The unit that it is given in."),
         TableKey::new("true_when", KeyKind::Names, "Words that mean true."),
         TableKey::new("false_when", KeyKind::Names, "Words that mean false."),
+        TableKey::new("missing_when", KeyKind::Names, "Words that mean that it was not collected."),
+        TableKey::new(
+            "case",
+            KeyKind::Word(|| words(&LETTER_CASES)),
+            "The letters that its texts are put into, where exports differ in that alone.",
+        ),
+        TableKey::new("values", KeyKind::Table(&VALUES), "What its words are called in the workspace."),
+        TableKey::new("decimal", KeyKind::Text, "What stands before the fraction of a number, where it is no point."),
+        TableKey::new("thousands", KeyKind::Text, "What stands between groups of three digits."),
+        TableKey::new(
+            "time_format",
+            KeyKind::Text,
+            "How its dates and instants are written, as a pattern of strftime.",
+        ),
+        TableKey::new("time_zone", KeyKind::Text, "The zone of its times without an offset."),
+        TableKey::new("split", KeyKind::Text, "What stands between the items of a list in one cell."),
     ]],
 )
 .needs(&[&["fact", "leave_out"]]);
+static VALUES: TableShape = TableShape::new("values", &[]).others(KeyKind::Text);
+const LETTER_CASES: [(&str, LetterCase); 2] = [("lower", LetterCase::Lower), ("upper", LetterCase::Upper)];
 
 const CLOCKS: [(&str, ClockMode); 2] = [("wall", ClockMode::Wall), ("stepped", ClockMode::Stepped)];
 const UNCOVERED: [(&str, Uncovered); 3] = [
@@ -714,11 +843,15 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
     source.records = reader.string(table, "records");
     source.id_from = reader.word(table, "device_from", &NAMES_FROM).unwrap_or_default();
     source.under = reader.string(table, "under");
-    source.time_format = reader.string(table, "time_format");
+    source.time_format = time_format(reader, table);
     source.speaks_for = reader.text(table, "speaks_for");
     source.expected_every = reader.period(table, "expected_every");
-    match (source.kind, reader.string(table, "collected")) {
-        (SourceKind::State, Some(field)) => source.collected_field = Some(field),
+    let mut collected = reader.strings(table, "collected").into_iter();
+    match (source.kind, collected.next()) {
+        (SourceKind::State, Some(field)) => {
+            source.collected_field = Some(field);
+            source.collected_further = collected.collect();
+        }
         // Only JSON has a `collected_at` of its own accord.
         (SourceKind::State, None) if !matches!(source.format, Format::JsonLines | Format::Json) => {
             source.collected_field = None;
@@ -726,6 +859,8 @@ fn source(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<Source> {
         _ => {}
     }
     check_fit(reader, table, &source);
+    source.missing_when = reader.strings(table, "missing_when");
+    source.numbers = number_marks(reader, table);
     source.time_zone = zone(reader, table);
     source.trust = reader.integer(table, "trust").unwrap_or(0);
     source.fresh_for = reader.period(table, "fresh_for");
@@ -784,17 +919,16 @@ fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, source: &Source) {
         let span = table.get("format").map_or(0..0, |format| format.span());
         reader.error("wrong-kind", format!("format = \"{word}\" is not of such a source"), span, help);
     }
-    if let Some(format) = &source.time_format
-        && let Err(error) = jiff::fmt::strtime::format(format, jiff::Timestamp::UNIX_EPOCH)
-    {
-        let span = table.get("time_format").map_or(0..0, |format| format.span());
-        reader.error(
-            "bad-time-format",
-            format!("`time_format` is no pattern: {error}"),
-            span,
-            "as in \"%d.%m.%Y %H:%M\"",
-        );
+}
+
+/// Reads how times are written.
+fn time_format(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<String> {
+    let Named { text, span } = reader.named(table, "time_format")?;
+    if let Err(error) = jiff::fmt::strtime::format(&text, jiff::Timestamp::UNIX_EPOCH) {
+        let mistake = Diagnostic::error("bad-time-format", format!("`time_format` is no pattern: {error}"), span);
+        reader.report(mistake.help("as in \"%d.%m.%Y %H:%M\""));
     }
+    Some(text)
 }
 
 fn field(
@@ -823,5 +957,59 @@ fn field(
         unit: unit.map(|unit| unit.text),
         true_when: reader.strings(table, "true_when"),
         false_when: reader.strings(table, "false_when"),
+        cells: cell_rules(reader, table),
     })
+}
+
+fn cell_rules(reader: &mut TableReader<'_>, table: &Table<'_>) -> CellRules {
+    let mut values = Vec::new();
+    if let Some(table) = reader.table(table, "values") {
+        for Entry { key: word, .. } in table.entries() {
+            values.extend(reader.string(&table, &word).map(|value| (word, value)));
+        }
+    }
+    let split = reader.named(table, "split");
+    if let Some(Named { text, span }) = &split
+        && text.is_empty()
+    {
+        let mistake = Diagnostic::error("empty-mark", "nothing stands between the items", span.clone());
+        reader.report(mistake.help("write what does, as in \";\""));
+    }
+    CellRules {
+        missing_when: reader.strings(table, "missing_when"),
+        case: reader.word(table, "case", &LETTER_CASES),
+        values,
+        numbers: number_marks(reader, table),
+        time_format: time_format(reader, table),
+        time_zone: zone(reader, table),
+        split: split.map(|split| split.text).filter(|split| !split.is_empty()),
+    }
+}
+
+/// Reads how numbers are written.
+fn number_marks(reader: &mut TableReader<'_>, table: &Table<'_>) -> NumberMarks {
+    let mut mark = |key: &str, example: &str| {
+        let Named { text, span } = reader.named(table, key)?;
+        let mut symbols = text.chars();
+        match (symbols.next(), symbols.next()) {
+            (Some(one), None) if !one.is_alphanumeric() && !matches!(one, '-' | '+') => Some(one),
+            _ => {
+                let message = format!("`{key}` is one mark, and no letter, digit or sign");
+                reader
+                    .report(Diagnostic::error("bad-mark", message, span).help(format!("as in {key} = \"{example}\"")));
+                None
+            }
+        }
+    };
+    let marks = NumberMarks { decimal: mark("decimal", ","), thousands: mark("thousands", ".") };
+    if marks.decimal.is_some() && marks.decimal == marks.thousands {
+        let span = table.get("thousands").map_or(0..0, |mark| mark.span());
+        reader.error(
+            "bad-mark",
+            "one mark cannot be both",
+            span,
+            "of `1.234,5` decimal is \",\" and thousands is \".\"",
+        );
+    }
+    marks
 }

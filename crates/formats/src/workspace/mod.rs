@@ -33,7 +33,7 @@ use fencepost_core::{Control, Correction, DeviceLifecycles, Diagnostic, Dictiona
 
 pub use baselines::{is_baseline_key, is_fact_path};
 pub use channels::{Channel, ChannelKind, Reached, Recipient, SecretPlace, SendSettings, Tls, is_address};
-pub use config::{ClockMode, Config, Field, Format, NameFrom, Source, SourceKind};
+pub use config::{CellRules, ClockMode, Config, Field, Format, LetterCase, NameFrom, NumberMarks, Source, SourceKind};
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
 pub use table::line_column;
