@@ -926,11 +926,6 @@ impl<'c> Reader<'c> {
         Ok(())
     }
 
-    /// Returns the devices that a person may hold, as the last assessment found.
-    pub fn devices_of_person(&self, person: &str) -> Result<Vec<i64>, LedgerError> {
-        self.all("SELECT device FROM holder WHERE person = ?1", [person], |row| row.get(0))
-    }
-
     /// Hands on every decision as of a run, in no order.
     ///
     /// # Errors

@@ -32,17 +32,14 @@ impl BestWay {
 }
 
 impl ServiceCounts {
-    /// Counts a device with one of its people, or no more.
-    pub(crate) fn step(&mut self, best: BestWay, adds: bool) {
-        let step = |count: &mut u64| *count = if adds { *count + 1 } else { count.saturating_sub(1) };
+    /// Counts a device with one of its people.
+    pub(crate) fn add(&mut self, best: BestWay) {
         match best.strictness {
-            Some(Strictness::Permitted) => step(&mut self.permit),
-            Some(Strictness::Limited) => step(&mut self.limited),
+            Some(Strictness::Permitted) => self.permit += 1,
+            Some(Strictness::Limited) => self.limited += 1,
             Some(Strictness::Denied) => {
-                step(&mut self.deny);
-                if !best.by_rule {
-                    step(&mut self.by_default);
-                }
+                self.deny += 1;
+                self.by_default += u64::from(!best.by_rule);
             }
             None => {}
         }

@@ -38,7 +38,7 @@ impl Reading<'_> {
         let mut best: BTreeMap<(String, Option<String>), BestWay> = BTreeMap::new();
         let mut add = |best: &mut BTreeMap<(String, Option<String>), BestWay>| {
             for ((service, _), best) in std::mem::take(best) {
-                counts.entry(service).or_default().step(best, true);
+                counts.entry(service).or_default().add(best);
             }
         };
         self.each_current_decision(|device, key, decision| {

@@ -23,7 +23,7 @@ use std::collections::{BTreeMap, HashSet};
 use fencepost_core::{Standing, join_unknown};
 use fencepost_store::{
     ComingRow, DeviceRow, LayoutFingerprints, Ledger, LedgerError, Look, PackedFacts, RunKind, RunRow, Spell,
-    SpellKind, SpellRow, Writer,
+    SpellKind, Writer,
 };
 use jiff::Timestamp;
 use serde_json::{Value as Json, json};
@@ -54,7 +54,7 @@ use crate::workspace::project::Project;
 use inputs::Inputs;
 use report::Happened;
 use rule_set_diff::RuleSetDiff;
-use service_tally::{CountedDecision, ServiceTally};
+use service_tally::ServiceTally;
 use tally::{Counted, Tally};
 use weigh::{DeviceResult, DeviceUpdate, FindingChanges, Weighed, Weigher, WorkerScratch, needs_documents};
 
@@ -176,7 +176,7 @@ pub(crate) fn assess_within<'l>(
     writer.set_setting(RULES, &inputs.rules)?;
     writer.set_setting(WORKSPACE, &inputs.workspace)?;
     tally.find_collected(&writer.reader())?;
-    services.finish(project, &writer.reader(), last.as_ref().map(|last| last.id))?;
+    services.finish(project, &writer.reader())?;
     let mut summary = tally.summary(project, last.as_ref().map(|last| last.as_of));
     let happened = Happened::read(project, &writer.reader(), run, at)?;
     services.add_to(&mut summary);
@@ -436,9 +436,9 @@ impl Pass<'_, '_> {
         self.writer.set_holders(device.number, &[])?;
         self.writer.set_coming_decisions(device.number, &[])?;
         self.writer.set_spells(run, SpellKind::Verdict, name, &[])?;
-        let held = self.held_decisions(device)?;
-        self.services.change(device.number, &self.counted(&held)?, &[]);
-        self.writer.set_spells(run, SpellKind::Decision, name, &[])?;
+        if self.writer.set_spells(run, SpellKind::Decision, name, &[])? {
+            self.services.note_change();
+        }
         if self.writer.set_spells(run, SpellKind::Standing, name, &[])? {
             self.add_event(device, EventKind::Retired)?;
         }
@@ -494,12 +494,10 @@ impl Pass<'_, '_> {
             }
         }
         if let Some(decisions) = &settling.decisions {
-            let held = self.held_decisions(device)?;
-            let now: Vec<CountedDecision> =
-                decisions.iter().map(|(key, decision)| CountedDecision::new(key.clone(), decision)).collect();
-            self.services.change(device.number, &self.counted(&held)?, &now);
-            let spells = self.with_since(device, decisions, held)?;
-            self.set_spells(device, SpellKind::Decision, &spells)?;
+            let spells = self.with_since(device, decisions)?;
+            if self.set_spells(device, SpellKind::Decision, &spells)? {
+                self.services.note_change();
+            }
         }
         if let Some(coming) = &settling.coming {
             let rows: Vec<ComingRow> = coming.iter().map(ComingDecision::row).collect();
@@ -508,32 +506,19 @@ impl Pass<'_, '_> {
         Ok(())
     }
 
-    /// Returns the decisions about a device that held before.
-    fn held_decisions(&self, device: &DeviceRow) -> Result<Vec<SpellRow>, LedgerError> {
-        if self.first {
-            return Ok(Vec::new());
-        }
-        self.writer.reader().spells_of(SpellKind::Decision, device, None)
-    }
-
-    fn counted(&self, spells: &[SpellRow]) -> Result<Vec<CountedDecision>, LedgerError> {
-        spells.iter().map(|spell| CountedDecision::of_spell(self.project, spell)).collect()
-    }
-
     /// Says of each decision since when it holds: since it did before, where it did, else since the moment at which time brought
     /// it about, or else since this assessment.
     fn with_since(
         &self,
         device: &DeviceRow,
         decisions: &[(DecisionKey, StoredDecision)],
-        before: Vec<SpellRow>,
     ) -> Result<Vec<Spell>, LedgerError> {
         let reader = self.writer.reader();
         let mut held: BTreeMap<String, (String, Timestamp)> = BTreeMap::new();
         let mut coming = Vec::new();
         if !self.first {
             let unreadable = || unreadable(self.project, &device.name, "a decision");
-            for row in before {
+            for row in reader.spells_of(SpellKind::Decision, device, None)? {
                 let since = StoredDecision::read(&row.value, &row.detail).ok_or_else(unreadable)?.since;
                 let of_run = || Ok::<_, LedgerError>(reader.run(row.from_run)?.map(|run| run.as_of));
                 let since = since.map_or_else(of_run, |since| Ok(Some(since)))?.unwrap_or(self.at);

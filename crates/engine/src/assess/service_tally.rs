@@ -1,10 +1,10 @@
-//! How services are reached, counted: on which terms devices with their people get in, and how many people are shut out. An assessment
-//! that looks at some devices only goes on from what the one before counted.
+//! How services are reached, counted: on which terms devices with their people get in, and how many people are shut out. Where no
+//! decision is another than before, the counts of the assessment before hold.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 
 use fencepost_core::Strictness;
-use fencepost_store::{DecisionRow, DeviceRow, LedgerError, Reader, SpellKind, SpellRow};
+use fencepost_store::{LedgerError, Reader};
 use serde_json::{Value as Json, json};
 
 use crate::access::service_counts::{BestWay, ServiceCounts};
@@ -26,36 +26,8 @@ pub(super) struct ServiceTally {
     services: BTreeMap<String, ServiceFigures>,
     /// How many people are shut out of some service.
     shut_out: u64,
-    /// The people about whom something was decided otherwise, with the devices on which it was.
-    touched: BTreeMap<String, BTreeSet<i64>>,
-    /// Everything is counted at the end.
-    is_recounted: bool,
-}
-
-/// What a sign-in is decided by a key of, as it is counted.
-pub(super) struct CountedDecision {
-    key: DecisionKey,
-    strictness: Strictness,
-    by_default: bool,
-}
-
-impl CountedDecision {
-    pub(super) fn new(key: DecisionKey, decision: &StoredDecision) -> Self {
-        Self { key, strictness: decision.strictness(), by_default: decision.is_by_default() }
-    }
-
-    fn of_row(row: &DecisionRow<'_>) -> Option<Self> {
-        let (key, ruling) = (DecisionKey::read(row.subject)?, StoredDecision::ruling_of(row.value)?);
-        let strictness = ruling.strictness();
-        Some(Self { key, strictness, by_default: strictness == Strictness::Denied && !row.by_rule })
-    }
-
-    pub(super) fn of_spell(project: &Project, spell: &SpellRow) -> Result<Self, LedgerError> {
-        let broken = || unreadable(project, &spell.device, "a decision");
-        let key = DecisionKey::read(&spell.subject).ok_or_else(broken)?;
-        let decision = StoredDecision::read(&spell.value, &spell.detail).ok_or_else(broken)?;
-        Ok(Self::new(key, &decision))
-    }
+    /// Some decision is another than when it was counted.
+    is_outdated: bool,
 }
 
 /// What the ways of a person into a service come to.
@@ -66,9 +38,9 @@ struct WaysIn {
 }
 
 impl WaysIn {
-    fn add(&mut self, decision: &CountedDecision) {
-        match decision.strictness {
-            Strictness::Denied => self.is_denied_by_rule |= !decision.by_default,
+    fn add(&mut self, strictness: Strictness, by_default: bool) {
+        match strictness {
+            Strictness::Denied => self.is_denied_by_rule |= !by_default,
             Strictness::Permitted | Strictness::Limited => self.is_open = true,
         }
     }
@@ -81,64 +53,24 @@ impl WaysIn {
 impl ServiceTally {
     /// Counts everything at the end.
     pub(super) fn anew() -> Self {
-        Self { services: BTreeMap::new(), shut_out: 0, touched: BTreeMap::new(), is_recounted: true }
+        Self { services: BTreeMap::new(), shut_out: 0, is_outdated: true }
     }
 
     /// Goes on from the summary of an assessment by the same rules; none where it did not count.
     pub(super) fn after(summary: &Json) -> Option<Self> {
         let services = summary["services"].as_array()?.iter().filter_map(service_row).collect();
-        let shut_out = summary["shut_out"].as_u64()?;
-        Some(Self { services, shut_out, touched: BTreeMap::new(), is_recounted: false })
+        Some(Self { services, shut_out: summary["shut_out"].as_u64()?, is_outdated: false })
     }
 
-    /// Takes note that the decisions about the sign-ins with a device are others than before.
-    pub(super) fn change(&mut self, device: i64, before: &[CountedDecision], now: &[CountedDecision]) {
-        if self.is_recounted {
-            return;
-        }
-        for (decisions, adds) in [(before, false), (now, true)] {
-            for ((service, _), best) in best_ways(decisions) {
-                self.services.entry(service.to_owned()).or_default().counts.step(best, adds);
-            }
-        }
-        for decision in before.iter().chain(now) {
-            if let Some(person) = &decision.key.person {
-                self.touched.entry(person.clone()).or_default().insert(device);
-            }
-        }
+    /// Takes note that a decision is another than before.
+    pub(super) fn note_change(&mut self) {
+        self.is_outdated = true;
     }
 
-    /// Counts who is shut out of what; the assessment before was of the run `before`.
-    pub(super) fn finish(
-        &mut self,
-        project: &Project,
-        reader: &Reader<'_>,
-        before: Option<i64>,
-    ) -> Result<(), LedgerError> {
-        let Some(before) = before.filter(|_| !self.is_recounted) else { return self.count_all(project, reader) };
-        for (person, devices) in std::mem::take(&mut self.touched) {
-            let held = reader.devices_of_person(&person)?;
-            let devices: BTreeSet<i64> = held.into_iter().chain(devices).collect();
-            for (run, adds) in [(Some(before), false), (None, true)] {
-                let mut ways: BTreeMap<String, WaysIn> = BTreeMap::new();
-                for number in &devices {
-                    let device = DeviceRow { number: *number, name: String::new(), dirty: false };
-                    for spell in reader.spells_of(SpellKind::Decision, &device, run)? {
-                        let decision = CountedDecision::of_spell(project, &spell)?;
-                        if decision.key.person.as_ref() == Some(&person) {
-                            ways.entry(decision.key.service.clone()).or_default().add(&decision);
-                        }
-                    }
-                }
-                let step = |count: &mut u64| *count = if adds { *count + 1 } else { count.saturating_sub(1) };
-                let shut: Vec<String> = ways.into_iter().filter(|(_, ways)| ways.is_shut()).map(|(it, _)| it).collect();
-                if !shut.is_empty() {
-                    step(&mut self.shut_out);
-                }
-                shut.into_iter().for_each(|service| step(&mut self.services.entry(service).or_default().shut_out));
-            }
-        }
-        Ok(())
+    /// Counts how services are reached, where some decision is another than before: whether somebody has another way in may hang on any
+    /// of their devices.
+    pub(super) fn finish(&mut self, project: &Project, reader: &Reader<'_>) -> Result<(), LedgerError> {
+        if self.is_outdated { self.count_all(project, reader) } else { Ok(()) }
     }
 
     /// Counts everything from the decisions that hold.
@@ -147,19 +79,19 @@ impl ServiceTally {
         let mut ways: HashMap<String, BTreeMap<String, WaysIn>> = HashMap::new();
         reader.each_decision(None, |row| {
             let broken = || unreadable(project, &format!("number {}", row.device), "a decision");
-            let decision = CountedDecision::of_row(&row).ok_or_else(broken)?;
-            let DecisionKey { person, service, .. } = &decision.key;
-            if let Some(person) = person {
+            let DecisionKey { person, service, .. } = DecisionKey::read(row.subject).ok_or_else(broken)?;
+            let strictness = StoredDecision::ruling_of(row.value).ok_or_else(broken)?.strictness();
+            let by_default = strictness == Strictness::Denied && !row.by_rule;
+            if let Some(person) = &person {
                 let own = ways.entry(person.clone()).or_default();
-                own.entry(service.clone()).or_default().add(&decision);
+                own.entry(service.clone()).or_default().add(strictness, by_default);
             }
-            let pair = pairs.entry((row.device, person.clone(), service.clone())).or_default();
-            pair.add(decision.strictness, decision.by_default);
+            pairs.entry((row.device, person, service)).or_default().add(strictness, by_default);
             Ok::<_, LedgerError>(())
         })?;
         self.services.clear();
         for ((_, _, service), best) in pairs {
-            self.services.entry(service).or_default().counts.step(best, true);
+            self.services.entry(service).or_default().counts.add(best);
         }
         self.shut_out = 0;
         for own in ways.into_values() {
@@ -189,14 +121,4 @@ pub(crate) fn service_row(row: &Json) -> Option<(String, ServiceFigures)> {
     let number = |at: usize| row.get(at)?.as_u64();
     let counts = ServiceCounts { permit: number(1)?, limited: number(2)?, deny: number(3)?, by_default: number(4)? };
     Some((row.get(0)?.as_str()?.to_owned(), ServiceFigures { counts, shut_out: number(5)? }))
-}
-
-/// Returns the best way that a device with each of its people has into each service.
-fn best_ways(decisions: &[CountedDecision]) -> BTreeMap<(&str, Option<&str>), BestWay> {
-    let mut best: BTreeMap<(&str, Option<&str>), BestWay> = BTreeMap::new();
-    for decision in decisions {
-        let pair = best.entry((&decision.key.service, decision.key.person.as_deref())).or_default();
-        pair.add(decision.strictness, decision.by_default);
-    }
-    best
 }
