@@ -69,8 +69,8 @@ pub fn command(listing: &Listing, query: &ListQuery<'_>) -> Option<String> {
             rows.find(is_unmet).and_then(rule_on_device)
         }
         Kind::Items => {
-            let (fact, item) = (query.fact?, first("item")?);
-            let filter = format!("some name in {fact}.name satisfies name = {}", Json::from(item));
+            let (path, item) = (listing.item_path.as_ref()?, first("item")?);
+            let filter = format!("some name in {path} satisfies name = {}", Json::from(item));
             Some(NextStep::List { kind: "devices", filter: &filter }.in_words())
         }
         Kind::Facts => first("fact").map(|fact| format!("fencepost list devices --by {}", quoted(fact))),

@@ -1,6 +1,7 @@
 //! The items of a list over the fleet: on how many devices each is, in which versions, since when, and which baselines name it.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use bumpalo::Bump;
 use fencepost_core::{DocumentReader as _, Facts, Layout, Presence, SlotId, Value, did_you_mean};
@@ -8,6 +9,7 @@ use fencepost_formats::JsonDocuments;
 use jiff::Timestamp;
 use serde_json::json;
 
+use super::devices::compile_filter;
 use super::rows::{RowSink, fraction, row};
 use super::{Column, ListQuery};
 use crate::error::{EngineError, escaped};
@@ -41,6 +43,8 @@ struct ItemCount {
 struct Item {
     name: String,
     version: Option<String>,
+    /// It is an object that is called by its key.
+    is_keyed: bool,
 }
 
 /// Reads the items of a list.
@@ -50,26 +54,30 @@ struct ItemReader<'k> {
 }
 
 impl ItemReader<'_> {
-    /// Returns each item of a device once for each of its versions; none where the device does not report the list.
+    /// Returns each item of a device once for each of its versions; none where the device does not report the list. A single value is
+    /// a list of one, as in conditions.
     fn items(&self, value: &Value<'_>) -> Option<BTreeSet<Item>> {
-        let Value::List(list) = value else { return None };
         let item = |value: &Value<'_>| match value {
             Value::Object(object) => {
                 let text = |key: &str| {
                     let found = object.fields.iter().find(|(field, _)| *field == key).map(|(_, value)| value);
                     found.filter(|value| !value.is_missing() && !matches!(value, Value::Null)).map(|value| value.show())
                 };
-                Some(Item { name: text(self.key)?, version: text(VERSION) })
+                Some(Item { name: text(self.key)?, version: text(VERSION), is_keyed: true })
             }
             Value::Null | Value::Unknown(_) => None,
-            scalar => Some(Item { name: scalar.show(), version: None }),
+            scalar => Some(Item { name: scalar.show(), version: None, is_keyed: false }),
         };
-        Some(list.items.iter().filter_map(item).collect())
+        match value {
+            Value::List(list) => Some(list.items.iter().filter_map(item).collect()),
+            single => Some(BTreeSet::from([item(single)?])),
+        }
     }
 }
 
 impl Reading<'_> {
-    pub(super) fn list_items(&self, sink: &mut RowSink, query: ListQuery<'_>) -> Result<(), EngineError> {
+    /// Lists the items of a list. Returns the path by which a condition on devices names them; none where no condition can.
+    pub(super) fn list_items(&self, sink: &mut RowSink, query: ListQuery<'_>) -> Result<Option<String>, EngineError> {
         let Some(fact) = query.fact else {
             return Err(EngineError::refused(
                 "of which list the items are is not said",
@@ -82,14 +90,23 @@ impl Reading<'_> {
         let key = dictionary.facts.get(fact).and_then(|declared| declared.key.as_deref()).unwrap_or(NAME);
         let items = ItemReader { slot, key };
         let judge = self.judge();
-        let look = |_: &Job<'_>, facts: &Facts<'_>, _: &Bump| Ok(items.items(&facts.slot(slot).raw));
+        let some_list = AtomicBool::new(false);
+        let look = |_: &Job<'_>, facts: &Facts<'_>, _: &Bump| {
+            let value = &facts.slot(slot).raw;
+            if matches!(value, Value::List(_)) {
+                some_list.store(true, Ordering::Relaxed);
+            }
+            Ok(items.items(value))
+        };
         let (mut all, mut reporting): (BTreeMap<String, ItemCount>, u64) = Default::default();
+        let mut are_keyed = false;
         let wanted = [slot];
         self.with_facts(&judge, Wanted::whole(&layout, &wanted), look, |found: Option<BTreeSet<Item>>| {
             let Some(found) = found else { return Ok(()) };
             reporting += 1;
             let mut last: Option<String> = None;
-            for Item { name, version } in found {
+            for Item { name, version, is_keyed } in found {
+                are_keyed |= is_keyed;
                 let count = all.entry(name.clone()).or_default();
                 if last.as_ref() != Some(&name) {
                     count.devices += 1;
@@ -101,7 +118,7 @@ impl Reading<'_> {
             }
             Ok(())
         })?;
-        if reporting == 0 {
+        if !some_list.into_inner() {
             return Err(self.no_list(fact)?);
         }
         if sink.asks_for("first_seen") {
@@ -129,7 +146,10 @@ impl Reading<'_> {
                 ("named_by", json!(by)),
             ]))?;
         }
-        Ok(())
+        let path = if are_keyed { format!("{fact}.{key}") } else { fact.to_owned() };
+        // People are named by groups, and not by a condition on a device.
+        let probe = format!("some name in {path} satisfies name = \"\"");
+        Ok(compile_filter(&probe, self.project, dictionary, &mut layout).is_ok().then_some(path))
     }
 
     /// Finds the earliest collection of each item, in all that the ledger keeps.

@@ -282,6 +282,8 @@ pub struct Listing {
     pub untold: UntoldRows,
     /// Rows were counted by the items of lists.
     pub by_items: bool,
+    /// The path by which a condition on devices names the items that are listed, where it can.
+    pub item_path: Option<String>,
     /// What is probably not as meant in the filter; it stands in a file of its own.
     pub warnings: Vec<Diagnostic>,
 }
@@ -309,9 +311,10 @@ impl Reading<'_> {
             None => None,
         };
         let mut sink = RowSink::new(query, columns, filter)?;
+        let mut item_path = None;
         match query.kind {
             Kind::Devices | Kind::Sites => {}
-            Kind::Items => self.list_items(&mut sink, query)?,
+            Kind::Items => item_path = self.list_items(&mut sink, query)?,
             Kind::Facts => self.list_facts(&mut sink)?,
             Kind::Rules => self.list_rules(&mut sink)?,
             Kind::Baselines => self.list_rules_together(&mut sink, RulesTogether::Baselines)?,
@@ -334,7 +337,7 @@ impl Reading<'_> {
             Kind::Corrections => self.list_corrections(&mut sink)?,
             Kind::Rejects => self.list_rejects(&mut sink)?,
         }
-        sink.finish().map(Ok)
+        Ok(Ok(Listing { item_path, ..sink.finish()? }))
     }
 }
 

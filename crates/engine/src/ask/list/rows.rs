@@ -263,7 +263,8 @@ impl RowSink {
                 (columns, rows)
             }
         };
-        Ok(Listing { columns, rows, total: self.total, matched: self.matched, untold: self.untold, by_items, warnings })
+        let Self { total, matched, untold, .. } = self;
+        Ok(Listing { columns, rows, total, matched, untold, by_items, item_path: None, warnings })
     }
 }
 
