@@ -137,7 +137,7 @@ pub(crate) struct Groups {
 }
 
 /// The id of the group that every device belongs to.
-pub(crate) const EVERY_DEVICE: &str = "every-device";
+pub const EVERY_DEVICE: &str = "every-device";
 
 /// Returns the ids that conditions may name: those written, and the one that always exists.
 pub(crate) fn group_ids(sources: &[GroupSource]) -> Vec<GroupId> {

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Correction, Declaration, Evidence, Exception, Facts, Finding, GroupSummary, Holder, Origin, Reason, Rule, SlotId,
-    Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, is_by_waiver, standing_at,
+    Correction, Declaration, EVERY_DEVICE, Evidence, Exception, Facts, Finding, GroupSummary, Holder, Origin, Reason,
+    Rule, SlotId, Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, is_by_waiver, standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::{DeviceRow, SettingRow, SourcedSetting, SpellKind};
@@ -382,7 +382,7 @@ impl<'d> AssessedDevice<'d, '_> {
         let member = rules.groups().zip(memberships).enumerate();
         for (at, (GroupSummary { id, .. }, _)) in member.filter(|(_, (_, value))| matches!(value, Value::Boolean(true)))
         {
-            if id.as_str() == "every-device" {
+            if id.as_str() == EVERY_DEVICE {
                 continue;
             }
             groups.push(id.to_string());

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use fencepost_core::{GroupKind, GroupSource, Membership, Named};
+use fencepost_core::{EVERY_DEVICE, GroupKind, GroupSource, Membership, Named};
 
 use crate::assess::GroupCounts;
 use crate::error::EngineError;
@@ -78,7 +78,7 @@ impl Reading<'_> {
 
     /// Returns the assessed devices of a group with how they stand, ascending.
     fn posts_of_group(&self, id: &str) -> Result<Vec<(String, Post)>, EngineError> {
-        if id == "every-device" {
+        if id == EVERY_DEVICE {
             return Ok(self.standings()?.into_iter().map(|(device, stands)| (device, Post::of(stands))).collect());
         }
         let mut own = Vec::new();

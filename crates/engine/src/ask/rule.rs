@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use fencepost_core::{AccessRule, GroupKind, Phase, Rule, Stage, Value, Verdict, VerdictOutcome};
+use fencepost_core::{AccessRule, EVERY_DEVICE, GroupKind, Phase, Rule, Stage, Value, Verdict, VerdictOutcome};
 use jiff::Timestamp;
 
 use crate::access::current::CurrentDecision;
@@ -350,7 +350,7 @@ impl ExceptedDevice {
 fn groups_of_devices(project: &Project) -> Vec<usize> {
     let groups = project.rules.groups().enumerate();
     groups
-        .filter(|(_, group)| group.kind == GroupKind::Devices && group.id.as_str() != "every-device")
+        .filter(|(_, group)| group.kind == GroupKind::Devices && group.id.as_str() != EVERY_DEVICE)
         .map(|(at, _)| at)
         .collect()
 }

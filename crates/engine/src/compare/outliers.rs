@@ -2,7 +2,7 @@
 
 use bumpalo::Bump;
 use fencepost_core::drift::{Outlier, Outliers, outliers};
-use fencepost_core::{Diagnostic, Facts, Value};
+use fencepost_core::{Diagnostic, EVERY_DEVICE, Facts, Value};
 use fencepost_store::DeviceRow;
 use rust_decimal::Decimal;
 
@@ -55,9 +55,7 @@ impl Reading<'_> {
         let sets: Vec<(String, Vec<DeviceRow>)> = if query.names_no_device() {
             let every = DriftQuery { filter: Some("true".to_owned()), ..query.clone() };
             match self.plan_drift(&every)? {
-                Ok(plan) => {
-                    plan.sets.into_iter().map(|set| ("every-device".to_owned(), rows_of(set.members))).collect()
-                }
+                Ok(plan) => plan.sets.into_iter().map(|set| (EVERY_DEVICE.to_owned(), rows_of(set.members))).collect(),
                 Err(mistakes) => return Ok(Err(mistakes)),
             }
         } else {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use bumpalo::Bump;
-use fencepost_core::{Facts, SlotId, Standing, Value};
+use fencepost_core::{EVERY_DEVICE, Facts, SlotId, Standing, Value};
 
 use super::batch::{DeviceStanding, Job};
 use super::device_facts::Wanted;
@@ -103,7 +103,7 @@ impl Reading<'_> {
                 let ambient = surroundings(Some(standing.standing), &own, judge.at, arena);
                 let memberships = project.rules.memberships_of_device(&judged.input, ambient, judge.session(arena));
                 let is_line = |(group, value): (&String, &Value<'_>)| {
-                    (matches!(value, Value::Boolean(true)) && group != "every-device").then(|| group.clone())
+                    (matches!(value, Value::Boolean(true)) && group != EVERY_DEVICE).then(|| group.clone())
                 };
                 return post(groups.iter().zip(memberships).filter_map(is_line).collect());
             };

@@ -4,8 +4,8 @@ use std::str::FromStr as _;
 
 use fencepost_core::drift::{FactPattern, FactScope, IgnoreInTexts, ReferenceName, Tolerance};
 use fencepost_core::{
-    AcceptedSource, AcceptedValue, AssemblySource, ComparedFacts, Datum, DriftSetSource, DriftSource, GroupKind,
-    GroupSource, Named, Settings, Span,
+    AcceptedSource, AcceptedValue, AssemblySource, ComparedFacts, Datum, DriftSetSource, DriftSource, EVERY_DEVICE,
+    GroupKind, GroupSource, Named, Settings, Span,
 };
 use jiff::tz::TimeZone;
 use rust_decimal::Decimal;
@@ -180,7 +180,7 @@ fn assembly(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<AssemblyS
     let (compared, tolerance_places) = compared(reader, table);
     let title = reader.string(table, "title");
     let condition = reader.text(table, "where");
-    let every_device = Named { text: "every-device".to_owned(), span: id.span.clone() };
+    let every_device = Named { text: EVERY_DEVICE.to_owned(), span: id.span.clone() };
     let groups = if condition.is_none() { vec![every_device] } else { Vec::new() };
     let group = GroupSource { condition, groups, ..devices(id.clone()) };
     Some(AssemblySource { id, title, whole, role, compared, group, tolerance_places })

@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use bumpalo::Bump;
-use fencepost_core::{Condition, Diagnostic, Dictionary, Evaluator, Facts, GroupId, Layout, SlotId, Value, Vocabulary};
+use fencepost_core::{
+    Condition, Diagnostic, Dictionary, EVERY_DEVICE, Evaluator, Facts, GroupId, Layout, SlotId, Value, Vocabulary,
+};
 use fencepost_formats::json_of_value;
 use serde_json::{Value as Json, json};
 
@@ -217,7 +219,7 @@ impl Reading<'_> {
             let waived_in_all = waived.max(usize::from(stands.is_some_and(|found| found.by_waiver)));
             let groups = project.rules.groups().zip(memberships);
             let member: Vec<&str> = groups
-                .filter(|(group, value)| matches!(value, Value::Boolean(true)) && group.id.as_str() != "every-device")
+                .filter(|(group, value)| matches!(value, Value::Boolean(true)) && group.id.as_str() != EVERY_DEVICE)
                 .map(|(group, _)| group.id.as_str())
                 .collect();
             let sources = || facts.observations().iter().map(|said| said.source).collect::<Vec<_>>().join(", ");

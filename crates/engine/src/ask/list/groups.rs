@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fencepost_core::{GroupKind, GroupSummary, Membership, Standing};
+use fencepost_core::{EVERY_DEVICE, GroupKind, GroupSummary, Membership, Standing};
 use serde_json::{Value as Json, json};
 
 use super::Column;
@@ -25,7 +25,7 @@ impl Reading<'_> {
         let mut devices: BTreeMap<String, GroupCounts> = BTreeMap::new();
         self.each_post("groups", |group, _, post| devices.entry(group).or_default().add(post))?;
         let every = self.standings()?;
-        let all = devices.entry("every-device".to_owned()).or_default();
+        let all = devices.entry(EVERY_DEVICE.to_owned()).or_default();
         every.into_values().for_each(|stands| all.add(Post::of(stands)));
         let mut people: BTreeMap<usize, u64> = BTreeMap::new();
         for person in self.people.all() {
