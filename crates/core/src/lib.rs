@@ -72,7 +72,7 @@ pub use rule_set::{
     AcceptedDifference, AcceptedSource, AcceptedValue, AccessCondition, Assembly, AssemblySource, Bundle, BundleSource,
     CommandSource, ComparedFacts, DriftDefinitions, DriftSet, DriftSetSource, DriftSource, Posture, ResponseSource,
     Responses, ResponsesSource, RuleSet, RuleSetSource, Session, StepSource, bundle_number, decide, decide_and_explain,
-    failing_rules, find_causes, find_causes_of_rule, step_evidence,
+    failing_rules, find_causes, find_causes_of_rule, rule_of_set, step_evidence,
 };
 pub use rules::baseline::{
     BaselineSource, EntrySource, ExpectSource, Expected, FromBaseline, ListSource, Others, OverrideSource, Presence,

@@ -147,42 +147,8 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         note_currency(ui, &reading, args.format)?;
     }
     match args.format {
-        OutputFormat::Table => {
-            let clock = clock_of(&reading);
-            let is_fixed = !args.columns.is_empty() || !args.by.is_empty();
-            let fits = if is_fixed { None } else { Some(dispensable(kind)) };
-            let left_out = write_table(ui, &listing, &clock, fits.as_deref())?;
-            let noun = Kind::ALL
-                .iter()
-                .find(|(known, ..)| *known == kind)
-                .map_or("row", |(_, _, [one, many], _)| if listing.total == 1 { *one } else { *many });
-            let of = if listing.matched == listing.total {
-                format!("{} {noun}", listing.total)
-            } else {
-                format!("{} of {} {noun}", listing.matched, listing.total)
-            };
-            let narrow = match left_out.as_slice() {
-                [] => String::new(),
-                names => format!("; left out for want of room: {} (--columns shows them)", names.join(", ")),
-            };
-            let untold = untold_in_words(&listing.untold);
-            ui.note(format!("\n{of}{untold}, as of {}{narrow}", clock.full(reading.at)));
-            if let Some(command) = deeper::command(&listing, &query) {
-                ui.next_step(NextStep::Typed(&command));
-            }
-        }
-        OutputFormat::Json => {
-            let past = reading.past_valid_until()?;
-            let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past, "untold": listing.untold.total(), "untold_because": listing.untold.by_reason });
-            let mut list = JsonList::begin(ui, head, "rows")?;
-            let mut text = Vec::new();
-            for row in listing.rows.iter() {
-                text.clear();
-                JsonList::add_to(&Json::Object(listing.columns.iter().cloned().zip(row?).collect()), &mut text);
-                list.write(ui, &text)?;
-            }
-            list.end(ui)?;
-        }
+        OutputFormat::Table => print_table(ui, &reading, &listing, &query)?,
+        OutputFormat::Json => write_document(ui, &reading, &listing)?,
         OutputFormat::Csv => {
             let columns: Vec<&str> = listing.columns.iter().map(String::as_str).collect();
             write_csv_heading(ui, &columns)?;
@@ -200,6 +166,52 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Prints a list as a table, with how many rows there are and what goes one level deeper.
+fn print_table(
+    ui: &mut Ui,
+    reading: &Reading<'_>,
+    listing: &Listing,
+    query: &ListQuery<'_>,
+) -> Result<(), CommandError> {
+    let clock = clock_of(reading);
+    let is_fixed = !query.columns.is_empty() || !query.by.is_empty();
+    let fits = if is_fixed { None } else { Some(dispensable(query.kind)) };
+    let left_out = write_table(ui, listing, &clock, fits.as_deref())?;
+    let noun = Kind::ALL
+        .iter()
+        .find(|(known, ..)| *known == query.kind)
+        .map_or("row", |(_, _, [one, many], _)| if listing.total == 1 { *one } else { *many });
+    let of = if listing.matched == listing.total {
+        format!("{} {noun}", listing.total)
+    } else {
+        format!("{} of {} {noun}", listing.matched, listing.total)
+    };
+    let narrow = match left_out.as_slice() {
+        [] => String::new(),
+        names => format!("; left out for want of room: {} (--columns shows them)", names.join(", ")),
+    };
+    let untold = untold_in_words(&listing.untold);
+    ui.note(format!("\n{of}{untold}, as of {}{narrow}", clock.full(reading.at)));
+    if let Some(command) = deeper::command(listing, query) {
+        ui.next_step(NextStep::Typed(&command));
+    }
+    Ok(())
+}
+
+/// Writes a list as one JSON document.
+fn write_document(ui: &mut Ui, reading: &Reading<'_>, listing: &Listing) -> Result<(), CommandError> {
+    let past = reading.past_valid_until()?;
+    let head = json!({ "schema": SCHEMA, "as_of": reading.at.to_string(), "past_valid_until": past, "untold": listing.untold.total(), "untold_because": listing.untold.by_reason });
+    let mut list = JsonList::begin(ui, head, "rows")?;
+    let mut text = Vec::new();
+    for row in listing.rows.iter() {
+        text.clear();
+        JsonList::add_to(&Json::Object(listing.columns.iter().cloned().zip(row?).collect()), &mut text);
+        list.write(ui, &text)?;
+    }
+    list.end(ui)
 }
 
 /// `; of 3 it could not be told (2 missing, 1 wrong-type)`.

@@ -180,8 +180,13 @@ impl DriftSetSource {
 
     /// Returns the id of the rule that no device of it differs.
     fn rule_id(&self) -> String {
-        format!("drift/{}", self.id.text)
+        rule_of_set(&self.id.text)
     }
+}
+
+/// Returns the id of the rule that no device of a set differs from what it is held against.
+pub fn rule_of_set(set: &str) -> String {
+    format!("drift/{set}")
 }
 
 impl DriftSource {

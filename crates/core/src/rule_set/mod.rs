@@ -18,7 +18,7 @@ pub use causes::{find_causes, find_causes_of_rule};
 pub use decide::{AccessCondition, Posture, decide, decide_and_explain, failing_rules, step_evidence};
 pub use drift::{
     AcceptedDifference, AcceptedSource, AcceptedValue, Assembly, AssemblySource, ComparedFacts, DriftDefinitions,
-    DriftSet, DriftSetSource, DriftSource,
+    DriftSet, DriftSetSource, DriftSource, rule_of_set,
 };
 pub use responses::{CommandSource, ResponseSource, Responses, ResponsesSource, StepSource};
 use session::Member;

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
-use fencepost_core::{Finding, FindingId, Rule, VerdictOutcome, Verdicts};
+use fencepost_core::{Finding, FindingId, Rule, VerdictOutcome, Verdicts, rule_of_set};
 use fencepost_store::{FindingRow, FindingsSince, RunRow};
 use jiff::Timestamp;
 
@@ -266,7 +266,10 @@ impl TurnedVerdicts {
                 };
                 Some(sum(&asks))
             }
-            "drift" => Some(sum(&|rule: &str| rule == format!("drift/{id}"))),
+            "drift" => {
+                let own = rule_of_set(id);
+                Some(sum(&|rule: &str| rule == own))
+            }
             _ => None,
         }
     }
