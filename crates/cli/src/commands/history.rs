@@ -144,7 +144,7 @@ fn fleet(ui: &mut Ui, reading: &Reading<'_>, args: &HistoryArgs) -> Result<ExitC
         return part(ui, reading, args.format, &of, &reading.group_history(id, query)?);
     }
     if let Some(id) = &args.service {
-        let of = PartOf { word: "service", id, share_of: "get in" };
+        let of = PartOf { word: "service", id, share_of: "get in, default denials left out" };
         return part(ui, reading, args.format, &of, &reading.service_history(id, query)?);
     }
     let found = reading.figures(query)?;

@@ -59,11 +59,8 @@ impl PartCounts for ServiceFigures {
         vec![counts.permit, counts.limited, counts.deny, counts.by_default, self.shut_out]
     }
 
-    /// Those that get in, of those whom some access rule is for.
     fn share(&self) -> Option<f64> {
-        let counts = self.counts;
-        let all = counts.permit + counts.limited + counts.deny - counts.by_default.min(counts.deny);
-        (all > 0).then(|| (counts.permit + counts.limited) as f64 / all as f64)
+        self.counts.share()
     }
 }
 

@@ -32,6 +32,13 @@ impl BestWay {
 }
 
 impl ServiceCounts {
+    /// Returns the part that gets in, from 0 to 1, of those whom the default does not deny; none where there are none.
+    pub fn share(&self) -> Option<f64> {
+        let reached = self.permit + self.limited;
+        let all = reached + self.deny.saturating_sub(self.by_default);
+        (all > 0).then(|| reached as f64 / all as f64)
+    }
+
     /// Counts a device with one of its people.
     pub(crate) fn add(&mut self, best: BestWay) {
         match best.strictness {
@@ -43,5 +50,17 @@ impl ServiceCounts {
             }
             None => {}
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_share_is_of_those_whom_the_default_does_not_deny() {
+        let counts = |permit, limited, deny, by_default| ServiceCounts { permit, limited, deny, by_default };
+        assert_eq!(counts(2, 1, 5, 4).share(), Some(0.75));
+        assert_eq!(counts(0, 0, 4, 4).share(), None);
     }
 }

@@ -3603,7 +3603,7 @@ fn figures_of_parts_and_two_moments_compared() {
     Sat 07:00     107        7    50          50         ·  100 %
     Sun 07:00     104       10    50          50         ·  100 %
 
-    get in  ▂▂▂▂  100 %
+    get in, default denials left out  ▂▂▂▂  100 %
     ------- standard error -------
 
     Next: fencepost show mail
