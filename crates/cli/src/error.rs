@@ -4,7 +4,7 @@ use std::io;
 use std::process::ExitCode;
 
 use fencepost_core::Diagnostic;
-use fencepost_engine::{EngineError, ProjectError};
+use fencepost_engine::{EngineError, ProjectError, SpoolError};
 use fencepost_formats::FileText;
 use fencepost_store::LedgerError;
 
@@ -50,7 +50,7 @@ impl CommandError {
             }
             Self::Engine(error) => {
                 let code = match &error {
-                    EngineError::Output(_) | EngineError::TemporaryFile { .. } => LEDGER,
+                    EngineError::Output(_) | EngineError::TemporaryFile(_) => LEDGER,
                     EngineError::Ledger(LedgerError::Missing { .. })
                     | EngineError::Refused { .. }
                     | EngineError::File { .. } => USAGE,
@@ -67,6 +67,12 @@ impl CommandError {
 impl From<io::Error> for CommandError {
     fn from(error: io::Error) -> Self {
         Self::Output(error)
+    }
+}
+
+impl From<SpoolError> for CommandError {
+    fn from(error: SpoolError) -> Self {
+        EngineError::from(error).into()
     }
 }
 

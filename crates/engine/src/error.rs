@@ -4,6 +4,7 @@ use std::io;
 use std::path::PathBuf;
 
 use fencepost_core::limits::QUOTED_CHARS;
+use fencepost_spool::SpoolError;
 use fencepost_store::LedgerError;
 
 /// Why a use case could not be carried out.
@@ -26,15 +27,8 @@ pub enum EngineError {
     #[error("could not write the output: {0}")]
     Output(io::Error),
     /// A list that is too long for memory could not be put into a temporary file.
-    #[error("could not {act} a temporary file in {folder}: {error}", folder = .folder.display())]
-    TemporaryFile {
-        /// What was being done.
-        act: &'static str,
-        /// The folder for temporary files.
-        folder: PathBuf,
-        /// What the system said.
-        error: io::Error,
-    },
+    #[error(transparent)]
+    TemporaryFile(#[from] SpoolError),
     /// What was asked for cannot be done; the help says what can.
     #[error("{message}")]
     Refused {
@@ -64,7 +58,7 @@ impl EngineError {
         match self {
             Self::Ledger(error) => Some(error.help()),
             Self::File { .. } | Self::Output(_) => None,
-            Self::TemporaryFile { .. } => Some("name a folder with room in the environment variable TMPDIR"),
+            Self::TemporaryFile(_) => Some("name a folder with room in the environment variable TMPDIR"),
             Self::Refused { help, .. } => Some(help),
         }
     }

@@ -20,9 +20,9 @@ use super::plan::{DeliveryPlanner, PlannedDelivery, Receiver, Unroutable};
 use super::records::OutboxRecords;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
-use crate::spool::Spool;
 use crate::workspace::ledger::{Moment, open_ledger};
 use crate::workspace::project::Project;
+use fencepost_spool::Spool;
 
 /// How something is sent.
 #[derive(Clone, Debug, Default)]
@@ -366,12 +366,12 @@ impl Delivering<'_> {
     /// Makes one delivery.
     fn deliver(&mut self, planned: &PlannedDelivery, composer: &mut Composer<'_>) -> Result<(), EngineError> {
         if let Some(because) = self.why_not_tried(&planned.channel) {
-            return self.report.failed.push(&failed_line(planned, None, because));
+            return Ok(self.report.failed.push(&failed_line(planned, None, because))?);
         }
         let content = match composer.compose(planned)? {
             Ok(content) => content,
             // A template that fails spoils its own delivery alone.
-            Err(because) => return self.report.failed.push(&failed_line(planned, None, because)),
+            Err(because) => return Ok(self.report.failed.push(&failed_line(planned, None, because))?),
         };
         let actions = planned.actions();
         let packed = serde_json::to_vec(&content).unwrap_or_default();
@@ -427,8 +427,10 @@ impl Delivering<'_> {
         };
         self.settle(delivery, state, &line)?;
         match state {
-            DeliveryState::Delivered => self.report.delivered.push(&line),
-            DeliveryState::Claimed | DeliveryState::Failed | DeliveryState::GivenUp => self.report.failed.push(&line),
+            DeliveryState::Delivered => Ok(self.report.delivered.push(&line)?),
+            DeliveryState::Claimed | DeliveryState::Failed | DeliveryState::GivenUp => {
+                Ok(self.report.failed.push(&line)?)
+            }
         }
     }
 

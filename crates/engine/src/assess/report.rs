@@ -13,8 +13,8 @@ use crate::compare::results::DriftTrend;
 use crate::error::EngineError;
 use crate::ledger_view::damage::unreadable_summary;
 use crate::ledger_view::event::{Event, EventKind, FindingChange};
-use crate::spool::Spool;
 use crate::workspace::project::Project;
+use fencepost_spool::Spool;
 
 /// A finding in a list of what happened.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -232,7 +232,7 @@ impl Happened {
                 // What fell due and closed before anybody saw it is closed.
                 self.fallen_due.retain(|(id, _)| *id != change.id);
                 self.counts.closed += 1;
-                self.closed.push(&line)
+                Ok(self.closed.push(&line)?)
             }
             FindingEvent::FellDue => {
                 self.fallen_due.push((change.id, line));
@@ -248,6 +248,6 @@ impl Happened {
         self.newly_open.drain(..).try_for_each(|(_, line)| self.opened.push(&line))?;
         self.counts.fell_due += self.fallen_due.len() as u64;
         self.fallen_due.sort_by(|(_, one), (_, other)| one.rule.cmp(&other.rule));
-        self.fallen_due.drain(..).try_for_each(|(_, line)| self.overdue.push(&line))
+        Ok(self.fallen_due.drain(..).try_for_each(|(_, line)| self.overdue.push(&line))?)
     }
 }

@@ -16,10 +16,10 @@ use crate::ledger_view::batch::DEVICES;
 use crate::ledger_view::codec::DecisionKey;
 use crate::ledger_view::outcome::{Outcome, verdict_of};
 use crate::ledger_view::reading::Reading;
-use crate::spool::Spool;
 use crate::workspace::definition_changes::{DefinitionChange, definition_changes};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, ProjectError};
+use fencepost_spool::{Spool, SpoolError};
 
 /// A device whose standing would change.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -246,7 +246,7 @@ fn snapshot(
     let reader = writer.reader();
     let judged = project.rules.rules().iter().filter(|rule| !rule.is_draft());
     let lines = |lines: &Spool<FindingLine>| {
-        let line = |line: Result<FindingLine, EngineError>| line.map(|line| (line.device, line.rule));
+        let line = |line: Result<FindingLine, SpoolError>| line.map(|line| (line.device, line.rule));
         lines.iter().map(line).collect::<Result<Vec<_>, _>>()
     };
     let mut snapshot = Snapshot {

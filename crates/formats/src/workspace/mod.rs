@@ -19,6 +19,7 @@ mod responses;
 mod rules;
 mod schema;
 mod shape;
+mod source;
 mod table;
 mod terms;
 mod waiver_edit;
@@ -33,9 +34,10 @@ use fencepost_core::{Control, Correction, DeviceLifecycles, Diagnostic, Dictiona
 
 pub use baselines::{is_baseline_key, is_fact_path};
 pub use channels::{Channel, ChannelKind, Reached, Recipient, SecretPlace, SendSettings, Tls, is_address};
-pub use config::{CellRules, ClockMode, Config, Field, Format, LetterCase, NameFrom, NumberMarks, Source, SourceKind};
+pub use config::{ClockMode, Config};
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
+pub use source::{CellRules, Field, Format, LetterCase, NameFrom, NumberMarks, Source, SourceKind};
 pub use table::line_column;
 pub use waiver_edit::{EditError, NewWaiver, add_waiver, end_waiver};
 

@@ -25,7 +25,7 @@ use serde_json::Value as Json;
 use crate::ask::baselines::RulesTogether;
 use crate::error::EngineError;
 use crate::ledger_view::reading::Reading;
-use crate::spool::Spool;
+use fencepost_spool::Spool;
 pub use rows::UntoldRows;
 use rows::{RowFilter, RowSink};
 

@@ -17,7 +17,7 @@ use super::{Column, ListQuery, Listing};
 use crate::error::EngineError;
 use crate::ledger_view::fence::Post;
 use crate::ledger_view::reading::Reading;
-use crate::spool::{Encoded, Sorter, Spool, encode};
+use fencepost_spool::{Encoded, Sorter, Spool, encode};
 
 /// A row: a value for each name of a column; null for names that are left out.
 pub(super) type Row<'n> = Vec<(&'n str, Json)>;
@@ -226,9 +226,9 @@ impl RowSink {
                 counts.add(&values, standing);
                 Ok(())
             }
-            (PreparedRow::KeptRows { cells, .. }, KeptRows::AsTheyCome(rows), _) => rows.push_encoded(&cells),
+            (PreparedRow::KeptRows { cells, .. }, KeptRows::AsTheyCome(rows), _) => Ok(rows.push_encoded(&cells)?),
             (PreparedRow::KeptRows { sort_key, cells }, KeptRows::Sorted(rows), _) => {
-                rows.push_encoded(&sort_key, &cells)
+                Ok(rows.push_encoded(&sort_key, &cells)?)
             }
             (PreparedRow::Counted { .. }, _, None) => unreachable!("rows are prepared by the sink that takes them"),
         }

@@ -8,11 +8,22 @@ use std::fs::File;
 use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::marker::PhantomData;
 use std::ops::Range;
+use std::path::PathBuf;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::error::EngineError;
+/// A temporary file that could not be written or read.
+#[derive(Debug, thiserror::Error)]
+#[error("could not {act} a temporary file in {}: {error}", folder.display())]
+pub struct SpoolError {
+    /// What failed: `write` or `read`.
+    pub act: &'static str,
+    /// The folder of temporary files.
+    pub folder: PathBuf,
+    /// Why.
+    pub error: io::Error,
+}
 
 /// So many bytes of a list stay in memory.
 const IN_MEMORY: usize = 1 << 20;
@@ -53,11 +64,11 @@ impl<T> Spool<T> {
     ///
     /// # Errors
     /// Fails if the temporary file cannot be written.
-    pub(crate) fn push_encoded(&mut self, item: &Encoded<T>) -> Result<(), EngineError> {
+    pub fn push_encoded(&mut self, item: &Encoded<T>) -> Result<(), SpoolError> {
         self.push_frame(&item.bytes)
     }
 
-    fn push_frame(&mut self, item: &[u8]) -> Result<(), EngineError> {
+    fn push_frame(&mut self, item: &[u8]) -> Result<(), SpoolError> {
         push_frame(&mut self.memory, item);
         self.len += 1;
         if self.memory.len() > IN_MEMORY {
@@ -73,7 +84,7 @@ impl<T: Serialize> Spool<T> {
     ///
     /// # Errors
     /// Fails if the temporary file cannot be written.
-    pub fn push(&mut self, item: &T) -> Result<(), EngineError> {
+    pub fn push(&mut self, item: &T) -> Result<(), SpoolError> {
         self.push_frame(&encode::<T>(item).bytes)
     }
 }
@@ -89,7 +100,7 @@ impl<T: DeserializeOwned> Spool<T> {
     ///
     /// # Errors
     /// Fails if the temporary file cannot be read.
-    pub fn first(&self) -> Result<Option<T>, EngineError> {
+    pub fn first(&self) -> Result<Option<T>, SpoolError> {
         self.iter().next().transpose()
     }
 }
@@ -104,7 +115,7 @@ pub struct Items<'s, T> {
 }
 
 impl<T: DeserializeOwned> Iterator for Items<'_, T> {
-    type Item = Result<T, EngineError>;
+    type Item = Result<T, SpoolError>;
 
     fn next(&mut self) -> Option<Self::Item> {
         match self.frames.next_into(&mut self.frame) {
@@ -151,7 +162,7 @@ impl<T> Sorter<T> {
     ///
     /// # Errors
     /// Fails if the temporary file cannot be written.
-    pub(crate) fn push_encoded(&mut self, key: &[u8], item: &Encoded<T>) -> Result<(), EngineError> {
+    pub fn push_encoded(&mut self, key: &[u8], item: &Encoded<T>) -> Result<(), SpoolError> {
         let start = self.memory.len();
         self.memory.extend_from_slice(key);
         let key_end = self.memory.len();
@@ -167,7 +178,7 @@ impl<T> Sorter<T> {
     ///
     /// # Errors
     /// Fails if the temporary file cannot be written or read.
-    pub fn finish(mut self) -> Result<Spool<T>, EngineError> {
+    pub fn finish(mut self) -> Result<Spool<T>, SpoolError> {
         let mut sorted = Spool::default();
         if self.parts.is_empty() {
             self.sort_places();
@@ -206,7 +217,7 @@ impl<T> Sorter<T> {
     }
 
     /// Writes what lies in memory as a sorted part.
-    fn write_part(&mut self) -> Result<(), EngineError> {
+    fn write_part(&mut self) -> Result<(), SpoolError> {
         self.sort_places();
         let mut part = Vec::with_capacity(self.memory.len() + self.places.len() * 8);
         for place in self.places.drain(..) {
@@ -272,18 +283,22 @@ impl Frames<'_> {
 }
 
 /// An item as it is kept.
-pub(crate) struct Encoded<T> {
+#[derive(Debug)]
+pub struct Encoded<T> {
     bytes: Vec<u8>,
     item: PhantomData<fn() -> T>,
 }
 
 /// Encodes an item; it may be given borrowed.
-pub(crate) fn encode<T>(item: &impl Serialize) -> Encoded<T> {
+///
+/// # Panics
+/// Where a map in it has keys that are no texts.
+pub fn encode<T>(item: &impl Serialize) -> Encoded<T> {
     let bytes = serde_json::to_vec(item).expect("what is listed has texts as keys");
     Encoded { bytes, item: PhantomData }
 }
 
-fn decode<T: DeserializeOwned>(item: &[u8]) -> Result<T, EngineError> {
+fn decode<T: DeserializeOwned>(item: &[u8]) -> Result<T, SpoolError> {
     serde_json::from_slice(item).map_err(|error| failed("read", error.into()))
 }
 
@@ -300,7 +315,7 @@ fn split_frame(bytes: &[u8]) -> Option<(&[u8], &[u8])> {
 }
 
 /// Appends to a temporary file, which is made first where there is none; returns how many bytes.
-fn append(file: &mut Option<File>, bytes: &[u8]) -> Result<u64, EngineError> {
+fn append(file: &mut Option<File>, bytes: &[u8]) -> Result<u64, SpoolError> {
     let write = |error| failed("write", error);
     let mut file = match file {
         Some(file) => &*file,
@@ -311,8 +326,8 @@ fn append(file: &mut Option<File>, bytes: &[u8]) -> Result<u64, EngineError> {
     Ok(bytes.len() as u64)
 }
 
-fn failed(act: &'static str, error: io::Error) -> EngineError {
-    EngineError::TemporaryFile { act, folder: std::env::temp_dir(), error }
+fn failed(act: &'static str, error: io::Error) -> SpoolError {
+    SpoolError { act, folder: std::env::temp_dir(), error }
 }
 
 #[cfg(test)]
