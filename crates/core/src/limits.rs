@@ -19,6 +19,10 @@ pub const DECOMPRESSED_BYTES: u64 = 8 << 30;
 pub const LIST_RESPONSE_BYTES: u64 = 256 << 20;
 /// Values in a SCIM list response.
 pub const LIST_RESPONSE_VALUES: usize = 5_000_000;
+/// Bytes of a workbook, which is read whole.
+pub const WORKBOOK_BYTES: u64 = 256 << 20;
+/// Bytes that a workbook may decompress to.
+pub const WORKBOOK_CONTENT_BYTES: u64 = 1 << 30;
 /// Bytes of a workspace file.
 pub const WORKSPACE_FILE_BYTES: u64 = 16 << 20;
 /// Keys of a workspace file, at all its levels.

@@ -82,7 +82,7 @@ pub use facts::judge::{Judge, Judged};
 pub use facts::people::People;
 pub use fencepost_spool::{Items, Spool, SpoolError};
 pub use import::changes::Change;
-pub use import::{ChangedDevice, Doubts, ImportOptions, Imported, Importer, OtherName, WrongType};
+pub use import::{ChangedDevice, Contradicted, Doubts, ImportOptions, Imported, Importer, OtherName, WrongType};
 pub use ledger_view::batch::DeviceStanding;
 pub use ledger_view::event::FindingChange;
 pub use ledger_view::fence::{FenceLine, Post};

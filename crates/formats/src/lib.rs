@@ -21,8 +21,8 @@ pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use padded::RawDocument;
 pub use paths::PathCollector;
 pub use records::{
-    Chunk, Chunks, FileRead, Line, LinesOf, Mapped, Record, RecordError, RejectKind, UnknownWord, decompress,
-    read_chunk, read_records,
+    Chunk, Chunks, Contradiction, FileRead, Line, LinesOf, Mapped, Record, RecordBatch, RecordBatches, RecordDoubts,
+    RecordError, RejectKind, UnknownWord, decompress, open_text, read_batch, read_chunk, read_records,
 };
 pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};
@@ -30,7 +30,7 @@ pub use split::{DocumentSplitter, Kept, assemble, assemble_in, stored_json, thin
 pub use template::{TemplateError, TemplateValues, TextKind, check_template, facts_in_template, fill_in};
 pub use workspace::{
     CellRules, Channel, ChannelKind, ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format,
-    LetterCase, NameFrom, NewWaiver, NumberMarks, Reached, Recipient, SecretPlace, SendSettings, Source, SourceKind,
-    Tls, Workspace, WorkspaceFile, add_waiver, definitions, end_waiver, is_address, is_baseline_key, is_fact_path,
-    line_column, load_workspace, unread_files, workspace_files,
+    IdForm, ItemFields, LetterCase, NameFrom, NewWaiver, NumberMarks, Reached, Recipient, RowsAs, SecretPlace,
+    SendSettings, Source, SourceKind, TableLayout, Tls, Workspace, WorkspaceFile, add_waiver, definitions, end_waiver,
+    is_address, is_baseline_key, is_fact_path, line_column, load_workspace, unread_files, workspace_files,
 };

@@ -9,6 +9,7 @@ use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::marker::PhantomData;
 use std::ops::Range;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -35,7 +36,7 @@ const READ_AHEAD: usize = 1 << 16;
 /// A list of items, encoded one behind the other.
 #[derive(Debug)]
 pub struct Spool<T> {
-    file: Option<File>,
+    file: Option<Arc<File>>,
     /// Bytes in the file.
     written: u64,
     memory: Vec<u8>,
@@ -92,7 +93,7 @@ impl<T: Serialize> Spool<T> {
 impl<T: DeserializeOwned> Spool<T> {
     /// Returns the items in their order, each read when it is asked for.
     pub fn iter(&self) -> Items<'_, T> {
-        let end = Frames { file: self.file.as_ref(), range: 0..self.written, buffer: Vec::new(), at: 0 };
+        let end = Frames { file: self.file.clone(), range: 0..self.written, buffer: Vec::new(), at: 0 };
         Items { frames: end, memory: &self.memory, frame: Vec::new(), item: PhantomData }
     }
 
@@ -108,7 +109,7 @@ impl<T: DeserializeOwned> Spool<T> {
 /// The items of a [`Spool`].
 #[derive(Debug)]
 pub struct Items<'s, T> {
-    frames: Frames<'s>,
+    frames: Frames,
     memory: &'s [u8],
     frame: Vec<u8>,
     item: PhantomData<fn() -> T>,
@@ -129,10 +130,46 @@ impl<T: DeserializeOwned> Iterator for Items<'_, T> {
     }
 }
 
+impl<T: DeserializeOwned> IntoIterator for Spool<T> {
+    type Item = Result<T, SpoolError>;
+    type IntoIter = IntoItems<T>;
+
+    fn into_iter(self) -> IntoItems<T> {
+        let frames = Frames { file: self.file, range: 0..self.written, buffer: Vec::new(), at: 0 };
+        IntoItems { frames, memory: self.memory, at: 0, frame: Vec::new(), item: PhantomData }
+    }
+}
+
+/// The items of a [`Spool`], which is gone with them.
+#[derive(Debug)]
+pub struct IntoItems<T> {
+    frames: Frames,
+    memory: Vec<u8>,
+    /// How much of the memory was handed out.
+    at: usize,
+    frame: Vec<u8>,
+    item: PhantomData<fn() -> T>,
+}
+
+impl<T: DeserializeOwned> Iterator for IntoItems<T> {
+    type Item = Result<T, SpoolError>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        match self.frames.next_into(&mut self.frame) {
+            Ok(true) => return Some(decode(&self.frame)),
+            Ok(false) => {}
+            Err(error) => return Some(Err(failed("read", error))),
+        }
+        let (item, rest) = split_frame(&self.memory[self.at..])?;
+        self.at = self.memory.len() - rest.len();
+        Some(decode(item))
+    }
+}
+
 /// Takes items with their keys in any order, and returns them ascending by key; items with the same key stay in their order.
 #[derive(Debug)]
 pub struct Sorter<T> {
-    file: Option<File>,
+    file: Option<Arc<File>>,
     /// Bytes in the file.
     written: u64,
     /// Where each sorted part lies in the file.
@@ -154,6 +191,16 @@ struct SpoolPlace {
 impl<T> Default for Sorter<T> {
     fn default() -> Self {
         Self { file: None, written: 0, parts: Vec::new(), memory: Vec::new(), places: Vec::new(), item: PhantomData }
+    }
+}
+
+impl<T: Serialize> Sorter<T> {
+    /// Adds an item with its key.
+    ///
+    /// # Errors
+    /// Fails if the temporary file cannot be written.
+    pub fn push(&mut self, key: &[u8], item: &T) -> Result<(), SpoolError> {
+        self.push_encoded(key, &encode::<T>(item))
     }
 }
 
@@ -189,9 +236,12 @@ impl<T> Sorter<T> {
         }
         self.write_part()?;
         let read = |error| failed("read", error);
-        let file = self.file.as_ref();
-        let mut parts: Vec<Frames<'_>> =
-            self.parts.iter().map(|range| Frames { file, range: range.clone(), buffer: Vec::new(), at: 0 }).collect();
+        let file = &self.file;
+        let mut parts: Vec<Frames> = self
+            .parts
+            .iter()
+            .map(|range| Frames { file: file.clone(), range: range.clone(), buffer: Vec::new(), at: 0 })
+            .collect();
         let mut item = Vec::new();
         // The first key of each part, the smallest on top; of the same keys that of the earlier part.
         let mut heads = BinaryHeap::new();
@@ -234,8 +284,8 @@ impl<T> Sorter<T> {
 
 /// Frames in a stretch of a temporary file.
 #[derive(Debug)]
-struct Frames<'s> {
-    file: Option<&'s File>,
+struct Frames {
+    file: Option<Arc<File>>,
     /// What of the stretch was not read yet.
     range: Range<u64>,
     buffer: Vec<u8>,
@@ -243,7 +293,7 @@ struct Frames<'s> {
     at: usize,
 }
 
-impl Frames<'_> {
+impl Frames {
     /// Puts the next frame into `frame`; returns whether there was one.
     fn next_into(&mut self, frame: &mut Vec<u8>) -> io::Result<bool> {
         frame.clear();
@@ -268,7 +318,7 @@ impl Frames<'_> {
         if at_hand >= wanted {
             return Ok(true);
         }
-        let Some(mut file) = self.file else { return Ok(false) };
+        let Some(mut file) = self.file.as_deref() else { return Ok(false) };
         self.buffer.drain(..self.at);
         self.at = 0;
         let left = self.range.end - self.range.start;
@@ -315,11 +365,11 @@ fn split_frame(bytes: &[u8]) -> Option<(&[u8], &[u8])> {
 }
 
 /// Appends to a temporary file, which is made first where there is none; returns how many bytes.
-fn append(file: &mut Option<File>, bytes: &[u8]) -> Result<u64, SpoolError> {
+fn append(file: &mut Option<Arc<File>>, bytes: &[u8]) -> Result<u64, SpoolError> {
     let write = |error| failed("write", error);
     let mut file = match file {
-        Some(file) => &*file,
-        None => &*file.insert(tempfile::tempfile().map_err(write)?),
+        Some(file) => &**file,
+        None => &**file.insert(Arc::new(tempfile::tempfile().map_err(write)?)),
     };
     file.seek(SeekFrom::End(0)).map_err(write)?;
     file.write_all(bytes).map_err(write)?;
@@ -349,6 +399,7 @@ mod tests {
             for _ in 0..2 {
                 assert!(spool.iter().map(Result::unwrap).eq(numbers(count)), "{count}");
             }
+            assert!(spool.into_iter().map(Result::unwrap).eq(numbers(count)), "{count}");
         }
     }
 

@@ -21,8 +21,13 @@ pub fn told(imported: &Imported) -> String {
     if imported.already {
         return format!("{path}  imported before as {}; nothing to do\n", imported.source);
     }
-    let records = count(imported.records, "record", "records");
-    format!("{path}  as {}: {records}, {}\n{}", imported.source, outcome(imported), remarks(imported, "", false))
+    format!(
+        "{path}  as {}: {}, {}\n{}",
+        imported.source,
+        held(imported),
+        outcome(imported),
+        remarks(imported, "", false)
+    )
 }
 
 /// What would become of a file: what it is taken for, what it would change, and its first records as they would be kept.
@@ -44,8 +49,7 @@ pub fn dry(imported: &Imported, width: usize, styles: &Styles) -> String {
         return out;
     }
     let (one, many) = nouns(imported);
-    let records = count(imported.records, "record", "records");
-    told("holds", &format!("{records} of {}", count(imported.listed, one, many)));
+    told("holds", &format!("{} of {}", held(imported), count(imported.listed, one, many)));
     told("would", &format!("make {}", outcome(imported)));
     for changed in &imported.first_changed {
         let changes: Vec<String> = changed.changes.iter().take(6).map(change).collect();
@@ -172,6 +176,14 @@ fn nouns(imported: &Imported) -> (&'static str, &'static str) {
     }
 }
 
+/// How much a file holds: records, or the rows that they were made of.
+fn held(imported: &Imported) -> String {
+    match imported.rows {
+        Some(rows) => count(rows, "row", "rows"),
+        None => count(imported.records, "record", "records"),
+    }
+}
+
 fn outcome(imported: &Imported) -> String {
     let (one, many) = nouns(imported);
     let mut parts = vec![
@@ -210,6 +222,12 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
             "{records} of devices that are not the company's: facts that are company_only were left out"
         ));
     }
+    if imported.left_out_rows > 0 {
+        lines.push(format!(
+            "{} left out, from the one on that ends the table",
+            count(imported.left_out_rows, "row was", "rows were")
+        ));
+    }
     let doubts = &imported.doubts;
     for (path, wrong) in doubts.wrong_types.iter().take(DOUBTS_SHOWN) {
         let values = count(wrong.count, "value is", "values are");
@@ -222,6 +240,16 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
     if doubts.wrong_types.len() > DOUBTS_SHOWN {
         lines
             .push(format!("and {} more facts are not of their declared type", doubts.wrong_types.len() - DOUBTS_SHOWN));
+    }
+    for (path, found) in doubts.contradictions.iter().take(DOUBTS_SHOWN) {
+        let (path, example) = (harmless(path), harmless(&found.example));
+        let devices = count(found.devices, "device", "devices");
+        lines.push(format!(
+            "{path}: the rows of {devices} say different things, such as {example}; conditions that need it are unknown"
+        ));
+    }
+    if let more @ 1.. = doubts.contradictions.len().saturating_sub(DOUBTS_SHOWN) {
+        lines.push(format!("and of {more} more facts the rows of a device say different things"));
     }
     for (unknown, records) in doubts.unknown_words.iter().take(DOUBTS_SHOWN) {
         let (field, word) = (harmless(&unknown.field), harmless(&unknown.word));

@@ -87,12 +87,15 @@ fn a_broken_wrapping_says_so_and_leaves_nothing_behind() {
     env.fails(&["import", "cut.csv.gz", "--as-of", AT], 2, &["nothing of this file was imported"]);
     env.write("half.csv", [0xff, 0xfe, b'A', 0, b'B']);
     env.fails(&["import", "half.csv", "--as-of", AT], 2, &["UTF-16", "nothing of this file"]);
-    env.write(
-        "latin.csv",
-        b"Asset tag,Exported at,Free (GB),Name,Name\nt1,2027-03-01 06:30,2,a,bl\xe5\nt2,2027-03-01 06:30,2.5 MB,b,b\n",
-    );
-    free_bytes(&env);
-    assert!(env.ok(&["import", "latin.csv", "--as-of", AT]).contains("these bytes are not UTF-8"));
+    let latin =
+        b"Asset tag,Exported at,Free (GB),Name,Name\nt2,2027-03-01 06:30,2.5 MB,b,b\nt1,2027-03-01 06:30,2,a,bl\xe5\n";
+    env.write("latin.csv", latin);
+    let says = ["line 3: these bytes are not UTF-8", "encoding = \"windows-1252\"", "nothing of this file"];
+    env.fails(&["import", "latin.csv", "--as-of", AT], 2, &says);
+    let said = CSV_SOURCE.replace("format = \"csv\"", "format = \"csv\"\nencoding = \"windows-1252\"");
+    env.write("fencepost.toml", format!("{STEPPED}{said}"));
+    assert!(env.ok(&["import", "latin.csv", "--as-of", AT]).contains("2 new devices"));
+    assert_eq!(fact(&env, "t1", "owner.name"), "blå");
     // A cell that names its own unit is taken at its word.
     assert_eq!(fact(&env, "t2", "disk.free_bytes"), "2500000");
 }

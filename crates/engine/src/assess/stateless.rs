@@ -10,7 +10,7 @@ use fencepost_core::{
     Verdict, VerdictOutcome, Verdicts, Watch,
 };
 use fencepost_formats::{
-    Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, decompress, mask_secrets, read_chunk,
+    Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, open_text, read_chunk,
     read_records,
 };
 use jiff::Timestamp;
@@ -170,6 +170,7 @@ pub fn assess_file<T: Default + Send>(
     let unreadable = |message: String| {
         EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]")
     };
+    let with = with.dated_by_name(&source).map_err(unreadable)?;
     if source.format != Format::JsonLines {
         // Records of other formats are not told apart before they are read.
         let (mut scratch, mut failure) = (WorkerScratch::new(&key), None);
@@ -195,7 +196,7 @@ pub fn assess_file<T: Default + Send>(
             (Ok(_), None) => Ok(()),
         };
     }
-    let input = decompress(input).map_err(|error| unreadable(error.to_string()))?;
+    let input = open_text(input, source.encoding).map_err(|error| unreadable(error.to_string()))?;
     let workers = cores(options.workers);
     let (mut before, mut failed) = (0, false);
     let outcome = in_order(

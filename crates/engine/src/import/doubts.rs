@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use fencepost_core::{Layout, Reason, SlotId, Unknown, Value};
-use fencepost_formats::UnknownWord;
+use fencepost_formats::{Contradiction, RecordDoubts, UnknownWord};
 
 /// How many different holders and spellings are remembered.
 const MOST: usize = 1_000;
@@ -19,6 +19,15 @@ pub struct WrongType {
     /// How many there are.
     pub count: u64,
     /// One of them, as it came.
+    pub example: String,
+}
+
+/// A fact of which the rows of a device say different things.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Contradicted {
+    /// Of how many devices.
+    pub devices: u64,
+    /// What two rows of one say.
     pub example: String,
 }
 
@@ -44,6 +53,8 @@ pub struct Doubts {
     pub wrong_types: BTreeMap<String, WrongType>,
     /// Words that the tables of their fields do not have, with how many records.
     pub unknown_words: BTreeMap<UnknownWord, u64>,
+    /// Facts of which the rows of a device say different things, by path.
+    pub contradictions: BTreeMap<String, Contradicted>,
     /// Ids of holders that no list of people has, where there is a list.
     pub unknown_holders: BTreeSet<String>,
     /// New ids with one that differs in case, space or domain alone.
@@ -57,7 +68,12 @@ pub struct Doubts {
 impl Doubts {
     /// Adds what is odd in a record. `people` are the ids of all lists; none where there is no list.
     pub(super) fn add(&mut self, oddities: Oddities, people: Option<&HashSet<String>>) {
-        self.add_words(oddities.unknown_words);
+        self.add_words(oddities.mapping.unknown_words);
+        for Contradiction { fact, values: [one, other] } in oddities.mapping.contradictions {
+            let example = format!("{one} and {other}");
+            let found = self.contradictions.entry(fact).or_insert_with(|| Contradicted { devices: 0, example });
+            found.devices += 1;
+        }
         for WrongValue { path, declared, example } in oddities.wrong_values {
             let found = self.wrong_types.entry(path).or_insert_with(|| WrongType { declared, count: 0, example });
             found.count += 1;
@@ -119,8 +135,8 @@ pub(super) struct WrongValue {
 #[derive(Default)]
 pub(super) struct Oddities {
     pub wrong_values: Vec<WrongValue>,
-    /// Words that the tables of their fields do not have.
-    pub unknown_words: Vec<UnknownWord>,
+    /// What was odd when it was mapped.
+    pub mapping: RecordDoubts,
     /// Whom it names as holders.
     pub holders: Vec<String>,
 }

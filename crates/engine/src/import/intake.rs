@@ -57,6 +57,8 @@ pub(super) struct RecordPlace {
     pub line: u64,
     /// In bytes.
     pub offset: u64,
+    /// How many rows of a table the record is.
+    pub rows: u64,
 }
 
 impl<'i> Intake<'i, '_> {
@@ -69,6 +71,9 @@ impl<'i> Intake<'i, '_> {
         scratch: &mut WorkerScratch<'i>,
     ) -> Result<(), LedgerError> {
         self.imported.records += 1;
+        if let Some(rows) = &mut self.imported.rows {
+            *rows += place.rows;
+        }
         let taken = match prepared {
             Ok(prepared) => self.device(prepared, preparer, scratch),
             Err(unprepared) => Err(unprepared),
@@ -78,7 +83,7 @@ impl<'i> Intake<'i, '_> {
 
     /// Sets a record aside that was refused; the error is that the ledger could not be written.
     fn unless_refused(&mut self, place: RecordPlace, taken: Result<(), Unprepared>) -> Result<(), LedgerError> {
-        let RecordPlace { line, offset } = place;
+        let RecordPlace { line, offset, .. } = place;
         let Refusal { kind, reason, id, collected } = match taken {
             Ok(()) => return Ok(()),
             Err(Unprepared::Failed(failure)) => return Err(failure),
@@ -178,7 +183,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of the list of people; the error is that the ledger could not be written.
     pub(super) fn take_person(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset };
+        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
         let taken = self.person(place.line, record);
         self.unless_refused(place, taken)
     }
@@ -200,7 +205,7 @@ impl<'i> Intake<'i, '_> {
     fn person(&mut self, line: u64, record: Record<'_>) -> Result<(), Unprepared> {
         let refused = |kind, reason: String, id| Unprepared::Refused(Refusal::new(kind, reason, id));
         let document = record.document.map_err(|error| refused(error.kind, error.reason, error.id))?;
-        self.imported.doubts.add_words(record.unknown_words);
+        self.imported.doubts.add_words(record.doubts.unknown_words);
         let splitter = DocumentSplitter { layout: &self.project.gates.layout, key: self.key, people: true };
         let kept = splitter
             .keep(document, true, &Bump::new())
@@ -241,7 +246,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of terms that were accepted; the error is that the ledger could not be written.
     pub(super) fn take_acceptance(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset };
+        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
         let taken = self.acceptance(record);
         self.unless_refused(place, taken)
     }
@@ -267,7 +272,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of how far a setting got; the error is that the ledger could not be written.
     pub(super) fn take_setting(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset };
+        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
         let taken = self.setting(record);
         self.unless_refused(place, taken)
     }
@@ -295,7 +300,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of how far a command got; the error is that the ledger could not be written.
     pub(super) fn take_command_state(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset };
+        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
         let taken = self.command_state(record);
         self.unless_refused(place, taken)
     }

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 use fencepost_core::limits::ID_BYTES;
 use fencepost_core::{Canonical, Text, Value, parse_collected};
 use fencepost_formats::{
-    Chunk, Chunks, Format, Mapped, NameFrom, SecretKey, Source, SourceKind, decompress, read_chunk, read_records,
+    Mapped, NameFrom, RecordBatch, RecordBatches, SecretKey, Source, SourceKind, read_batch, read_records,
 };
 use fencepost_store::{FileRow, Known, Ledger, LedgerError, RunKind, Writer, train_dictionary};
 use jiff::Timestamp;
@@ -31,7 +31,7 @@ use crate::workers::{AHEAD, Workers, cores, handed_out};
 use crate::workspace::files::{Claim, named_source, shown_path, source_of};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
-pub use doubts::{Doubts, OtherName, WrongType};
+pub use doubts::{Contradicted, Doubts, OtherName, WrongType};
 use intake::{Intake, RecordPlace};
 use missing::Missing;
 use prepare::{Prepared, PreparedBy, Preparer, Unprepared, WorkerScratch};
@@ -81,6 +81,10 @@ pub struct Imported {
     pub already: bool,
     /// Records read, the bad ones among them.
     pub records: u64,
+    /// Rows of a table that they were made of, where several make one.
+    pub rows: Option<u64>,
+    /// Rows of a table that were left out, from the one on that ends it.
+    pub left_out_rows: u64,
     /// Different devices or people in it.
     pub listed: u64,
     /// Devices or people not known before.
@@ -223,7 +227,10 @@ impl Importer<'_> {
         let nobody = People::default();
         let judge = Judge::new(project, &nobody, moment.as_of);
         let by = PreparedBy { project, source, key: &key, judge: &judge };
-        if let Some(sample) = sample.filter(|_| is_in_chunks(source) && !options.dry_run) {
+        let with = with.dated_by_name(source).map_err(|message| not_imported(&path, &message))?;
+        if let Some(sample) =
+            sample.filter(|_| is_in_batches(source) && source.table.rows.is_none() && !options.dry_run)
+        {
             add_dictionary(&mut writer, by, &sample, &with)?;
         }
         let bodies = writer.reader().bodies()?;
@@ -351,6 +358,7 @@ impl Imported {
             because,
             format: source.format.as_str(),
             kind: source.kind,
+            rows: source.table.rows.is_some().then_some(0),
             ..Self::default()
         }
     }
@@ -500,7 +508,7 @@ impl KnownFiles<'_> {
     fn name(&self, digest: [u8; 32]) -> String {
         let mut content = digest.to_vec();
         // What a file does not say, but its name or its time does, tells it from others that hold the same.
-        if self.source.id_from != NameFrom::Field {
+        if self.source.id_from != NameFrom::Field || self.source.collected_from_name.is_some() {
             content.extend_from_slice(self.path.as_bytes());
         }
         if let (None, SourceKind::State, Some(written)) = (&self.source.collected_field, self.source.kind, self.written)
@@ -545,9 +553,14 @@ impl KnownFiles<'_> {
     }
 }
 
-/// Whether the records of a source are prepared in chunks, on several cores.
-fn is_in_chunks(source: &Source) -> bool {
-    source.format == Format::JsonLines && source.kind == SourceKind::State
+/// Whether the records of a source are prepared in batches, on several cores.
+fn is_in_batches(source: &Source) -> bool {
+    RecordBatches::reads(source.format) && source.kind == SourceKind::State
+}
+
+/// Creates the error for a file with which something is wrong as a whole.
+fn not_imported(path: &str, message: &str) -> EngineError {
+    EngineError::refused(format!("{path}: {message}"), "nothing of this file was imported")
 }
 
 /// Takes all records of a file; returns whether they are a part of a list only.
@@ -557,16 +570,14 @@ fn take_all<'i>(
     with: &Mapped<'_>,
     input: impl BufRead + Send,
 ) -> Result<bool, EngineError> {
-    let read = if is_in_chunks(preparer.source) {
-        take_chunks(intake, preparer, with, input).map(|()| false)
+    let read = if is_in_batches(preparer.source) {
+        take_batches(intake, preparer, with, input).map(|()| false)
     } else {
         take_records(intake, preparer, with, input)
     };
     read.map_err(|error| match error {
         NotImported::Failed(error) => error.into(),
-        NotImported::Unreadable(message) => {
-            EngineError::refused(format!("{}: {message}", intake.path), "nothing of this file was imported")
-        }
+        NotImported::Unreadable(message) => not_imported(&intake.path, &message),
     })
 }
 
@@ -580,7 +591,7 @@ fn take_records<'i>(
     let kind = preparer.source.kind;
     let (mut scratch, mut failure) = (preparer.scratch(), None);
     let read = read_records(input, preparer.source, with, |record| {
-        let (line, offset) = (record.line, record.offset);
+        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
         let taken = match kind {
             SourceKind::People => intake.take_person(record),
             SourceKind::Acceptances => intake.take_acceptance(record),
@@ -590,7 +601,7 @@ fn take_records<'i>(
             SourceKind::SignIns => Ok(()),
             SourceKind::State => {
                 let prepared = preparer.record(&mut scratch, record);
-                intake.take(RecordPlace { line, offset }, prepared, preparer, &mut scratch)
+                intake.take(place, prepared, preparer, &mut scratch)
             }
         };
         taken.map_err(|error| {
@@ -600,7 +611,11 @@ fn take_records<'i>(
     });
     match (failure, read) {
         (Some(failure), _) => Err(NotImported::Failed(failure)),
-        (None, read) => read.map(|read| read.part).map_err(NotImported::Unreadable),
+        (None, Err(message)) => Err(NotImported::Unreadable(message)),
+        (None, Ok(read)) => {
+            intake.imported.left_out_rows = read.left_out;
+            Ok(read.part)
+        }
     }
 }
 
@@ -612,75 +627,81 @@ enum NotImported {
     Unreadable(String),
 }
 
-/// A file of JSON Lines on its way in: chunks of it out to the workers, prepared records back.
-struct ChunkPipeline<'a, 'i, 'l, R> {
+/// A file on its way in: batches of its records out to the workers, prepared records back.
+struct BatchPipeline<'a, 'i, 'l, 'f> {
     intake: &'a mut Intake<'i, 'l>,
     scratch: WorkerScratch<'i>,
-    chunks: Chunks<R>,
-    /// Chunks to be filled again.
-    spare: Vec<Chunk>,
+    batches: RecordBatches<'f>,
+    /// Batches to be filled again.
+    spare: Vec<RecordBatch>,
     /// Lines taken so far.
     lines: u64,
 }
 
-/// What came of a chunk.
-struct PreparedChunk {
-    chunk: Chunk,
+/// What came of a batch.
+struct PreparedBatch {
+    batch: RecordBatch,
     lines: u64,
-    /// Its records; the lines of their places count from the chunk's beginning.
-    records: Vec<(RecordPlace, Result<Prepared, Unprepared>)>,
+    /// Its records; the lines of their places count from the batch's beginning.
+    records: Vec<PreparedRecord>,
 }
 
-/// Takes a file of JSON Lines: its records are prepared on all cores, and taken in their order.
-fn take_chunks<'i>(
+/// What came of a record.
+struct PreparedRecord {
+    place: RecordPlace,
+    prepared: Result<Prepared, Unprepared>,
+}
+
+/// Takes a file of which the records are prepared on all cores, and taken in their order.
+fn take_batches<'i>(
     intake: &mut Intake<'i, '_>,
     preparer: &Preparer<'i>,
     with: &Mapped<'_>,
     input: impl BufRead + Send,
 ) -> Result<(), NotImported> {
-    let input = decompress(input).map_err(|error| NotImported::Unreadable(error.to_string()))?;
-    let mut pipeline =
-        ChunkPipeline { intake, scratch: preparer.scratch(), chunks: Chunks::new(input), spare: Vec::new(), lines: 0 };
+    let batches = RecordBatches::open(input, preparer.source, with).map_err(NotImported::Unreadable)?;
+    let mut pipeline = BatchPipeline { intake, scratch: preparer.scratch(), batches, spare: Vec::new(), lines: 0 };
     handed_out(
         &mut pipeline,
         Workers { count: cores(None), ahead: AHEAD, prepare: || preparer.scratch() },
         |pipeline| {
-            let mut chunk = pipeline.spare.pop().unwrap_or_default();
-            match pipeline.chunks.read_into(&mut chunk) {
-                Ok(more) => Ok(more.then_some(chunk)),
-                Err(error) => Err(NotImported::Unreadable(error.to_string())),
-            }
+            let mut batch = pipeline.spare.pop().unwrap_or_default();
+            let more = pipeline.batches.next_into(&mut batch).map_err(NotImported::Unreadable)?;
+            Ok(more.then_some(batch))
         },
-        |scratch: &mut WorkerScratch<'i>, mut chunk: Chunk| -> PreparedChunk {
+        |scratch: &mut WorkerScratch<'i>, mut batch: RecordBatch| -> PreparedBatch {
             let mut records = Vec::new();
-            let lines = read_chunk(&mut chunk, preparer.source, with, |record| {
-                let place = RecordPlace { line: record.line, offset: record.offset };
-                records.push((place, preparer.record(scratch, record)));
+            let lines = read_batch(&mut batch, preparer.source, with, |record| {
+                let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
+                records.push(PreparedRecord { place, prepared: preparer.record(scratch, record) });
                 Ok(())
             });
-            PreparedChunk { chunk, lines: lines.unwrap_or(0), records }
+            PreparedBatch { batch, lines: lines.unwrap_or(0), records }
         },
-        |pipeline, PreparedChunk { chunk, lines, records }| {
-            for (place, prepared) in records {
-                let ChunkPipeline { intake, scratch, lines: before, .. } = pipeline;
+        |pipeline, PreparedBatch { batch, lines, records }| {
+            for PreparedRecord { place, prepared } in records {
+                let BatchPipeline { intake, scratch, lines: before, .. } = pipeline;
                 intake
                     .take(RecordPlace { line: *before + place.line, ..place }, prepared, preparer, scratch)
                     .map_err(NotImported::Failed)?;
             }
             pipeline.lines += lines;
-            pipeline.spare.push(chunk);
+            pipeline.spare.push(batch);
             Ok(())
         },
-    )
+    )?;
+    intake.imported.left_out_rows = pipeline.batches.left_out();
+    Ok(())
 }
 
 /// Makes a dictionary of the first documents of a file; none where they are few.
 fn dictionary_of(preparer: &Preparer<'_>, path: &Path, with: &Mapped<'_>) -> Option<Vec<u8>> {
-    let mut chunks = Chunks::new(decompress(BufReader::new(File::open(path).ok()?)).ok()?);
-    let (mut chunk, mut scratch) = (Chunk::default(), preparer.scratch());
+    let input = BufReader::new(File::open(path).ok()?);
+    let mut batches = RecordBatches::open(input, preparer.source, with).ok()?;
+    let (mut batch, mut scratch) = (RecordBatch::default(), preparer.scratch());
     let (mut bodies, mut size) = (Vec::new(), 0);
-    while size < SAMPLE && chunks.read_into(&mut chunk).ok()? {
-        let _ = read_chunk(&mut chunk, preparer.source, with, |record| {
+    while size < SAMPLE && batches.next_into(&mut batch).ok()? {
+        let _ = read_batch(&mut batch, preparer.source, with, |record| {
             if let Ok(prepared) = preparer.record(&mut scratch, record) {
                 size += prepared.kept.body.len() as u64;
                 bodies.push(prepared.kept.body);

@@ -126,11 +126,11 @@ impl<'p> Preparer<'p> {
 
     /// Prepares a record.
     pub(super) fn record(&self, scratch: &mut WorkerScratch<'p>, record: Record<'_>) -> Result<Prepared, Unprepared> {
-        let Record { document, unknown_words, .. } = record;
+        let Record { document, doubts, .. } = record;
         let document =
             document.map_err(|error| Unprepared::Refused(Refusal::new(error.kind, error.reason, error.id)))?;
         let mut prepared = self.document(scratch, document, None)?;
-        prepared.oddities.unknown_words = unknown_words;
+        prepared.oddities.mapping = doubts;
         Ok(prepared)
     }
 

@@ -3,7 +3,10 @@
 use serde_json::{Map, Value as Json};
 
 use super::Sample;
-use crate::records::{CsvSample, csv_sample, property_list_sample, scim_sample, settings_sample};
+use crate::records::{
+    TableSample, ZIP_START, csv_sample, delimiters, property_list_sample, records_of_workbook, scim_sample,
+    settings_sample,
+};
 use crate::workspace::Format;
 
 /// How much of a file is looked at, in bytes.
@@ -19,6 +22,14 @@ pub(super) fn sample(start: &[u8], whole: bool) -> Result<Sample, String> {
             return Err(format!("a property list is read whole, and this one is longer than {} MiB", SAMPLE >> 20));
         }
         return Ok(sample_of(Format::PropertyList, property_list_sample(start)?, false));
+    }
+    if start.starts_with(ZIP_START) {
+        if !whole {
+            return Err(format!("a workbook is read whole, and this one is longer than {} MiB", SAMPLE >> 20));
+        }
+        let table = records_of_workbook(start, RECORDS)?;
+        let more = table.records.len() == RECORDS;
+        return Ok(sample_of(Format::Workbook, table.records, more));
     }
     let text = text_of(start, whole)?;
     match text.trim_start().chars().next() {
@@ -171,15 +182,15 @@ fn plain(text: &str, whole: bool) -> Result<Sample, String> {
         }
     }
     // The delimiter that parts the most rows into as many cells as there are headings.
-    let best = [b',', b';', b'\t', b'|']
+    let best = delimiters()
         .into_iter()
         .map(|delimiter| (delimiter, csv_sample(text.as_bytes(), delimiter, RECORDS)))
         .max_by_key(|(_, sample)| {
             let whole_rows = sample.records.len().saturating_sub(sample.uneven_rows);
-            (whole_rows * usize::from(sample.headings > 1), sample.headings)
+            (whole_rows * usize::from(sample.headings.len() > 1), sample.headings.len())
         });
     // What is not parted into columns is no table; its first line may be anything, and is not repeated.
-    let Some((delimiter, CsvSample { records, .. })) = best.filter(|(_, sample)| sample.headings > 1) else {
+    let Some((delimiter, TableSample { records, .. })) = best.filter(|(_, sample)| sample.headings.len() > 1) else {
         return Err(
             "this is no table, and no file of settings alone: no delimiter parts its lines into columns".to_owned()
         );

@@ -1,13 +1,15 @@
-//! Decompresses files: gzip (RFC 1952) or Zstandard (RFC 8878), and UTF-16 with a byte order mark.
+//! Opens files as text: decompressed where they are gzip (RFC 1952) or Zstandard (RFC 8878), and as UTF-8, from whatever encoding.
 
 use std::io::{self, BufRead, BufReader, Read};
+use std::ops::Range;
 
+use encoding_rs::{Decoder, DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
 use fencepost_core::limits::{self, DECOMPRESSED_BYTES};
 use flate2::bufread::MultiGzDecoder;
 
 const BUFFER: usize = 1 << 18;
 
-/// Returns the text of a file: decompressed, and as UTF-8 where it begins with the mark of UTF-16.
+/// Returns what a file holds, decompressed.
 ///
 /// # Errors
 /// When its beginning cannot be read; reading fails where the file is broken, or decompresses to more than
@@ -16,19 +18,41 @@ pub fn decompress<'i>(input: impl BufRead + Send + 'i) -> io::Result<Box<dyn Buf
     decompress_up_to(input, DECOMPRESSED_BYTES)
 }
 
+/// Returns the text of a file, decompressed, as UTF-8: what begins with the mark of UTF-16 is read so, everything else in the encoding
+/// that is said. UTF-8 is handed on unchecked.
+///
+/// # Errors
+/// As [`decompress`]; reading fails where bytes are none of the encoding.
+pub fn open_text<'i>(
+    input: impl BufRead + Send + 'i,
+    encoding: Option<&'static Encoding>,
+) -> io::Result<Box<dyn BufRead + Send + 'i>> {
+    let mut input = decompress(input)?;
+    let encoding = match Encoding::for_bom(&peek(&mut input)?) {
+        Some((marked, _)) if marked != UTF_8 => marked,
+        Some(_) => return Ok(input),
+        None => match encoding {
+            None => return Ok(input),
+            Some(encoding) if encoding == UTF_8 => return Ok(input),
+            Some(encoding) => encoding,
+        },
+    };
+    let decoder = encoding.new_decoder();
+    let transcoded = Transcoded { inner: input, decoder, taken: 0, text: vec![0; BUFFER], given: 0..0, ended: false };
+    Ok(Box::new(BufReader::with_capacity(BUFFER, transcoded)))
+}
+
 fn decompress_up_to<'i>(mut input: impl BufRead + Send + 'i, most: u64) -> io::Result<Box<dyn BufRead + Send + 'i>> {
     let start = peek(&mut input)?;
     if start.starts_with(&[0x1f, 0x8b]) {
-        return decoded(BufReader::with_capacity(
-            BUFFER,
-            Capped { inner: MultiGzDecoder::new(input), left: most, most },
-        ));
+        let inner = MultiGzDecoder::new(input);
+        return Ok(Box::new(BufReader::with_capacity(BUFFER, Capped { inner, left: most, most })));
     }
     if start.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]) {
         let inner = zstd::stream::read::Decoder::with_buffer(input)?;
-        return decoded(BufReader::with_capacity(BUFFER, Capped { inner, left: most, most }));
+        return Ok(Box::new(BufReader::with_capacity(BUFFER, Capped { inner, left: most, most })));
     }
-    decoded(input)
+    Ok(Box::new(input))
 }
 
 /// Returns the first bytes of a stream without taking them; fewer only where it is shorter.
@@ -41,17 +65,6 @@ fn peek(input: &mut impl BufRead) -> io::Result<Vec<u8>> {
             Err(error) => return Err(error),
         }
     }
-}
-
-fn decoded<'i>(mut input: impl BufRead + Send + 'i) -> io::Result<Box<dyn BufRead + Send + 'i>> {
-    let start = peek(&mut input)?;
-    let big = match start.get(..2) {
-        Some([0xff, 0xfe]) => false,
-        Some([0xfe, 0xff]) => true,
-        _ => return Ok(Box::new(input)),
-    };
-    input.consume(2);
-    Ok(Box::new(BufReader::with_capacity(BUFFER, Utf16 { inner: input, big, taken: 2, rest: Vec::new(), given: 0 })))
 }
 
 struct Capped<R> {
@@ -74,58 +87,46 @@ impl<R: Read> Read for Capped<R> {
     }
 }
 
-/// Turns UTF-16 into UTF-8, a chunk at a time.
-struct Utf16<R> {
+/// Turns text of another encoding into UTF-8, a piece at a time.
+struct Transcoded<R> {
     inner: R,
-    big: bool,
+    decoder: Decoder,
+    /// Bytes read.
     taken: u64,
-    /// UTF-8 that was not given out yet.
-    rest: Vec<u8>,
-    given: usize,
+    text: Vec<u8>,
+    /// What of the text was not given out yet.
+    given: Range<usize>,
+    ended: bool,
 }
 
-impl<R: BufRead> Utf16<R> {
-    fn unit(&mut self) -> io::Result<Option<u16>> {
-        let mut pair = [0; 2];
-        if self.inner.fill_buf()?.is_empty() {
-            return Ok(None);
-        }
-        self.inner.read_exact(&mut pair).map_err(|_| self.broken("half a character"))?;
-        self.taken += 2;
-        Ok(Some(if self.big { u16::from_be_bytes(pair) } else { u16::from_le_bytes(pair) }))
-    }
-
-    fn broken(&self, what: &str) -> io::Error {
-        io::Error::new(io::ErrorKind::InvalidData, format!("byte {}: {what}; this is no whole UTF-16", self.taken))
-    }
-
+impl<R: BufRead> Transcoded<R> {
     fn fill(&mut self) -> io::Result<()> {
-        self.rest.clear();
-        self.given = 0;
-        while self.rest.len() < 4096 {
-            let Some(first) = self.unit()? else { break };
-            let c = if (0xd800..0xdc00).contains(&first) {
-                let second = self.unit()?.ok_or_else(|| self.broken("half a character"))?;
-                char::decode_utf16([first, second]).next().and_then(Result::ok)
-            } else {
-                char::from_u32(u32::from(first))
-            };
-            let c = c.ok_or_else(|| self.broken("half a character"))?;
-            self.rest.extend_from_slice(c.encode_utf8(&mut [0; 4]).as_bytes());
+        while self.given.is_empty() && !self.ended {
+            let bytes = self.inner.fill_buf()?;
+            let last = bytes.is_empty();
+            let (result, read, written) = self.decoder.decode_to_utf8_without_replacement(bytes, &mut self.text, last);
+            self.inner.consume(read);
+            self.taken += read as u64;
+            self.given = 0..written;
+            if let DecoderResult::Malformed(_, _) = result {
+                let name = self.decoder.encoding().name();
+                let whole =
+                    if [UTF_16LE, UTF_16BE].contains(&self.decoder.encoding()) { "half a character; " } else { "" };
+                let message = format!("byte {}: {whole}this is no whole {name}", self.taken);
+                return Err(io::Error::new(io::ErrorKind::InvalidData, message));
+            }
+            self.ended = last && result == DecoderResult::InputEmpty;
         }
         Ok(())
     }
 }
 
-impl<R: BufRead> Read for Utf16<R> {
+impl<R: BufRead> Read for Transcoded<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.given == self.rest.len() {
-            self.fill()?;
-        }
-        let chunk = &self.rest[self.given..];
-        let length = chunk.len().min(buffer.len());
-        buffer[..length].copy_from_slice(&chunk[..length]);
-        self.given += length;
+        self.fill()?;
+        let length = self.given.len().min(buffer.len());
+        buffer[..length].copy_from_slice(&self.text[self.given.start..self.given.start + length]);
+        self.given.start += length;
         Ok(length)
     }
 }
@@ -137,8 +138,27 @@ mod tests {
 
     fn text(bytes: &[u8], most: u64) -> io::Result<String> {
         let mut out = String::new();
-        decompress_up_to(bytes, most)?.read_to_string(&mut out)?;
+        open_text(BufReader::new(decompress_up_to(bytes, most)?), None)?.read_to_string(&mut out)?;
         Ok(out)
+    }
+
+    fn encoded(bytes: &[u8], encoding: &str) -> io::Result<String> {
+        let mut out = String::new();
+        open_text(bytes, Encoding::for_label(encoding.as_bytes()))?.read_to_string(&mut out)?;
+        Ok(out)
+    }
+
+    #[test]
+    fn an_encoding_is_said_and_a_mark_outweighs_it() {
+        assert_eq!(encoded(b"Gr\xf6\xdfe \x80", "windows-1252").unwrap(), "Größe €");
+        assert_eq!(encoded(b"\x93\xfa\x96{", "shift_jis").unwrap(), "日本");
+        assert_eq!(encoded("Größe".as_bytes(), "utf-8").unwrap(), "Größe");
+        assert_eq!(encoded("\u{feff}Größe".as_bytes(), "windows-1252").unwrap(), "\u{feff}Größe");
+        assert_eq!(encoded(&utf16("Größe", true), "windows-1252").unwrap(), "Größe");
+        let unmarked: Vec<u8> = "Größe".encode_utf16().flat_map(u16::to_le_bytes).collect();
+        assert_eq!(encoded(&unmarked, "utf-16le").unwrap(), "Größe");
+        let error = encoded(b"ok \x93", "shift_jis").unwrap_err().to_string();
+        assert!(error.contains("byte 4: this is no whole Shift_JIS"), "{error}");
     }
 
     fn gzip(bytes: &[u8]) -> Vec<u8> {
@@ -173,6 +193,6 @@ mod tests {
         assert_eq!(text(&bomb, 1_000_001).unwrap().len(), 1_000_001);
         assert!(text(&bomb[..bomb.len() / 2], 1 << 30).is_err());
         assert!(text(&[0xff, 0xfe, b'a'], 9).unwrap_err().to_string().contains("UTF-16"));
-        assert!(text(&[0xff, 0xfe, 0x00, 0xd8, b'a', 0], 9).unwrap_err().to_string().contains("byte 6"));
+        assert!(text(&[0xff, 0xfe, 0x00, 0xd8, b'a', 0], 9).unwrap_err().to_string().contains("half a character"));
     }
 }

@@ -1,5 +1,5 @@
 //! Goes through the records of one JSON document, one at a time: the items of a list at its root or at a path inside it, or
-//! the one object there. Holds one record; what is not a record is passed over by its brackets alone.
+//! the one object there, or the members of an object. Holds one record; what is not a record is passed over by its brackets alone.
 
 use std::io::{self, BufRead};
 
@@ -13,9 +13,11 @@ pub(crate) struct RawRecord<'i> {
     pub offset: u64,
     /// Its bytes; none when they are too many.
     pub bytes: Option<&'i [u8]>,
+    /// The key that it stands at, where records are the members of an object.
+    pub key: Option<String>,
 }
 
-/// Goes through the records at a dotted path; no path means the root.
+/// Goes through the records at a dotted path; no path means the root. With `.*` at the end they are the members of the object there.
 ///
 /// # Errors
 /// When the file is cut short, has no such path, or what `each` returns.
@@ -33,9 +35,17 @@ pub(crate) fn for_each_item(
         }
     }
     scan.space()?;
+    let (path, form) = match path {
+        None => (None, Form::Items),
+        Some("*") => (None, Form::Members),
+        Some(path) => match path.strip_suffix(".*") {
+            Some(object) => (Some(object), Form::Members),
+            None => (Some(path), Form::Items),
+        },
+    };
     match path {
-        None => scan.records(&mut each)?,
-        Some(path) => scan.descend(path, &mut each, 0)?,
+        None => scan.records(form, &mut each)?,
+        Some(path) => scan.descend(path, form, &mut each, 0)?,
     }
     scan.space()?;
     match scan.peek()? {
@@ -45,6 +55,15 @@ pub(crate) fn for_each_item(
         }
         Some(_) => Err(scan.error("something follows the end of the document")),
     }
+}
+
+/// What the records are.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Form {
+    /// The items of a list, or one object.
+    Items,
+    /// The members of an object.
+    Members,
 }
 
 struct Scan<R> {
@@ -143,17 +162,31 @@ impl<R: BufRead> Scan<R> {
         }
     }
 
-    fn record(&mut self, each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>) -> Result<(), String> {
+    fn record(
+        &mut self,
+        key: Option<String>,
+        each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>,
+    ) -> Result<(), String> {
         let (line, offset) = (self.line, self.offset);
         let mut bytes = Vec::new();
         let room = self.value(&mut bytes)?;
-        each(RawRecord { line, offset, bytes: room.then_some(bytes.as_slice()) })
+        each(RawRecord { line, offset, bytes: room.then_some(bytes.as_slice()), key })
     }
 
-    /// The records at hand: the items of a list, or one object.
-    fn records(&mut self, each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>) -> Result<(), String> {
+    /// The records at hand.
+    fn records(
+        &mut self,
+        form: Form,
+        each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>,
+    ) -> Result<(), String> {
+        if form == Form::Members {
+            if self.peek()? != Some(b'{') {
+                return Err(self.error("the records are the members of an object, and this is none"));
+            }
+            return self.members(|scan, key| scan.record(Some(key), each));
+        }
         match self.peek()? {
-            Some(b'{') => return self.record(each),
+            Some(b'{') => return self.record(None, each),
             Some(b'[') => {
                 self.next()?;
             }
@@ -167,7 +200,7 @@ impl<R: BufRead> Scan<R> {
         }
         loop {
             self.space()?;
-            self.record(each)?;
+            self.record(None, each)?;
             self.space()?;
             match self.next()? {
                 Some(b',') => {}
@@ -178,24 +211,15 @@ impl<R: BufRead> Scan<R> {
         }
     }
 
-    /// Goes down to the records at a path, and past all that follows them.
-    fn descend(
-        &mut self,
-        path: &str,
-        each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>,
-        depth: usize,
-    ) -> Result<(), String> {
-        if self.peek()? != Some(b'{') {
-            return Err(self.error(&format!("`{path}` is looked for here, and this is no object")));
-        }
+    /// Goes through the members of an object; `each` goes past the value of each.
+    fn members(&mut self, mut each: impl FnMut(&mut Self, String) -> Result<(), String>) -> Result<(), String> {
         self.next()?;
-        let (mut found, mut keys) = (false, Vec::new());
         loop {
             self.space()?;
             match self.peek()? {
                 Some(b'}') => {
                     self.next()?;
-                    break;
+                    return Ok(());
                 }
                 Some(b'"') => {}
                 Some(_) => return Err(self.error("expected a key in double quotes")),
@@ -207,20 +231,7 @@ impl<R: BufRead> Scan<R> {
                 return Err(self.error("expected `:` after a key"));
             }
             self.space()?;
-            let rest = path.strip_prefix(key.as_str()).and_then(|rest| rest.strip_prefix('.'));
-            if key == path && !found {
-                found = true;
-                self.records(each)?;
-            } else if let (Some(rest), false, true) = (rest, found, depth < 16) {
-                found = true;
-                self.descend(rest, each, depth + 1)?;
-            } else {
-                // Only what is kept takes memory, and nothing of this is.
-                self.value(&mut Vec::new())?;
-            }
-            if keys.len() < 12 {
-                keys.push(format!("`{}`", key.escape_debug()));
-            }
+            each(self, key)?;
             self.space()?;
             match self.peek()? {
                 Some(b',') => {
@@ -231,6 +242,37 @@ impl<R: BufRead> Scan<R> {
                 None => return Err(self.error("the file ends in the middle of an object")),
             }
         }
+    }
+
+    /// Goes down to the records at a path, and past all that follows them.
+    fn descend(
+        &mut self,
+        path: &str,
+        form: Form,
+        each: &mut impl FnMut(RawRecord<'_>) -> Result<(), String>,
+        depth: usize,
+    ) -> Result<(), String> {
+        if self.peek()? != Some(b'{') {
+            return Err(self.error(&format!("`{path}` is looked for here, and this is no object")));
+        }
+        let (mut found, mut keys) = (false, Vec::new());
+        self.members(|scan, key| {
+            let rest = path.strip_prefix(key.as_str()).and_then(|rest| rest.strip_prefix('.'));
+            if key == path && !found {
+                found = true;
+                scan.records(form, each)?;
+            } else if let (Some(rest), false, true) = (rest, found, depth < 16) {
+                found = true;
+                scan.descend(rest, form, each, depth + 1)?;
+            } else {
+                // Only what is kept takes memory, and nothing of this is.
+                scan.value(&mut Vec::new())?;
+            }
+            if keys.len() < 12 {
+                keys.push(format!("`{}`", key.escape_debug()));
+            }
+            Ok(())
+        })?;
         if found {
             return Ok(());
         }
@@ -265,7 +307,8 @@ mod tests {
         let mut all = Vec::new();
         for_each_item(text.as_bytes(), path, |item| {
             let bytes = item.bytes.map(|bytes| String::from_utf8_lossy(bytes).into_owned());
-            all.push(format!("{}:{}:{}", item.line, item.offset, bytes.as_deref().unwrap_or("too long")));
+            let key = item.key.map_or(String::new(), |key| format!("{key}="));
+            all.push(format!("{}:{}:{key}{}", item.line, item.offset, bytes.as_deref().unwrap_or("too long")));
             Ok(())
         })?;
         Ok(all)
@@ -280,6 +323,18 @@ mod tests {
         assert_eq!(items(wrapped, Some("data.items")).unwrap(), ["1:45:{\"x\":1}", "1:53:2"]);
         assert_eq!(items(r#"{"data.items":[{}]}"#, Some("data.items")).unwrap(), ["1:15:{}"]);
         assert_eq!(items(r#"{"data":{"y":1}}"#, Some("data")).unwrap(), ["1:8:{\"y\":1}"]);
+    }
+
+    #[test]
+    fn members_of_an_object_are_records_with_their_keys() {
+        let keyed = r#"{"meta":{"n":2},"hosts":{"a":{"x":1}, "b\"":{},"c":7},"z":0}"#;
+        assert_eq!(items(keyed, Some("hosts.*")).unwrap(), ["1:29:a={\"x\":1}", "1:44:b\"={}", "1:51:c=7"]);
+        assert_eq!(items(r#"{"a":{}}"#, Some("*")).unwrap(), ["1:5:a={}"]);
+        assert_eq!(items("{}", Some("*")).unwrap(), [""; 0]);
+        assert!(
+            items(r#"{"hosts":[]}"#, Some("hosts.*")).unwrap_err().contains("members of an object, and this is none")
+        );
+        assert!(items(r#"{"hosts":{"a":{}"#, Some("hosts.*")).unwrap_err().contains("middle of an object"));
     }
 
     #[test]

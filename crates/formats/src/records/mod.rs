@@ -1,15 +1,16 @@
 //! Reads the records of a file of a source, in every format, one at a time: documents of facts, or why there is none.
 
+mod batches;
 mod chunks;
-mod csv_rows;
 mod decompress;
 mod json_list;
 mod mapping;
 mod property_list;
 mod scim;
 mod setting_lines;
+mod software_list;
+mod table;
 
-use std::cell::RefCell;
 use std::collections::HashSet;
 use std::io::BufRead;
 
@@ -19,14 +20,17 @@ use serde_json::{Map, Value as Json};
 
 use crate::json_walk::{Cursor, Quoted, WalkResult, Walker};
 use crate::padded::RawDocument;
-use crate::workspace::{Format, NameFrom, Source};
+use crate::workspace::{Format, Source};
 
+use batches::BatchContent;
+pub use batches::{RecordBatch, RecordBatches};
 pub use chunks::{Chunk, Chunks, Line, LinesOf};
-pub use decompress::decompress;
-pub use mapping::Mapped;
-
-pub use mapping::UnknownWord;
-use mapping::{MappedRecord, RawRecord, map_record};
+pub use decompress::{decompress, open_text};
+pub(crate) use mapping::RawRecord;
+pub use mapping::{Contradiction, Mapped, RecordDoubts, UnknownWord};
+use mapping::{MappedRecord, map_record};
+pub(crate) use table::ZIP_START;
+use table::{DELIMITERS, csv_rows_of, workbook_sample};
 
 /// One record of a file: a document, or why it was refused.
 #[derive(Debug)]
@@ -37,8 +41,10 @@ pub struct Record<'r> {
     pub offset: u64,
     /// The document as JSON, or the reason.
     pub document: Result<RawDocument<'r>, RecordError>,
-    /// Words that the tables of their fields do not have.
-    pub unknown_words: Vec<UnknownWord>,
+    /// What is odd in it.
+    pub doubts: RecordDoubts,
+    /// How many rows of a table it was made of; 1 where each is a record of its own.
+    pub rows: u64,
 }
 
 /// Why records are refused, in kinds that are few and can be counted.
@@ -102,6 +108,13 @@ impl RecordError {
 pub struct FileRead {
     /// It says itself that it is one part of several, so what it does not list may be in another.
     pub part: bool,
+    /// Rows that were left out, from the one on that ends the table.
+    pub left_out: u64,
+}
+
+/// Returns the limit of a record, for messages.
+fn record_limit() -> impl std::fmt::Display {
+    limits::size(RECORD_BYTES as u64)
 }
 
 /// Goes through the records of a file of a source, one at a time.
@@ -114,15 +127,25 @@ pub fn read_records(
     with: &Mapped<'_>,
     each: impl FnMut(Record<'_>) -> Result<(), String>,
 ) -> Result<FileRead, String> {
-    let input = decompress(input).map_err(|error| error.to_string())?;
-    let mut records = Records { source, with, each };
-    let mut part = false;
+    let with = with.dated_by_name(source)?;
+    let mut records = Records { source, with: &with, each };
+    let mut file = FileRead { part: false, left_out: 0 };
+    if RecordBatches::reads(source.format) {
+        let mut batches = RecordBatches::open(input, source, &with)?;
+        let mut batch = RecordBatch::default();
+        let mut lines = 0;
+        while batches.next_into(&mut batch)? {
+            lines += records.batch(&mut batch, lines)?;
+        }
+        file.left_out = batches.left_out();
+        return Ok(file);
+    }
+    let input = open_text(input, source.encoding).map_err(|error| error.to_string())?;
     match source.format {
-        Format::Csv => records.csv(input)?,
-        Format::JsonLines => records.json_lines(input)?,
+        Format::JsonLines | Format::Csv | Format::Workbook => unreachable!("they are read in batches"),
         Format::Json => json_list::for_each_item(input, source.records.as_deref(), |item| {
             let room = Bump::new();
-            records.json(item.line, item.offset, item.bytes.map(|bytes| RawDocument::copy(bytes, &room)))
+            records.json(item.line, item.offset, item.bytes.map(|bytes| RawDocument::copy(bytes, &room)), item.key)
         })?,
         Format::PropertyList => {
             for record in property_list::read_property_list(input)? {
@@ -136,17 +159,33 @@ pub fn read_records(
         }
         Format::Scim => {
             let page = scim::read_list_response(input, &source.id_field)?;
-            part = !page.whole;
+            file.part = !page.whole;
             for person in page.people {
                 records.mapped(1, 0, Ok(person.into()))?;
             }
         }
+        Format::CycloneDx | Format::Spdx => {
+            records.mapped(1, 0, Ok(software_list::read_software_list(input, source.format)?))?;
+        }
     }
-    Ok(FileRead { part })
+    Ok(file)
 }
 
-/// Goes through the records of a chunk of JSON Lines as [`read_records`] does, and returns how many lines there are. Lines are
-/// counted from where the chunk begins.
+/// Goes through the records of a batch as [`read_records`] does, and returns how many lines there are. Lines are
+/// counted from where the batch begins, but for those of tables.
+///
+/// # Errors
+/// What `each` returns.
+pub fn read_batch(
+    batch: &mut RecordBatch,
+    source: &Source,
+    with: &Mapped<'_>,
+    each: impl FnMut(Record<'_>) -> Result<(), String>,
+) -> Result<u64, String> {
+    Records { source, with, each }.batch(batch, 0)
+}
+
+/// Goes through the lines of a chunk as through a batch of records.
 ///
 /// # Errors
 /// What `each` returns.
@@ -168,111 +207,144 @@ struct Records<'r, F> {
 impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     fn mapped(&mut self, line: u64, offset: u64, record: Result<RawRecord, RecordError>) -> Result<(), String> {
         let mapped = record.and_then(|record| map_record(record, self.source, self.with));
+        self.hand_on(line, offset, 1, mapped)
+    }
+
+    fn hand_on(
+        &mut self,
+        line: u64,
+        offset: u64,
+        rows: u64,
+        mapped: Result<MappedRecord, RecordError>,
+    ) -> Result<(), String> {
         let room = Bump::new();
-        let (document, unknown_words) = match mapped {
-            Ok(MappedRecord { document, unknown_words }) => {
-                (Ok(RawDocument::copy(document.as_bytes(), &room)), unknown_words)
-            }
-            Err(error) => (Err(error), Vec::new()),
+        let (document, doubts) = match mapped {
+            Ok(MappedRecord { document, doubts }) => (Ok(RawDocument::copy(document.as_bytes(), &room)), doubts),
+            Err(error) => (Err(error), RecordDoubts::default()),
         };
-        (self.each)(Record { line, offset, document, unknown_words })
+        (self.each)(Record { line, offset, document, doubts, rows })
     }
 
     /// One JSON object; none when it is too long.
-    fn json(&mut self, line: u64, offset: u64, document: Option<RawDocument<'_>>) -> Result<(), String> {
+    fn json(
+        &mut self,
+        line: u64,
+        offset: u64,
+        document: Option<RawDocument<'_>>,
+        key: Option<String>,
+    ) -> Result<(), String> {
         match document {
             None => {
-                let reason = RecordError::new(
-                    RejectKind::TooLarge,
-                    format!("the record is longer than {}", limits::size(RECORD_BYTES as u64)),
-                );
-                (self.each)(Record { line, offset, document: Err(reason), unknown_words: Vec::new() })
+                let reason =
+                    RecordError::new(RejectKind::TooLarge, format!("the record is longer than {}", record_limit()));
+                self.hand_on(line, offset, 1, Err(reason))
             }
             Some(document) if self.source.is_native() => {
-                (self.each)(Record { line, offset, document: Ok(document), unknown_words: Vec::new() })
+                (self.each)(Record { line, offset, document: Ok(document), doubts: RecordDoubts::default(), rows: 1 })
             }
-            Some(document) => self.mapped(line, offset, parse(document)),
+            Some(document) => {
+                let record = match parse(document) {
+                    Ok(record) => Ok(RawRecord { key, ..record }),
+                    Err(error) => Err(RecordError { id: mapping::id_of_key(key, self.source), ..error }),
+                };
+                self.mapped(line, offset, record)
+            }
         }
     }
 
-    fn json_lines(&mut self, input: impl BufRead) -> Result<(), String> {
-        let (mut chunks, mut chunk, mut before) = (Chunks::new(input), Chunk::default(), 0);
-        while chunks.read_into(&mut chunk).map_err(|error| error.to_string())? {
-            before += self.chunk(&mut chunk, before)?;
+    /// The records of a batch, before which there are `before` lines; returns how many lines it has.
+    fn batch(&mut self, batch: &mut RecordBatch, before: u64) -> Result<u64, String> {
+        match &mut batch.content {
+            BatchContent::Lines(chunk) => self.chunk(chunk, before),
+            BatchContent::Rows(columns, rows) => {
+                for row in rows.drain(..) {
+                    let record = match row.cells {
+                        Ok(cells) => Ok(table::members_of(cells, columns, self.source).into()),
+                        Err(fault) => {
+                            let id = mapping::id_in_cells(&fault.cells, columns, self.source, self.with);
+                            Err(RecordError { kind: RejectKind::Unreadable, reason: fault.reason, id })
+                        }
+                    };
+                    self.mapped(row.line, row.offset, record)?;
+                }
+                Ok(0)
+            }
+            BatchContent::Groups(columns, groups) => {
+                for group in groups.drain(..) {
+                    self.group(group, columns)?;
+                }
+                Ok(0)
+            }
         }
-        Ok(())
+    }
+
+    /// The record of the rows of a device, behind those of its rows that are set aside.
+    fn group(&mut self, group: table::RowGroup, columns: &table::TableColumns) -> Result<(), String> {
+        let (source, with) = (self.source, self.with);
+        let each = &mut self.each;
+        let mapped = mapping::map_group(group, columns, source, with, |bad| {
+            let mapping::BadRow { line, offset, error } = bad;
+            each(Record { line, offset, document: Err(error), doubts: RecordDoubts::default(), rows: 1 })
+        })?;
+        match mapped {
+            Some(mapping::MappedGroup { line, offset, rows, record }) => self.hand_on(line, offset, rows, record),
+            None => Ok(()),
+        }
     }
 
     /// The lines of a chunk, before which there are `before` others; returns how many they are.
     fn chunk(&mut self, chunk: &mut Chunk, before: u64) -> Result<u64, String> {
         let mut lines = chunk.lines();
         while let Some(line) = lines.next_line() {
-            self.json(before + line.number, line.offset, line.content)?;
+            self.json(before + line.number, line.offset, line.content, None)?;
         }
         Ok(lines.passed())
     }
-
-    fn csv(&mut self, input: impl BufRead) -> Result<(), String> {
-        let names: RefCell<Vec<String>> = RefCell::default();
-        let source = self.source;
-        csv_rows::for_each_row(
-            input,
-            source.delimiter,
-            |headings| {
-                check_headings(headings, source)?;
-                names.borrow_mut().extend_from_slice(headings);
-                Ok(())
-            },
-            |row| {
-                let names = names.borrow();
-                let at = names.iter().position(|name| *name == source.id_field);
-                let record = row.cells.map_err(|(reason, cells)| {
-                    let id = at.and_then(|at| cells.get(at)).filter(|id| !id.is_empty()).cloned();
-                    RecordError { kind: RejectKind::Unreadable, reason, id }
-                });
-                let record = record.map(|cells| {
-                    // An empty cell says nothing; a cell under no heading has no name.
-                    let told =
-                        names.iter().cloned().zip(cells).filter(|(name, cell)| !cell.is_empty() && !name.is_empty());
-                    told.map(|(name, cell)| (name, Json::String(cell))).collect::<Map<_, _>>().into()
-                });
-                self.mapped(row.line, row.offset, record)
-            },
-        )
-    }
 }
 
-/// The first records of a CSV text.
-pub(crate) struct CsvSample {
-    /// How many columns have a heading.
-    pub headings: usize,
+/// The first records of a table.
+pub(crate) struct TableSample {
+    /// The columns' headings; a column may have none.
+    pub headings: Vec<String>,
     pub records: Vec<Map<String, Json>>,
     /// How many rows had another number of cells; they are left out.
     pub uneven_rows: usize,
 }
 
+impl TableSample {
+    fn add(&mut self, cells: Vec<Json>) {
+        let told = self.headings.iter().cloned().zip(cells).filter(|(name, _)| !name.is_empty());
+        self.records.push(told.collect());
+    }
+}
+
 /// Reads up to `most` records from a CSV text.
-pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> CsvSample {
-    let names: RefCell<Vec<String>> = RefCell::default();
-    let (mut records, mut uneven_rows) = (Vec::new(), 0);
-    let keep = |headings: &[String]| {
-        names.borrow_mut().extend_from_slice(headings);
-        Ok(())
-    };
+pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> TableSample {
+    let mut rows = csv_rows_of(text, delimiter);
+    let mut sample = TableSample { headings: rows.headings().unwrap_or_default(), records: Vec::new(), uneven_rows: 0 };
     // What ends the reading early was read all the same.
-    let _ = csv_rows::for_each_row(text, delimiter, keep, |row| {
+    while sample.records.len() + sample.uneven_rows < most
+        && let Ok(Some(row)) = rows.next_row()
+    {
         match row.cells {
-            Ok(cells) => {
-                let names = names.borrow();
-                let told = names.iter().cloned().zip(cells).filter(|(name, _)| !name.is_empty());
-                records.push(told.map(|(name, cell)| (name, Json::String(cell))).collect());
-            }
-            Err(_) => uneven_rows += 1,
+            Ok(cells) => sample.add(cells),
+            Err(_) => sample.uneven_rows += 1,
         }
-        if records.len() + uneven_rows < most { Ok(()) } else { Err(String::new()) }
-    });
-    let headings = names.borrow().len();
-    CsvSample { headings, records, uneven_rows }
+    }
+    sample
+}
+
+/// Reads up to `most` records from the first sheet of a workbook.
+pub(crate) fn records_of_workbook(bytes: &[u8], most: usize) -> Result<TableSample, String> {
+    let (headings, rows) = workbook_sample(bytes, most)?;
+    let mut sample = TableSample { headings, records: Vec::new(), uneven_rows: 0 };
+    rows.into_iter().for_each(|row| sample.add(row));
+    Ok(sample)
+}
+
+/// Returns what may stand between the cells of a CSV file.
+pub(crate) fn delimiters() -> [u8; 4] {
+    DELIMITERS
 }
 
 /// The records of a property list.
@@ -320,7 +392,7 @@ fn parse(document: RawDocument<'_>) -> Result<RawRecord, RecordError> {
     let checked = doubled.value().and_then(|()| doubled.cursor.finish());
     checked.map_err(|fault| refused(doubled.cursor.explain(fault)))?;
     match serde_json::from_slice(document.bytes()) {
-        Ok(Json::Object(members)) => Ok(RawRecord { members, doubled: doubled.found }),
+        Ok(Json::Object(members)) => Ok(RawRecord { members, doubled: doubled.found, key: None }),
         Ok(_) => Err(RecordError::unreadable("a record is a JSON object")),
         Err(error) => Err(RecordError::unreadable(format!("column {}: {error}", error.column()))),
     }
@@ -362,34 +434,6 @@ impl Doubled<'_> {
             _ => self.cursor.skip(),
         }
     }
-}
-
-fn check_headings(headings: &[String], source: &Source) -> Result<(), String> {
-    let named = (source.id_from == NameFrom::Field)
-        .then_some(source.id_field.as_str())
-        .into_iter()
-        .chain(source.collected_field.as_deref())
-        .chain(source.collected_further.iter().map(String::as_str))
-        .chain(source.fields.iter().map(|(name, _)| name.as_str()));
-    let missing: Vec<String> =
-        named.filter(|name| !headings.iter().any(|heading| heading == name)).map(|name| format!("`{name}`")).collect();
-    if missing.is_empty() {
-        return Ok(());
-    }
-    /// More headings than this are counted.
-    const SHOWN: usize = 30;
-    let mut found: Vec<String> =
-        headings.iter().take(SHOWN).map(|heading| format!("`{}`", limits::quoted(heading))).collect();
-    if headings.len() > SHOWN {
-        found.push(format!("and {} more", headings.len() - SHOWN));
-    }
-    let (what, verb) = if missing.len() == 1 { ("column", "is") } else { ("columns", "are") };
-    Err(format!(
-        "{what} {} {verb} missing; the file has {}. Correct [[source]] `{}` in fencepost.toml, or export the {what} again",
-        missing.join(", "),
-        found.join(", "),
-        source.id
-    ))
 }
 
 #[cfg(test)]

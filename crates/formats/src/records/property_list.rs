@@ -176,7 +176,9 @@ impl Builder {
         records
             .into_iter()
             .map(|record| match record {
-                Json::Object(members) => Ok(RawRecord { members, doubled: doubled.next().unwrap_or_default() }),
+                Json::Object(members) => {
+                    Ok(RawRecord { members, doubled: doubled.next().unwrap_or_default(), key: None })
+                }
                 _ => Err("a property list of devices holds dictionaries alone".to_owned()),
             })
             .collect()

@@ -37,7 +37,10 @@ pub use channels::{Channel, ChannelKind, Reached, Recipient, SecretPlace, SendSe
 pub use config::{ClockMode, Config};
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
-pub use source::{CellRules, Field, Format, LetterCase, NameFrom, NumberMarks, Source, SourceKind};
+pub use source::{
+    CellRules, Field, Format, IdForm, ItemFields, LetterCase, NameFrom, NumberMarks, RowsAs, Source, SourceKind,
+    TableLayout,
+};
 pub use table::line_column;
 pub use waiver_edit::{EditError, NewWaiver, add_waiver, end_waiver};
 

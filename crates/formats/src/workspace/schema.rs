@@ -161,6 +161,32 @@ format = "csv"
 id = "folders"
 format = "ini"
 device_from = "folder-name"
+[[source]]
+id = "programs"
+format = "csv"
+encoding = "windows-1252"
+skip_rows = 3
+until_row = "Total"
+device = { join = ["Site", "Nr"], with = "-", case = "lower", before = "." }
+collected_from = "file name %Y-%m-%d"
+missing_when = "-"
+empty = "null"
+decimal = ","
+thousands = "."
+rows = { list = "software", key = "Name" }
+fields = { Version = { fact = "software[].version", also = ["Ver."] }, Site = { fact = "site", values = { ness = "Ness" }, case = "upper", empty = "missing", split = ";" } }
+[[source]]
+id = "properties"
+format = "xlsx"
+sheet = "All"
+device = { field = "Host", before = "." }
+rows = { fact = "Property", value = "Value" }
+[[source]]
+id = "disks"
+format = "json"
+records = "hosts.*"
+device = "@key"
+fields = { "disks[].enc" = "disks[].encrypted", "disks[].n" = { leave_out = true } }
 "#,
         ),
         (

@@ -1,5 +1,6 @@
 //! `[[source]]` of `fencepost.toml`: the feeds, and how their records are read.
 
+use encoding_rs::Encoding;
 use fencepost_core::{Canonical, Diagnostic, Encode, Named, Period, SourceId, Span, Text};
 use glob::Pattern;
 use jiff::tz::TimeZone;
@@ -25,11 +26,17 @@ pub enum Format {
     KeyValue,
     /// People as a SCIM 2.0 list response.
     Scim,
+    /// A sheet of an Office Open XML workbook (ECMA-376): rows under headings, with typed cells.
+    Workbook,
+    /// The software of one device as a CycloneDX document in JSON (ECMA-424).
+    CycloneDx,
+    /// The software of one device as an SPDX 2.3 document in JSON (ISO/IEC 5962).
+    Spdx,
 }
 
 impl Format {
     /// Each format with its word.
-    pub const ALL: [(&'static str, Self); 7] = [
+    pub const ALL: [(&'static str, Self); 10] = [
         ("jsonl", Self::JsonLines),
         ("json", Self::Json),
         ("csv", Self::Csv),
@@ -37,6 +44,9 @@ impl Format {
         ("ini", Self::Ini),
         ("key-value", Self::KeyValue),
         ("scim", Self::Scim),
+        ("xlsx", Self::Workbook),
+        ("cyclonedx", Self::CycloneDx),
+        ("spdx", Self::Spdx),
     ];
 
     /// Returns its word.
@@ -46,7 +56,17 @@ impl Format {
 
     /// Returns whether a file of it describes one device.
     pub fn is_of_one(self) -> bool {
-        matches!(self, Self::PropertyList | Self::Ini | Self::KeyValue)
+        matches!(self, Self::PropertyList | Self::Ini | Self::KeyValue) || self.is_software_list()
+    }
+
+    /// Returns whether a file of it holds rows under headings.
+    pub fn is_table(self) -> bool {
+        matches!(self, Self::Csv | Self::Workbook)
+    }
+
+    /// Returns whether a file of it lists the software of one device, and nothing else is taken from it that is not mapped.
+    pub fn is_software_list(self) -> bool {
+        matches!(self, Self::CycloneDx | Self::Spdx)
     }
 }
 
@@ -144,6 +164,10 @@ pub enum LetterCase {
 }
 
 impl LetterCase {
+    fn is_upper(self) -> bool {
+        self == Self::Upper
+    }
+
     /// Returns a text in these letters.
     pub fn apply(self, text: &str) -> String {
         match self {
@@ -151,6 +175,66 @@ impl LetterCase {
             Self::Upper => text.to_uppercase(),
         }
     }
+}
+
+/// How ids are made uniform.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct IdForm {
+    /// Further fields that are joined to the first.
+    pub join: Vec<String>,
+    /// What stands between the joined ones.
+    pub with: String,
+    /// The letters that they are put into.
+    pub case: Option<LetterCase>,
+    /// Only what stands before the first of these counts.
+    pub before: Option<String>,
+}
+
+/// What the rows of a table that share an id make together.
+#[derive(Clone, Debug, PartialEq)]
+pub enum RowsAs {
+    /// A list with an item for each row; `key` is the column that names the item.
+    List {
+        /// The path of the list.
+        list: String,
+        /// The column.
+        key: String,
+        /// Columns that belong to the item.
+        fields: Vec<(String, Field)>,
+    },
+    /// A fact for each row.
+    Facts {
+        /// The column that names the fact.
+        fact: String,
+        /// The column of its value.
+        value: String,
+    },
+}
+
+/// How a table lies in its file.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct TableLayout {
+    /// What stands between the cells of a CSV file; found by itself where nothing is said.
+    pub delimiter: Option<u8>,
+    /// How many lines stand before the headings.
+    pub skip_rows: u64,
+    /// The text of the first cell of the row that ends the table.
+    pub until_row: Option<String>,
+    /// The sheet of a workbook; its first where nothing is said.
+    pub sheet: Option<String>,
+    /// Rows that share an id are one record.
+    pub rows: Option<RowsAs>,
+}
+
+/// A list of which fields of the items are mapped.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ItemFields {
+    /// The list's path in the export.
+    pub path: String,
+    /// The list's path as a fact, where that is said.
+    pub fact: Option<String>,
+    /// The fields of an item, by their paths in it.
+    pub fields: Vec<(String, Field)>,
 }
 
 /// How the cells of a field are read. A cell is trimmed first; then what is missing is left out, and case, values, words for true and
@@ -171,6 +255,8 @@ pub struct CellRules {
     pub time_zone: Option<TimeZone>,
     /// What stands between the items of a list in one cell.
     pub split: Option<String>,
+    /// An empty cell of a table is an empty value, and not a missing one.
+    pub empty_is_null: bool,
 }
 
 /// Where a field of an export goes.
@@ -188,6 +274,8 @@ pub struct Field {
     pub false_when: Vec<String>,
     /// How its cells are read.
     pub cells: CellRules,
+    /// Other headings that it has in some files.
+    pub also: Vec<String>,
 }
 
 impl Field {
@@ -200,6 +288,7 @@ impl Field {
             true_when: Vec::new(),
             false_when: Vec::new(),
             cells: CellRules::default(),
+            also: Vec::new(),
         }
     }
 }
@@ -223,18 +312,24 @@ pub struct Source {
     pub files: Vec<Pattern>,
     /// What they are written in.
     pub format: Format,
-    /// What stands between the cells of a CSV file.
-    pub delimiter: u8,
+    /// How its files are encoded, where that is neither UTF-8 nor UTF-16 with a byte order mark.
+    pub encoding: Option<&'static Encoding>,
+    /// How a table lies in its file.
+    pub table: TableLayout,
     /// The path of the list of records inside a JSON document; its root when none.
     pub records: Option<String>,
     /// Where the id comes from.
     pub id_from: NameFrom,
-    /// The field that names the device or person.
+    /// The field that names the device or person; `@key` for the key of an object of records.
     pub id_field: String,
+    /// How ids are made uniform.
+    pub id_form: IdForm,
     /// The field that says when it was collected; none for the file's own time.
     pub collected_field: Option<String>,
     /// Further fields that say the rest of it: the time of a day.
     pub collected_further: Vec<String>,
+    /// The pattern of the date in the file's name that says when it was collected.
+    pub collected_from_name: Option<String>,
     /// The zone of times without an offset, where it is not the workspace's.
     pub time_zone: Option<TimeZone>,
     /// How times are written, where it is neither RFC 3339 nor ISO 8601: a pattern of strftime.
@@ -253,8 +348,12 @@ pub struct Source {
     pub complete: bool,
     /// Export names to facts.
     pub fields: Vec<(String, Field)>,
+    /// Fields of the items of lists.
+    pub items: Vec<ItemFields>,
     /// Words that mean in every field that it was not collected.
     pub missing_when: Vec<String>,
+    /// An empty cell of a table is an empty value, and not a missing one.
+    pub empty_is_null: bool,
     /// How numbers are written.
     pub numbers: NumberMarks,
     /// The units in `fields`.
@@ -269,12 +368,15 @@ impl Source {
             kind: SourceKind::State,
             files: Vec::new(),
             format: Format::JsonLines,
-            delimiter: b',',
+            encoding: None,
+            table: TableLayout::default(),
             records: None,
             id_from: NameFrom::Field,
             id_field: "device".to_owned(),
+            id_form: IdForm::default(),
             collected_field: Some("collected_at".to_owned()),
             collected_further: Vec::new(),
+            collected_from_name: None,
             time_zone: None,
             time_format: None,
             under: None,
@@ -284,7 +386,9 @@ impl Source {
             fresh_for: None,
             complete: false,
             fields: Vec::new(),
+            items: Vec::new(),
             missing_when: Vec::new(),
+            empty_is_null: false,
             numbers: NumberMarks::default(),
             units: Vec::new(),
         }
@@ -295,11 +399,13 @@ impl Source {
         self.kind == SourceKind::State
             && matches!(self.format, Format::JsonLines | Format::Json)
             && self.fields.is_empty()
+            && self.items.is_empty()
             && self.missing_when.is_empty()
             && self.numbers == NumberMarks::default()
             && self.id_from == NameFrom::Field
             && (&self.time_zone, &self.time_format, &self.under) == (&None, &None, &None)
             && self.id_field == "device"
+            && self.id_form == IdForm::default()
             && self.collected_field.as_deref() == Some("collected_at")
     }
 }
@@ -308,7 +414,8 @@ impl Source {
 impl Encode for Source {
     fn encode(&self, to: &mut Canonical) {
         let zone = self.time_zone.as_ref().and_then(TimeZone::iana_name);
-        to.add(self.kind.noun()).add(self.format.as_str()).add(&u64::from(self.delimiter)).add(&self.records);
+        let delimiter = u64::from(self.table.delimiter.unwrap_or(b','));
+        to.add(self.kind.noun()).add(self.format.as_str()).add(&delimiter).add(&self.records);
         to.add(self.id_from.as_str()).add(&self.id_field).add(&self.collected_field).add(&zone);
         to.add(&self.time_format).add(&self.under).add(&self.fields);
         // What earlier versions did not know is added where it is said alone: the same mapping stays the same.
@@ -321,13 +428,53 @@ impl Encode for Source {
         if self.numbers != NumberMarks::default() {
             to.add("numbers").add(&self.numbers);
         }
+        if self.table != (TableLayout { delimiter: self.table.delimiter, ..TableLayout::default() }) {
+            to.add("table").add(&self.table);
+        }
+        if self.id_form != IdForm::default() {
+            to.add("id_form").add(&self.id_form);
+        }
+        if let Some(encoding) = self.encoding {
+            to.add("encoding").add(encoding.name());
+        }
+        if self.collected_from_name.is_some() {
+            to.add("collected_from_name").add(&self.collected_from_name);
+        }
+        if self.empty_is_null {
+            to.add("empty_is_null");
+        }
+        for ItemFields { path, fact, fields } in &self.items {
+            to.add("items").add(path).add(fact).add(fields);
+        }
+    }
+}
+
+impl Encode for TableLayout {
+    fn encode(&self, to: &mut Canonical) {
+        let Self { delimiter: _, skip_rows, until_row, sheet, rows } = self;
+        to.add(skip_rows).add(until_row).add(sheet);
+        match rows {
+            None => to.add("rows"),
+            Some(RowsAs::List { list, key, fields }) => to.add("list").add(list).add(key).add(fields),
+            Some(RowsAs::Facts { fact, value }) => to.add("facts").add(fact).add(value),
+        };
+    }
+}
+
+impl Encode for IdForm {
+    fn encode(&self, to: &mut Canonical) {
+        let Self { join, with, case, before } = self;
+        to.add(join).add(with).add(&case.map(LetterCase::is_upper)).add(before);
     }
 }
 
 impl Encode for Field {
     fn encode(&self, to: &mut Canonical) {
-        let Self { fact, leave_out, unit, true_when, false_when, cells } = self;
+        let Self { fact, leave_out, unit, true_when, false_when, cells, also } = self;
         to.add(fact).add(leave_out).add(unit).add(true_when).add(false_when);
+        if !also.is_empty() {
+            to.add("also").add(also);
+        }
         if *cells != CellRules::default() {
             to.add("cells").add(cells);
         }
@@ -336,10 +483,13 @@ impl Encode for Field {
 
 impl Encode for CellRules {
     fn encode(&self, to: &mut Canonical) {
-        let Self { missing_when, case, values, numbers, time_format, time_zone, split } = self;
+        let Self { missing_when, case, values, numbers, time_format, time_zone, split, empty_is_null } = self;
         let zone = time_zone.as_ref().and_then(TimeZone::iana_name);
-        let is_upper = case.map(|case| case == LetterCase::Upper);
-        to.add(missing_when).add(&is_upper).add(values).add(numbers).add(time_format).add(&zone).add(split);
+        to.add(missing_when).add(&case.map(LetterCase::is_upper)).add(values).add(numbers);
+        to.add(time_format).add(&zone).add(split);
+        if *empty_is_null {
+            to.add("empty_is_null");
+        }
     }
 }
 
@@ -360,20 +510,38 @@ pub(super) static SOURCE: TableShape = TableShape::new(
             KeyKind::Word(|| words(&Format::ALL)),
             "What they are written in: jsonl, where nothing else is said.",
         ),
-        TableKey::new("delimiter", KeyKind::Text, "What stands between the cells of a CSV file."),
-        TableKey::new("records", KeyKind::Text, "The path of the list of records inside a JSON document."),
+        TableKey::new("encoding", KeyKind::Text, "How its files are encoded, by a name of the WHATWG Encoding Standard, such as \"windows-1252\": UTF-8, or UTF-16 with a byte order mark, where nothing is said."),
+        TableKey::new("delimiter", KeyKind::Text, "What stands between the cells of a CSV file: the one of , ; tab and | under which the fields are found, where nothing is said."),
+        TableKey::new("skip_rows", KeyKind::Integer, "How many lines stand before the headings of a table, empty ones among them."),
+        TableKey::new("until_row", KeyKind::Text, "The text of the first cell of the row that ends a table; that row and all that follows is left out."),
+        TableKey::new("sheet", KeyKind::Text, "The sheet of a workbook: its first, where nothing is said."),
+        TableKey::new("rows", KeyKind::Table(&ROWS), "What the rows of a table make that are about the same device."),
+        TableKey::new("records", KeyKind::Text, "The path of the list of records inside a JSON document; with .* at its end, of the object of which each member is one."),
         TableKey::new("about", KeyKind::Word(|| words(&ABOUT)), "What it is about, where that is neither devices nor people: terms that were accepted, with the fields person, device, terms and version; or signins, a log with the fields at, person, device, service, client, address, platform and effect; or settings, how far they got, with the fields device, setting, state, because and at; or commands that were sent, with the fields delivery, state, because and at."),
-        TableKey::new("device", KeyKind::Text, "The field that names the device."),
+        TableKey::new(
+            "device",
+            KeyKind::Or(&KeyKind::Text, &ID),
+            "The field that names the device; @key, where the key of a member does.",
+        ),
         TableKey::new(
             "device_from",
             KeyKind::Word(|| words(&NAMES_FROM)),
             "Where the device's id comes from, when it is no field.",
         ),
-        TableKey::new("person", KeyKind::Text, "The field that names the person; the source is then a list of people."),
+        TableKey::new(
+            "person",
+            KeyKind::Or(&KeyKind::Text, &ID),
+            "The field that names the person; the source is then a list of people.",
+        ),
         TableKey::new(
             "collected",
             KeyKind::Names,
             "The field that says when it was collected; or several that do together, as a day and a time.",
+        ),
+        TableKey::new(
+            "collected_from",
+            KeyKind::Text,
+            "Where the time of collection comes from, when it is no field: \"file name %Y-%m-%d\", a date in the file's name.",
         ),
         TableKey::new("time_zone", KeyKind::Text, "The zone of times without an offset."),
         TableKey::new("time_format", KeyKind::Text, "How times are written, as a pattern of strftime."),
@@ -384,6 +552,7 @@ pub(super) static SOURCE: TableShape = TableShape::new(
         TableKey::new("fresh_for", KeyKind::Period, "How long its facts may be relied on."),
         TableKey::new("complete", KeyKind::Boolean, "Whether each file lists everything the feed knows."),
         TableKey::new("missing_when", KeyKind::Names, "Words that mean in every field that it was not collected."),
+        TableKey::new("empty", KeyKind::Word(|| words(&EMPTY)), EMPTY_ABOUT),
         TableKey::new("decimal", KeyKind::Text, "What stands before the fraction of a number, where it is no point."),
         TableKey::new("thousands", KeyKind::Text, "What stands between groups of three digits."),
         TableKey::new("fields", KeyKind::Table(&FIELDS), "Which field is which fact."),
@@ -396,10 +565,12 @@ static FIELD: TableShape = TableShape::new(
     &[&[
         TableKey::new("fact", KeyKind::Text, "The path of the fact."),
         TableKey::new("leave_out", KeyKind::Boolean, "Whether nothing of it is kept."),
+        TableKey::new("also", KeyKind::Names, "Other headings that it has in some files."),
         TableKey::new("unit", KeyKind::Text, "The unit that it is given in."),
         TableKey::new("true_when", KeyKind::Names, "Words that mean true."),
         TableKey::new("false_when", KeyKind::Names, "Words that mean false."),
         TableKey::new("missing_when", KeyKind::Names, "Words that mean that it was not collected."),
+        TableKey::new("empty", KeyKind::Word(|| words(&EMPTY)), EMPTY_ABOUT),
         TableKey::new(
             "case",
             KeyKind::Word(|| words(&LETTER_CASES)),
@@ -418,6 +589,31 @@ static FIELD: TableShape = TableShape::new(
     ]],
 )
 .needs(&[&["fact", "leave_out"]]);
+static ID: TableShape = TableShape::new(
+    "the field of the id",
+    &[&[
+        TableKey::new("field", KeyKind::Text, "The field."),
+        TableKey::new("join", KeyKind::Names, "Several fields that are the id together."),
+        TableKey::new("with", KeyKind::Text, "What stands between the joined ones."),
+        TableKey::new("case", KeyKind::Word(|| words(&LETTER_CASES)), "The letters that ids are put into."),
+        TableKey::new("before", KeyKind::Text, "Only what stands before the first of these counts, such as \".\"."),
+    ]],
+)
+.needs(&[&["field", "join"]])
+.with(&[("with", "join")]);
+static ROWS: TableShape = TableShape::new(
+    "rows",
+    &[&[
+        TableKey::new("list", KeyKind::Text, "The list that has an item for each row."),
+        TableKey::new("key", KeyKind::Text, "The column that names the item."),
+        TableKey::new("fact", KeyKind::Text, "The column that names the fact that a row tells."),
+        TableKey::new("value", KeyKind::Text, "The column of that fact's value."),
+    ]],
+)
+.needs(&[&["list", "fact"]])
+.with(&[("list", "key"), ("key", "list"), ("fact", "value"), ("value", "fact")]);
+const EMPTY: [(&str, bool); 2] = [("missing", false), ("null", true)];
+const EMPTY_ABOUT: &str = "What an empty cell of a table means: that it was not collected, or that it was found empty.";
 static VALUES: TableShape = TableShape::new("values", &[]).others(KeyKind::Text);
 const LETTER_CASES: [(&str, LetterCase); 2] = [("lower", LetterCase::Lower), ("upper", LetterCase::Upper)];
 
@@ -465,24 +661,19 @@ pub(super) fn read(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<So
             ),
         }
     }
-    if let Some(delimiter) = reader.named(table, "delimiter") {
-        match delimiter.text.as_bytes() {
-            [one] => source.delimiter = *one,
-            _ => reader.report(
-                Diagnostic::error("bad-delimiter", "`delimiter` is one character", delimiter.span)
-                    .help("write \",\", \";\" or \"\\t\""),
-            ),
-        }
-    }
+    source.encoding = encoding(reader, table);
+    source.table = table_layout(reader, table);
     let id_key = source.kind.noun();
     // What delivery is meant is no key of a source of its own.
-    if source.kind != SourceKind::Commands
-        && let Some(field) = reader.string(table, id_key)
-    {
-        source.id_field = field;
+    if source.kind != SourceKind::Commands {
+        id_field(reader, table, &mut source);
     }
-    if source.format == Format::Scim && table.get(id_key).is_none() {
-        source.id_field = "userName".to_owned();
+    if table.get(id_key).is_none() {
+        match source.format {
+            Format::Scim => source.id_field = "userName".to_owned(),
+            Format::CycloneDx | Format::Spdx => source.id_field = "name".to_owned(),
+            _ => {}
+        }
     }
     source.records = reader.string(table, "records");
     source.id_from = reader.word(table, "device_from", &NAMES_FROM).unwrap_or_default();
@@ -498,12 +689,21 @@ pub(super) fn read(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<So
         }
         // Only JSON has a `collected_at` of its own accord.
         (SourceKind::State, None) if !matches!(source.format, Format::JsonLines | Format::Json) => {
-            source.collected_field = None;
+            source.collected_field = match source.format {
+                Format::CycloneDx => Some("timestamp".to_owned()),
+                Format::Spdx => Some("created".to_owned()),
+                _ => None,
+            };
         }
         _ => {}
     }
+    if let Some(pattern) = collected_from(reader, table) {
+        source.collected_from_name = Some(pattern);
+        source.collected_field = None;
+    }
     check_fit(reader, table, &source);
     source.missing_when = reader.strings(table, "missing_when");
+    source.empty_is_null = reader.word(table, "empty", &EMPTY).unwrap_or(false);
     source.numbers = number_marks(reader, table);
     source.time_zone = zone(reader, table);
     source.trust = reader.integer(table, "trust").unwrap_or(0);
@@ -517,6 +717,7 @@ pub(super) fn read(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<So
             };
             source.fields.extend(field.map(|field| (name, field)));
         }
+        item_fields(reader, &fields, &mut source);
     }
     if source.kind == SourceKind::Commands
         && let Some(at) = source.fields.iter().position(|(_, field)| field.fact == "delivery")
@@ -536,9 +737,21 @@ fn check_fit(reader: &mut TableReader<'_>, table: &Table<'_>, source: &Source) {
     let (people, word) = (source.kind != SourceKind::State, source.format.as_str());
     let of_people = !matches!(source.kind, SourceKind::State | SourceKind::Settings | SourceKind::Commands);
     let json = source.format == Format::Json;
+    let is_table = source.format.is_table();
+    let of_tables = "only csv and xlsx are tables of rows under headings";
     let idle = [
         ("records", !json, "only a file with format = \"json\" has a list of records inside"),
         ("delimiter", source.format != Format::Csv, "only format = \"csv\" has a delimiter"),
+        ("skip_rows", !is_table, of_tables),
+        ("until_row", !is_table, of_tables),
+        ("rows", !is_table, of_tables),
+        ("rows", people, "rows make one record of what they say of a device"),
+        ("empty", !is_table, "only a table has empty cells"),
+        ("sheet", source.format != Format::Workbook, "only format = \"xlsx\" has sheets"),
+        ("encoding", source.format == Format::Workbook, "a workbook says itself how it is encoded"),
+        ("encoding", source.format == Format::PropertyList, "a property list says itself how it is encoded"),
+        ("collected_from", people, "only state of devices is collected"),
+        ("collected_from", table.get("collected").is_some(), "`collected` names the field that says when"),
         ("device", source.id_from != NameFrom::Field, "the id comes from the file's name, as `device_from` says"),
         ("device_from", of_people, "a list of people names each person in a field"),
         ("device_from", people && !of_people, "each record names what it is about in a field"),
@@ -585,7 +798,8 @@ fn field(
         if let Some(fact) = table.get("fact") {
             reader.error("idle-key", "a field that is left out is no fact", fact.span(), "keep `fact` or `leave_out`");
         }
-        return Some(Field { leave_out: true, ..Field::of(String::new()) });
+        let also = reader.strings(table, "also");
+        return Some(Field { leave_out: true, also, ..Field::of(String::new()) });
     }
     let Some(fact) = reader.string(table, "fact") else {
         reader.error("no-fact", "this field says not which fact it is", key, "write { fact = \"disk.encrypted\", .. }");
@@ -593,7 +807,7 @@ fn field(
     };
     let unit = reader.named(table, "unit");
     if let Some(Named { text, span: Some(span) }) = &unit {
-        units.push(FieldUnit { fact: fact.clone(), unit: text.clone(), span: span.clone() });
+        units.push(FieldUnit { fact: fact.replace("[]", ""), unit: text.clone(), span: span.clone() });
     }
     Some(Field {
         fact,
@@ -602,6 +816,7 @@ fn field(
         true_when: reader.strings(table, "true_when"),
         false_when: reader.strings(table, "false_when"),
         cells: cell_rules(reader, table),
+        also: reader.strings(table, "also"),
     })
 }
 
@@ -627,6 +842,7 @@ fn cell_rules(reader: &mut TableReader<'_>, table: &Table<'_>) -> CellRules {
         time_format: time_format(reader, table),
         time_zone: zone(reader, table),
         split: split.map(|split| split.text).filter(|split| !split.is_empty()),
+        empty_is_null: reader.word(table, "empty", &EMPTY).unwrap_or(false),
     }
 }
 
@@ -656,4 +872,213 @@ fn number_marks(reader: &mut TableReader<'_>, table: &Table<'_>) -> NumberMarks 
         );
     }
     marks
+}
+
+/// Reads which field is the id, and how ids are made uniform.
+fn id_field(reader: &mut TableReader<'_>, table: &Table<'_>, source: &mut Source) {
+    let key = source.kind.noun();
+    let Some(value) = table.get(key) else { return };
+    let Some(detail) = reader.inner(table, key, value) else {
+        source.id_field = reader.string(table, key).unwrap_or_else(|| source.id_field.clone());
+        return;
+    };
+    if !reader.is_complete(&detail, "the id", "write { field = \"Host\", case = \"lower\" }") {
+        return;
+    }
+    let mut fields = reader.strings(&detail, "join");
+    if let (Some(with), None) = (detail.get("with"), detail.get("join")) {
+        reader.error(
+            "idle-key",
+            "`with` stands between fields that are joined",
+            with.span(),
+            "add join = [..], or leave it out",
+        );
+    }
+    if let Some(field) = reader.string(&detail, "field") {
+        if let Some(join) = detail.get("join") {
+            reader.error("idle-key", "the id is one field or several", join.span(), "keep `field` or `join`");
+        }
+        fields = vec![field];
+    }
+    if fields.is_empty() {
+        return;
+    }
+    source.id_field = fields.remove(0);
+    source.id_form = IdForm {
+        join: fields,
+        with: reader.string(&detail, "with").unwrap_or_default(),
+        case: reader.word(&detail, "case", &LETTER_CASES),
+        before: reader.string(&detail, "before").filter(|mark| !mark.is_empty()),
+    };
+}
+
+/// Reads how files are encoded.
+fn encoding(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<&'static Encoding> {
+    let Named { text, span } = reader.named(table, "encoding")?;
+    let found = Encoding::for_label(text.as_bytes());
+    if found.is_none() {
+        let message = format!("unknown encoding `{text}`");
+        reader.report(
+            Diagnostic::error("bad-encoding", message, span)
+                .help("write a name of the WHATWG Encoding Standard, such as \"windows-1252\" or \"utf-16le\""),
+        );
+    }
+    found
+}
+
+/// Reads how a table lies in its file.
+fn table_layout(reader: &mut TableReader<'_>, table: &Table<'_>) -> TableLayout {
+    let mut layout = TableLayout {
+        delimiter: None,
+        skip_rows: 0,
+        until_row: reader.string(table, "until_row").map(|text| text.trim().to_owned()),
+        sheet: reader.string(table, "sheet"),
+        rows: reader.table(table, "rows").and_then(|rows| rows_as(reader, &rows)),
+    };
+    if let Some(delimiter) = reader.named(table, "delimiter") {
+        match delimiter.text.as_bytes() {
+            [one] if !one.is_ascii_alphanumeric() && !matches!(one, b'"' | b'\r' | b'\n') => {
+                layout.delimiter = Some(*one);
+            }
+            _ => reader.report(
+                Diagnostic::error("bad-delimiter", "`delimiter` is one mark", delimiter.span)
+                    .help("write \",\", \";\" or \"\\t\", or leave it out: it is found by itself"),
+            ),
+        }
+    }
+    if let Some(rows) = reader.integer(table, "skip_rows") {
+        match u64::try_from(rows) {
+            Ok(rows) => layout.skip_rows = rows,
+            Err(_) => {
+                let span = table.get("skip_rows").map_or(0..0, |rows| rows.span());
+                reader.error("bad-number", "`skip_rows` is no number of lines", span, "write skip_rows = 4");
+            }
+        }
+    }
+    layout
+}
+
+fn rows_as(reader: &mut TableReader<'_>, rows: &Table<'_>) -> Option<RowsAs> {
+    const HELP: &str = "write { list = \"software\", key = \"Name\" }, or { fact = \"Property\", value = \"Value\" }";
+    if !reader.is_complete(rows, "`rows`", HELP) {
+        return None;
+    }
+    for (one, other) in [("list", "key"), ("key", "list"), ("fact", "value"), ("value", "fact")] {
+        if let (Some(at), None) = (rows.get(one), rows.get(other)) {
+            reader.error("incomplete", format!("`{one}` needs `{other}` beside it"), at.span(), HELP);
+        }
+    }
+    let (list, key) = (reader.string(rows, "list"), reader.string(rows, "key"));
+    let (fact, value) = (reader.string(rows, "fact"), reader.string(rows, "value"));
+    if let (Some(_), Some(at)) = (&list, rows.get("fact")) {
+        reader.error("idle-key", "rows make a list or facts, not both", at.span(), "keep `list` or `fact`");
+    }
+    match (list, key, fact, value) {
+        (Some(list), Some(key), ..) => Some(RowsAs::List { list, key, fields: Vec::new() }),
+        (None, _, Some(fact), Some(value)) => Some(RowsAs::Facts { fact, value }),
+        _ => None,
+    }
+}
+
+/// Reads the pattern of the date in a file's name that says when its state was collected.
+fn collected_from(reader: &mut TableReader<'_>, table: &Table<'_>) -> Option<String> {
+    let Named { text, span } = reader.named(table, "collected_from")?;
+    let pattern = text.strip_prefix("file name ").map(str::trim).filter(|pattern| pattern.contains('%'));
+    let is_good = |pattern: &&str| jiff::fmt::strtime::format(pattern, jiff::Timestamp::UNIX_EPOCH).is_ok();
+    let found = pattern.filter(is_good).map(str::to_owned);
+    if found.is_none() {
+        let mistake = Diagnostic::error("bad-time-format", "`collected_from` says not where the date is", span);
+        reader.report(mistake.help("write the pattern of a date in the file's name, as in \"file name %Y-%m-%d\""));
+    }
+    found
+}
+
+/// A path into the items of a list: `disks[].enc`.
+struct ItemPath<'p> {
+    list: &'p str,
+    /// The field of an item.
+    field: &'p str,
+}
+
+impl<'p> ItemPath<'p> {
+    fn of(path: &'p str) -> Option<Self> {
+        path.split_once("[].").map(|(list, field)| Self { list, field })
+    }
+}
+
+/// Why a field is no field of a list's items.
+struct MisplacedField {
+    what: &'static str,
+    help: String,
+}
+
+/// Takes the fields of list items out of the other fields: `"disks[].enc" = "disks[].encrypted"`, and those of items that rows make.
+fn item_fields(reader: &mut TableReader<'_>, table: &Table<'_>, source: &mut Source) {
+    let is_plain = |(name, field): &(String, Field)| !name.contains("[]") && !field.fact.contains("[]");
+    let (plain, of_items) = std::mem::take(&mut source.fields).into_iter().partition(is_plain);
+    source.fields = plain;
+    for (name, field) in of_items {
+        let placed = match ItemPath::of(&name) {
+            Some(path) => source.add_item_field(&path, field),
+            None => source.add_row_field(&name, field),
+        };
+        if let Err(MisplacedField { what, help }) = placed {
+            let span = table.entries().into_iter().find(|entry| entry.key == name).map_or(0..0, |entry| entry.span);
+            reader.error("no-items", format!("`{name}` {what}"), span, help);
+        }
+    }
+}
+
+impl Source {
+    /// Adds a field of the items of a list in the export.
+    fn add_item_field(&mut self, path: &ItemPath<'_>, mut field: Field) -> Result<(), MisplacedField> {
+        let help = || format!("write \"{0}[].{1}\" = \"{0}[].NAME\"", path.list, path.field.replace("[]", ""));
+        if path.field.contains("[]") || field.fact.matches("[]").count() > 1 {
+            return Err(MisplacedField {
+                what: "is a field of a list in a list, which is kept as it comes",
+                help: help(),
+            });
+        }
+        let list = ItemPath::of(&field.fact).map(|target| target.list.to_owned());
+        if list.is_none() && !field.leave_out {
+            return Err(MisplacedField { what: "goes to no field of a list's items", help: help() });
+        }
+        field.fact = field.fact.replace("[]", "");
+        let items = match self.items.iter_mut().position(|items| items.path == path.list) {
+            Some(at) => &mut self.items[at],
+            None => {
+                self.items.push(ItemFields { path: path.list.to_owned(), fact: None, fields: Vec::new() });
+                self.items.last_mut().expect("it was pushed just now")
+            }
+        };
+        if let (Some(other), Some(list)) = (&items.fact, &list)
+            && other != list
+        {
+            let help = format!("the other fields of its items go to \"{other}[]\"");
+            return Err(MisplacedField { what: "makes two lists of one", help });
+        }
+        items.fact = items.fact.take().or(list);
+        items.fields.push((path.field.to_owned(), field));
+        Ok(())
+    }
+
+    /// Adds a column of the items that rows make.
+    fn add_row_field(&mut self, name: &str, mut field: Field) -> Result<(), MisplacedField> {
+        let target = ItemPath::of(&field.fact);
+        match (&mut self.table.rows, target) {
+            (Some(RowsAs::List { list, fields, .. }), Some(target)) if *list == target.list => {
+                field.fact = field.fact.replace("[]", "");
+                fields.push((name.to_owned(), field));
+                Ok(())
+            }
+            (_, target) => {
+                let (list, field) = target.map_or(("LIST", "FIELD"), |target| (target.list, target.field));
+                let help = format!(
+                    "write \"{list}[].NAME\" = \"{list}[].{field}\" where the export has a list, or rows = {{ list = \"{list}\", key = .. }} \
+                     where each of its rows is an item"
+                );
+                Err(MisplacedField { what: "is no field of a list's items", help })
+            }
+        }
+    }
 }

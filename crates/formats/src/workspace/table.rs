@@ -362,8 +362,8 @@ impl<'r> TableReader<'r> {
 
     /// Whether a table has each of the keys that it needs; what it lacks is reported.
     pub fn is_complete(&mut self, table: &Table<'_>, what: &str, help: &str) -> bool {
-        let needed = table.shape.needs.iter().filter(|any| any.len() == 1).copied().flatten();
-        let missing: Vec<&str> = needed.copied().filter(|key| table.get(key).is_none()).collect();
+        let lacks = |any: &&&[&str]| any.iter().all(|key| table.get(key).is_none());
+        let missing: Vec<String> = table.shape.needs.iter().filter(lacks).map(|any| any.join(" or ")).collect();
         if !missing.is_empty() {
             self.error("incomplete", format!("{what} needs {}", missing.join(", ")), table.heading(), help);
         }
