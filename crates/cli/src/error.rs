@@ -53,6 +53,7 @@ impl CommandError {
                     EngineError::Output(_) | EngineError::TemporaryFile(_) => LEDGER,
                     EngineError::Ledger(LedgerError::Missing { .. })
                     | EngineError::Refused { .. }
+                    | EngineError::FileRefused { .. }
                     | EngineError::File { .. } => USAGE,
                     EngineError::Ledger(_) => LEDGER,
                 };

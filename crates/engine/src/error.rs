@@ -4,6 +4,7 @@ use std::io;
 use std::path::PathBuf;
 
 use fencepost_core::limits::QUOTED_CHARS;
+use fencepost_formats::FileError;
 use fencepost_spool::SpoolError;
 use fencepost_store::LedgerError;
 
@@ -29,6 +30,14 @@ pub enum EngineError {
     /// A list that is too long for memory could not be put into a temporary file.
     #[error(transparent)]
     TemporaryFile(#[from] SpoolError),
+    /// A file cannot be taken as a whole.
+    #[error("{path}: {error}")]
+    FileRefused {
+        /// Its path, as shown.
+        path: String,
+        /// What is wrong with it.
+        error: FileError,
+    },
     /// What was asked for cannot be done; the help says what can.
     #[error("{message}")]
     Refused {
@@ -59,6 +68,7 @@ impl EngineError {
             Self::Ledger(error) => Some(error.help()),
             Self::File { .. } | Self::Output(_) => None,
             Self::TemporaryFile(_) => Some("name a folder with room in the environment variable TMPDIR"),
+            Self::FileRefused { .. } => Some("nothing of this file was imported"),
             Self::Refused { help, .. } => Some(help),
         }
     }

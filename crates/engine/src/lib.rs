@@ -40,6 +40,7 @@ pub use act::templates::FilledMessage;
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::baselines::{BaselineCounts, RulesTogether, TogetherCounts};
 pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
+pub use ask::disagreements::{Disagreement, DisagreementFix, DisagreementKind, Statement};
 pub use ask::figures::{AssessmentFigures, FiguresPer, FiguresQuery, FixTimes, FleetHistory, PartThen};
 pub use ask::group::{GroupMembers, GroupReport};
 pub use ask::history::{Happened, Happening, History};
@@ -82,7 +83,9 @@ pub use facts::judge::{Judge, Judged};
 pub use facts::people::People;
 pub use fencepost_spool::{Items, Spool, SpoolError};
 pub use import::changes::Change;
-pub use import::{ChangedDevice, Contradicted, Doubts, ImportOptions, Imported, Importer, OtherName, WrongType};
+pub use import::{
+    ChangedDevice, Contradicted, Doubts, ImportOptions, Imported, Importer, OtherName, RejectCount, Rejects, WrongType,
+};
 pub use ledger_view::batch::DeviceStanding;
 pub use ledger_view::event::FindingChange;
 pub use ledger_view::fence::{FenceLine, Post};

@@ -21,8 +21,8 @@ pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use padded::RawDocument;
 pub use paths::PathCollector;
 pub use records::{
-    Chunk, Chunks, Contradiction, FileRead, Line, LinesOf, Mapped, Record, RecordBatch, RecordBatches, RecordDoubts,
-    RecordError, RejectKind, UnknownWord, decompress, open_text, read_batch, read_chunk, read_records,
+    Chunk, Chunks, Contradiction, FileError, FileRead, Line, LinesOf, Mapped, Record, RecordBatch, RecordBatches,
+    RecordDoubts, RecordError, RejectKind, UnknownWord, decompress, open_text, read_batch, read_chunk, read_records,
 };
 pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};

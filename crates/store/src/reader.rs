@@ -720,8 +720,9 @@ impl<'c> Reader<'c> {
     /// Returns the imports of a source up to a run, newest first, no more than `most`.
     pub fn imports_of(&self, source: &str, run: Option<i64>, most: u32) -> Result<Vec<ImportRow>, LedgerError> {
         self.all(
-            "SELECT r.as_of, f.path, f.records, f.rejected FROM file f JOIN run r ON r.id = f.run \
-             WHERE f.source = ?1 AND f.run <= ?2 ORDER BY r.id DESC LIMIT ?3",
+            // A file of which records lie in the future is no known file, and was imported all the same.
+            "SELECT as_of, summary ->> 'path', coalesce(summary ->> 'records', 0), coalesce(summary ->> 'rejected', 0) FROM run \
+             WHERE kind = 'import' AND summary ->> 'source' = ?1 AND id <= ?2 ORDER BY id DESC LIMIT ?3",
             params![source, run.unwrap_or(LATEST), most],
             |row| {
                 Ok(ImportRow {
@@ -732,6 +733,32 @@ impl<'c> Reader<'c> {
                 })
             },
         )
+    }
+
+    /// Returns the devices that a source spoke of and does not list any more.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub fn absent_from(&self, source: &str) -> Result<Vec<String>, LedgerError> {
+        self.all(
+            "SELECT DISTINCT d.name FROM absence a JOIN device d ON d.id = a.device JOIN source s ON s.id = a.source \
+             WHERE s.name = ?1 AND a.to_run IS NULL ORDER BY d.name",
+            [source],
+            |row| row.get(0),
+        )
+    }
+
+    /// Returns when the newest of what a source says of any device was collected.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be read.
+    pub fn newest_of(&self, source: &str) -> Result<Option<Timestamp>, LedgerError> {
+        let newest = self.all(
+            "SELECT max(c.collected) FROM current c JOIN source s ON s.id = c.source WHERE s.name = ?1",
+            [source],
+            |row| row.get::<_, Option<i64>>(0),
+        )?;
+        Ok(newest.into_iter().flatten().next().map(moment))
     }
 
     /// Returns the devices that a source speaks of and still lists, with when each was last collected.

@@ -449,6 +449,30 @@ impl<'l> Writer<'l> {
             .map(|_| ())
     }
 
+    /// Notes that an export of a source lists a device again.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be written.
+    pub fn end_absence(&mut self, run: i64, source: &str, device: &str) -> Result<(), LedgerError> {
+        let (device, _) = self.device(run, device)?;
+        let source = self.source(source)?;
+        self.run_sql(
+            "UPDATE absence SET to_run = ?3 WHERE device = ?1 AND source = ?2 AND to_run IS NULL",
+            params![device, source, run],
+        )
+        .map(|_| ())
+    }
+
+    /// Takes back that this run ended absences from a source: it read an older export.
+    ///
+    /// # Errors
+    /// Fails if the ledger cannot be written.
+    pub fn keep_absences(&mut self, run: i64, source: &str) -> Result<(), LedgerError> {
+        let source = self.source(source)?;
+        self.run_sql("UPDATE absence SET to_run = NULL WHERE source = ?1 AND to_run = ?2", params![source, run])
+            .map(|_| ())
+    }
+
     /// Keeps with what a source now says of a device those of its volatile facts that an assessment read.
     pub fn keep_volatile_parts(
         &mut self,

@@ -16,6 +16,7 @@ use super::{
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::deeper;
+use crate::view::disagreements::fixes_in_toml;
 use crate::view::fence::{post_of, spaced};
 use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
@@ -65,6 +66,9 @@ pub struct ListArgs {
     /// Of verdicts: also those of rules that do not cover the device
     #[arg(long)]
     all: bool,
+    /// Of disagreements: the lines that would settle them; nothing is written
+    #[arg(long, conflicts_with_all = ["filter", "sort", "columns", "by"])]
+    fix: bool,
     /// Tell it as of TIME
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -111,6 +115,9 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
     if args.all && kind != Kind::Verdicts {
         return Err(CommandError::usage("--all is of verdicts", "write: fencepost list verdicts --all"));
     }
+    if args.fix && kind != Kind::Disagreements {
+        return Err(CommandError::usage("--fix is of disagreements", "write: fencepost list disagreements --fix"));
+    }
     if (args.unnamed || args.fact.is_some()) && kind != Kind::Items {
         return Err(CommandError::usage(
             "a fact and --unnamed are of items",
@@ -124,6 +131,9 @@ pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCod
         true => reading.by_rules_of(&workspace.project)?,
         false => reading,
     };
+    if args.fix {
+        return show_fixes(ui, &reading);
+    }
     if args.columns == ["help"] {
         return column_help(ui, &reading, kind);
     }
@@ -250,8 +260,30 @@ fn column_help(ui: &mut Ui, reading: &Reading<'_>, kind: Kind) -> Result<ExitCod
     Ok(ExitCode::SUCCESS)
 }
 
+/// Shows the lines that would settle what feeds do not agree on.
+fn show_fixes(ui: &mut Ui, reading: &Reading<'_>) -> Result<ExitCode, CommandError> {
+    let fixes = reading.fixes_of(&reading.disagreements()?)?;
+    ui.raw(&fixes_in_toml(&fixes))?;
+    ui.note("\nNothing was written. Put in what is right, and import the files once more.");
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What a source says of what is disagreed on: `handhelds: 13.0`.
+fn said_in_words(said: &Json) -> String {
+    let text = |value: &Json| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+    let value = match &said["value"] {
+        Json::Array(items) => items.iter().map(text).collect::<Vec<_>>().join(", "),
+        other => text(other),
+    };
+    match said["source"].as_str() {
+        Some(source) => format!("{source}: {value}"),
+        None => value,
+    }
+}
+
 /// Columns that hold sentences, which may wrap.
-const SENTENCES: [&str; 28] = [
+const SENTENCES: [&str; 29] = [
+    "values",
     "versions",
     "named_by",
     "observed",
@@ -474,6 +506,9 @@ impl<'c> Cells<'c> {
             Json::Number(number) if matches!(column, "share" | "of_values") => Cell::new(format!("{number} %")),
             Json::Bool(true) if column == "late" => Cell::styled("late", self.styles.bad),
             Json::Bool(false) if column == "late" => Cell::new("no"),
+            Json::Array(items) if column == "values" => {
+                Cell::new(items.iter().map(said_in_words).collect::<Vec<_>>().join("; "))
+            }
             Json::Array(items) => Cell::new(
                 items
                     .iter()

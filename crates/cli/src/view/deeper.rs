@@ -85,6 +85,7 @@ pub fn command(listing: &Listing, query: &ListQuery<'_>) -> Option<String> {
         Kind::Access => Some("fencepost access".to_owned()),
         Kind::Actions => Some("fencepost send --dry-run".to_owned()),
         Kind::Bundles => Some("fencepost list bundles --changes".to_owned()),
+        Kind::Disagreements => rows.next().map(|_| "fencepost list disagreements --fix".to_owned()),
         Kind::Sites
         | Kind::Deliveries
         | Kind::BundleChanges

@@ -6,8 +6,8 @@ use std::cell::Cell;
 use fencepost_core::{Evidence, FactUse, FindingEvent, Obligation, Outcome, Rule, Ruling, VerdictOutcome};
 use fencepost_engine::{
     AccessEntry, AccessReport, AccessSummary, Assessed, CauseLine, Change, DeviceReport, DeviceVerdicts, EngineError,
-    FindingLine, Happened, Happening, History, PeerDistance, PersonReport, Remark, RuleCount, RuleJudgement, Sealed,
-    Spool, StricterLater,
+    FactLine, FindingLine, Happened, Happening, History, PeerDistance, PersonReport, Remark, RuleCount, RuleJudgement,
+    Sealed, Spool, StricterLater, VerdictLine,
 };
 use jiff::Timestamp;
 use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
@@ -340,6 +340,8 @@ pub fn access_row(change: &str, one: &AccessEntry) -> Json {
 }
 
 pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
+    let holders: Vec<&str> = report.holders.iter().map(|holder| holder.name.as_deref().unwrap_or(&holder.id)).collect();
+    let holder = Some(holders.join(", ")).filter(|names| !names.is_empty());
     json!({
         "schema": SCHEMA,
         "device": report.device,
@@ -355,31 +357,8 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "holders": report.holders.iter().map(|holder| json!({ "person": holder.id, "name": holder.name, "unit": holder.unit })).collect::<Vec<_>>(),
         "groups": report.groups,
         "last_known": report.last_known.iter().map(|(what, facts)| json!({ "what": what, "facts": facts })).collect::<Vec<_>>(),
-        "facts": report.facts.iter().map(|fact| json!({
-            "fact": fact.path, "value": fact.value, "unit": fact.unit, "label": fact.label, "source": fact.source,
-            "collected_at": fact.collected.map(|moment| moment.to_string()), "stale": fact.stale, "wrong_type": fact.wrong_type,
-            "corrected": fact.corrected.as_ref().map(|one| json!({ "by": one.by, "because": one.because, "until": one.until.to_string() })),
-            "losers": fact.losers.iter().map(|said| json!({ "source": said.source, "value": said.value, "collected_at": said.collected.map(|moment| moment.to_string()) })).collect::<Vec<_>>(),
-        })).collect::<Vec<_>>(),
-        "verdicts": report.verdicts.iter().map(|verdict| json!({
-            "rule": verdict.rule.id.as_str(), "outcome": verdict.outcome.as_str(),
-            "reason": match verdict.outcome { VerdictOutcome::Unknown(reason) => Some(reason.as_str()), _ => None },
-            "severity": verdict.rule.severity.as_str(), "stage": verdict.stage.as_str(), "title": verdict.rule.title,
-            "because": verdict.rule.because, "fix": verdict.fix, "awaiting": verdict.awaiting, "excepted": verdict.excepted,
-            "exception": verdict.exception.as_ref().map(|exception| json!({
-                "name": exception.name, "because": exception.because, "until": exception.until.map(|until| until.to_string()),
-            })),
-            "controls": verdict.rule.controls().collect::<Vec<_>>(),
-            "scope_last_known": verdict.scope_last_known,
-            "opened": verdict.finding.as_ref().map(|finding| finding.clock.opened.to_string()),
-            "due": verdict.finding.as_ref().map(|finding| finding.clock.due_at(at).to_string()),
-            "waiver": verdict.waiver.as_ref().map(|waiver| waiver.id.as_str()),
-            "settings": verdict.settings.iter().map(|said| json!({
-                "setting": said.setting, "state": said.state, "because": said.because, "at": said.at.to_string(),
-            })).collect::<Vec<_>>(),
-            "phase": verdict.finding.as_ref().map(|finding| finding.phase(at).as_str()),
-            "evidence": evidence(&verdict.evidence),
-        })).collect::<Vec<_>>(),
+        "facts": report.facts.iter().map(|line| fact(line, at)).collect::<Vec<_>>(),
+        "verdicts": report.verdicts.iter().map(|line| verdict(line, &report.device, holder.as_deref(), at)).collect::<Vec<_>>(),
         "findings": report.findings.iter().map(|finding| json!({
             "device": report.device, "rule": finding.subject.as_str(), "opened": finding.clock.opened.to_string(),
             "due": finding.clock.due_at(at).to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,
@@ -389,6 +368,42 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
             "access_rule": reach.access_rule,
             "later": reach.later.as_ref().map(later),
         })).collect::<Vec<_>>(),
+    })
+}
+
+/// A fact of a device; where it is not of its declared type, its type says so.
+fn fact(fact: &FactLine, at: Timestamp) -> Json {
+    json!({
+        "fact": fact.path, "value": fact.value, "type": fact.ty.unwrap_or("wrong-type"), "unit": fact.unit, "label": fact.label, "source": fact.source,
+        "collected_at": fact.collected.map(|moment| moment.to_string()), "stale": fact.stale, "wrong_type": fact.wrong_type,
+        "age": fact.collected.map(|collected| at.duration_since(collected).to_string()),
+        "corrected": fact.corrected.as_ref().map(|one| json!({ "by": one.by, "because": one.because, "until": one.until.to_string() })),
+        "losers": fact.losers.iter().map(|said| json!({ "source": said.source, "value": said.value, "collected_at": said.collected.map(|moment| moment.to_string()) })).collect::<Vec<_>>(),
+    })
+}
+
+/// A verdict on a device, with what `list verdicts` says of it and more.
+fn verdict(verdict: &VerdictLine, device: &str, holder: Option<&str>, at: Timestamp) -> Json {
+    json!({
+        "device": device, "holder": holder, "rule": verdict.rule.id.as_str(), "family": verdict.rule.family(),
+        "observed": verdict.proof.observed, "required": verdict.proof.required, "source": verdict.proof.source,
+        "age": verdict.proof.age, "outcome": verdict.outcome.as_str(),
+        "reason": match verdict.outcome { VerdictOutcome::Unknown(reason) => Some(reason.as_str()), _ => None },
+        "severity": verdict.rule.severity.as_str(), "stage": verdict.stage.as_str(), "title": verdict.rule.title,
+        "because": verdict.rule.because, "fix": verdict.fix, "awaiting": verdict.awaiting, "excepted": verdict.excepted,
+        "exception": verdict.exception.as_ref().map(|exception| json!({
+            "name": exception.name, "because": exception.because, "until": exception.until.map(|until| until.to_string()),
+        })),
+        "controls": verdict.rule.controls().collect::<Vec<_>>(),
+        "scope_last_known": verdict.scope_last_known,
+        "opened": verdict.finding.as_ref().map(|finding| finding.clock.opened.to_string()),
+        "due": verdict.finding.as_ref().map(|finding| finding.clock.due_at(at).to_string()),
+        "waiver": verdict.waiver.as_ref().map(|waiver| waiver.id.as_str()),
+        "settings": verdict.settings.iter().map(|said| json!({
+            "setting": said.setting, "state": said.state, "because": said.because, "at": said.at.to_string(),
+        })).collect::<Vec<_>>(),
+        "phase": verdict.finding.as_ref().map(|finding| finding.phase(at).as_str()),
+        "evidence": evidence(&verdict.evidence),
     })
 }
 

@@ -284,3 +284,124 @@ fn people_whom_two_lists_call_by_different_names_are_told_with_line_and_remedy()
     assert_eq!(rows["rows"][0]["unit"], "deck");
     assert_eq!(rows["rows"][0]["mail"], "b@x.example");
 }
+
+#[test]
+fn what_became_of_files_is_told_to_machines_as_to_people() {
+    let env = feeds();
+    env.write(
+        "facts.toml",
+        "[facts]\n\"free\" = { type = \"number\", unit = \"B\" }\n\"os.version\" = { type = \"version\" }\n",
+    );
+    env.write("feeds/people.csv", "No.,Name\np1,Ann\n");
+    env.ok(&["import", "feeds/people.csv", "--as-of", AT]);
+    env.write(
+        "feeds/agents-1.jsonl",
+        "{\"device\":\"a\",\"collected_at\":\"2027-03-01T05:00:00Z\",\"os.version\":\"4.x\",\"person\":\"p2\"}\n{\"device\":\"b\"}\n{}\nx\n{\"device\":\"A\",\"collected_at\":\"2027-03-01T05:00:00Z\",\"passcode\":\"1234\"}\n",
+    );
+    env.write("feeds/handhelds-1.csv", "Asset tag;Exported at;Encrypted;Free (GB)\nt;2027-03-01 06:30;Ja;2\n");
+    let args = ["import", "feeds", "--as-of", AT, "--format", "json"];
+    let dry = env.run(&[&args[..], &["--dry-run"]].concat());
+    let ran = env.run(&args);
+    assert_eq!((dry.code, ran.code), (2, 2), "a file was refused");
+    // A dry run says exactly what the import then does.
+    assert_eq!(dry.out, ran.out);
+    let all: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    assert_eq!(all["schema"], 1);
+    let file = |name: &str| {
+        let files = all["files"].as_array().unwrap();
+        files.iter().find(|file| file["file"].as_str().unwrap().contains(name)).unwrap()
+    };
+    let agents = file("agents-1");
+    assert_eq!(
+        json!([
+            agents["source"],
+            agents["records"],
+            agents["devices"],
+            agents["new"],
+            agents["changed"],
+            agents["unchanged"]
+        ]),
+        json!(["agents", 5, 3, 2, 0, 0])
+    );
+    assert_eq!(
+        agents["set_aside"],
+        json!([
+            { "reason": "cannot be read", "count": 1, "lines": [4] },
+            { "reason": "names nobody", "count": 1, "lines": [3] },
+            { "reason": "does not say when it was collected", "count": 1, "lines": [2] },
+        ])
+    );
+    // No rule reads the version: it is looked at all the same.
+    let wrong = json!([{ "fact": "os.version", "declared": "version", "count": 1, "example": "4.x" }]);
+    assert_eq!(agents["wrong_types"], wrong);
+    assert_eq!((&agents["unknown_holders"], &agents["secrets"]), (&json!(["p2"]), &json!(["passcode"])));
+    assert_eq!(agents["other_spellings"], json!([{ "device": "a", "known": "A" }, { "device": "A", "known": "a" }]));
+    let refused = file("handhelds-1");
+    assert_eq!(refused["columns_missing"], json!(["Encrypted?"]));
+    assert!(
+        refused["refused"].as_str().unwrap().contains("column `Encrypted?` is gone; `Encrypted` is new"),
+        "{refused}"
+    );
+    // Lines and a table have a row for each file.
+    let lines = env.run(&["import", "feeds", "--as-of", AT, "--format", "jsonl"]).out;
+    assert_eq!(lines.lines().count(), 3);
+    assert!(lines.lines().all(|line| line.contains("\"schema\":1")));
+    let table = env.run(&["import", "feeds", "--as-of", AT, "--format", "csv"]).out;
+    assert!(table.starts_with("file,source,records,rows,devices,new,"), "{table}");
+}
+
+/// The devices that a complete source no longer lists.
+fn absent(env: &Env) -> Vec<String> {
+    let listing = env.json(&["list", "devices", "--columns", "device,absent"]);
+    let rows = listing["rows"].as_array().unwrap().iter();
+    let gone = rows.filter(|row| row["absent"].as_str().is_some_and(|sources| !sources.is_empty()));
+    gone.map(|row| row["device"].as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn complete_files_mark_and_unmark_absence_and_older_or_broken_ones_do_not() {
+    let env = Env::new();
+    let source = "[[source]]\nid = \"list\"\nfiles = [\"list-*.csv\"]\nformat = \"csv\"\ndevice = \"Host\"\ncollected = \"Seen\"\ntime_zone = \"UTC\"\ncomplete = true\nexpected_every = \"1d\"\n";
+    env.write("fencepost.toml", format!("{STEPPED}{source}"));
+    let list = |day: u32, devices: &[u32], more: &str| {
+        let rows: String = devices.iter().map(|device| format!("d-{device};2027-03-{day:02} 05:00\n")).collect();
+        env.write(&format!("list-{day}.csv"), format!("Host;Seen\n{rows}{more}"));
+    };
+    let import = |day: u32, at: u32| {
+        env.ok(&["import", &format!("list-{day}.csv"), "--as-of", &format!("2027-03-{at:02}T06:00:00Z")])
+    };
+    let all: Vec<u32> = (1..=10).collect();
+    list(1, &all, "");
+    import(1, 1);
+    list(5, &all[..9], "");
+    assert!(import(5, 5).contains("1 no longer listed"));
+    assert_eq!(absent(&env), ["d-10"]);
+    // A late file of an earlier day changes no absence: neither takes one back nor marks one.
+    list(3, &[1, 2, 3, 4, 5, 6, 7, 8, 10], "");
+    import(3, 6);
+    assert_eq!(absent(&env), ["d-10"]);
+    // Records that were set aside may be the missing ones, so nobody is newly absent; whoever is in the file is back.
+    list(7, &[1, 2, 3, 4, 5, 6, 7, 10], "d-9;whenever\n");
+    let broken = import(7, 7);
+    assert!(broken.contains("records were set aside, which may be theirs"), "{broken}");
+    assert_eq!(absent(&env), Vec::<String>::new());
+    // The same statement as before in a newer list: it is in there.
+    list(8, &all[..9], "");
+    import(8, 8);
+    assert_eq!(absent(&env), ["d-10"]);
+    env.write(
+        "list-9.csv",
+        format!("{}d-10;2027-03-07 05:00\n", std::fs::read_to_string(env.path("list-8.csv")).unwrap()),
+    );
+    env.ok(&["import", "list-9.csv", "--as-of", "2027-03-09T06:00:00Z"]);
+    assert_eq!(absent(&env), Vec::<String>::new());
+    // Rejects of a late file are counted as those of any other.
+    list(2, &all, ";2027-03-02 05:00\nd-3;2032-01-01 05:00\n");
+    import(2, 10);
+    let sources = env.json(&["list", "sources", "--columns", "source,set_aside,set_aside_ever,last_import"]);
+    let row = &sources["rows"][0];
+    assert_eq!(
+        json!([row["set_aside"], row["set_aside_ever"], row["last_import"]]),
+        json!([2, 3, "2027-03-10T06:00:00Z"])
+    );
+}

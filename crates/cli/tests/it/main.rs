@@ -6,6 +6,7 @@ mod assess;
 mod baselines;
 mod damage;
 mod demo;
+mod disagreements;
 mod drift;
 mod env;
 mod feeds;

@@ -23,5 +23,5 @@ pub use place::{FactPattern, FactScope, Place};
 pub use reference::{ReferenceName, moment_of_past};
 pub use since::{BeganBy, Beginning, Past, PastReference, PastState, RunMoment, Timeline};
 pub use statistics::{TwoByTwo, false_discovery_rates, fisher, mann_whitney};
-pub use table::{FactId, FactTable, IgnoreInTexts, PlaceId, Snapshot, TableSettings, ValueId};
+pub use table::{FactId, FactTable, IgnoreInTexts, PlaceId, Snapshot, TableSettings, ValueId, value_class};
 pub use verdict::{DeviceDrift, DriftOutcome, NotedDifference, NotedDifferences};

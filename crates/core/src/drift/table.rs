@@ -585,6 +585,15 @@ enum Order {
     Free,
 }
 
+/// Returns a text that is the same for equal values and for no others: versions and moments count, not how they are written. Lists are equal
+/// in any order, unless `ordered`.
+pub fn value_class(value: &Value<'_>, ordered: bool) -> String {
+    let mut class = String::new();
+    let order = if ordered { Order::Kept } else { Order::Free };
+    write_key(value, Some(IgnoreInTexts::default()), order, &mut class);
+    class
+}
+
 /// Writes a text that is the same for equal values and for no others; with `ignore` none, for values that are written alike.
 fn write_key(value: &Value<'_>, ignore: Option<IgnoreInTexts>, order: Order, out: &mut String) {
     // A string takes whatever is written to it.

@@ -179,6 +179,16 @@ impl<'a> Facts<'a> {
             .filter(|(_, value)| !value.is_missing())
     }
 
+    /// Returns what each source says of a fact whose word on it is still fresh, read as its declared type.
+    pub fn fresh_statements(&self, slot: SlotId) -> impl Iterator<Item = (&'a Observation<'a>, Slot<'a>)> + use<'a> {
+        let (layout, at) = (self.layout, self.at);
+        self.observations.iter().filter_map(move |observation| {
+            let raw = observation.slots[slot.0 as usize];
+            let told = (!raw.is_missing()).then(|| said(observation, raw, slot, layout, at))?;
+            (!told.stale).then_some((observation, told))
+        })
+    }
+
     /// Returns the layout of the slots.
     pub fn layout(&self) -> &'a Layout {
         self.layout

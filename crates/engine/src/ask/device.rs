@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bumpalo::Bump;
 use fencepost_core::{
-    Correction, Declaration, EVERY_DEVICE, Evidence, Exception, Facts, Finding, GroupSummary, Holder, Origin, Reason,
-    Rule, SlotId, Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, is_by_waiver, standing_at,
+    Correction, Declaration, EVERY_DEVICE, Evidence, Exception, FactType, Facts, Finding, GroupSummary, Holder, Origin,
+    Reason, Rule, SlotId, Stage, Standing, Subject, Unknown, Value, Verdict, VerdictOutcome, Waiver, is_by_waiver,
+    standing_at,
 };
 use fencepost_formats::stored_json;
 use fencepost_store::{DeviceRow, SettingRow, SourcedSetting, SpellKind};
@@ -13,6 +14,7 @@ use jiff::Timestamp;
 
 use crate::access::current::{CurrentDecision, CurrentDecisions};
 use crate::ask::reach::{Cost, ReachLine, StricterLater};
+use crate::ask::verdicts::ProofLine;
 use crate::compare::results::DriftResults;
 use crate::error::EngineError;
 use crate::facts::documents::Document;
@@ -40,6 +42,8 @@ pub struct FactLine {
     pub path: String,
     /// Its value, as shown.
     pub value: String,
+    /// Its type; none where it is not of its declared type.
+    pub ty: Option<&'static str>,
     /// What the dictionary calls this value.
     pub label: Option<String>,
     /// The unit the dictionary declares.
@@ -89,6 +93,8 @@ pub struct VerdictLine {
     pub outcome: VerdictOutcome,
     /// The proof.
     pub evidence: Evidence,
+    /// The proof in a line.
+    pub proof: ProofLine,
     /// How far the rule was in force at the assessment.
     pub stage: Stage,
     /// What to do about a failure.
@@ -278,8 +284,14 @@ impl Reading<'_> {
         let read_as = declared.and_then(Declaration::read_as);
         let show = |raw: Value<'_>| read_as.as_ref().map_or_else(|| raw.show(), |read_as| read_as.shown(raw, path));
         let value = show(found.raw);
+        let ty = match found.value {
+            // What is too old to be relied on is of its type all the same.
+            Value::Unknown(_) => read_as.as_ref().map_or(found.raw, |read_as| read_as.read(found.raw, path)),
+            known => known,
+        };
         FactLine {
             path: path.to_owned(),
+            ty: (!wrong_type).then(|| type_word(&ty)),
             label: declared.and_then(|declared| declared.labels.get(&value)).cloned(),
             unit: declared.and_then(|declared| declared.unit.clone()),
             value: value.clone(),
@@ -299,6 +311,15 @@ impl Reading<'_> {
                 .filter(|said| said.value != value)
                 .collect(),
         }
+    }
+}
+
+/// Returns the word that the dictionary has for the type of a value.
+fn type_word(value: &Value<'_>) -> &'static str {
+    match value {
+        Value::DateTime(_) => FactType::Instant.as_str(),
+        Value::Months(_) => FactType::Duration.as_str(),
+        other => other.type_name(),
     }
 }
 
@@ -358,6 +379,7 @@ impl<'d> AssessedDevice<'d, '_> {
             finding: self.findings.iter().rfind(of_rule).cloned(),
             waiver: waiver.cloned(),
             settings: self.settings_of(&rule, &evidence),
+            proof: ProofLine::of(&evidence, rule.compared_set().is_some(), self.reading.at),
             evidence,
             rule,
         }

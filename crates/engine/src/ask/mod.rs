@@ -3,6 +3,7 @@
 pub(crate) mod baseline;
 pub(crate) mod baselines;
 pub(crate) mod device;
+pub(crate) mod disagreements;
 pub(crate) mod figures;
 pub(crate) mod group;
 pub(crate) mod history;

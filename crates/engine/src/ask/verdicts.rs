@@ -233,7 +233,8 @@ pub struct ProofLine {
 }
 
 impl ProofLine {
-    fn of(evidence: &Evidence, names_fact: bool, at: Timestamp) -> Self {
+    /// Puts it in a line; `names_fact` where the rule does not say which fact it is about.
+    pub(crate) fn of(evidence: &Evidence, names_fact: bool, at: Timestamp) -> Self {
         let headline = evidence.headline_parts();
         let item = headline.item.map(|item| format!("{item}: ")).unwrap_or_default();
         let fact = if names_fact { format!("{} is ", headline.subject) } else { String::new() };

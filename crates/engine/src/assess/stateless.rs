@@ -192,7 +192,7 @@ pub fn assess_file<T: Default + Send>(
         }
         return match (outcome, failure) {
             (_, Some(error)) => Err(broken(error)),
-            (Err(message), None) => Err(unreadable(message)),
+            (Err(error), None) => Err(unreadable(error.message)),
             (Ok(_), None) => Ok(()),
         };
     }

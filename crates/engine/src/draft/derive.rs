@@ -200,7 +200,7 @@ impl Reading<'_> {
                     records.push((device, json));
                     Ok(())
                 })
-                .map_err(refused)?;
+                .map_err(|error| refused(error.message))?;
             }
             None => {
                 let stem = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();

@@ -72,7 +72,7 @@ impl Judged<'_> {
 }
 
 /// Returns the ids in a fact that says who holds a device: one, or a list of them.
-fn holder_ids<'a>(value: &Value<'a>) -> impl Iterator<Item = Cow<'a, str>> {
+pub(crate) fn holder_ids<'a>(value: &Value<'a>) -> impl Iterator<Item = Cow<'a, str>> {
     let ids = match value {
         Value::List(list) => list.items,
         one => std::slice::from_ref(one),

@@ -3,7 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use fencepost_core::{Layout, Reason, SlotId, Unknown, Value};
+use crate::workspace::project::Project;
+use fencepost_core::{FactType, Layout, Reason, SlotId, Unknown, Value};
 use fencepost_formats::{Contradiction, RecordDoubts, UnknownWord};
 
 /// How many different holders and spellings are remembered.
@@ -118,9 +119,11 @@ impl Doubts {
     }
 }
 
-/// What two spellings of one id have in common: the letters without case and spaces, up to a domain.
-fn spelling(id: &str) -> String {
+/// What two spellings of one id have in common: the letters without case and spaces, up to a domain. An id that begins with a number alone, such
+/// as an address, has no domain.
+pub(crate) fn spelling(id: &str) -> String {
     let host = id.split('.').next().unwrap_or(id);
+    let host = if host.chars().all(|symbol| symbol.is_ascii_digit()) { id } else { host };
     host.chars().filter(|symbol| !symbol.is_whitespace()).flat_map(char::to_lowercase).collect()
 }
 
@@ -141,29 +144,79 @@ pub(super) struct Oddities {
     pub holders: Vec<String>,
 }
 
-impl Oddities {
-    /// Finds what is odd in the facts of a record, by the slots that are declared, and the one that names holders.
-    pub(super) fn of(slots: &[Value<'_>], layout: &Layout, declared: &[SlotId], holder: Option<SlotId>) -> Self {
-        let mut found = Self::default();
-        for slot in declared {
-            let (value, path) = (slots[slot.0 as usize], layout.slot_path(*slot));
-            let Some(read_as) = layout.declared_of(*slot).filter(|_| !value.is_missing()) else { continue };
-            if let Value::Unknown(Unknown { reason: Reason::WrongType, .. }) = read_as.read(value, path) {
-                let (path, declared, example) = (path.to_owned(), read_as.ty.as_str(), value.show_cut());
-                found.wrong_values.push(WrongValue { path, declared, example });
-            }
+/// Which facts of a record are looked at.
+pub(super) struct LookedAt {
+    /// What is declared and holds no other values, by the layout of the conditions on records.
+    declared: Vec<SlotId>,
+    /// Those among them that are kept of the company's own devices alone.
+    company_only: Vec<SlotId>,
+    /// Lists and objects that are declared, as far as rules read them, by the layout of the rules.
+    lists: Vec<SlotId>,
+    /// The fact that names holders.
+    holder: Option<SlotId>,
+}
+
+/// The values of a record.
+pub(super) struct Slots<'s> {
+    /// By the layout of the conditions on records.
+    pub as_it_came: &'s [Value<'s>],
+    /// By the layout of the rules.
+    pub kept: &'s [Value<'s>],
+    /// Facts were left out, since the device is not the company's.
+    pub left_out: bool,
+}
+
+impl LookedAt {
+    /// Finds the facts in the layouts of a workspace.
+    pub(super) fn of(project: &Project) -> Self {
+        let (came, rules) = (&project.gates.layout, project.rules.layout());
+        let is_list = |slot: &SlotId| {
+            rules.declared_of(*slot).is_some_and(|read_as| matches!(read_as.ty, FactType::List | FactType::Object))
+        };
+        let is_private =
+            |slot: &SlotId| project.dictionary.facts.get(came.slot_path(*slot)).is_some_and(|fact| fact.company_only);
+        let holder = project.config.holder.as_ref();
+        Self {
+            declared: came.slots().filter(|slot| came.declared_of(*slot).is_some()).collect(),
+            company_only: came.slots().filter(is_private).collect(),
+            lists: rules.slots().filter(is_list).collect(),
+            holder: holder.and_then(|path| came.slots().find(|slot| came.slot_path(*slot) == path)),
+        }
+    }
+
+    /// Finds what is odd in the facts of a record.
+    pub(super) fn oddities(&self, slots: &Slots<'_>, project: &Project) -> Oddities {
+        let mut found = Oddities::default();
+        let is_left_out = |slot: &SlotId| slots.left_out && self.company_only.contains(slot);
+        for slot in self.declared.iter().filter(|slot| !is_left_out(slot)) {
+            found.look_at(slots.as_it_came[slot.0 as usize], *slot, &project.gates.layout);
+        }
+        for slot in &self.lists {
+            found.look_at(slots.kept[slot.0 as usize], *slot, project.rules.layout());
         }
         let mut add = |value: &Value<'_>| match value {
             Value::Text(id) if !id.is_empty() => found.holders.push((*id).to_owned()),
             Value::Number(number) => found.holders.push(number.normalize().to_string()),
             _ => {}
         };
-        match holder.map(|slot| slots[slot.0 as usize]) {
+        match self.holder.map(|slot| slots.as_it_came[slot.0 as usize]) {
             Some(Value::List(list)) => list.items.iter().for_each(&mut add),
             Some(value) => add(&value),
             None => {}
         }
         found
+    }
+}
+
+impl Oddities {
+    /// Notes a value that is not of its declared type.
+    fn look_at(&mut self, value: Value<'_>, slot: SlotId, layout: &Layout) {
+        let path = layout.slot_path(slot);
+        let Some(read_as) = layout.declared_of(slot).filter(|_| !value.is_missing()) else { return };
+        if let Value::Unknown(Unknown { reason: Reason::WrongType, .. }) = read_as.read(value, path) {
+            let (path, declared, example) = (path.to_owned(), read_as.ty.as_str(), value.show_cut());
+            self.wrong_values.push(WrongValue { path, declared, example });
+        }
     }
 }
 

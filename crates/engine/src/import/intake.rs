@@ -5,7 +5,9 @@ use std::collections::HashSet;
 use bumpalo::Bump;
 use fencepost_channels::CommandState;
 use fencepost_core::limits::ID_BYTES;
-use fencepost_formats::{DocumentSplitter, RawDocument, Record, RejectKind, SecretKey, assemble, mask_secrets};
+use fencepost_formats::{
+    DocumentSplitter, RawDocument, Record, RejectKind, SecretKey, SourceKind, assemble, mask_secrets,
+};
 use fencepost_store::{
     AcceptanceRow, Added, DeliveryState, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, SettingRow,
     SettledDelivery, Writer,
@@ -45,10 +47,10 @@ pub(super) struct Intake<'i, 'l> {
     pub people: Option<HashSet<String>>,
     /// Devices that were not known before.
     pub new_devices: Vec<String>,
-    /// Bad records that name nobody.
-    pub unnamed: u64,
     /// The newest moment of collection.
     pub newest: Option<Timestamp>,
+    /// The newest moment of collection that was known of the source before.
+    pub newest_before: Option<Timestamp>,
 }
 
 /// Where a record stands in its file.
@@ -89,12 +91,12 @@ impl<'i> Intake<'i, '_> {
             Err(Unprepared::Failed(failure)) => return Err(failure),
             Err(Unprepared::Refused(refusal)) => refusal,
         };
-        match id {
-            Some(id) => {
-                self.listed.insert(id);
-            }
-            None => self.unnamed += 1,
-        }
+        let is_state = self.imported.kind == SourceKind::State;
+        let name = |id: String| match is_state {
+            true => self.project.lifecycles.name(&id, self.at).to_owned(),
+            false => id,
+        };
+        self.listed.extend(id.map(name));
         self.newest = self.newest.max(collected);
         let row = RejectRow {
             run: self.run,

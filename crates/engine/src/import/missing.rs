@@ -17,18 +17,30 @@ pub(super) struct Missing<'m> {
     pub source: &'m str,
     pub people: bool,
     pub listed: &'m HashSet<String>,
-    pub unnamed: u64,
     pub newest: Option<Timestamp>,
+    /// The newest moment of collection that was known of the source before.
+    pub newest_before: Option<Timestamp>,
 }
 
 impl Missing<'_> {
-    /// Marks devices as absent from the feed, and ends people, unless they are too many to be believed.
+    /// Takes back whom the list names again, marks devices as absent from the feed, and ends people, unless they are too many to be
+    /// believed. An older list than one that was read changes nothing.
     pub(super) fn mark(
         &self,
         writer: &mut Writer<'_>,
         options: &ImportOptions,
         imported: &mut Imported,
     ) -> Result<(), EngineError> {
+        if !self.people {
+            if self.newest < self.newest_before && self.newest.is_some() {
+                return Ok(writer.keep_absences(self.run, self.source)?);
+            }
+            for device in writer.reader().absent_from(self.source)? {
+                if self.listed.contains(&device) {
+                    writer.end_absence(self.run, self.source, &device)?;
+                }
+            }
+        }
         let before: Vec<String> = if self.people {
             let all = writer.reader().people(None)?;
             all.into_iter().filter(|person| person.source == self.source).map(|person| person.id).collect()
@@ -44,11 +56,11 @@ impl Missing<'_> {
         if missing.is_empty() {
             return Ok(());
         }
-        imported.kept_because = match (self.unnamed, missing.len() * 5 > before.len()) {
+        imported.kept_because = match (imported.rejects.count(), missing.len() * 5 > before.len()) {
             _ if options.accept_missing => None,
             (0, false) => None,
             (_, true) => Some("more than a fifth of the feed"),
-            (_, false) => Some("and records that name nobody were set aside, which may be theirs"),
+            (_, false) => Some("and records were set aside, which may be theirs"),
         };
         if imported.kept_because.is_some() {
             imported.kept_missing = missing.len() as u64;

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 use fencepost_core::limits::ID_BYTES;
 use fencepost_core::{Canonical, Text, Value, parse_collected};
 use fencepost_formats::{
-    Mapped, NameFrom, RecordBatch, RecordBatches, SecretKey, Source, SourceKind, read_batch, read_records,
+    FileError, Mapped, NameFrom, RecordBatch, RecordBatches, SecretKey, Source, SourceKind, read_batch, read_records,
 };
 use fencepost_store::{FileRow, Known, Ledger, LedgerError, RunKind, Writer, train_dictionary};
 use jiff::Timestamp;
@@ -31,11 +31,12 @@ use crate::workers::{AHEAD, Workers, cores, handed_out};
 use crate::workspace::files::{Claim, named_source, shown_path, source_of};
 use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
+pub(crate) use doubts::spelling;
 pub use doubts::{Contradicted, Doubts, OtherName, WrongType};
 use intake::{Intake, RecordPlace};
 use missing::Missing;
 use prepare::{Prepared, PreparedBy, Preparer, Unprepared, WorkerScratch};
-pub use rejects::Rejects;
+pub use rejects::{RejectCount, Rejects};
 
 /// How many records, and how many changed devices, a dry run shows of each file.
 const SHOWN: usize = 3;
@@ -227,12 +228,15 @@ impl Importer<'_> {
         let nobody = People::default();
         let judge = Judge::new(project, &nobody, moment.as_of);
         let by = PreparedBy { project, source, key: &key, judge: &judge };
-        let with = with.dated_by_name(source).map_err(|message| not_imported(&path, &message))?;
+        let with = with
+            .dated_by_name(source)
+            .map_err(|message| EngineError::FileRefused { path: path.clone(), error: message.into() })?;
         if let Some(sample) =
             sample.filter(|_| is_in_batches(source) && source.table.rows.is_none() && !options.dry_run)
         {
             add_dictionary(&mut writer, by, &sample, &with)?;
         }
+        let newest_before = writer.reader().newest_of(source.id.as_str())?;
         let bodies = writer.reader().bodies()?;
         let of_state = source.kind == SourceKind::State;
         let kept = if !of_state { HashSet::new() } else { writer.reader().known_bodies()? };
@@ -253,8 +257,8 @@ impl Importer<'_> {
             people: known_people(&writer.reader(), project, !of_state)?,
             new_devices: Vec::new(),
             writer,
-            unnamed: 0,
             newest: None,
+            newest_before,
         };
         let mut hashed = Hashed { inner: stream, hash: digest.is_none().then(blake3::Hasher::new) };
         let buffered = BufReader::with_capacity(1 << 18, &mut hashed);
@@ -279,7 +283,7 @@ impl Importer<'_> {
     ) -> Result<Imported, EngineError> {
         let Self { options, moment, .. } = *self;
         let source = known_files.source;
-        let Intake { mut writer, mut imported, run, listed, unnamed, newest, new_devices, .. } = intake;
+        let Intake { mut writer, mut imported, run, listed, newest, newest_before, new_devices, .. } = intake;
         imported.listed = match source.kind {
             // Somebody may accept several.
             SourceKind::Acceptances | SourceKind::Settings | SourceKind::Commands => {
@@ -300,8 +304,8 @@ impl Importer<'_> {
                 source: source.id.as_str(),
                 people: source.kind == SourceKind::People,
                 listed: &listed,
-                unnamed,
                 newest,
+                newest_before,
             };
             absent.mark(&mut writer, options, &mut imported)?;
         }
@@ -558,11 +562,6 @@ fn is_in_batches(source: &Source) -> bool {
     RecordBatches::reads(source.format) && source.kind == SourceKind::State
 }
 
-/// Creates the error for a file with which something is wrong as a whole.
-fn not_imported(path: &str, message: &str) -> EngineError {
-    EngineError::refused(format!("{path}: {message}"), "nothing of this file was imported")
-}
-
 /// Takes all records of a file; returns whether they are a part of a list only.
 fn take_all<'i>(
     intake: &mut Intake<'i, '_>,
@@ -577,7 +576,7 @@ fn take_all<'i>(
     };
     read.map_err(|error| match error {
         NotImported::Failed(error) => error.into(),
-        NotImported::Unreadable(message) => not_imported(&intake.path, &message),
+        NotImported::Unreadable(error) => EngineError::FileRefused { path: intake.path.clone(), error },
     })
 }
 
@@ -611,7 +610,7 @@ fn take_records<'i>(
     });
     match (failure, read) {
         (Some(failure), _) => Err(NotImported::Failed(failure)),
-        (None, Err(message)) => Err(NotImported::Unreadable(message)),
+        (None, Err(error)) => Err(NotImported::Unreadable(error)),
         (None, Ok(read)) => {
             intake.imported.left_out_rows = read.left_out;
             Ok(read.part)
@@ -624,7 +623,7 @@ enum NotImported {
     /// The ledger could not be read or written.
     Failed(LedgerError),
     /// Something is wrong with it as a whole.
-    Unreadable(String),
+    Unreadable(FileError),
 }
 
 /// A file on its way in: batches of its records out to the workers, prepared records back.
@@ -666,7 +665,8 @@ fn take_batches<'i>(
         Workers { count: cores(None), ahead: AHEAD, prepare: || preparer.scratch() },
         |pipeline| {
             let mut batch = pipeline.spare.pop().unwrap_or_default();
-            let more = pipeline.batches.next_into(&mut batch).map_err(NotImported::Unreadable)?;
+            let more =
+                pipeline.batches.next_into(&mut batch).map_err(|message| NotImported::Unreadable(message.into()))?;
             Ok(more.then_some(batch))
         },
         |scratch: &mut WorkerScratch<'i>, mut batch: RecordBatch| -> PreparedBatch {

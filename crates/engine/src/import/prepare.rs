@@ -3,14 +3,14 @@
 use std::collections::HashSet;
 
 use bumpalo::Bump;
-use fencepost_core::{DocumentReader, Facts, Observation, Packer, ReadError, Session, SlotId};
+use fencepost_core::{DocumentReader, Facts, Observation, Packer, ReadError, Session};
 use fencepost_formats::{
     DocumentSplitter, JsonDocuments, Kept, RawDocument, Record, RejectKind, SecretKey, Source, assemble_in,
 };
 use fencepost_store::{Bodies, BodyPacker, LedgerError, body_hash};
 use jiff::{SignedDuration, Timestamp};
 
-use super::doubts::Oddities;
+use super::doubts::{LookedAt, Oddities, Slots};
 use super::{identity, moment_of};
 use crate::facts::documents::Document;
 use crate::facts::judge::Judge;
@@ -86,9 +86,8 @@ pub(super) struct Preparer<'p> {
     pub known: HashSet<[u8; 8]>,
     /// Some facts are the company's devices' alone.
     pub company_only: bool,
-    /// Slots of facts whose type is declared, and of the one that names holders.
-    declared: Vec<SlotId>,
-    holder: Option<SlotId>,
+    /// Slots of what is looked at for oddities.
+    looked_at: LookedAt,
 }
 
 /// What a worker uses again and again.
@@ -107,11 +106,8 @@ impl<'p> Preparer<'p> {
     pub(super) fn new(by: PreparedBy<'p>, bodies: &'p Bodies, known: HashSet<[u8; 8]>) -> Self {
         let PreparedBy { project, source, key, judge } = by;
         let company_only = project.dictionary.facts.values().any(|declared| declared.company_only);
-        let layout = project.rules.layout();
-        let declared = layout.slots().filter(|slot| layout.declared_of(*slot).is_some()).collect();
-        let holder = project.config.holder.as_ref();
-        let holder = holder.and_then(|path| layout.slots().find(|slot| layout.slot_path(*slot) == path));
-        Self { project, source, key, judge, bodies, known, company_only, declared, holder }
+        let looked_at = LookedAt::of(project);
+        Self { project, source, key, judge, bodies, known, company_only, looked_at }
     }
 
     pub(super) fn scratch(&self) -> WorkerScratch<'p> {
@@ -171,6 +167,7 @@ impl<'p> Preparer<'p> {
         };
         let not_spoken_for = |reason| set_aside(RejectKind::NotSpokenFor, reason);
         let source = self.source.id.as_str();
+        let as_it_came = read.slots;
         let own = self.judge.observation(source, Some(collected), read.slots);
         let session = Session::new(at, &self.project.config.calendar.zone, arena);
         if self.project.gates.guards(source) {
@@ -206,7 +203,8 @@ impl<'p> Preparer<'p> {
         let device = device.to_owned();
         let undecided = (kept.left_out && others.is_none()).then(|| document.bytes().to_vec());
         let content = self.key.tag(document.bytes());
-        let oddities = Oddities::of(read.slots, layout, &self.declared, self.holder);
+        let oddities =
+            self.looked_at.oddities(&Slots { as_it_came, kept: read.slots, left_out: kept.left_out }, self.project);
         Ok(Prepared { device, collected, kept, hash, compressed, packed, content, undecided, oddities })
     }
 

@@ -14,12 +14,31 @@ pub struct Rejects {
     further: BTreeMap<RejectKind, u64>,
     /// Some lie in the future, and may be taken later.
     clock: bool,
+    /// All of them, by reason.
+    by_kind: BTreeMap<RejectKind, RejectCount>,
 }
+
+/// Records that were set aside for the same reason.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RejectCount {
+    /// How many.
+    pub count: u64,
+    /// The lines of the first of them.
+    pub lines: Vec<i64>,
+}
+
+/// So many lines of each reason are remembered.
+const LINES: usize = 5;
 
 impl Rejects {
     /// Adds a record, in the order of the file.
     pub(super) fn add(&mut self, kind: RejectKind, row: RejectRow) {
         self.clock |= kind == RejectKind::Clock;
+        let found = self.by_kind.entry(kind).or_default();
+        found.count += 1;
+        if found.lines.len() < LINES {
+            found.lines.push(row.line);
+        }
         if (self.kept.len() as u64) < REJECTS_KEPT {
             self.kept.push(row);
         } else {
@@ -35,6 +54,11 @@ impl Rejects {
     /// Returns whether no record was set aside.
     pub fn is_empty(&self) -> bool {
         self.kept.is_empty()
+    }
+
+    /// Returns how many were set aside for each reason, with their first lines.
+    pub fn by_reason(&self) -> impl Iterator<Item = (&'static str, &RejectCount)> {
+        self.by_kind.iter().map(|(kind, found)| (kind.as_str(), found))
     }
 
     /// Returns the first records that were set aside.
@@ -78,5 +102,7 @@ mod tests {
         assert_eq!(rows.iter().map(|row| row.count).sum::<i64>() as u64, REJECTS_KEPT + 30);
         assert_eq!(rows.last().unwrap().reason, "20 more records from here on: names nobody");
         assert!(!rejects.has_clock());
+        let (reason, found) = rejects.by_reason().next().unwrap();
+        assert_eq!((reason, found.count, &found.lines[..]), ("cannot be read", 344, &[0, 3, 6, 9, 12][..]));
     }
 }

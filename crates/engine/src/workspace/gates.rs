@@ -2,7 +2,9 @@
 
 use std::collections::HashMap;
 
-use fencepost_core::{Condition, Diagnostic, Dictionary, Facts, Layout, Place, Session, Text, Value, Vocabulary};
+use fencepost_core::{
+    Condition, Declaration, Diagnostic, Dictionary, FactType, Facts, Layout, Place, Session, Text, Value, Vocabulary,
+};
 use fencepost_formats::Config;
 
 /// The conditions on records, and the layout by which they read them.
@@ -13,6 +15,13 @@ pub(crate) struct Gates {
     /// By source.
     speaks_for: HashMap<String, Condition>,
     company_device: Option<Condition>,
+}
+
+/// Whether a fact is declared to hold other values.
+fn is_list(declared: Option<&Declaration>) -> bool {
+    declared.is_some_and(|declared| {
+        declared.key.is_some() || matches!(declared.ty, Some(FactType::List | FactType::Object))
+    })
 }
 
 impl Gates {
@@ -42,6 +51,16 @@ impl Gates {
                 )
                 .help("write company_device = 'ownership = \"company\"' in fencepost.toml"),
             );
+        }
+        // What is declared is looked at in every record, so that what is of another type is told. Lists are not: reading them takes long.
+        for (path, declared) in &dictionary.facts {
+            let is_of_items = path.match_indices('.').any(|(at, _)| is_list(dictionary.facts.get(&path[..at])));
+            if declared.ty.is_some() && !is_list(Some(declared)) && !is_of_items {
+                layout.want(path, dictionary);
+            }
+        }
+        if let Some(holder) = &config.holder {
+            layout.want(holder, dictionary);
         }
         Self { layout, speaks_for, company_device }
     }

@@ -3,6 +3,7 @@
 use std::io::BufRead;
 use std::sync::Arc;
 
+use super::FileError;
 use super::chunks::{Chunk, Chunks};
 use super::decompress::open_text;
 use super::mapping::{Mapped, id_in_cells};
@@ -62,7 +63,7 @@ impl<'i> RecordBatches<'i> {
     ///
     /// # Errors
     /// When it cannot be decompressed, or is no table of its source.
-    pub fn open(input: impl BufRead + Send + 'i, source: &Source, with: &Mapped<'_>) -> Result<Self, String> {
+    pub fn open(input: impl BufRead + Send + 'i, source: &Source, with: &Mapped<'_>) -> Result<Self, FileError> {
         let input = open_text(input, source.encoding).map_err(|error| error.to_string())?;
         if !source.format.is_table() {
             let columns = Arc::default();

@@ -103,6 +103,22 @@ impl RecordError {
     }
 }
 
+/// What is wrong with a file as a whole.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct FileError {
+    /// What is wrong, with its place and a remedy.
+    pub message: String,
+    /// Columns that its source names and it lacks.
+    pub columns_missing: Vec<String>,
+}
+
+impl From<String> for FileError {
+    fn from(message: String) -> Self {
+        Self { message, columns_missing: Vec::new() }
+    }
+}
+
 /// What is to be known of a file that was read to its end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct FileRead {
@@ -126,7 +142,7 @@ pub fn read_records(
     source: &Source,
     with: &Mapped<'_>,
     each: impl FnMut(Record<'_>) -> Result<(), String>,
-) -> Result<FileRead, String> {
+) -> Result<FileRead, FileError> {
     let with = with.dated_by_name(source)?;
     let mut records = Records { source, with: &with, each };
     let mut file = FileRead { part: false, left_out: 0 };
@@ -490,7 +506,8 @@ mod tests {
                     .map_err(|error| format!("{}: {error}", record.line)),
             );
             Ok(())
-        })?;
+        })
+        .map_err(|error| error.message)?;
         Ok(all)
     }
 

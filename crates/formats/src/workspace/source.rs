@@ -882,7 +882,7 @@ fn id_field(reader: &mut TableReader<'_>, table: &Table<'_>, source: &mut Source
         source.id_field = reader.string(table, key).unwrap_or_else(|| source.id_field.clone());
         return;
     };
-    if !reader.is_complete(&detail, "the id", "write { field = \"Host\", case = \"lower\" }") {
+    if !reader.has_one_of(&detail, &["field", "join"], "the id", "write { field = \"Host\", case = \"lower\" }") {
         return;
     }
     let mut fields = reader.strings(&detail, "join");
@@ -960,7 +960,7 @@ fn table_layout(reader: &mut TableReader<'_>, table: &Table<'_>) -> TableLayout 
 
 fn rows_as(reader: &mut TableReader<'_>, rows: &Table<'_>) -> Option<RowsAs> {
     const HELP: &str = "write { list = \"software\", key = \"Name\" }, or { fact = \"Property\", value = \"Value\" }";
-    if !reader.is_complete(rows, "`rows`", HELP) {
+    if !reader.has_one_of(rows, &["list", "fact"], "`rows`", HELP) {
         return None;
     }
     for (one, other) in [("list", "key"), ("key", "list"), ("fact", "value"), ("value", "fact")] {

@@ -362,12 +362,21 @@ impl<'r> TableReader<'r> {
 
     /// Whether a table has each of the keys that it needs; what it lacks is reported.
     pub fn is_complete(&mut self, table: &Table<'_>, what: &str, help: &str) -> bool {
-        let lacks = |any: &&&[&str]| any.iter().all(|key| table.get(key).is_none());
-        let missing: Vec<String> = table.shape.needs.iter().filter(lacks).map(|any| any.join(" or ")).collect();
+        let needed = table.shape.needs.iter().filter(|any| any.len() == 1).copied().flatten();
+        let missing: Vec<&str> = needed.copied().filter(|key| table.get(key).is_none()).collect();
         if !missing.is_empty() {
             self.error("incomplete", format!("{what} needs {}", missing.join(", ")), table.heading(), help);
         }
         missing.is_empty()
+    }
+
+    /// Whether a table has one of several keys of which it needs one; none of them is reported.
+    pub fn has_one_of(&mut self, table: &Table<'_>, keys: &[&str], what: &str, help: &str) -> bool {
+        let found = keys.iter().any(|key| table.get(key).is_some());
+        if !found {
+            self.error("incomplete", format!("{what} needs {}", keys.join(" or ")), table.heading(), help);
+        }
+        found
     }
 
     /// A value that stands for a fact: a text, a number, or true or false.

@@ -184,7 +184,7 @@ fn every_command_has_its_help() {
       fencepost demo             into fencepost-demo in this folder
       fencepost demo /tmp/ferry
     "#);
-    insta::assert_snapshot!(env.shows(&["import", "--help"]), @r#"
+    insta::assert_snapshot!(env.shows(&["import", "--help"]), @r"
     $ fencepost import --help
     Bring collected state and lists of people in
 
@@ -213,6 +213,17 @@ fn every_command_has_its_help() {
 
           --dry-run
               Only say what would be done
+
+          --format <FORMAT>
+              How to write what became of the files; lines and CSV have a row for each
+
+              Possible values:
+              - table: For people
+              - json:  One JSON document
+              - jsonl: One JSON object a line
+              - csv:   Comma-separated, for spreadsheets
+              
+              [default: table]
 
           --as-of <TIME>
               Import as of TIME (only in a workspace with a stepped clock)
@@ -252,7 +263,7 @@ fn every_command_has_its_help() {
       fencepost import --source handhelds new.csv
       fencepost import --dry-run exports/         what each file is taken for, and what it would change
       collect | fencepost import -                documents from a pipe
-    "#);
+    ");
     insta::assert_snapshot!(env.shows(&["list", "--help"]), @r#"
     $ fencepost list --help
     List devices, facts, sources, people, rules, findings and what else there is
@@ -266,29 +277,31 @@ fn every_command_has_its_help() {
               What to list
 
               Possible values:
-              - devices:     Devices, with their standing
-              - facts:       Facts that devices report, with their commonest values
-              - items:       Items of a list over the fleet: how many devices have each
-              - sites:       Where devices belong, with how many are compliant
-              - rules:       Rules, with what they came to
-              - baselines:   Baselines, with how many devices meet all, some or none of them
-              - families:    Families of rules, which share what stands before the slash, with the same
-              - coverage:    Topics by platform and role: who is covered, and who was left out
-              - groups:      Groups, with how many belong to them
-              - verdicts:    Verdicts, device by device, with what was observed
-              - findings:    Findings that run, the longest overdue first
-              - waivers:     Waivers, with what they cover and until when
-              - actions:     Actions that findings set off, and how far they have come
-              - deliveries:  Messages, tickets and commands that went out, newest first
-              - bundles:     Sets of settings, with how many devices should have them
-              - settings:    Settings that another tool was asked to apply, and how far they got
-              - people:      People, with their devices
-              - services:    Services, with who reaches them
-              - access:      Access rules, with whom they hit
-              - assessments: Assessments, newest first
-              - sources:     Feeds, with when they last came and how old they are
-              - corrections: Facts set by hand, with what the feeds say
-              - rejects:     Records that imports set aside
+              - devices:       Devices, with their standing
+              - facts:         Facts that devices report, with their commonest values
+              - items:         Items of a list over the fleet: how many devices have each
+              - sites:         Where devices belong, with how many are compliant
+              - rules:         Rules, with what they came to
+              - baselines:     Baselines, with how many devices meet all, some or none of them
+              - families:      Families of rules, which share what stands before the slash, with the
+                same
+              - coverage:      Topics by platform and role: who is covered, and who was left out
+              - groups:        Groups, with how many belong to them
+              - verdicts:      Verdicts, device by device, with what was observed
+              - findings:      Findings that run, the longest overdue first
+              - waivers:       Waivers, with what they cover and until when
+              - actions:       Actions that findings set off, and how far they have come
+              - deliveries:    Messages, tickets and commands that went out, newest first
+              - bundles:       Sets of settings, with how many devices should have them
+              - settings:      Settings that another tool was asked to apply, and how far they got
+              - people:        People, with their devices
+              - services:      Services, with who reaches them
+              - access:        Access rules, with whom they hit
+              - assessments:   Assessments, newest first
+              - sources:       Feeds, with when they last came and how old they are
+              - corrections:   Facts set by hand, with what the feeds say
+              - rejects:       Records that imports set aside
+              - disagreements: On what feeds do not agree: ids, holders, facts; since when
 
       [FACT]
               Of items: the fact whose items are listed
@@ -314,6 +327,9 @@ fn every_command_has_its_help() {
 
           --all
               Of verdicts: also those of rules that do not cover the device
+
+          --fix
+              Of disagreements: the lines that would settle them; nothing is written
 
           --as-of <TIME>
               Tell it as of TIME

@@ -751,15 +751,15 @@ fn mistakes_in_workspace_files() {
     4 | format = "scroll"
       |          ^^^^^^^^
       |
-      = help: write one of jsonl, json, csv, plist, ini, key-value, scim
+      = help: write one of jsonl, json, csv, plist, ini, key-value, scim, xlsx, cyclonedx, spdx
 
-    error[bad-delimiter]: `delimiter` is one character
+    error[bad-delimiter]: `delimiter` is one mark
      --> fencepost.toml:5:13
       |
     5 | delimiter = "::"
       |             ^^^^
       |
-      = help: write ",", ";" or "\t"
+      = help: write ",", ";" or "\t", or leave it out: it is found by itself
 
     error[idle-key]: `delimiter` has no meaning here
      --> fencepost.toml:5:13

@@ -5,6 +5,7 @@ mod assessments;
 mod baselines;
 mod coverage;
 pub(crate) mod devices;
+mod disagreements;
 mod facts;
 mod feeds;
 mod findings;
@@ -80,11 +81,13 @@ pub enum Kind {
     Corrections,
     /// Records that imports set aside.
     Rejects,
+    /// On what feeds do not agree.
+    Disagreements,
 }
 
 impl Kind {
     /// All kinds: the word for it, what one row and several are called, and what it lists.
-    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 24] = [
+    pub const ALL: [(Self, &'static str, [&'static str; 2], &'static str); 25] = [
         (Self::Devices, "devices", ["device", "devices"], "Devices, with their standing"),
         (Self::Facts, "facts", ["fact", "facts"], "Facts that devices report, with their commonest values"),
         (Self::Items, "items", ["item", "items"], "Items of a list over the fleet: how many devices have each"),
@@ -139,6 +142,12 @@ impl Kind {
         (Self::Sources, "sources", ["source", "sources"], "Feeds, with when they last came and how old they are"),
         (Self::Corrections, "corrections", ["correction", "corrections"], "Facts set by hand, with what the feeds say"),
         (Self::Rejects, "rejects", ["reject", "rejects"], "Records that imports set aside"),
+        (
+            Self::Disagreements,
+            "disagreements",
+            ["disagreement", "disagreements"],
+            "On what feeds do not agree: ids, holders, facts; since when",
+        ),
     ];
 }
 
@@ -162,7 +171,8 @@ impl Kind {
             | Self::Waivers
             | Self::Deliveries
             | Self::Settings
-            | Self::Rejects => true,
+            | Self::Rejects
+            | Self::Disagreements => true,
             Self::Devices
             | Self::Items
             | Self::Sites
@@ -336,6 +346,7 @@ impl Reading<'_> {
             Kind::Sources => self.list_sources(&mut sink)?,
             Kind::Corrections => self.list_corrections(&mut sink)?,
             Kind::Rejects => self.list_rejects(&mut sink)?,
+            Kind::Disagreements => self.list_disagreements(&mut sink)?,
         }
         Ok(Ok(Listing { item_path, ..sink.finish()? }))
     }
@@ -367,6 +378,7 @@ fn columns_of(kind: Kind) -> Vec<Column> {
         Kind::Sources => feeds::source_columns(),
         Kind::Corrections => feeds::correction_columns(),
         Kind::Rejects => feeds::reject_columns(),
+        Kind::Disagreements => disagreements::columns(),
     }
 }
 

@@ -396,5 +396,5 @@ fn a_row_ends_the_table_and_what_follows_is_counted() {
     assert_eq!((count, read.unwrap().left_out), (1, 3));
     let undated =
         crate::records::read_records(text.as_bytes(), &source, &with_path(&dictionary, "hosts.csv"), |_| Ok(()));
-    assert!(undated.unwrap_err().contains("no date like %Y-%m-%d in the file's name"));
+    assert!(undated.unwrap_err().message.contains("no date like %Y-%m-%d in the file's name"));
 }

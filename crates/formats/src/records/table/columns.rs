@@ -103,6 +103,11 @@ impl BadColumns {
         self.missing.len() + usize::from(self.doubled.is_some())
     }
 
+    /// Returns the names of those that are missing.
+    pub fn into_names(self) -> Vec<String> {
+        self.missing.into_iter().map(|column| column.name).collect()
+    }
+
     /// Says which are missing.
     pub fn missing(&self) -> String {
         let names: Vec<String> = self.missing.iter().map(|column| format!("`{}`", column.name)).collect();

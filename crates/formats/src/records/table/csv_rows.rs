@@ -13,6 +13,7 @@ use serde_json::Value as Json;
 
 use super::columns::BadColumns;
 use super::{RowFault, TableColumns, TableRow, ZIP_START, number_doubled};
+use crate::records::FileError;
 use crate::workspace::Source;
 
 /// What may stand between cells, where nothing is said.
@@ -29,9 +30,9 @@ const NO_UTF8: &str =
 ///
 /// # Errors
 /// What is wrong with the file as a whole: no headings, or not those that the source names.
-pub(super) fn open<R: BufRead>(mut input: R, source: &Source) -> Result<(CsvRows<R>, TableColumns), String> {
+pub(super) fn open<R: BufRead>(mut input: R, source: &Source) -> Result<(CsvRows<R>, TableColumns), FileError> {
     if input.fill_buf().map_err(|error| error.to_string())?.starts_with(ZIP_START) {
-        return Err("this is no text: a workbook is read with format = \"xlsx\"".to_owned());
+        return Err("this is no text: a workbook is read with format = \"xlsx\"".to_owned().into());
     }
     let mut lines = LineReader::new(input);
     lines.skip(source.table.skip_rows)?;
@@ -57,20 +58,18 @@ pub(super) fn open<R: BufRead>(mut input: R, source: &Source) -> Result<(CsvRows
         Err(bad) => bad,
     };
     let shown = |delimiter: u8| String::from(char::from(delimiter)).replace('\t', "\\t");
-    match best(&mut DELIMITERS.into_iter().filter(|other| Some(*other) != said)) {
-        Some((other, (_, Ok(_)))) if said.is_some() => Err(format!(
+    let message = match best(&mut DELIMITERS.into_iter().filter(|other| Some(*other) != said)) {
+        Some((other, (_, Ok(_)))) if said.is_some() => format!(
             "{3}: its cells are parted by `{0}`, and not by `{1}` as [[source]] `{2}` says: write delimiter = \"{0}\", or leave it \
              out, so that it is found",
             shown(other),
             shown(delimiter),
             source.id,
             bad.missing()
-        )),
-        _ => {
-            let by = format!("under `{}` ", shown(delimiter));
-            Err(format!("{by}{}", bad.message(source)))
-        }
-    }
+        ),
+        _ => format!("under `{}` {}", shown(delimiter), bad.message(source)),
+    };
+    Err(FileError { message, columns_missing: bad.into_names() })
 }
 
 /// Reads rows of a text that is in memory.
@@ -482,7 +481,7 @@ mod tests {
             let found = all_rows(&mut rows);
             assert!(found.len() == 1 && found[0].1.is_ok(), "{found:?}");
         }
-        let says = |text: &str, delimiter| open(text.as_bytes(), &source(delimiter)).err().unwrap();
+        let says = |text: &str, delimiter| open(text.as_bytes(), &source(delimiter)).err().unwrap().message;
         let other = says("Host;OS;\"Free, GB\"\n", Some(b','));
         assert!(other.contains("parted by `;`, and not by `,`") && other.contains("delimiter = \";\""), "{other}");
         let none = says("Host;OS;Free (GB)\n", None);
@@ -503,7 +502,9 @@ mod tests {
         let text = "Export of \"hosts;\r\n\r\nby the desk\r\nHost;OS\r\na;13\r\n";
         let (mut rows, _) = open(text.as_bytes(), &source).unwrap();
         assert_eq!(all_rows(&mut rows), [(5, cells(&["a", "13"]))]);
-        assert!(open(&b"a\nb\n"[..], &source).err().unwrap().contains("has 2 lines, and skip_rows passes over 3"));
+        assert!(
+            open(&b"a\nb\n"[..], &source).err().unwrap().message.contains("has 2 lines, and skip_rows passes over 3")
+        );
     }
 
     #[test]
@@ -512,7 +513,7 @@ mod tests {
         assert!(rows.next_row().unwrap().is_some());
         let error = rows.next_row().unwrap_err();
         assert!(error.starts_with("line 3: these bytes are not UTF-8") && error.contains("windows-1252"), "{error}");
-        let error = open(&b"H\xf6st;OS\n"[..], &source(None)).err().unwrap();
+        let error = open(&b"H\xf6st;OS\n"[..], &source(None)).err().unwrap().message;
         assert!(error.starts_with("line 1: these bytes are not UTF-8"), "{error}");
     }
 

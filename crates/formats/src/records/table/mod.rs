@@ -11,6 +11,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json};
 
+use super::FileError;
 use crate::workspace::{Format, Source};
 pub(crate) use columns::{TableColumns, number_doubled};
 use csv_rows::CsvRows;
@@ -71,7 +72,7 @@ impl<'i> TableReader<'i> {
     ///
     /// # Errors
     /// When it is no table, or lacks columns that its source names.
-    pub fn open(input: Box<dyn BufRead + Send + 'i>, source: &Source) -> Result<Self, String> {
+    pub fn open(input: Box<dyn BufRead + Send + 'i>, source: &Source) -> Result<Self, FileError> {
         let (rows, columns) = match source.format {
             Format::Workbook => {
                 let (rows, columns) = WorkbookRows::open(input, source)?;

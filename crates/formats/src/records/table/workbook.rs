@@ -11,6 +11,7 @@ use serde_json::{Number, Value as Json};
 use zip::ZipArchive;
 
 use super::{RowFault, TableColumns, TableRow, ZIP_START, number_doubled};
+use crate::records::FileError;
 use crate::workspace::Source;
 
 /// What begins an older binary workbook, and one with a password.
@@ -36,11 +37,11 @@ impl WorkbookRows {
     ///
     /// # Errors
     /// When it is no workbook, is too large, has no such sheet, or not the columns that its source names.
-    pub fn open(input: impl BufRead, source: &Source) -> Result<(Self, TableColumns), String> {
+    pub fn open(input: impl BufRead, source: &Source) -> Result<(Self, TableColumns), FileError> {
         let mut rows = sheet_rows(input, source.table.sheet.as_deref())?.into_iter();
         let headings = loop {
             match rows.next() {
-                None => return Err("the sheet has no row of headings".to_owned()),
+                None => return Err("the sheet has no row of headings".to_owned().into()),
                 Some(row) => {
                     let row = row.map_err(|error| error.to_string())?;
                     if row.number > source.table.skip_rows {
@@ -49,7 +50,8 @@ impl WorkbookRows {
                 }
             }
         };
-        let columns = TableColumns::of(headings, source).map_err(|bad| bad.message(source))?;
+        let columns = TableColumns::of(headings, source)
+            .map_err(|bad| FileError { message: bad.message(source), columns_missing: bad.into_names() })?;
         Ok((Self { rows, width: columns.len() }, columns))
     }
 
@@ -291,7 +293,7 @@ mod tests {
 
     #[test]
     fn what_is_no_workbook_or_has_no_such_sheet_is_told() {
-        let says = |bytes: &[u8], sheet| WorkbookRows::open(bytes, &source(sheet)).err().unwrap();
+        let says = |bytes: &[u8], sheet| WorkbookRows::open(bytes, &source(sheet)).err().unwrap().message;
         assert!(says(&workbook(), "Hosts").contains("no sheet `Hosts`; the workbook has `About`, `Devices`"));
         assert!(says(&workbook(), "About").contains("no row of headings"));
         assert!(says(b"Host;OS\n", "Devices").contains("format = \"csv\""));
