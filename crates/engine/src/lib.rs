@@ -76,7 +76,7 @@ pub use compare::view::{
     UndecidedInRole, WholeReport,
 };
 pub use draft::derive::{DeriveOptions, DerivedAs, Difference, Pattern};
-pub use draft::sources::{FactDraft, draft_source_of};
+pub use draft::sources::{DraftedWorkspace, FactDraft, FactDrafts, WrongFact, draft_source_of};
 pub use error::EngineError;
 pub use facts::documents::Document;
 pub use facts::judge::{Judge, Judged};

@@ -16,7 +16,7 @@ mod template;
 mod workspace;
 
 pub use document::JsonDocuments;
-pub use draft::{DraftFor, SAMPLE, draft_source, records_of_unknown, toml_string};
+pub use draft::{DraftFor, FactLine, PeopleList, SAMPLE, SourceDraft, draft_source, records_of_unknown, toml_string};
 pub use machine::{csv_line, datum_of_json, json_of_datum, json_of_value};
 pub use padded::RawDocument;
 pub use paths::PathCollector;
@@ -31,6 +31,6 @@ pub use template::{TemplateError, TemplateValues, TextKind, check_template, fact
 pub use workspace::{
     CellRules, Channel, ChannelKind, ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format,
     IdForm, ItemFields, LetterCase, NameFrom, NewWaiver, NumberMarks, Reached, Recipient, RowsAs, SecretPlace,
-    SendSettings, Source, SourceKind, TableLayout, Tls, Workspace, WorkspaceFile, add_waiver, definitions, end_waiver,
-    is_address, is_baseline_key, is_fact_path, line_column, load_workspace, unread_files, workspace_files,
+    SendSettings, Source, SourceKind, TableLayout, Tls, Workspace, WorkspaceFile, add_facts, add_waiver, definitions,
+    end_waiver, is_address, is_baseline_key, is_fact_path, line_column, load_workspace, unread_files, workspace_files,
 };

@@ -2,13 +2,19 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
-use fencepost_engine::{FactDraft, draft_source_of};
-use fencepost_formats::toml_string;
+use fencepost_engine::{
+    DraftedWorkspace, EngineError, FactDraft, FactDrafts, ImportOptions, Importer, WrongFact, draft_source_of,
+    ledger_for_dry_run, open_ledger,
+};
+use fencepost_formats::{SourceDraft, toml_string};
+use fencepost_store::{LedgerError, Purpose};
 
-use super::{Common, OpenWorkspace, open_project};
+use super::{Common, OpenWorkspace, open_project, writing_moment};
 use crate::error::CommandError;
 use crate::ui::Ui;
-use crate::view::text::harmless;
+use crate::view::import::dry;
+use crate::view::next_step::NextStep;
+use crate::view::text::{count, harmless, shell};
 
 /// Help with feeds: draft the [[source]] of an unknown file
 #[derive(Args, Debug)]
@@ -21,15 +27,28 @@ pub struct SourceArgs {
 enum SourceCommand {
     /// Look at a file and draft the [[source]] by which it would be read
     ///
-    /// Guesses the format, the id, the time, yes/no words, units and types, says why, and leaves what it cannot tell
-    /// to you. Nothing is imported.
+    /// What is sure of the format, the id, the time, yes/no words, units and types stands as it would be used, each with its
+    /// reason; what is not stands as a question. Devices and people that are known already help. Nothing is imported.
     #[command(after_help = "Examples:
   fencepost source draft exports/unknown.csv
-  fencepost source draft exports/unknown.csv >> fencepost.toml")]
-    Draft {
-        /// The file, or - for standard input
-        file: PathBuf,
-    },
+  fencepost source draft exports/unknown.csv --check   what would come of it
+  fencepost source draft exports/unknown.csv --into    put into fencepost.toml and facts.toml")]
+    Draft(DraftArgs),
+}
+
+#[derive(Args, Debug)]
+struct DraftArgs {
+    /// The file, or - for standard input
+    file: PathBuf,
+    /// Put the draft into fencepost.toml and facts.toml; comments there stay
+    #[arg(long)]
+    into: bool,
+    /// Tell what importing the file by the draft would do; nothing is imported
+    #[arg(long)]
+    check: bool,
+    /// Check as of TIME (only in a workspace with a stepped clock)
+    #[arg(long, value_name = "TIME", requires = "check")]
+    as_of: Option<String>,
 }
 
 /// Help with the dictionary: draft what facts.toml could say
@@ -48,18 +67,87 @@ enum FactsCommand {
 }
 
 pub fn cmd_source(ui: &mut Ui, common: &Common, args: &SourceArgs) -> Result<ExitCode, CommandError> {
-    let SourceCommand::Draft { file } = &args.command;
+    let SourceCommand::Draft(args) = &args.command;
     let project = open_project(ui, common)?;
-    let draft = draft_source_of(&project, file, std::io::stdin())?;
-    ui.raw(&draft)?;
+    let from_pipe = args.file.as_os_str() == "-";
+    if args.check && from_pipe {
+        return Err(CommandError::usage("standard input cannot be read twice", "write it to a file, and check that"));
+    }
+    let ledger = match open_ledger(&project, Purpose::Read, common.wait) {
+        Ok(ledger) => Some(ledger),
+        Err(EngineError::Ledger(LedgerError::Missing { .. })) => None,
+        Err(error) => return Err(error.into()),
+    };
+    let draft = draft_source_of(&project, ledger.as_ref(), &args.file, std::io::stdin())?;
+    if !args.into {
+        ui.raw(&draft.text())?;
+    }
+    if !args.into && !args.check {
+        return Ok(ExitCode::SUCCESS);
+    }
+    let drafted = DraftedWorkspace::of(&project, &draft)??;
+    if args.into {
+        drafted.write()?;
+        let files: Vec<&str> = drafted.files().collect();
+        ui.line(format!("[[source]] `{}` stands in {}", drafted.source, files.join(" and ")))?;
+        let questions = questions_of(&draft);
+        if questions > 0 {
+            ui.line(format!(
+                "{} in it: look for `could not tell`",
+                count(questions, "question is left", "questions are left")
+            ))?;
+        }
+    }
+    if args.check {
+        check(ui, common, args, &draft, &drafted)?;
+    } else if draft.is_readable {
+        ui.next_step(NextStep::Typed(&format!("fencepost import --dry-run {}", shell(&args.file.to_string_lossy()))));
+    }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Tells what importing the file by its draft would do.
+fn check(
+    ui: &mut Ui,
+    common: &Common,
+    args: &DraftArgs,
+    draft: &SourceDraft,
+    drafted: &DraftedWorkspace,
+) -> Result<(), CommandError> {
+    if !draft.is_readable {
+        let help = "answer what the draft could not tell first, such as which field names the device";
+        return Err(CommandError::usage("no record could be read by this draft yet", help));
+    }
+    let project = &drafted.project;
+    let mut ledger = ledger_for_dry_run(project, common.wait)?;
+    let moment = writing_moment(project, &ledger, args.as_of.as_ref(), None)?;
+    let options = ImportOptions { source: Some(drafted.source.clone()), dry_run: true, ..ImportOptions::default() };
+    let importer = Importer { project, options: &options, moment: &moment };
+    let imported = importer.file(&mut ledger, &args.file, &mut |_| {})?;
+    ui.line("")?;
+    ui.raw(&dry(&imported, ui.width, &ui.styles))?;
+    ui.note("\nNothing was imported.");
+    Ok(())
+}
+
+/// Returns how many questions a draft leaves.
+fn questions_of(draft: &SourceDraft) -> u64 {
+    draft.source.lines().filter(|line| line.starts_with("# ") && line.contains("could not tell")).count() as u64
 }
 
 pub fn cmd_facts(ui: &mut Ui, common: &Common, args: &FactsArgs) -> Result<ExitCode, CommandError> {
     let FactsCommand::Draft = &args.command;
     let workspace = OpenWorkspace::open(ui, common, None)?;
     let reading = workspace.state()?;
-    let drafts = reading.draft_facts()?;
+    let FactDrafts { drafts, wrong } = reading.draft_facts()?;
+    if !wrong.is_empty() {
+        ui.line("# Values that are not of the declared type; conditions that need them are unknown:")?;
+        for WrongFact { path, declared, values, of, example } in &wrong {
+            let (path, example) = (toml_string(path), harmless(example));
+            ui.line(format!("#   {path}: {values} of {of} are no {declared}, such as {example}"))?;
+        }
+        ui.line("")?;
+    }
     if drafts.is_empty() {
         ui.line("# The dictionary says all that the fleet suggests.")?;
         return Ok(ExitCode::SUCCESS);

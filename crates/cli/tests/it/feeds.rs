@@ -347,6 +347,133 @@ fn a_draft_says_what_it_could_not_tell() {
     assert!(settings.out.contains("key-value") && !settings.out.contains("person "), "{}", settings.out);
 }
 
+/// An export as a German office keeps it: commas in numbers, days in columns of their own, words of its own.
+const OFFICE: &str = "Gerätename;Seriennummer;Benutzer;Zuletzt gesehen;Betriebssystem-Version;Verschlüsselt;Freier Speicher (GB);Akku (%);IP-Adresse;Gekauft;Durchwahl;BitLocker-Kennwort;Menge\n\
+WS-1;4711000001;p1;12.02.2027 06:10;14.1;Ja;1.234,5;81;10.0.0.12;15.01.21;0012;geheim1;1.234\n\
+WS-2;4711000002;p2;12.02.2027 06:11;13.6;Nein;12,25;k. A.;10.0.0.13;02.11.19;0417;geheim2;2.500\n\
+WS-3;4711000003;p3;12.02.2027 06:12;14.1;Ja;99,5;44;10.0.0.14;28.02.22;0418;geheim3;1.000\n\
+WS-4;4711000004;p4;13.02.2027 06:12;14.1;Ja;7;44;10.0.0.15;28.02.22;0419;geheim4;3.000\n\
+WS-5;4711000005;p1;12.02.2027 06:12;12.0;Nein;8;44;10.0.0.16;28.02.22;0420;geheim5;4.000\n";
+
+#[test]
+fn a_draft_is_right_or_asks_and_goes_into_the_workspace_with_what_the_dictionary_needs() {
+    let env =
+        with_sources("# ours\n[[source]]\nid = \"crew\"\nfiles = [\"crew.csv\"]\nformat = \"csv\"\nperson = \"No.\"\n");
+    env.write("facts.toml", "# known\n[facts]\n\"os.version\" = { type = \"version\" } # of the system\n");
+    env.write(
+        "crew.csv",
+        "No.,Name,mail\np1,Ann,ann@x.example\np2,Bob,bob@x.example\np3,Cem,c@x.example\np4,Dan,d@x.example\n",
+    );
+    env.ok(&["import", "crew.csv", "--as-of", AT]);
+    env.write("exports/2027-02-13/office.csv", OFFICE);
+    let draft = env.ok(&["source", "draft", "exports/2027-02-13/office.csv"]);
+    insta::assert_snapshot!(draft, @r#"
+    # A draft for exports/2027-02-13/office.csv: 5 records, 13 fields looked at. Read it, finish it, and put it into fencepost.toml;
+    # then see what would come of it: fencepost import --dry-run exports/2027-02-13/office.csv
+
+    [[source]]
+    id               = "office"
+    files            = ["exports/*/office*.csv"]  # which files are this feed
+    format           = "csv"
+    delimiter        = ";"
+    device           = "Gerätename"           # 5 different in 5 records: WS-1; or "Seriennummer"
+    collected        = "Zuletzt gesehen"      # when the state was collected: 12.02.2027 06:10
+    time_format      = "%d.%m.%Y %H:%M"
+    # time_zone      = "Europe/Oslo"          # the times name no offset: the workspace's zone, unless another is said
+    # trust          = 10                     # could not tell: where feeds disagree, the higher wins
+    # fresh_for      = "3d"                   # could not tell: after how long do its facts prove nothing?
+    # complete       = true                   # could not tell: does each file list the whole feed?
+    # expected_every = "1d"                   # could not tell: how often does it come?
+
+    [source.fields]
+    "Seriennummer"           = "seriennummer"           # 4711000001, 4711000002, 4711000003, .. (5 different)
+    "Benutzer"               = "person"                 # p1, p2, p3, .. (4 different); 5 of 5 are people of crew
+    "Betriebssystem-Version" = "os.version"             # all versions: 14.1, 13.6, 12.0
+    "Verschlüsselt"          = { fact = "verschlüsselt", true_when = ["Ja"], false_when = ["Nein"] }  # all yes or no: Ja, Nein
+    "Freier Speicher (GB)"   = { fact = "freier_speicher", unit = "GB", decimal = ",", thousands = "." }  # all numbers: 1.234,5, 12,25, 99,5, .. (5 different)
+    "Akku (%)"               = { fact = "akku", unit = "%", missing_when = ["k. A."] }  # 4 of 5 numbers: 81, 44; 1 of 5 say that it was not collected
+    "IP-Adresse"             = "ip_adresse"             # all addresses: 10.0.0.12, 10.0.0.13, 10.0.0.14, .. (5 different)
+    "Gekauft"                = { fact = "gekauft", time_format = "%d.%m.%y" }  # all days: 15.01.21, 02.11.19, 28.02.22
+    "Durchwahl"              = "durchwahl"              # 0012, 0417, 0418, .. (5 different)
+    "BitLocker-Kennwort"     = "bit_locker_kennwort"    # its name says that it is a secret: kept as a digest alone
+    # "Menge"                = "menge"                  # could not tell: the mark stands before three digits: thousandths or thousands (decimal = ",", thousands = "."); all numbers: 1.234, 2.500, 1.000, .. (5 different)
+
+    # For facts.toml, below [facts]; a field with a unit needs its line there:
+    # "verschlüsselt" = { type = "boolean" }
+    # "freier_speicher" = { type = "number", unit = "B" }
+    # "akku" = { type = "number", unit = "%" }
+    # "gekauft" = { type = "date" }
+    # "bit_locker_kennwort" = { secret = true }
+    "#);
+    let checked = env.ok(&["source", "draft", "exports/2027-02-13/office.csv", "--check", "--as-of", AT]);
+    assert!(checked.contains("make 5 new devices"), "{checked}");
+    assert!(env.json(&["list", "devices"])["rows"].as_array().unwrap().is_empty(), "nothing is imported");
+    let into = env.ok(&["source", "draft", "exports/2027-02-13/office.csv", "--into"]);
+    assert!(into.contains("`office` stands in fencepost.toml and facts.toml"), "{into}");
+    let (config, facts) =
+        (std::fs::read_to_string(env.path("fencepost.toml")), std::fs::read_to_string(env.path("facts.toml")));
+    assert!(config.unwrap().contains("# ours\n") && facts.unwrap().contains("# of the system\n"), "comments stay");
+    let out = env.ok(&["import", "exports", "--as-of", AT]);
+    assert!(out.contains("as office: 5 records, 5 new devices") && !out.contains("is no "), "{out}");
+    for (path, value) in [
+        ("os.version", "14.1"),
+        ("verschlüsselt", "true"),
+        ("freier_speicher", "1234500000000"),
+        ("akku", "81"),
+        ("gekauft", "2021-01-15"),
+        ("durchwahl", "0012"),
+        ("person", "p1"),
+    ] {
+        assert_eq!(fact(&env, "WS-1", path), value);
+    }
+    let shown = env.ok(&["show", "WS-1"]);
+    assert!(!shown.contains("geheim") && !draft.contains("geheim"), "{shown}");
+}
+
+#[test]
+fn drafts_of_other_kinds_read_the_files_they_were_made_from() {
+    let sbom = r#"{"bomFormat":"CycloneDX","specVersion":"1.5","metadata":{"timestamp":"2027-02-13T05:00:00Z","component":{"type":"device","name":"kiosk-9"}},"components":[{"type":"application","name":"hullplan","version":"4.2"}]}"#;
+    let keyed = r#"{"made":"x","hosts":{"a-1":{"os":"13","site":"Ness","seen":"2027-02-13T05:00:00Z"},"a-2":{"os":"12","site":"Holm","seen":"2027-02-13T05:00:00Z"},"a-3":{"os":"13","site":"Holm","seen":"2027-02-13T05:00:00Z"}}}"#;
+    let programs = "Host,Scanned at,Site,Program,Version\na-1,2027-02-13T05:00:00Z,Ness,hullplan,4.2.1\na-1,2027-02-13T05:00:00Z,Ness,guardd,1.0.1\na-2,2027-02-13T05:00:00Z,Holm,hullplan,4.2.0\na-2,2027-02-13T05:00:00Z,Holm,guardd,1.0.1\n";
+    let properties = "Host,Seen,Property,Value\na-1,2027-02-13T05:00:00Z,site,Ness\na-1,2027-02-13T05:00:00Z,colour,blue\na-2,2027-02-13T05:00:00Z,site,Holm\na-2,2027-02-13T05:00:00Z,colour,red\n";
+    for (name, text, device, path, value) in [
+        ("kiosk-9.json", sbom, "kiosk-9", "software", "[{name: hullplan, version: 4.2}]"),
+        ("hosts.json", keyed, "a-2", "site", "Holm"),
+        (
+            "programs.csv",
+            programs,
+            "a-1",
+            "software",
+            "[{name: hullplan, version: 4.2.1}, {name: guardd, version: 1.0.1}]",
+        ),
+        ("properties.csv", properties, "a-2", "colour", "red"),
+    ] {
+        let env = Env::new();
+        env.write(name, text);
+        env.ok(&["source", "draft", name, "--into"]);
+        let out = env.ok(&["import", name, "--as-of", AT]);
+        assert!(out.contains("new device") && !out.contains("bad record"), "{name}: {out}");
+        assert_eq!(fact(&env, device, path), value, "{name}");
+    }
+}
+
+#[test]
+fn what_a_draft_cannot_tell_keeps_it_from_being_checked() {
+    let env = Env::new();
+    env.write("x.csv", "Alpha,Beta\n1,2\n1,2\n");
+    env.fails(
+        &["source", "draft", "x.csv", "--check"],
+        2,
+        &["no record could be read by this draft yet", "could not tell"],
+    );
+    env.write("latin.csv", b"Host;Ort\na;K\xf6ln\nb;Bonn\n");
+    let draft = env.ok(&["source", "draft", "latin.csv"]);
+    assert!(draft.contains("# encoding") && draft.contains("windows-1252"), "{draft}");
+    env.fails(&["source", "draft", "-", "--check"], 2, &["standard input cannot be read twice"]);
+    let piped = env.pipe(&["source", "draft", "-"], b"Host,Seen\na,2027-02-01T05:00:00Z\n");
+    assert!(piped.out.contains("device") && piped.code == 0, "{}", piped.out);
+}
+
 #[test]
 fn of_many_files_only_the_first_bad_ones_are_told_in_full() {
     let env = with_sources(

@@ -256,6 +256,10 @@ fn the_dictionary_is_drafted_from_what_the_fleet_reports() {
     env.write("facts.toml", format!("[facts]\n{draft}"));
     let again = env.ok(&["facts", "draft"]);
     assert!(again.contains("says all that the fleet suggests"), "{again}");
+    let wrong = format!("[facts]\n{draft}").replace("type = \"date\"", "type = \"number\"");
+    env.write("facts.toml", wrong);
+    let told = env.ok(&["facts", "draft"]);
+    assert!(told.contains("\"edition\": 6 of 6 are no number, such as 2027-02-01"), "{told}");
     env.write("facts.toml", "[facts]\n\"seen\" = { type = \"instant\" }\n");
     assert!(env.ok(&["facts", "draft"]).contains("# \"seen\" = { volatile = true }"));
 }

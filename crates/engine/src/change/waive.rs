@@ -1,8 +1,7 @@
 //! Waivers: what they cover, and what it would change to write another one or to end one.
 
+use crate::workspace::file_edit::FileEdit;
 use std::collections::BTreeSet;
-use std::fs;
-use std::io::{self, Write as _};
 
 use bumpalo::Bump;
 use fencepost_core::{
@@ -162,22 +161,8 @@ impl WaiverEdit {
     /// # Errors
     /// When somebody else has edited it since it was read, or it cannot be written.
     pub fn write(&self) -> Result<(), EngineError> {
-        let path = self.candidate.root.join(WorkspaceFile::Waivers.path());
-        let failed = |error| EngineError::File { act: "write", path: path.clone(), error };
-        let there = match fs::read_to_string(&path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
-            read => read.map_err(failed)?,
-        };
-        if there != self.before {
-            return Err(EngineError::refused("waivers.toml was edited in the meantime", "run the command again"));
-        }
-        let mut file = tempfile::NamedTempFile::new_in(&self.candidate.root).map_err(failed)?;
-        // Who may read the file may read it afterwards.
-        if let Ok(known) = fs::metadata(&path) {
-            file.as_file().set_permissions(known.permissions()).map_err(failed)?;
-        }
-        file.write_all(self.text.as_bytes()).and_then(|()| file.as_file().sync_all()).map_err(failed)?;
-        file.persist(&path).map(drop).map_err(|error| failed(error.error))
+        let edit = FileEdit { name: WorkspaceFile::Waivers.path(), before: &self.before, after: &self.text };
+        edit.write(&self.candidate.root)
     }
 }
 

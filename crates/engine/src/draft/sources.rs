@@ -1,43 +1,188 @@
 //! Drafts for a person to finish: the source of a file that nobody knows yet, and what the dictionary could say of the facts that
 //! the fleet reports.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
 
 use fencepost_core::{FactType, is_version, parse_date_time};
-use fencepost_formats::{DraftFor, SAMPLE, decompress, draft_source};
+use fencepost_formats::{
+    ClockMode, DraftFor, FileText, Format, PeopleList, SAMPLE, SourceDraft, WorkspaceFile, add_facts, draft_source,
+    open_text,
+};
+use fencepost_store::{Ledger, LedgerError};
+use jiff::Timestamp;
 use serde_json::Value as Json;
 
 use crate::error::EngineError;
 use crate::facts::documents::Document;
 use crate::import::changes::flat_facts;
 use crate::ledger_view::reading::Reading;
+use crate::workspace::file_edit::FileEdit;
 use crate::workspace::files::shown_path;
-use crate::workspace::project::Project;
+use crate::workspace::project::{Project, ProjectError};
 
-/// Drafts a source for a file; where `path` is `-`, for what comes on `stream`.
+/// What a workspace knows already that helps with a draft.
+#[derive(Debug, Default)]
+struct KnownIds {
+    devices: HashSet<String>,
+    holders: HashSet<String>,
+    people: Vec<PeopleList>,
+}
+
+/// So many devices are asked whom they name.
+const ASKED: usize = 2_000;
+
+impl KnownIds {
+    /// Reads it from a ledger.
+    fn of(project: &Project, ledger: &Ledger) -> Result<Self, LedgerError> {
+        let reader = ledger.reader()?;
+        let mut known = Self { devices: reader.device_names()?.into_iter().collect(), ..Self::default() };
+        let mut lists: BTreeMap<String, PeopleList> = BTreeMap::new();
+        for person in reader.people(None)? {
+            let list = lists
+                .entry(person.source.clone())
+                .or_insert_with(|| PeopleList { source: person.source, ..PeopleList::default() });
+            let said: Json = serde_json::from_str(&person.body).unwrap_or_default();
+            list.mails.extend(said["mail"].as_str().map(str::to_owned));
+            list.ids.insert(person.id);
+        }
+        known.people = lists.into_values().collect();
+        if let Some(holder) = &project.config.holder {
+            for device in reader.device_names()?.into_iter().take(ASKED) {
+                for said in reader.observations_of(&device, None)? {
+                    let facts = flat_facts(&Document::of(&device, said).json, &project.dictionary);
+                    match facts.get(holder) {
+                        Some(Json::Array(ids)) => {
+                            known.holders.extend(ids.iter().filter_map(Json::as_str).map(str::to_owned));
+                        }
+                        Some(id) => known.holders.extend(id.as_str().map(str::to_owned)),
+                        None => {}
+                    }
+                }
+            }
+        }
+        Ok(known)
+    }
+}
+
+/// Drafts a source for a file; where `path` is `-`, for what comes on `stream`. A ledger tells which devices and people are known.
 ///
 /// # Errors
 /// When the file cannot be read, or looks like nothing that is known.
-pub fn draft_source_of(project: &Project, path: &Path, stream: impl Read + Send) -> Result<String, EngineError> {
+pub fn draft_source_of(
+    project: &Project,
+    ledger: Option<&Ledger>,
+    path: &Path,
+    stream: impl Read + Send,
+) -> Result<SourceDraft, EngineError> {
     let failed = |error| EngineError::File { act: "read", path: path.to_owned(), error };
     let from_stream = path.as_os_str() == "-";
     let input: Box<dyn Read + Send + '_> =
         if from_stream { Box::new(stream) } else { Box::new(File::open(path).map_err(failed)?) };
     let mut start = Vec::new();
-    let mut decompressed = decompress(BufReader::with_capacity(1 << 16, input)).map_err(failed)?;
-    decompressed.by_ref().take(SAMPLE as u64).read_to_end(&mut start).map_err(failed)?;
-    let whole = matches!(decompressed.read(&mut [0; 1]), Ok(0));
+    let mut text = open_text(BufReader::with_capacity(1 << 16, input), None).map_err(failed)?;
+    text.by_ref().take(SAMPLE as u64).read_to_end(&mut start).map_err(failed)?;
+    let whole = matches!(text.read(&mut [0; 1]), Ok(0));
+    let known = ledger.map_or_else(|| Ok(KnownIds::default()), |ledger| KnownIds::of(project, ledger))?;
+    // Under a clock that is stepped, what was collected may lie at any time.
+    let now = match project.config.clock {
+        ClockMode::Wall => Timestamp::now(),
+        ClockMode::Stepped => Timestamp::MAX,
+    };
     let taken: Vec<String> = project.config.sources.iter().map(|source| source.id.to_string()).collect();
     let shown = if from_stream { "feed".to_owned() } else { shown_path(project, path) };
-    let context =
-        DraftFor { path: &shown, dictionary: &project.dictionary, zone: &project.config.calendar.zone, taken: &taken };
+    let context = DraftFor {
+        path: &shown,
+        dictionary: &project.dictionary,
+        zone: &project.config.calendar.zone,
+        taken: &taken,
+        now,
+        devices: &known.devices,
+        holder: project.config.holder.as_deref(),
+        holders: &known.holders,
+        people: &known.people,
+    };
     draft_source(&start, whole, &context).map_err(|message| {
         let message = format!("{}: {message}", path.display());
-        EngineError::refused(message, "known formats are jsonl, json, csv, plist, ini, key-value and scim")
+        let formats: Vec<&str> = Format::ALL.iter().map(|(word, _)| *word).collect();
+        EngineError::refused(message, format!("known formats are {}", formats.join(", ")))
     })
+}
+
+/// A workspace with a draft in it that is not written yet.
+#[derive(Debug)]
+pub struct DraftedWorkspace {
+    /// The workspace as it would be.
+    pub project: Project,
+    /// The id of the source.
+    pub source: String,
+    /// The files that change: what they held, and what they would hold.
+    edits: Vec<(FileText, FileText)>,
+}
+
+impl DraftedWorkspace {
+    /// Puts a draft into a workspace: its source at the end of fencepost.toml, its facts into facts.toml.
+    ///
+    /// # Errors
+    /// The outer one when facts.toml cannot be added to; the inner one when the files would have mistakes.
+    pub fn of(project: &Project, draft: &SourceDraft) -> Result<Result<Self, ProjectError>, EngineError> {
+        let files = files_with_draft(project, draft)?;
+        let held = |file: &FileText| project.files.iter().find(|other| other.path == file.path);
+        let edit = |file: &FileText| {
+            let before = held(file).map_or_else(String::new, |known| known.text.clone());
+            (before != file.text).then(|| (FileText { path: file.path.clone(), text: before }, file.clone()))
+        };
+        let edits = files.iter().filter_map(edit).collect();
+        let drafted = match Project::from_files(&project.root, files) {
+            Ok(drafted) => drafted,
+            Err(mistakes) => return Ok(Err(mistakes)),
+        };
+        let source = drafted.config.sources.last().map(|source| source.id.to_string()).unwrap_or_default();
+        Ok(Ok(Self { project: drafted, source, edits }))
+    }
+
+    /// Returns the names of the files that change.
+    pub fn files(&self) -> impl Iterator<Item = &str> {
+        self.edits.iter().map(|(_, after)| after.path.as_str())
+    }
+
+    /// Writes the files.
+    ///
+    /// # Errors
+    /// When somebody else has edited one since it was read, or it cannot be written.
+    pub fn write(&self) -> Result<(), EngineError> {
+        self.edits.iter().try_for_each(|(before, after)| {
+            FileEdit { name: &after.path, before: &before.text, after: &after.text }.write(&self.project.root)
+        })
+    }
+}
+
+/// Returns the files of a workspace with a draft in them: its source at the end of fencepost.toml, its facts in facts.toml. Everything else
+/// stays as it is, comments too.
+///
+/// # Errors
+/// When facts.toml cannot be added to.
+fn files_with_draft(project: &Project, draft: &SourceDraft) -> Result<Vec<FileText>, EngineError> {
+    let mut files = project.files.clone();
+    for file in &mut files {
+        if WorkspaceFile::of(&file.path) == Some(WorkspaceFile::Config) {
+            let gap = if file.text.is_empty() || file.text.ends_with("\n\n") { "" } else { "\n" };
+            file.text = format!("{}{gap}{}", file.text, draft.source);
+        }
+    }
+    if draft.facts.is_empty() {
+        return Ok(files);
+    }
+    let facts = files.iter().position(|file| WorkspaceFile::of(&file.path) == Some(WorkspaceFile::Facts));
+    let at = facts.unwrap_or_else(|| {
+        files.push(FileText { path: "facts.toml".to_owned(), text: String::new() });
+        files.len() - 1
+    });
+    let refused = |message| EngineError::refused(message, "put the lines into facts.toml by hand");
+    files[at].text = add_facts(&files[at].text, &draft.facts).map_err(refused)?;
+    Ok(files)
 }
 
 /// What the dictionary could say of a fact.
@@ -61,6 +206,30 @@ pub struct FactDraft {
     pub declared: bool,
 }
 
+/// Values of a fact that are not of its declared type.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WrongFact {
+    /// The fact's path.
+    pub path: String,
+    /// The type that is declared.
+    pub declared: &'static str,
+    /// How many values.
+    pub values: u64,
+    /// Of how many.
+    pub of: u64,
+    /// One of them.
+    pub example: String,
+}
+
+/// What the dictionary could say, and what does not fit what it says.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct FactDrafts {
+    /// What it could say, by path.
+    pub drafts: Vec<FactDraft>,
+    /// Facts with values of another type, by path.
+    pub wrong: Vec<WrongFact>,
+}
+
 /// A fact that differs on nearly every device is looked at by so many devices at the least.
 const FEWEST: u64 = 5;
 /// So many devices are looked at for what changes.
@@ -73,13 +242,17 @@ impl Reading<'_> {
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn draft_facts(&self) -> Result<Vec<FactDraft>, EngineError> {
+    pub fn draft_facts(&self) -> Result<FactDrafts, EngineError> {
         let dictionary = &self.project.dictionary;
         let changing = self.changing()?;
         let (surveys, _) = self.survey()?;
-        let mut drafts = Vec::new();
+        let (mut drafts, mut wrong) = (Vec::new(), Vec::new());
         for (path, survey) in surveys {
             let known = dictionary.facts.get(&path);
+            if let (Some(example), Some(ty)) = (survey.wrong_example, known.and_then(|known| known.ty)) {
+                let (values, all) = (survey.wrong, survey.values);
+                wrong.push(WrongFact { path: path.clone(), declared: ty.as_str(), values, of: all, example });
+            }
             let mut draft = FactDraft { path: path.clone(), declared: known.is_some(), ..FactDraft::default() };
             let mut because = Vec::new();
             let texts = survey.kinds.get("text").copied().unwrap_or(0);
@@ -100,15 +273,15 @@ impl Reading<'_> {
                     && (dotted * 2 > values.len() || last.contains("version"))
                 {
                     draft.ty = Some(FactType::Version);
-                    because.push(such_as(&values));
+                    because.push(such_as(&values, survey.values));
                 } else if texts > 0
                     && all(&|value| matches!(parse_date_time(value), Some(fencepost_core::DateTime::At(..))))
                 {
                     draft.ty = Some(FactType::Instant);
-                    because.push(such_as(&values));
+                    because.push(such_as(&values, survey.values));
                 } else if texts > 0 && all(&|value| value.len() == 10 && value.parse::<jiff::civil::Date>().is_ok()) {
                     draft.ty = Some(FactType::Date);
-                    because.push(such_as(&values));
+                    because.push(such_as(&values, survey.values));
                 } else if numbers > 0 && texts > 0 && numbers > texts * 4 {
                     draft.ty = Some(FactType::Number);
                     because.push(format!("{numbers} devices say a number, {texts} a text"));
@@ -140,7 +313,7 @@ impl Reading<'_> {
                 drafts.push(draft);
             }
         }
-        Ok(drafts)
+        Ok(FactDrafts { drafts, wrong })
     }
 
     /// Looks at the last collections of devices: which facts change from one to the next, and by which field items of lists
@@ -202,8 +375,9 @@ impl Changing {
     }
 }
 
-fn such_as(values: &[&str]) -> String {
-    values.iter().min().map_or_else(String::new, |value| format!("such as {value}"))
+fn such_as(values: &[&str], count: u64) -> String {
+    let all = if count == 1 { "its value".to_owned() } else { format!("all {count} values") };
+    values.iter().min().map_or_else(String::new, |value| format!("{all}, such as {value}"))
 }
 
 fn unit_of(name: &str) -> Option<&'static str> {

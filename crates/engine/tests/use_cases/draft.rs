@@ -11,7 +11,7 @@ use crate::bench::{Bench, agent, day};
 fn a_source_is_drafted_from_a_table_with_its_delimiter_and_what_words_mean() {
     let mut bench = Bench::new();
     let text = "Serial;Last seen;Encrypted;Free GB\nS-1;2027-03-01T06:00:00Z;yes;12\nS-2;2027-03-01T07:00:00Z;no;8\n";
-    let draft = draft_source_of(&bench.project(), Path::new("-"), text.as_bytes()).unwrap();
+    let draft = draft_source_of(&bench.project(), None, Path::new("-"), text.as_bytes()).unwrap().text();
     for line in ["delimiter        = \";\"", "device", "Last seen", "true_when = [\"yes\"]", "unit = \"GB\""] {
         assert!(draft.contains(line), "{line} is missing in:\n{draft}");
     }
@@ -27,11 +27,11 @@ fn a_source_is_drafted_from_a_table_with_its_delimiter_and_what_words_mean() {
 #[test]
 fn what_is_no_feed_is_refused_with_the_reason() {
     let bench = Bench::new();
-    let refused = |text: &[u8]| draft_source_of(&bench.project(), Path::new("-"), text).unwrap_err().to_string();
+    let refused = |text: &[u8]| draft_source_of(&bench.project(), None, Path::new("-"), text).unwrap_err().to_string();
     assert!(refused(b"").contains("empty"));
     assert!(refused(b"<html></html>").contains("XML"));
     assert!(refused(b"\xff\xfe\xff").contains("UTF-"), "{}", refused(b"\xff\xfe\xff"));
-    let none = draft_source_of(&bench.project(), Path::new("no-such-file.csv"), std::io::empty()).unwrap_err();
+    let none = draft_source_of(&bench.project(), None, Path::new("no-such-file.csv"), std::io::empty()).unwrap_err();
     assert!(none.to_string().contains("no-such-file.csv"), "{none}");
 }
 
@@ -41,7 +41,7 @@ fn facts_are_drafted_with_the_types_that_their_values_show() {
     let more = r#""app":{"version":"1.2.3"},"checked_on":"2027-02-01","free_bytes":9,"tags""#;
     bench.import("agent", &agent("a", &day(1), true, "5").replace("\"tags\"", more), &day(1)).unwrap();
     bench.assess(&day(1));
-    let drafts = bench.read(&day(1), |reading| reading.draft_facts().unwrap());
+    let drafts = bench.read(&day(1), |reading| reading.draft_facts().unwrap().drafts);
     let type_of = |path: &str| {
         let draft = drafts.iter().find(|fact| fact.path == path)?;
         Some((draft.ty.map(|ty| ty.as_str()), draft.unit))

@@ -1,82 +1,14 @@
-//! What the columns of a sample look like: which could name the device, say when, be a yes or no, a version, a number with a unit.
+//! The columns of a sample, and which of them name the device, say when, and name holders.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use fencepost_core::{Dictionary, Leaf, PathWords, is_version, parse_date_time};
-use jiff::civil::DateTime;
+use fencepost_core::{Dictionary, Leaf, PathWords};
 use serde_json::{Map, Value as Json};
 
+use super::looks::{Looks, Seen, look_at};
+use super::words::{COLLECTED, DEVICE, HOLDER, PERSON, SAME, SECRETS, WHEN, has_word, score, tokens, unit_in};
+use super::{DraftFor, PeopleList};
 use crate::secret::holds_secret;
-
-/// How times are written in exports, besides RFC 3339 and ISO 8601.
-const TIME_FORMATS: [&str; 12] = [
-    "%d.%m.%Y %H:%M:%S",
-    "%d.%m.%Y %H:%M",
-    "%d.%m.%Y",
-    "%d/%m/%Y %H:%M:%S",
-    "%d/%m/%Y %H:%M",
-    "%d/%m/%Y",
-    "%m/%d/%Y %H:%M:%S",
-    "%m/%d/%Y %H:%M",
-    "%m/%d/%Y",
-    "%m/%d/%Y %I:%M:%S %p",
-    "%Y/%m/%d %H:%M:%S",
-    "%Y/%m/%d %H:%M",
-];
-
-/// Pairs of words for yes and no, in lower case.
-const WORDS: [(&str, &str); 16] = [
-    ("yes", "no"),
-    ("y", "n"),
-    ("true", "false"),
-    ("on", "off"),
-    ("enabled", "disabled"),
-    ("active", "inactive"),
-    ("ja", "nei"),
-    ("ja", "nein"),
-    ("ja", "nej"),
-    ("ja", "nee"),
-    ("oui", "non"),
-    ("si", "no"),
-    ("sí", "no"),
-    ("sim", "não"),
-    ("encrypted", "not encrypted"),
-    ("passed", "failed"),
-];
-
-/// How the values of a column read as moments.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Times {
-    /// RFC 3339, with an offset.
-    Instants,
-    /// ISO 8601 without an offset.
-    Local,
-    /// Seconds or milliseconds since 1970.
-    Since1970,
-    /// By a pattern; a second one reads them as well.
-    Pattern(&'static str, Option<&'static str>),
-}
-
-/// What the values of a column are.
-#[derive(Clone, Debug, PartialEq)]
-pub(super) enum Looks {
-    /// JSON's own booleans.
-    Boolean,
-    /// Words for yes and no: those seen that mean true and false, and what else was seen.
-    Words { yes: Vec<String>, no: Vec<String>, other: Vec<String> },
-    /// Versions.
-    Version,
-    /// Calendar days.
-    Date,
-    /// Moments.
-    Times(Times),
-    /// Numbers; of texts, those that could not be read as one.
-    Number { texts: bool, odd: Vec<String> },
-    /// A list; the field by which its items may be told apart.
-    List { key: Option<String> },
-    /// Any text.
-    Text,
-}
 
 /// One column of a sample, or the path of a field.
 #[derive(Clone, Debug)]
@@ -85,16 +17,28 @@ pub(super) struct SampledColumn {
     pub name: String,
     /// Records in which it says something.
     pub filled: usize,
-    /// How many different values it has.
-    pub distinct: usize,
-    /// The first different values, as shown.
+    /// Its different values, as texts, each with how often.
+    pub values: BTreeMap<String, usize>,
+    /// The first different values, as shown; none of a secret.
     pub shown: Vec<String>,
     /// What they look like.
-    pub looks: Looks,
+    pub seen: Seen,
     /// The unit that its name ends in.
     pub unit: Option<&'static str>,
     /// Its name says that it is a secret.
     pub secret: bool,
+}
+
+impl SampledColumn {
+    /// Returns how many different values it has.
+    pub fn distinct(&self) -> usize {
+        self.values.len()
+    }
+
+    /// Returns in how many records it says one of some values.
+    fn among(&self, known: &HashSet<String>) -> usize {
+        self.values.iter().filter(|(text, _)| known.contains(*text)).map(|(_, count)| count).sum()
+    }
 }
 
 pub(super) fn columns_of(records: &[Map<String, Json>]) -> Vec<SampledColumn> {
@@ -141,30 +85,27 @@ fn gather<'j>(
 }
 
 fn column(name: String, values: &[&Json]) -> SampledColumn {
-    let texts: BTreeSet<String> = values
-        .iter()
-        .map(|value| value.as_str().map_or_else(|| value.to_string(), |text| text.trim().to_owned()))
-        .collect();
+    let text_of = |value: &Json| value.as_str().map_or_else(|| value.to_string(), |text| text.trim().to_owned());
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
     let mut shown: Vec<String> = Vec::new();
     for value in values {
-        let text = value.as_str().map_or_else(|| value.to_string(), |text| text.trim().to_owned());
+        let text = text_of(value);
         if shown.len() < 3 && !shown.contains(&text) {
-            shown.push(text);
+            shown.push(text.clone());
         }
+        *counts.entry(text).or_default() += 1;
     }
-    let secret = values.iter().any(|value| holds_secret(PathWords::of(&name), value));
-    if secret || shown.iter().any(|text| states_secret(text)) {
+    let is_boolean = values.iter().all(|value| value.is_boolean());
+    let secret = values.iter().any(|value| holds_secret(PathWords::of(&name), value))
+        || has_word(&name, &SECRETS) && !is_boolean;
+    let mut seen = look_at(&name, values);
+    if secret {
+        seen = Seen { looks: Looks::Text, ..Seen::default() };
+    }
+    if secret || counts.keys().any(|text| states_secret(text)) {
         shown.clear();
     }
-    SampledColumn {
-        filled: values.len(),
-        distinct: texts.len(),
-        looks: looks(&name, values, &texts),
-        unit: unit_in(&name),
-        secret,
-        shown,
-        name,
-    }
+    SampledColumn { filled: values.len(), seen, unit: unit_in(&name), values: counts, secret, shown, name }
 }
 
 /// Whether a text states a secret as a setting does, whatever column it stands in: `password = ..`, `token: ..`.
@@ -173,209 +114,182 @@ fn states_secret(text: &str) -> bool {
         .is_some_and(|(name, value)| PathWords::of(name).hide(Leaf::Text(value)) && !value.trim().is_empty())
 }
 
-fn looks(name: &str, values: &[&Json], texts: &BTreeSet<String>) -> Looks {
-    let all = |is: fn(&Json) -> bool| !values.is_empty() && values.iter().all(|value| is(value));
-    if all(Json::is_boolean) {
-        return Looks::Boolean;
-    }
-    if all(Json::is_array) {
-        return Looks::List { key: list_key(values) };
-    }
-    if all(Json::is_number) {
-        let moments = says_when(name) && values.iter().all(|value| is_since_1970(&value.to_string()));
-        return if moments { Looks::Times(Times::Since1970) } else { Looks::Number { texts: false, odd: Vec::new() } };
-    }
-    if !all(Json::is_string) || texts.is_empty() {
-        return Looks::Text;
-    }
-    if let Some(words) = words(texts) {
-        return words;
-    }
-    if texts.iter().all(|text| matches!(parse_date_time(text), Some(fencepost_core::DateTime::At(..)))) {
-        return Looks::Times(Times::Instants);
-    }
-    if texts.iter().all(|text| text.len() == 10 && text.parse::<jiff::civil::Date>().is_ok()) {
-        return Looks::Date;
-    }
-    if texts.iter().all(|text| text.len() > 10 && text.parse::<DateTime>().is_ok()) {
-        return Looks::Times(Times::Local);
-    }
-    let fits = |format: &&&'static str| texts.iter().all(|text| reads(format, text));
-    let mut patterns = TIME_FORMATS.iter().filter(fits);
-    if let Some(pattern) = patterns.next() {
-        return Looks::Times(Times::Pattern(pattern, patterns.next().copied()));
-    }
-    if says_when(name) && texts.iter().all(|text| is_since_1970(text)) {
-        return Looks::Times(Times::Since1970);
-    }
-    let numbers = texts.iter().filter(|text| is_number(text)).count();
-    let dotted = texts.iter().filter(|text| text.matches('.').count() >= 2).count();
-    let says_version =
-        tokens(name).iter().any(|token| token.starts_with("ver") || token == "build" || token == "release");
-    if texts.iter().all(|text| is_version(text)) && (dotted * 2 > texts.len() || says_version) {
-        return Looks::Version;
-    }
-    if numbers * 10 >= texts.len() * 8 && numbers > 0 {
-        let odd = texts.iter().filter(|text| !is_number(text)).take(3).cloned().collect();
-        return Looks::Number { texts: true, odd };
-    }
-    Looks::Text
+/// A column that was chosen, and why.
+#[derive(Clone, Debug)]
+pub(super) struct Chosen<'c> {
+    pub column: &'c SampledColumn,
+    /// Why, in words.
+    pub because: String,
+    /// Others that could have been it.
+    pub others: Vec<&'c str>,
 }
 
-fn reads(format: &str, text: &str) -> bool {
-    // A year has four digits here, or 5.2.0 would be a day.
-    jiff::fmt::strtime::parse(format, text)
-        .is_ok_and(|parts| parts.to_date().is_ok_and(|date| (1970..2200).contains(&date.year())))
+/// Fewer records than this tell nothing by their values alone.
+const FEW: usize = 5;
+
+/// Finds the column that names each record: known devices, then its heading, then that it alone is different in every record.
+pub(super) fn id_column<'c>(
+    columns: &'c [SampledColumn],
+    records: usize,
+    of_people: bool,
+    context: &DraftFor<'_>,
+) -> Option<Chosen<'c>> {
+    let is_name = |column: &&SampledColumn| {
+        !column.secret && matches!(column.seen.looks, Looks::Text | Looks::Number(_) | Looks::Address)
+    };
+    let is_full = |column: &&SampledColumn| column.filled * 10 >= records * 8;
+    let is_unique = |column: &&SampledColumn| column.distinct() * 10 >= column.filled * 9;
+    let full: Vec<&SampledColumn> = columns.iter().filter(is_name).filter(is_full).collect();
+    if !of_people {
+        let known = |column: &&&SampledColumn| column.among(context.devices);
+        if let Some(best) = full.iter().max_by_key(known)
+            && known(&best) * 2 > best.filled
+        {
+            let because = format!("{} of {} are devices that are known", known(&best), best.filled);
+            return Some(Chosen { column: best, because, others: Vec::new() });
+        }
+    }
+    if of_people && let Some(chosen) = named_by_devices(&full, context) {
+        return Some(chosen);
+    }
+    let words: &[(&str, u32)] = if of_people { &PERSON } else { &DEVICE };
+    let unique: Vec<&SampledColumn> = full.iter().copied().filter(is_unique).collect();
+    // `id` before `parent id`: the fewer other words, the better.
+    let rank = |column: &&&SampledColumn| (score(&column.name, words), std::cmp::Reverse(tokens(&column.name).len()));
+    let different = |column: &SampledColumn| format!("{} different in {records} records", column.distinct());
+    if let Some(best) = unique.iter().filter(|column| score(&column.name, words) > 0).rev().max_by_key(rank) {
+        let others = unique.iter().filter(|column| score(&column.name, words) > 0 && column.name != best.name);
+        let others = others.map(|column| column.name.as_str()).take(3).collect();
+        return Some(Chosen { column: best, because: different(best), others });
+    }
+    match unique.as_slice() {
+        [only] if records >= FEW && matches!(only.seen.looks, Looks::Text) => {
+            let because = format!("the only column that is different in every record: {}", different(only));
+            Some(Chosen { column: only, because, others: Vec::new() })
+        }
+        _ => None,
+    }
 }
 
-fn is_number(text: &str) -> bool {
-    text.parse::<rust_decimal::Decimal>().is_ok()
-}
-
-fn is_since_1970(text: &str) -> bool {
-    text.parse::<f64>().is_ok_and(|number| {
-        let years = 946_684_800.0..4_102_444_800.0;
-        years.contains(&number) || years.contains(&(number / 1000.0))
+/// Finds the column of a list of people by which devices name their holders.
+fn named_by_devices<'c>(full: &[&'c SampledColumn], context: &DraftFor<'_>) -> Option<Chosen<'c>> {
+    let named = |column: &SampledColumn| column.values.keys().filter(|text| context.holders.contains(*text)).count();
+    let best = full.iter().max_by_key(|column| named(column))?;
+    let known = named(best);
+    (known > 0 && known * 2 >= context.holders.len().min(best.distinct())).then(|| Chosen {
+        column: best,
+        because: format!("devices name {known} of its {} as holders", best.distinct()),
+        others: Vec::new(),
     })
 }
 
-fn words(texts: &BTreeSet<String>) -> Option<Looks> {
-    let lower: Vec<(String, &String)> = texts.iter().map(|text| (text.to_lowercase(), text)).collect();
-    let (yes_words, no_words) = WORDS
+/// Which columns say when a record was collected.
+#[derive(Clone, Debug)]
+pub(super) enum TimeColumns<'c> {
+    /// One does.
+    One(Chosen<'c>),
+    /// A day and a time do together.
+    DayAndTime(&'c SampledColumn, &'c SampledColumn),
+    /// One of these may, and nothing says which.
+    Several(Vec<&'c str>),
+    /// None does.
+    None,
+}
+
+/// Finds the columns that say when a record was collected.
+pub(super) fn time_columns<'c>(
+    columns: &'c [SampledColumn],
+    records: usize,
+    context: &DraftFor<'_>,
+) -> TimeColumns<'c> {
+    let is_full = |column: &&SampledColumn| column.filled * 10 >= records * 9;
+    // What ends next year was not collected then.
+    let is_past = |column: &&SampledColumn| match &column.seen.looks {
+        Looks::Times(times) => column
+            .values
+            .keys()
+            .filter_map(|text| times.read(text, context.zone))
+            .all(|moment| moment <= context.now && moment.as_second() > 631_152_000),
+        Looks::Date | Looks::TimeOfDay => true,
+        _ => false,
+    };
+    let full: Vec<&SampledColumn> = columns.iter().filter(is_full).filter(is_past).collect();
+    let is_day = |column: &SampledColumn| match &column.seen.looks {
+        Looks::Times(times) => !times.has_time_of_day(),
+        looks => *looks == Looks::Date,
+    };
+    let days: Vec<&SampledColumn> = full.iter().copied().filter(|column| is_day(column)).collect();
+    let clocks: Vec<&SampledColumn> =
+        full.iter().copied().filter(|column| column.seen.looks == Looks::TimeOfDay).collect();
+    let moments: Vec<&SampledColumn> = full
         .iter()
-        .filter(|(yes, no)| {
-            let said = lower.iter().filter(|(word, _)| word == yes || word == no).count();
-            said > 0 && lower.len() - said <= 2
-        })
-        // Of pairs that share a word the one that explains more.
-        .max_by_key(|(yes, no)| lower.iter().filter(|(word, _)| word == yes || word == no).count())?;
-    let of = |wanted: &str| -> Vec<String> {
-        lower.iter().filter(|(word, _)| word == wanted).map(|(_, text)| (*text).clone()).collect()
-    };
-    let (yes, no) = (of(yes_words), of(no_words));
-    let other = texts.iter().filter(|text| !yes.contains(text) && !no.contains(text)).cloned().collect();
-    // What was not seen can still come.
-    let told = |seen: Vec<String>, word: &str| {
-        if seen.is_empty() { vec![word.to_owned()] } else { seen }
-    };
-    Some(Looks::Words { yes: told(yes, yes_words), no: told(no, no_words), other })
-}
-
-/// The field that is there in every item and different in each of a list.
-fn list_key(values: &[&Json]) -> Option<String> {
-    let lists: Vec<&Vec<Json>> =
-        values.iter().filter_map(|value| value.as_array()).filter(|list| !list.is_empty()).collect();
-    let first = lists.first()?.first()?.as_object()?;
-    let good = |key: &&String| {
-        lists.iter().all(|list| {
-            let names: BTreeSet<Option<&str>> =
-                list.iter().map(|item| item.get(key.as_str()).and_then(Json::as_str)).collect();
-            names.len() == list.len() && !names.contains(&None)
-        })
-    };
-    first.keys().filter(good).min_by_key(|key| !matches!(key.as_str(), "name" | "id" | "mount" | "path")).cloned()
-}
-
-/// Returns the words of a heading in lower case, `osVersion (GB)` gives os, version, gb.
-pub(super) fn tokens(name: &str) -> Vec<String> {
-    let mut all: Vec<String> = Vec::new();
-    let mut lower_before = false;
-    for c in name.chars() {
-        if c.is_alphanumeric() {
-            if all.is_empty() || (c.is_uppercase() && lower_before) {
-                all.push(String::new());
-            }
-            if let Some(last) = all.last_mut() {
-                last.extend(c.to_lowercase());
-            }
-            lower_before = c.is_lowercase() || c.is_numeric();
-        } else {
-            if all.last().is_some_and(|last| !last.is_empty()) {
-                all.push(String::new());
-            }
-            lower_before = false;
-        }
+        .copied()
+        .filter(|column| matches!(&column.seen.looks, Looks::Times(times) if times.has_time_of_day()))
+        .collect();
+    let named = |column: &&&SampledColumn| score(&column.name, &COLLECTED);
+    if let Some(best) = moments.iter().rev().max_by_key(named)
+        && named(&best) > 0
+    {
+        let others = moments.iter().filter(|column| named(column) > 0 && column.name != best.name);
+        let others = others.map(|column| column.name.as_str()).take(3).collect();
+        return TimeColumns::One(Chosen { column: best, because: String::new(), others });
     }
-    all.retain(|token| !token.is_empty());
-    all
+    match (moments.as_slice(), days.as_slice(), clocks.as_slice()) {
+        ([only], ..) => {
+            let because = "the only column of moments".to_owned();
+            TimeColumns::One(Chosen { column: only, because, others: Vec::new() })
+        }
+        ([], [day], [clock]) => TimeColumns::DayAndTime(day, clock),
+        ([], days, []) => {
+            let is_meant = |column: &&&SampledColumn| named(column) > 0 && has_word(&column.name, &WHEN);
+            match days.iter().find(is_meant) {
+                Some(day) => {
+                    let because = "a day without a time: its first moment".to_owned();
+                    TimeColumns::One(Chosen { column: day, because, others: Vec::new() })
+                }
+                None => TimeColumns::None,
+            }
+        }
+        ([], ..) => TimeColumns::None,
+        (several, ..) => TimeColumns::Several(several.iter().map(|column| column.name.as_str()).collect()),
+    }
 }
 
-/// Whether a name speaks of a moment.
-pub(super) fn says_when(name: &str) -> bool {
-    const WHEN: [&str; 16] = [
-        "time",
-        "date",
-        "when",
-        "at",
-        "seen",
-        "collected",
-        "exported",
-        "updated",
-        "modified",
-        "timestamp",
-        "checkin",
-        "sync",
-        "synced",
-        "scan",
-        "scanned",
-        "reported",
-    ];
-    tokens(name).iter().any(|token| WHEN.contains(&token.as_str()))
+/// Whom a column names as holders.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum HolderColumn {
+    /// People of a list, by their ids: so many of them.
+    People { list: String, known: usize },
+    /// People of a list, by their mail addresses.
+    Mails { list: String, known: usize },
+    /// By its heading alone; `lists` says that there are lists of people, and none has them.
+    ByName { lists: bool },
 }
 
-/// The unit in which a name says that its numbers are: in brackets, or as its last word.
-fn unit_in(name: &str) -> Option<&'static str> {
-    const UNITS: [(&str, &str); 24] = [
-        ("B", "B"),
-        ("bytes", "B"),
-        ("kB", "kB"),
-        ("KB", "kB"),
-        ("MB", "MB"),
-        ("GB", "GB"),
-        ("TB", "TB"),
-        ("KiB", "KiB"),
-        ("MiB", "MiB"),
-        ("GiB", "GiB"),
-        ("TiB", "TiB"),
-        ("ms", "ms"),
-        ("s", "s"),
-        ("sec", "s"),
-        ("seconds", "s"),
-        ("min", "min"),
-        ("minutes", "min"),
-        ("h", "h"),
-        ("hours", "h"),
-        ("d", "d"),
-        ("days", "d"),
-        ("%", "%"),
-        ("percent", "%"),
-        ("pct", "%"),
-    ];
-    let bracketed = name.rfind(['(', '[']).and_then(|at| name[at + 1..].trim_end().strip_suffix([')', ']']));
-    let last = name.trim_end_matches([')', ']', '.']).rsplit([' ', '_', '.', '(', '[', '-']).next();
-    // A single letter is a unit in brackets alone.
-    let is = |text: &str, brackets: bool| {
-        UNITS.iter().find(|(word, _)| *word == text.trim() && (brackets || word.len() > 1)).map(|(_, unit)| *unit)
+/// Returns whom a column names, where it names holders.
+pub(super) fn holder_column(column: &SampledColumn, context: &DraftFor<'_>) -> Option<HolderColumn> {
+    if column.secret || !matches!(column.seen.looks, Looks::Text | Looks::Number(_)) || column.filled == 0 {
+        return None;
+    }
+    let most = |known: &dyn Fn(&PeopleList) -> usize| {
+        context.people.iter().map(|list| (known(list), list)).max_by_key(|(count, _)| *count)
     };
-    bracketed.and_then(|text| is(text, true)).or_else(|| last.and_then(|text| is(text, false)))
+    let is_most = |count: usize| count * 10 >= column.filled * 8;
+    if let Some((known, list)) = most(&|list| column.among(&list.ids))
+        && is_most(known)
+    {
+        return Some(HolderColumn::People { list: list.source.clone(), known });
+    }
+    if let Some((known, list)) = most(&|list| column.among(&list.mails))
+        && is_most(known)
+    {
+        return Some(HolderColumn::Mails { list: list.source.clone(), known });
+    }
+    has_word(&column.name, &HOLDER).then_some(HolderColumn::ByName { lists: !context.people.is_empty() })
 }
 
 /// Returns the fact that a column is probably about: one that is declared, or a name made of its words.
 pub(super) fn fact_for(column: &SampledColumn, dictionary: &Dictionary) -> (String, bool) {
-    const SAME: [(&str, &str); 12] = [
-        ("ver", "version"),
-        ("operating", "os"),
-        ("encryption", "encrypted"),
-        ("freespace", "free"),
-        ("space", "free"),
-        ("owner", "ownership"),
-        ("user", "person"),
-        ("username", "person"),
-        ("holder", "person"),
-        ("issued", "person"),
-        ("assigned", "person"),
-        ("mins", "minutes"),
-    ];
     const NOISE: [&str; 10] = ["to", "is", "the", "of", "no", "nr", "system", "status", "state", "device"];
     let plain =
         |token: String| SAME.iter().find(|(one, _)| *one == token).map_or(token, |(_, same)| (*same).to_owned());
@@ -404,6 +318,11 @@ pub(super) fn fact_for(column: &SampledColumn, dictionary: &Dictionary) -> (Stri
     if let Some((_, _, path)) = known {
         return (path.clone(), true);
     }
+    // The system alone is no fact: its version is, or its name.
+    if words.len() == 1 && words.contains("os") {
+        let part = if column.seen.looks == Looks::Version { "version" } else { "name" };
+        return (format!("os.{part}"), false);
+    }
     // A path that is written as one stays as it is.
     let is_path = column
         .name
@@ -421,6 +340,9 @@ pub(super) fn fact_for(column: &SampledColumn, dictionary: &Dictionary) -> (Stri
 
 #[cfg(test)]
 mod tests {
+    use fencepost_core::Dictionary;
+    use jiff::tz::TimeZone;
+
     use super::*;
 
     fn of(name: &str, values: &[&str]) -> SampledColumn {
@@ -428,50 +350,76 @@ mod tests {
         column(name.to_owned(), &values.iter().collect::<Vec<_>>())
     }
 
-    #[test]
-    fn values_are_told_by_their_looks_alone() {
-        let looks = |name: &str, values: &[&str]| of(name, values).looks;
-        assert_eq!(
-            looks("Encrypted?", &["Ja", "Nei", "ukjent"]),
-            Looks::Words { yes: vec!["Ja".into()], no: vec!["Nei".into()], other: vec!["ukjent".into()] }
-        );
-        assert_eq!(
-            looks("x", &["Yes"]),
-            Looks::Words { yes: vec!["Yes".into()], no: vec!["no".into()], other: vec![] }
-        );
-        assert_eq!(looks("OS ver.", &["13", "12.1"]), Looks::Version);
-        assert_eq!(
-            looks("size", &["13", "12.1", "7,5", "1", "2", "3", "4", "5"]),
-            Looks::Number { texts: true, odd: vec!["7,5".into()] }
-        );
-        assert_eq!(looks("x", &["10.0.22631", "14.4.1"]), Looks::Version);
-        assert_eq!(looks("agent", &["5.2.0", "5.2.1"]), Looks::Version);
-        assert_eq!(looks("Site", &["Tern", "Fulmar"]), Looks::Text);
-        assert_eq!(looks("t", &["2027-03-01T10:00:00+01:00"]), Looks::Times(Times::Instants));
-        assert_eq!(looks("t", &["2027-03-01 10:00"]), Looks::Times(Times::Local));
-        assert_eq!(looks("t", &["2027-03-01"]), Looks::Date);
-        assert_eq!(looks("t", &["28.02.2027 10:00"]), Looks::Times(Times::Pattern("%d.%m.%Y %H:%M", None)));
-        assert_eq!(looks("t", &["02/03/2027"]), Looks::Times(Times::Pattern("%d/%m/%Y", Some("%m/%d/%Y"))));
-        assert_eq!(looks("t", &["02/28/2027"]), Looks::Times(Times::Pattern("%m/%d/%Y", None)));
-        assert_eq!(looks("seen_at", &["1803974400"]), Looks::Times(Times::Since1970));
-        assert_eq!(looks("serial", &["1803974400"]), Looks::Number { texts: true, odd: vec![] });
-        assert!(of("password", &["hunter2"]).shown.is_empty());
+    fn texts(all: &[&str]) -> HashSet<String> {
+        all.iter().map(|text| (*text).to_owned()).collect()
+    }
+
+    /// Looks at columns with what is known of a fleet.
+    fn with<T>(devices: &[&str], people: &[&str], look: impl FnOnce(&DraftFor<'_>) -> T) -> T {
+        let (dictionary, devices) = (Dictionary::default(), texts(devices));
+        let mails = people.iter().map(|id| format!("{id}@ferry.example")).collect();
+        let people = [PeopleList { source: "crew".to_owned(), ids: texts(people), mails }];
+        look(&DraftFor {
+            path: "x.csv",
+            dictionary: &dictionary,
+            zone: &TimeZone::UTC,
+            taken: &[],
+            now: "2027-03-15T00:00:00Z".parse().unwrap(),
+            devices: &devices,
+            holder: Some("person"),
+            holders: &HashSet::new(),
+            people: &people,
+        })
     }
 
     #[test]
-    fn units_stand_at_the_end_of_names() {
-        for (name, unit) in [
-            ("Free (GB)", Some("GB")),
-            ("free_bytes", Some("B")),
-            ("Lock after (min)", Some("min")),
-            ("idle minutes", Some("min")),
-            ("Battery [%]", Some("%")),
-            ("Class B", None),
-            ("Uptime (d)", Some("d")),
-            ("Platform", None),
-        ] {
-            assert_eq!(unit_in(name), unit, "{name}");
-        }
+    fn the_device_is_told_by_what_is_known_by_its_heading_or_by_being_different() {
+        let chosen = |columns: &[SampledColumn], devices: &[&str]| {
+            let records = columns[0].filled;
+            with(devices, &[], |context| {
+                id_column(columns, records, false, context).map(|chosen| chosen.column.name.clone())
+            })
+        };
+        let two = [of("Serial", &["A1", "A2"]), of("Host", &["tern-1", "gull-2"])];
+        assert_eq!(chosen(&two, &[]).as_deref(), Some("Host"));
+        assert_eq!(chosen(&two, &["A1", "A2", "A3"]).as_deref(), Some("Serial"));
+        assert_eq!(chosen(&[of("Rechner", &["a", "b"]), of("Standort", &["x", "x"])], &[]).as_deref(), Some("Rechner"));
+        let five = |name: &str| of(name, &["a", "b", "c", "d", "e"]);
+        assert_eq!(chosen(&[five("Bezeichnung"), of("Ort", &["x"; 5])], &[]).as_deref(), Some("Bezeichnung"));
+        // Two that are different everywhere, or too few records, tell nothing.
+        assert_eq!(chosen(&[five("Alpha"), five("Beta")], &[]), None);
+        assert_eq!(chosen(&[of("Alpha", &["a", "b"])], &[]), None);
+    }
+
+    #[test]
+    fn the_moment_is_told_by_its_heading_or_by_being_the_only_one() {
+        let told = |columns: &[SampledColumn]| {
+            with(&[], &[], |context| match time_columns(columns, columns[0].filled, context) {
+                TimeColumns::One(chosen) => chosen.column.name.clone(),
+                TimeColumns::DayAndTime(day, time) => format!("{} and {}", day.name, time.name),
+                TimeColumns::Several(names) => format!("one of {}", names.join(", ")),
+                TimeColumns::None => "none".to_owned(),
+            })
+        };
+        let moment = |name: &str| of(name, &["2027-03-14 06:00"]);
+        assert_eq!(told(&[moment("Zuletzt gesehen"), moment("Angelegt")]), "Zuletzt gesehen");
+        assert_eq!(told(&[moment("Stempel")]), "Stempel");
+        assert_eq!(told(&[moment("Eins"), moment("Zwei")]), "one of Eins, Zwei");
+        assert_eq!(told(&[of("Datum", &["14.03.2027"]), of("Uhrzeit", &["06:00"])]), "Datum and Uhrzeit");
+        assert_eq!(told(&[of("Scan date", &["2027-03-14"])]), "Scan date");
+        // A day on which something was bought says nothing, nor what ends next year.
+        assert_eq!(told(&[of("Bought", &["2021-03-14"])]), "none");
+        assert_eq!(told(&[of("Warranty", &["2029-03-14 00:00"])]), "none");
+    }
+
+    #[test]
+    fn holders_are_told_by_the_lists_of_people() {
+        let told = |column: SampledColumn| with(&[], &["p1", "p2", "p3"], |context| holder_column(&column, context));
+        let list = || "crew".to_owned();
+        assert_eq!(told(of("Colour", &["p1", "p2", "p3"])), Some(HolderColumn::People { list: list(), known: 3 }));
+        assert_eq!(told(of("Kontakt", &["p1@ferry.example"])), Some(HolderColumn::Mails { list: list(), known: 1 }));
+        assert_eq!(told(of("Benutzer", &["x", "y"])), Some(HolderColumn::ByName { lists: true }));
+        assert_eq!(told(of("Site", &["x", "y"])), None);
     }
 
     #[test]

@@ -1,11 +1,14 @@
 //! Tells the format of a file by what it holds, and reads its first records.
 
+use std::borrow::Cow;
+
+use encoding_rs::WINDOWS_1252;
 use serde_json::{Map, Value as Json};
 
 use super::Sample;
 use crate::records::{
     TableSample, ZIP_START, csv_sample, delimiters, property_list_sample, records_of_workbook, scim_sample,
-    settings_sample,
+    settings_sample, software_sample,
 };
 use crate::workspace::Format;
 
@@ -31,7 +34,11 @@ pub(super) fn sample(start: &[u8], whole: bool) -> Result<Sample, String> {
         let more = table.records.len() == RECORDS;
         return Ok(sample_of(Format::Workbook, table.records, more));
     }
-    let text = text_of(start, whole)?;
+    let (text, encoding) = text_of(start, whole)?;
+    Ok(Sample { encoding, ..sample_of_text(&text, whole)? })
+}
+
+fn sample_of_text(text: &str, whole: bool) -> Result<Sample, String> {
     match text.trim_start().chars().next() {
         None => Err("the file is empty".to_owned()),
         Some('[') if is_section(text) => plain(text, whole),
@@ -42,7 +49,7 @@ pub(super) fn sample(start: &[u8], whole: bool) -> Result<Sample, String> {
 }
 
 fn sample_of(format: Format, records: Vec<Record>, more: bool) -> Sample {
-    Sample { format, delimiter: b',', records_at: None, records, more }
+    Sample { format, delimiter: b',', encoding: None, records_at: None, keyed: false, records, more }
 }
 
 /// Whether the first line is a section of INI, and not the beginning of a JSON list.
@@ -57,21 +64,24 @@ fn is_xml_list(start: &[u8]) -> bool {
     head.contains("<plist") || head.contains("<!DOCTYPE plist")
 }
 
-/// The text of a sample; one that was cut may end in half a character.
-fn text_of(start: &[u8], whole: bool) -> Result<&str, String> {
-    let text = match std::str::from_utf8(start) {
-        Ok(text) => text,
+/// The text of a sample, with its encoding where it is no UTF-8; one that was cut may end in half a character.
+fn text_of(start: &[u8], whole: bool) -> Result<(Cow<'_, str>, Option<&'static str>), String> {
+    let plain = |text: &'_ str| text.trim_start_matches('\u{feff}').to_owned();
+    match std::str::from_utf8(start) {
+        Ok(text) => Ok((text.trim_start_matches('\u{feff}').into(), None)),
         Err(error) if !whole && error.error_len().is_none() => {
-            std::str::from_utf8(&start[..error.valid_up_to()]).unwrap_or_default()
+            Ok((plain(std::str::from_utf8(&start[..error.valid_up_to()]).unwrap_or_default()).into(), None))
         }
-        Err(error) => {
-            return Err(format!(
-                "byte {} is not UTF-8: export the file as UTF-8, or as UTF-16 with a byte order mark",
-                error.valid_up_to()
-            ));
+        // Text of one byte a character has no control characters but ends of lines and tabs.
+        Err(_) if start.iter().all(|byte| *byte >= b' ' || matches!(byte, b'\t' | b'\r' | b'\n')) => {
+            let (text, ..) = WINDOWS_1252.decode(start);
+            Ok((text, Some(WINDOWS_1252.name())))
         }
-    };
-    Ok(text.trim_start_matches('\u{feff}'))
+        Err(error) => Err(format!(
+            "byte {} is not UTF-8: export the file as UTF-8, or as UTF-16 with a byte order mark",
+            error.valid_up_to()
+        )),
+    }
 }
 
 fn json(text: &str, whole: bool) -> Result<Sample, String> {
@@ -103,6 +113,16 @@ fn json(text: &str, whole: bool) -> Result<Sample, String> {
         return Ok(sample_of(Format::Json, records, true));
     }
     let document: Json = serde_json::from_str(text).map_err(|error| format!("this is no JSON document: {error}"))?;
+    if let Some(format) = software_list(&document) {
+        let record = software_sample(text.as_bytes(), format)?;
+        return Ok(sample_of(format, vec![record], false));
+    }
+    if let Some((path, records)) = find_keyed(&document, "", 0) {
+        let more = records.len() > RECORDS;
+        let records_at = Some(if path.is_empty() { "*".to_owned() } else { format!("{path}.*") });
+        let records = records.into_iter().take(RECORDS).collect();
+        return Ok(Sample { records_at, keyed: true, ..sample_of(Format::Json, records, more) });
+    }
     let mut lists = Vec::new();
     find_lists(&document, "", 0, &mut lists);
     // The longest list of objects is what the file is about.
@@ -125,7 +145,36 @@ fn is_wrapper(record: &Record) -> bool {
     find_lists(&Json::Object(record.clone()), "", 0, &mut lists);
     let scalars = record.values().filter(|value| !value.is_array() && !value.is_object()).count();
     let named = record.keys().any(|key| matches!(key.as_str(), "device" | "collected_at"));
-    !named && scalars <= 4 && lists.iter().any(|(_, records)| !records.is_empty())
+    let is_keyed = || find_keyed(&Json::Object(record.clone()), "", 0).is_some();
+    !named && scalars <= 4 && (lists.iter().any(|(_, records)| !records.is_empty()) || is_keyed())
+}
+
+/// The format of a document that lists software.
+fn software_list(document: &Json) -> Option<Format> {
+    if document["bomFormat"] == "CycloneDX" {
+        return Some(Format::CycloneDx);
+    }
+    document["spdxVersion"].as_str().map(|_| Format::Spdx)
+}
+
+/// Finds an object of records: of at least three members that are much alike.
+fn find_keyed(json: &Json, path: &str, depth: usize) -> Option<(String, Vec<Record>)> {
+    let fields = json.as_object().filter(|_| depth < 4)?;
+    let members: Vec<&Record> = fields.values().filter_map(Json::as_object).collect();
+    if members.len() == fields.len() && members.len() >= 3 {
+        let first = members[0];
+        let alike = |member: &&Record| {
+            let shared = first.keys().filter(|key| member.contains_key(*key)).count();
+            shared >= 2 && shared * 10 >= first.len() * 6
+        };
+        if members.iter().all(alike) {
+            return Some((path.to_owned(), members.into_iter().cloned().collect()));
+        }
+    }
+    fields.iter().find_map(|(key, value)| {
+        let below = if path.is_empty() { key.clone() } else { format!("{path}.{key}") };
+        find_keyed(value, &below, depth + 1)
+    })
 }
 
 fn find_lists(json: &Json, path: &str, depth: usize, into: &mut Vec<(String, Vec<Record>)>) {

@@ -26,9 +26,9 @@ use batches::BatchContent;
 pub use batches::{RecordBatch, RecordBatches};
 pub use chunks::{Chunk, Chunks, Line, LinesOf};
 pub use decompress::{decompress, open_text};
-pub(crate) use mapping::RawRecord;
 pub use mapping::{Contradiction, Mapped, RecordDoubts, UnknownWord};
 use mapping::{MappedRecord, map_record};
+pub(crate) use mapping::{RawRecord, plain_number};
 pub(crate) use table::ZIP_START;
 use table::{DELIMITERS, csv_rows_of, workbook_sample};
 
@@ -366,6 +366,11 @@ pub(crate) fn delimiters() -> [u8; 4] {
 /// The records of a property list.
 pub(crate) fn property_list_sample(bytes: &[u8]) -> Result<Vec<Map<String, Json>>, String> {
     Ok(property_list::read_property_list(bytes)?.into_iter().map(|record| record.members).collect())
+}
+
+/// The software of a document that lists it.
+pub(crate) fn software_sample(bytes: &[u8], format: Format) -> Result<Map<String, Json>, String> {
+    software_list::read_software_list(bytes, format).map(|record| record.members)
 }
 
 /// The people of a SCIM list response.

@@ -13,6 +13,7 @@ mod devices;
 mod drift;
 mod examples;
 mod facts;
+mod facts_edit;
 mod groups;
 mod holidays;
 mod responses;
@@ -37,6 +38,7 @@ pub use channels::{Channel, ChannelKind, Reached, Recipient, SecretPlace, SendSe
 pub use config::{ClockMode, Config};
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
+pub use facts_edit::add_facts;
 pub use source::{
     CellRules, Field, Format, IdForm, ItemFields, LetterCase, NameFrom, NumberMarks, RowsAs, Source, SourceKind,
     TableLayout,

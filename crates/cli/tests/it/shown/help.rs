@@ -1280,12 +1280,13 @@ fn every_command_has_its_help() {
       fencepost schema rules                the schema of rules/*.toml
       fencepost schema --into .schemas      all of them, into a folder
     "#);
-    insta::assert_snapshot!(env.shows(&["source", "draft", "--help"]), @r#"
+    insta::assert_snapshot!(env.shows(&["source", "draft", "--help"]), @r"
     $ fencepost source draft --help
     Look at a file and draft the [[source]] by which it would be read
 
-    Guesses the format, the id, the time, yes/no words, units and types, says why, and leaves what it
-    cannot tell to you. Nothing is imported.
+    What is sure of the format, the id, the time, yes/no words, units and types stands as it would be
+    used, each with its reason; what is not stands as a question. Devices and people that are known
+    already help. Nothing is imported.
 
     Usage: fencepost source draft [OPTIONS] <FILE>
 
@@ -1294,6 +1295,15 @@ fn every_command_has_its_help() {
               The file, or - for standard input
 
     Options:
+          --into
+              Put the draft into fencepost.toml and facts.toml; comments there stay
+
+          --check
+              Tell what importing the file by the draft would do; nothing is imported
+
+          --as-of <TIME>
+              Check as of TIME (only in a workspace with a stepped clock)
+
       -h, --help
               Print help (see a summary with '-h')
 
@@ -1323,8 +1333,9 @@ fn every_command_has_its_help() {
 
     Examples:
       fencepost source draft exports/unknown.csv
-      fencepost source draft exports/unknown.csv >> fencepost.toml
-    "#);
+      fencepost source draft exports/unknown.csv --check   what would come of it
+      fencepost source draft exports/unknown.csv --into    put into fencepost.toml and facts.toml
+    ");
     insta::assert_snapshot!(env.shows(&["facts", "draft", "--help"]), @r#"
     $ fencepost facts draft --help
     Draft the entries of facts.toml that the fleet suggests: versions, moments, units, keys of lists,

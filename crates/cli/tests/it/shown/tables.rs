@@ -2972,9 +2972,9 @@ fn drafts() {
     id               = "handhelds-2"
     files            = ["feeds/handhelds-*.csv"]  # which files are this feed
     format           = "csv"
-    device           = "Asset tag"            # 86 different in 86 records: fulmar-bridge-1
+    device           = "Asset tag"            # 86 of 86 are devices that are known: fulmar-bridge-1
     collected        = "Exported at"          # when the state was collected: 2027-03-14 05:30
-    time_zone        = "Europe/Oslo"          # the times name no offset; the workspace's zone is a guess
+    # time_zone      = "Europe/Oslo"          # the times name no offset: the workspace's zone, unless another is said
     # trust          = 10                     # could not tell: where feeds disagree, the higher wins
     # fresh_for      = "3d"                   # could not tell: after how long do its facts prove nothing?
     # complete       = true                   # could not tell: does each file list the whole feed?
@@ -2985,14 +2985,14 @@ fn drafts() {
     "Role"             = "role"                         # bridge-tablet, crew-phone, scanner
     "Site"             = "site"                         # Fulmar, Gannet, Petrel, .. (9 different)
     "Model"            = "model"                        # Skerry T10, Crew phone, Quay S2
-    "OS ver."          = "os.version"                   # 13.0, 17.3, 11.0, .. (4 different)
-    "Encrypted?"       = { fact = "disk.encrypted", true_when = ["Yes"], false_when = ["No"] }  # Yes, No; empty in 1 of 86
-    "Rooted?"          = { fact = "security.rooted", true_when = ["Yes"], false_when = ["No"] }  # No, Yes
-    "Lock after (min)" = { fact = "lock_after", unit = "min" }  # 5, 30
-    "Free (GB)"        = { fact = "disk.free_bytes", unit = "GB" }  # 38.5, 27.5, 33.5, .. (37 different)
+    "OS ver."          = "os.version"                   # all versions: 13.0, 17.3, 11.0, .. (4 different)
+    "Encrypted?"       = { fact = "disk.encrypted", true_when = ["Yes"], false_when = ["No"] }  # all yes or no: Yes, No; empty in 1 of 86
+    "Rooted?"          = { fact = "security.rooted", true_when = ["Yes"], false_when = ["No"] }  # all yes or no: No, Yes
+    "Lock after (min)" = { fact = "lock_after", unit = "min" }  # all numbers: 5, 30
+    "Free (GB)"        = { fact = "disk.free_bytes", unit = "GB" }  # all numbers: 38.5, 27.5, 33.5, .. (37 different)
     "Booked as"        = "booked_as"                    # company, personal
-    "Issued to"        = "issued_to"                    # B-1001, B-1004, B-1005, .. (54 different); empty in 20 of 86
-    "Scan (ms)"        = { fact = "scan", unit = "ms" }  # 208, 638, 623, .. (19 different); empty in 66 of 86
+    "Issued to"        = "person"                       # B-1001, B-1004, B-1005, .. (54 different); empty in 20 of 86; 66 of 66 are people of crew-list
+    "Scan (ms)"        = { fact = "scan", unit = "ms" }  # all numbers: 208, 638, 623, .. (19 different); empty in 66 of 86
     "Radio"            = "radio"                        # R3, R4; empty in 66 of 86
     "Radio power"      = "radio_power"                  # full, auto; empty in 66 of 86
 

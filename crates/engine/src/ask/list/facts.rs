@@ -27,6 +27,8 @@ pub(crate) struct Survey {
     pub values: u64,
     /// How many of them are not of the declared type.
     pub wrong: u64,
+    /// The first of these, as shown.
+    pub wrong_example: Option<String>,
     /// The values as shown, each with how often.
     pub seen: HashMap<String, u64>,
     /// There are more different ones.
@@ -48,8 +50,11 @@ impl Survey {
 
     fn add_one(&mut self, value: &Value<'_>, raw: &Value<'_>) {
         self.values += 1;
-        self.wrong += u64::from(matches!(value, Value::Unknown(Unknown { reason: Reason::WrongType, .. })));
         let shown = raw.show();
+        if matches!(value, Value::Unknown(Unknown { reason: Reason::WrongType, .. })) {
+            self.wrong += 1;
+            self.wrong_example.get_or_insert_with(|| shown.clone());
+        }
         if self.seen.len() < MOST_VALUES || self.seen.contains_key(&shown) {
             *self.seen.entry(shown).or_default() += 1;
         } else {

@@ -51,7 +51,7 @@ impl NumberReader<'_> {
 }
 
 /// Reads a number without a unit. A mark between thousands stands before exactly three digits.
-pub(super) fn plain_number(text: &str, marks: NumberMarks) -> Option<Decimal> {
+pub(crate) fn plain_number(text: &str, marks: NumberMarks) -> Option<Decimal> {
     let NumberMarks { decimal, thousands } = marks;
     let (whole, fraction) = match text.rsplit_once(decimal.unwrap_or('.')) {
         Some((whole, fraction)) => (whole, Some(fraction)),
