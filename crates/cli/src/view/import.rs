@@ -223,10 +223,9 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
         ));
     }
     if imported.left_out_rows > 0 {
-        lines.push(format!(
-            "{} left out, from the one on that ends the table",
-            count(imported.left_out_rows, "row was", "rows were")
-        ));
+        let were = if dry { ("row would be", "rows would be") } else { ("row was", "rows were") };
+        let rows = count(imported.left_out_rows, were.0, were.1);
+        lines.push(format!("{rows} left out, from the one on that ends the table"));
     }
     let doubts = &imported.doubts;
     for (path, wrong) in doubts.wrong_types.iter().take(DOUBTS_SHOWN) {

@@ -87,6 +87,11 @@ fn every_output_in_the_manual_of_feeds_is_true() {
 }
 
 #[test]
+fn every_output_in_the_recipes_for_exports_is_true() {
+    assert!(check("docs/exports.md") >= 7);
+}
+
+#[test]
 fn every_output_in_the_manual_of_rules_is_true() {
     assert!(check("docs/rules.md") >= 8);
 }

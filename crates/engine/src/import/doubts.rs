@@ -70,12 +70,16 @@ impl Doubts {
     /// Adds what is odd in a record. `people` are the ids of all lists; none where there is no list.
     pub(super) fn add(&mut self, oddities: Oddities, people: Option<&HashSet<String>>) {
         self.add_words(oddities.mapping.unknown_words);
+        // What rows contradict is told as that.
+        let contradicted: Vec<&str> = oddities.mapping.contradictions.iter().map(|one| one.fact.as_str()).collect();
+        let mut wrong_values = oddities.wrong_values;
+        wrong_values.retain(|wrong| !contradicted.contains(&wrong.path.as_str()));
         for Contradiction { fact, values: [one, other] } in oddities.mapping.contradictions {
             let example = format!("{one} and {other}");
             let found = self.contradictions.entry(fact).or_insert_with(|| Contradicted { devices: 0, example });
             found.devices += 1;
         }
-        for WrongValue { path, declared, example } in oddities.wrong_values {
+        for WrongValue { path, declared, example } in wrong_values {
             let found = self.wrong_types.entry(path).or_insert_with(|| WrongType { declared, count: 0, example });
             found.count += 1;
         }
