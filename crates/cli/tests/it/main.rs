@@ -9,6 +9,7 @@ mod demo;
 mod disagreements;
 mod drift;
 mod env;
+mod exports;
 mod feeds;
 mod glance;
 mod hostile;

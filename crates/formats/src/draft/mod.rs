@@ -66,6 +66,10 @@ struct Sample {
     encoding: Option<&'static str>,
     /// The path of the list of records, in JSON.
     records_at: Option<String>,
+    /// The sheet of a workbook, where it is not the first.
+    sheet: Option<String>,
+    /// How many lines stand before the headings of a table.
+    skip_rows: u64,
     /// Records are the members of an object, and their keys name them.
     keyed: bool,
     /// The first records.

@@ -30,9 +30,10 @@ pub(super) fn sample(start: &[u8], whole: bool) -> Result<Sample, String> {
         if !whole {
             return Err(format!("a workbook is read whole, and this one is longer than {} MiB", SAMPLE >> 20));
         }
-        let table = records_of_workbook(start, RECORDS)?;
+        let (table, sheet) = records_of_workbook(start, RECORDS)?;
         let more = table.records.len() == RECORDS;
-        return Ok(sample_of(Format::Workbook, table.records, more));
+        let skip_rows = table.skip_rows;
+        return Ok(Sample { sheet, skip_rows, ..sample_of(Format::Workbook, table.records, more) });
     }
     let (text, encoding) = text_of(start, whole)?;
     Ok(Sample { encoding, ..sample_of_text(&text, whole)? })
@@ -49,7 +50,17 @@ fn sample_of_text(text: &str, whole: bool) -> Result<Sample, String> {
 }
 
 fn sample_of(format: Format, records: Vec<Record>, more: bool) -> Sample {
-    Sample { format, delimiter: b',', encoding: None, records_at: None, keyed: false, records, more }
+    Sample {
+        format,
+        delimiter: b',',
+        encoding: None,
+        records_at: None,
+        keyed: false,
+        sheet: None,
+        skip_rows: 0,
+        records,
+        more,
+    }
 }
 
 /// Whether the first line is a section of INI, and not the beginning of a JSON list.
@@ -230,20 +241,49 @@ fn plain(text: &str, whole: bool) -> Result<Sample, String> {
             return Ok(sample_of(format, vec![record], false));
         }
     }
-    // The delimiter that parts the most rows into as many cells as there are headings.
-    let best = delimiters()
-        .into_iter()
-        .map(|delimiter| (delimiter, csv_sample(text.as_bytes(), delimiter, RECORDS)))
-        .max_by_key(|(_, sample)| {
-            let whole_rows = sample.records.len().saturating_sub(sample.uneven_rows);
-            (whole_rows * usize::from(sample.headings.len() > 1), sample.headings.len())
-        });
+    let plain_rows = table_below(text, 0);
+    // A title before the headings makes rows of another width of all below it.
+    let is_even = |table: &DelimitedSample| table.sample.records.len() > table.sample.uneven_rows;
+    let best = match plain_rows {
+        Some(table) if is_even(&table) => Some(table),
+        other => {
+            let below = (1..=MOST_SKIPPED).filter_map(|lines| table_below(text, lines)).filter(is_even);
+            below.max_by_key(|table| (table.sample.records.len(), std::cmp::Reverse(table.sample.skip_rows))).or(other)
+        }
+    };
     // What is not parted into columns is no table; its first line may be anything, and is not repeated.
-    let Some((delimiter, TableSample { records, .. })) = best.filter(|(_, sample)| sample.headings.len() > 1) else {
+    let Some(DelimitedSample { delimiter, sample: TableSample { records, skip_rows, .. } }) = best else {
         return Err(
             "this is no table, and no file of settings alone: no delimiter parts its lines into columns".to_owned()
         );
     };
     let more = !whole || records.len() == RECORDS;
-    Ok(Sample { delimiter, ..sample_of(Format::Csv, records, more) })
+    Ok(Sample { delimiter, skip_rows, ..sample_of(Format::Csv, records, more) })
+}
+
+/// So many lines may stand before the headings of a table.
+const MOST_SKIPPED: usize = 10;
+
+/// A table under a delimiter.
+struct DelimitedSample {
+    delimiter: u8,
+    sample: TableSample,
+}
+
+/// Returns the table below some lines, by the delimiter that parts the most rows into as many cells as there are headings; none where none parts
+/// them.
+fn table_below(text: &str, lines: usize) -> Option<DelimitedSample> {
+    let start = match lines {
+        0 => 0,
+        lines => text.match_indices('\n').nth(lines - 1)?.0 + 1,
+    };
+    let sample = |delimiter| {
+        let sample = csv_sample(&text.as_bytes()[start..], delimiter, RECORDS);
+        DelimitedSample { delimiter, sample: TableSample { skip_rows: lines as u64, ..sample } }
+    };
+    let best = delimiters().into_iter().map(sample).max_by_key(|table| {
+        let whole_rows = table.sample.records.len().saturating_sub(table.sample.uneven_rows);
+        (whole_rows * usize::from(table.sample.headings.len() > 1), table.sample.headings.len())
+    });
+    best.filter(|table| table.sample.headings.len() > 1)
 }

@@ -174,6 +174,12 @@ impl Head<'_> {
                 false,
             );
         }
+        if let Some(sheet) = &sample.sheet {
+            add("sheet", quoted(sheet), "the one with the most rows", true);
+        }
+        if sample.skip_rows > 0 {
+            add("skip_rows", sample.skip_rows.to_string(), "lines before the headings", true);
+        }
         if let Some(path) = &sample.records_at {
             let says = if sample.keyed {
                 "each member is a record"

@@ -30,7 +30,7 @@ pub use mapping::{Contradiction, Mapped, RecordDoubts, UnknownWord};
 use mapping::{MappedRecord, map_record};
 pub(crate) use mapping::{RawRecord, plain_number};
 pub(crate) use table::ZIP_START;
-use table::{DELIMITERS, csv_rows_of, workbook_sample};
+use table::{DELIMITERS, WorkbookSample, csv_rows_of, workbook_sample};
 
 /// One record of a file: a document, or why it was refused.
 #[derive(Debug)]
@@ -320,6 +320,8 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
 
 /// The first records of a table.
 pub(crate) struct TableSample {
+    /// How many lines stand before the headings.
+    pub skip_rows: u64,
     /// The columns' headings; a column may have none.
     pub headings: Vec<String>,
     pub records: Vec<Map<String, Json>>,
@@ -337,7 +339,12 @@ impl TableSample {
 /// Reads up to `most` records from a CSV text.
 pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> TableSample {
     let mut rows = csv_rows_of(text, delimiter);
-    let mut sample = TableSample { headings: rows.headings().unwrap_or_default(), records: Vec::new(), uneven_rows: 0 };
+    let mut sample = TableSample {
+        skip_rows: 0,
+        headings: rows.headings().unwrap_or_default(),
+        records: Vec::new(),
+        uneven_rows: 0,
+    };
     // What ends the reading early was read all the same.
     while sample.records.len() + sample.uneven_rows < most
         && let Ok(Some(row)) = rows.next_row()
@@ -350,12 +357,12 @@ pub(crate) fn csv_sample(text: &[u8], delimiter: u8, most: usize) -> TableSample
     sample
 }
 
-/// Reads up to `most` records from the first sheet of a workbook.
-pub(crate) fn records_of_workbook(bytes: &[u8], most: usize) -> Result<TableSample, String> {
-    let (headings, rows) = workbook_sample(bytes, most)?;
-    let mut sample = TableSample { headings, records: Vec::new(), uneven_rows: 0 };
+/// Reads up to `most` records from the sheet of a workbook that has the most; returns them with the sheet, where it is not the first.
+pub(crate) fn records_of_workbook(bytes: &[u8], most: usize) -> Result<(TableSample, Option<String>), String> {
+    let WorkbookSample { sheet, skip_rows, headings, rows } = workbook_sample(bytes, most)?;
+    let mut sample = TableSample { skip_rows, headings, records: Vec::new(), uneven_rows: 0 };
     rows.into_iter().for_each(|row| sample.add(row));
-    Ok(sample)
+    Ok((sample, sheet))
 }
 
 /// Returns what may stand between the cells of a CSV file.

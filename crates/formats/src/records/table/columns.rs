@@ -202,8 +202,18 @@ fn nearest_heading(name: &str, headings: &[&str]) -> Option<String> {
     let letters = |text: &str| -> String {
         text.chars().filter(|symbol| symbol.is_alphanumeric()).flat_map(char::to_lowercase).take(200).collect()
     };
-    let wanted = letters(name);
-    let likeness = |heading: &&&str| strsim::jaro_winkler(&wanted, &letters(heading));
+    let words = |text: &str| -> HashSet<String> {
+        let parts = text.split(|symbol: char| !symbol.is_alphanumeric()).filter(|word| !word.is_empty());
+        parts.take(20).map(str::to_lowercase).collect()
+    };
+    let (wanted, wanted_words) = (letters(name), words(name));
+    let likeness = |heading: &&&str| {
+        let others = words(heading);
+        // One has all words of the other, as `OS` and `OS version`.
+        let shares_words = wanted_words.is_subset(&others) || others.is_subset(&wanted_words);
+        let by_letters = strsim::jaro_winkler(&wanted, &letters(heading));
+        if shares_words && !others.is_empty() { by_letters.max(ALIKE) } else { by_letters }
+    };
     let best = headings.iter().max_by(|one, other| likeness(one).total_cmp(&likeness(other)).then(other.cmp(one)))?;
     (likeness(&best) >= ALIKE).then(|| (*best).to_owned())
 }

@@ -18,7 +18,7 @@ use csv_rows::CsvRows;
 pub(crate) use csv_rows::{DELIMITERS, csv_rows_of};
 pub(crate) use groups::{RowGroup, RowGroups};
 use workbook::WorkbookRows;
-pub(crate) use workbook::workbook_sample;
+pub(crate) use workbook::{WorkbookSample, workbook_sample};
 
 /// What the first bytes of a ZIP archive are, and so of a workbook.
 pub(crate) const ZIP_START: &[u8] = b"PK\x03\x04";

@@ -221,16 +221,43 @@ fn moment_of(moment: &ExcelDateTime) -> Json {
     }
 }
 
-/// The headings and the first rows of a workbook's first sheet.
-pub(crate) fn workbook_sample(bytes: &[u8], most: usize) -> Result<(Vec<String>, Vec<Vec<Json>>), String> {
-    let mut rows = sheet_rows(bytes, None)?.into_iter();
-    let read = |row: Result<SheetRow, fencepost_spool::SpoolError>| row.map_err(|error| error.to_string());
-    let first = rows.next().ok_or("the sheet has no row of headings")?;
-    let headings = headings_of(&read(first)?)?;
-    let width = headings.len();
-    let rows = rows.take(most).map(|row| Ok(dense(read(row)?.cells, width))).collect::<Result<_, String>>()?;
-    Ok((headings, rows))
+/// The rows of a workbook's sheet that has most of them, for a look at it.
+pub(crate) struct WorkbookSample {
+    /// The sheet, where it is not the first.
+    pub sheet: Option<String>,
+    /// How many rows stand before the headings.
+    pub skip_rows: u64,
+    pub headings: Vec<String>,
+    pub rows: Vec<Vec<Json>>,
 }
+
+/// Looks at the sheet of a workbook that has the most rows: its headings are the first row that is as wide as those below it.
+pub(crate) fn workbook_sample(bytes: &[u8], most: usize) -> Result<WorkbookSample, String> {
+    let workbook: Xlsx<_> = Xlsx::new(Cursor::new(workbook_bytes(bytes)?))
+        .map_err(|error| format!("this workbook cannot be read: {error}"))?;
+    let names = workbook.sheet_names();
+    let mut best: Option<(usize, Vec<SheetRow>)> = None;
+    for (at, name) in names.iter().enumerate() {
+        let rows: Result<Vec<SheetRow>, _> =
+            sheet_rows(bytes, Some(name))?.into_iter().take(most + LOOKED_OVER).collect();
+        let rows = rows.map_err(|error| error.to_string())?;
+        if best.as_ref().is_none_or(|(_, known)| rows.len() > known.len()) {
+            best = Some((at, rows));
+        }
+    }
+    let (at, rows) = best.filter(|(_, rows)| !rows.is_empty()).ok_or("the workbook has no row of headings")?;
+    let widest = rows.iter().map(|row| row.cells.len()).max().unwrap_or(0);
+    let is_heading = |row: &SheetRow| row.cells.len() * 10 >= widest * 8;
+    let first = rows.iter().take(LOOKED_OVER).position(is_heading).unwrap_or(0);
+    let headings = headings_of(&rows[first])?;
+    let (skip_rows, width) = (rows[first].number - 1, headings.len());
+    let rows = rows.into_iter().skip(first + 1).take(most).map(|row| dense(row.cells, width)).collect();
+    let sheet = (at > 0).then(|| names[at].clone());
+    Ok(WorkbookSample { sheet, skip_rows, headings, rows })
+}
+
+/// So many rows may stand before the headings.
+const LOOKED_OVER: usize = 20;
 
 #[cfg(test)]
 mod tests {
