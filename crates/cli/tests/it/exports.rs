@@ -322,7 +322,7 @@ fn what_is_wrong_with_an_export_is_told_with_its_place() {
             &["column `OS` is missing", "the file has `Host`, `Seen`, `Platform`"],
         ),
         (plain, wide.into_bytes(), &["line 1: the row is longer than 16 MiB"]),
-        (plain, b"\xff\xfeH\0o".iter().copied().chain([0x73]).collect(), &["UTF-16"]),
+        (plain, b"\xff\xfeH\0o".to_vec(), &["UTF-16"]),
         (
             plain,
             b"Host,Seen,OS\na,2027-03-14T05:00:00Z,13\nb\xf6,x,y\n".to_vec(),
@@ -377,6 +377,6 @@ fn what_is_wrong_with_an_export_is_told_with_its_place() {
         ),
     ];
     for (source, says) in mistakes {
-        workspace(source).fails(&["vet"], 2, &[says]);
+        workspace(source).fails(&["list", "sources"], 2, &[says]);
     }
 }

@@ -3002,8 +3002,11 @@ fn drafts() {
     "#);
     insta::assert_snapshot!(shown_by_the_demo(&["facts", "draft"]), @r#"
     $ fencepost facts draft
+    # Values that are not of the declared type; conditions that need them are unknown:
+    #   "password.length": 1 of 30 are no number, such as twelve
+
     # For facts.toml, below [facts]. Keep what is right:
-    "agent.version" = { type = "version" }  # such as 5.2.0
+    "agent.version" = { type = "version" }  # all 72 values, such as 5.2.0
     "#);
 }
 

@@ -193,6 +193,7 @@ const SHARED: &[(&str, &str)] = &[
     ("user", "who made it"),
     ("value", "the value"),
     ("kind", "what does not agree"),
+    ("since", "since when, without a break"),
     ("values", "what is said by whom, that which counts first"),
     ("days", "for how many days"),
     ("version", "by which version of the program"),
