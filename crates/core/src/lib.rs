@@ -58,7 +58,7 @@ pub use findings::response::{
 pub use findings::standing::{Standing, Uncovered, is_by_waiver, standing_at};
 pub use findings::waiver::{ClockAfterwards, DeviceWaivers, EndedEarly, Waiver, WaiverSource, WaiverState};
 pub use fleet::group::{EVERY_DEVICE, GroupKind, GroupSource, GroupSummary, Membership};
-pub use fleet::lifecycles::{DeviceLifecycles, Renaming, Retirement};
+pub use fleet::lifecycles::{DeviceLife, DeviceLifecycles, LifeStatement, Renaming, Retirement};
 pub use fleet::people::{Acceptance, Holder, Person};
 pub use harmless::{for_terminal, harmless, is_harmful, mask_in_place, push_json};
 pub use id::{

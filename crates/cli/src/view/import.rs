@@ -264,6 +264,19 @@ fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
         let more = if doubts.unknown_holders.len() > DOUBTS_SHOWN { ", .." } else { "" };
         lines.push(format!("{holders} on no list of people: {}{more}", some.join(", ")));
     }
+    if !doubts.retired.is_empty() {
+        let some: Vec<String> = doubts.retired.iter().take(DOUBTS_SHOWN).map(|id| harmless(id)).collect();
+        let more = if doubts.retired.len() > DOUBTS_SHOWN { ", .." } else { "" };
+        let devices = count(
+            doubts.retired.len() as u64,
+            "retired device is named, and stays retired",
+            "retired devices are named, and stay retired",
+        );
+        lines.push(format!(
+            "{devices}, since this feed is trusted less than those that spoke of them: {}{more}",
+            some.join(", ")
+        ));
+    }
     if !doubts.other_spellings.is_empty() {
         let pairs = doubts.other_spellings.iter().take(DOUBTS_SHOWN);
         let some: Vec<String> =

@@ -38,6 +38,7 @@ pub fn imported_json(imported: &Imported) -> Json {
         "wrong_types": of_type.chain(contradicted).collect::<Vec<_>>(),
         "unknown_words": words,
         "unknown_holders": doubts.unknown_holders,
+        "retired": doubts.retired,
         "other_spellings": spellings,
         "secrets": imported.secrets,
         "columns_missing": [],

@@ -405,3 +405,34 @@ fn complete_files_mark_and_unmark_absence_and_older_or_broken_ones_do_not() {
         json!([2, 3, "2027-03-10T06:00:00Z"])
     );
 }
+
+#[test]
+fn a_list_of_less_trust_revives_no_retired_device_and_says_so() {
+    let env = feeds();
+    let agent = |day: u32| {
+        env.write(
+            &format!("feeds/agents-{day}.jsonl"),
+            format!(r#"{{"device":"t1","collected_at":"2027-03-{day:02}T05:00:00Z","encrypted":true}}"#),
+        );
+        env.ok(&["import", &format!("feeds/agents-{day}.jsonl"), "--as-of", &format!("2027-03-{day:02}T06:00:00Z")])
+    };
+    let list = |day: u32| {
+        let csv = format!("Asset tag;Exported at;Encrypted?;Free (GB)\nt1;2027-03-{day:02} 06:30;Ja;2\n");
+        env.write(&format!("feeds/handhelds-{day}.csv"), csv);
+        env.ok(&["import", &format!("feeds/handhelds-{day}.csv"), "--as-of", &format!("2027-03-{day:02}T06:00:00Z")])
+    };
+    agent(1);
+    list(2);
+    env.ok(&["assess"]);
+    env.write("devices.toml", "[[device]]\nid = \"t1\"\nretired = 2027-03-03\nbecause = \"sold\"\n");
+    env.ok(&["assess", "--as-of", "2027-03-04T06:00:00Z"]);
+    // The purchasing list goes on naming it.
+    let told = list(5);
+    assert!(told.contains("1 retired device is named, and stays retired") && told.contains("t1"), "{told}");
+    assert_eq!(env.json(&["assess", "--as-of", "2027-03-05T07:00:00Z"])["devices"]["total"], 0);
+    assert!(!env.json(&["show", "t1"])["retired"].is_null());
+    // The agent speaks again: it lives, and the list counts too.
+    assert!(!agent(6).contains("retired device"));
+    assert_eq!(env.json(&["assess", "--as-of", "2027-03-06T07:00:00Z"])["devices"]["total"], 1);
+    assert!(!list(7).contains("retired device"));
+}

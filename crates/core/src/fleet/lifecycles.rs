@@ -49,6 +49,36 @@ pub struct DeviceLifecycles {
     last_names: HashMap<String, String>,
 }
 
+/// What a source says of a device now, as far as its life hangs on it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LifeStatement {
+    /// How far the source is trusted.
+    pub trust: i64,
+    /// When it was collected.
+    pub collected: Timestamp,
+}
+
+/// Which statements speak for the life of a device.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DeviceLife {
+    /// Those that were collected later; all where it was never retired.
+    after: Option<Timestamp>,
+    /// It is retired: none does.
+    is_over: bool,
+}
+
+impl DeviceLife {
+    /// Returns whether it is retired.
+    pub fn is_over(&self) -> bool {
+        self.is_over
+    }
+
+    /// Returns whether what was collected then speaks for the device.
+    pub fn includes(&self, collected: Timestamp) -> bool {
+        !self.is_over && self.after.is_none_or(|after| collected > after)
+    }
+}
+
 impl DeviceLifecycles {
     /// Creates what is said of devices; the order does not matter.
     pub fn new(retirements: Vec<Retirement>, mut renamings: Vec<Renaming>) -> Self {
@@ -102,14 +132,26 @@ impl DeviceLifecycles {
         self.retirements.get(device)?.iter().rfind(|retirement| retirement.from <= at)
     }
 
+    /// Returns which statements about a device speak for its life at a moment. After a retirement it has one where the most trusted of the
+    /// sources that speak of it has collected it since; a list of less trust does not revive it.
+    pub fn life_of(&self, device: &str, statements: impl Iterator<Item = LifeStatement>, at: Timestamp) -> DeviceLife {
+        let Some(retirement) = self.last_retirement(device, at) else {
+            return DeviceLife { after: None, is_over: false };
+        };
+        let mut best: Option<LifeStatement> = None;
+        for said in statements {
+            // Of sources that are trusted alike the one that has spoken since counts.
+            if best.is_none_or(|best| (said.trust, said.collected) > (best.trust, best.collected)) {
+                best = Some(said);
+            }
+        }
+        let is_over = best.is_none_or(|best| best.collected <= retirement.last);
+        DeviceLife { after: Some(retirement.last), is_over }
+    }
+
     /// Returns the first retirement of a device after a moment.
     pub fn next_retirement(&self, device: &str, at: Timestamp) -> Option<&Retirement> {
         self.retirements.get(device)?.iter().find(|retirement| retirement.from > at)
-    }
-
-    /// Returns whether what was collected then speaks for a device at a moment.
-    pub fn is_of_this_life(&self, device: &str, collected: Timestamp, at: Timestamp) -> bool {
-        self.last_retirement(device, at).is_none_or(|retirement| collected > retirement.last)
     }
 
     /// Returns the renamings that are in effect at a moment, oldest first.
@@ -195,17 +237,37 @@ mod tests {
         assert_eq!(lifecycles.last_retirement("b", moment(20)), None);
         assert_eq!(lifecycles.next_retirement("a", moment(5)).unwrap().from, moment(10));
         assert_eq!(lifecycles.next_retirement("a", moment(10)), None);
-        assert!(lifecycles.is_of_this_life("a", moment(3), moment(4)));
-        assert!(!lifecycles.is_of_this_life("a", moment(5), moment(5)));
-        assert!(lifecycles.is_of_this_life("a", moment(6), moment(9)));
-        assert!(!lifecycles.is_of_this_life("a", moment(6), moment(10)));
+        let is_of_life = |lifecycles: &DeviceLifecycles, collected, at| {
+            let said = LifeStatement { trust: 0, collected: moment(collected) };
+            lifecycles.life_of("a", std::iter::once(said), moment(at)).includes(moment(collected))
+        };
+        assert!(is_of_life(&lifecycles, 3, 4));
+        assert!(!is_of_life(&lifecycles, 5, 5));
+        assert!(is_of_life(&lifecycles, 6, 9));
+        assert!(!is_of_life(&lifecycles, 6, 10));
         // Retired on a day, what was collected on that day is still of the old life.
         let day = Retirement { last: moment(11), ..retired(10) };
         let lifecycles = DeviceLifecycles::new(vec![day], Vec::new());
-        assert!(
-            !lifecycles.is_of_this_life("a", moment(11), moment(10))
-                && lifecycles.is_of_this_life("a", moment(12), moment(10))
-        );
+        assert!(!is_of_life(&lifecycles, 11, 10) && is_of_life(&lifecycles, 12, 10));
+    }
+
+    #[test]
+    fn a_list_of_less_trust_revives_nobody() {
+        let retired =
+            Retirement { device: "a".into(), from: moment(10), last: moment(10), because: "sold".into(), place: None };
+        let lifecycles = DeviceLifecycles::new(vec![retired], Vec::new());
+        let said = |trust, day| LifeStatement { trust, collected: moment(day) };
+        let life = |all: &[LifeStatement]| lifecycles.life_of("a", all.iter().copied(), moment(20));
+        // The agent spoke before, the list since.
+        let only_the_list = life(&[said(20, 9), said(5, 15)]);
+        assert!(only_the_list.is_over() && !only_the_list.includes(moment(15)));
+        // Once the agent has spoken again, both count, but nothing of before.
+        let both = life(&[said(20, 16), said(5, 15)]);
+        assert!(!both.is_over() && both.includes(moment(15)) && !both.includes(moment(9)));
+        // Of those trusted alike, or where the list alone ever spoke, it is enough.
+        assert!(!life(&[said(5, 9), said(5, 15)]).is_over() && !life(&[said(5, 15)]).is_over());
+        assert!(life(&[]).is_over());
+        assert!(!lifecycles.life_of("b", std::iter::empty(), moment(20)).is_over());
     }
 
     #[test]

@@ -128,9 +128,9 @@ impl<'a> Outlook<'_, 'a> {
     fn found_at(&self, at: Timestamp, freshness: Freshness, arena: &'a Bump) -> Option<DeviceAt<'a>> {
         let project = self.judge.project;
         let judge: &Judge<'_> = arena.alloc(self.judge.as_of(at));
-        let is_of_this_life = |said: &&Observation<'a>| {
-            said.collected.is_none_or(|collected| project.lifecycles.is_of_this_life(self.device, collected, at))
-        };
+        let current = self.observations.iter().filter_map(|said| Some((said.source, said.collected?)));
+        let life = project.life_of(self.device, current, at);
+        let is_of_this_life = |said: &&Observation<'a>| said.collected.is_none_or(|collected| life.includes(collected));
         // What was too old already stays so.
         let is_kept = |said: &Observation<'a>| freshness == Freshness::Kept && said.is_fresh(self.judge.at);
         let fresh_for = |said: &Observation<'a>| said.fresh_for.filter(|_| !is_kept(said));

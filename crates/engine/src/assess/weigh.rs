@@ -272,6 +272,7 @@ impl Weigher<'_> {
         let (name, layout) = (job.device.name.as_str(), project.rules.layout());
         let broken = |message: &str| damaged(project, name, message);
         let count = job.facts.len();
+        let life = project.life_of(name, job.facts.iter().map(|said| (said.source, said.collected)), self.judge.at);
         let mut read = ReadFacts { observations: Vec::with_capacity(count), packed: Vec::with_capacity(count) };
         for said in &job.facts {
             let stored = job.documents.iter().find(|document| document.source == said.source);
@@ -282,7 +283,7 @@ impl Weigher<'_> {
             {
                 weighed.volatile_parts.push((said.source.to_string(), volatile_parts));
             }
-            if !project.lifecycles.is_of_this_life(name, said.collected, self.judge.at) {
+            if !life.includes(said.collected) {
                 continue;
             }
             let (packed, slots): (&[u8], &[Value<'_>]) = match (said.packed, stored) {

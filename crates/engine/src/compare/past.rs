@@ -69,8 +69,9 @@ impl<'r> PastReader<'r> {
             current.sort_by(|a, b| a.source.cmp(&b.source));
             arena.reset();
             let judge = reading.judge().as_of(at);
-            let lifecycles = &reading.project.lifecycles;
-            let is_of_this_life = |said: &&Document| lifecycles.is_of_this_life(device, said.collected, at);
+            let life =
+                reading.project.life_of(device, current.iter().map(|said| (said.source.as_str(), said.collected)), at);
+            let is_of_this_life = |said: &&Document| life.includes(said.collected);
             let of_this_life: Vec<Document>;
             let documents = if current.iter().all(|said| is_of_this_life(&said)) {
                 &current

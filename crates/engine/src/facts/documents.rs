@@ -5,8 +5,8 @@ use std::io::{self, Write as _};
 use std::path::Path;
 
 use bumpalo::Bump;
-use fencepost_core::{Dictionary, Layout, PathWords};
-use fencepost_formats::{DocumentSplitter, RawDocument, SecretKey, assemble, assemble_in};
+use fencepost_core::{DeviceLife, Dictionary, Layout, LifeStatement, PathWords};
+use fencepost_formats::{DocumentSplitter, RawDocument, SecretKey, Source, assemble, assemble_in};
 use fencepost_store::{LedgerError, StoredObservation, Writer};
 use jiff::Timestamp;
 use serde_json::json;
@@ -35,11 +35,21 @@ impl Document {
 impl Project {
     /// Puts what the ledger holds of a device together: what speaks for its life at a moment.
     pub(crate) fn documents(&self, device: &str, stored: Vec<StoredObservation>, at: Timestamp) -> Vec<Document> {
-        stored
-            .into_iter()
-            .filter(|said| self.lifecycles.is_of_this_life(device, said.collected, at))
-            .map(|said| Document::of(device, said))
-            .collect()
+        let life = self.life_of(device, stored.iter().map(|said| (said.source.as_str(), said.collected)), at);
+        let of_this_life = stored.into_iter().filter(|said| life.includes(said.collected));
+        of_this_life.map(|said| Document::of(device, said)).collect()
+    }
+
+    /// Returns which of the current statements about a device, each a source and when it was collected, speak for its life at a moment.
+    pub(crate) fn life_of<'s>(
+        &self,
+        device: &str,
+        current: impl Iterator<Item = (&'s str, Timestamp)>,
+        at: Timestamp,
+    ) -> DeviceLife {
+        let trust = |source| self.sources.get(source).map_or(0, |known: &Source| known.trust);
+        let said = current.map(|(source, collected)| LifeStatement { trust: trust(source), collected });
+        self.lifecycles.life_of(device, said, at)
     }
 
     fn key_path(&self) -> std::path::PathBuf {

@@ -175,8 +175,8 @@ impl<'p> Judge<'p> {
         arena: &'a Bump,
     ) -> Option<&'a Facts<'a>> {
         let layout = self.project.rules.layout();
-        let of_this_life =
-            rows.iter().filter(|said| self.project.lifecycles.is_of_this_life(device, said.collected, self.at));
+        let life = self.project.life_of(device, rows.iter().map(|said| (said.source, said.collected)), self.at);
+        let of_this_life = rows.iter().filter(|said| life.includes(said.collected));
         let mut observations = Vec::with_capacity(rows.len());
         for said in of_this_life {
             let slots = unpack_some(said.packed?, layout, &wanted, arena)?;

@@ -58,6 +58,8 @@ pub struct Doubts {
     pub contradictions: BTreeMap<String, Contradicted>,
     /// Ids of holders that no list of people has, where there is a list.
     pub unknown_holders: BTreeSet<String>,
+    /// Retired devices that the file names, and that stay so: its source is trusted less than one that spoke of them.
+    pub retired: BTreeSet<String>,
     /// New ids with one that differs in case, space or domain alone.
     pub other_spellings: Vec<(String, String)>,
     /// The first people whom another list calls by another name.
@@ -88,6 +90,13 @@ impl Doubts {
             if self.unknown_holders.len() < MOST {
                 self.unknown_holders.insert(holder);
             }
+        }
+    }
+
+    /// Adds a retired device that stays so.
+    pub(super) fn add_retired(&mut self, device: &str) {
+        if self.retired.len() < MOST {
+            self.retired.insert(device.to_owned());
         }
     }
 

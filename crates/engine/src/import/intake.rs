@@ -160,6 +160,14 @@ impl<'i> Intake<'i, '_> {
             }
         }
         self.imported.doubts.add(oddities, self.people.as_ref());
+        let retirement = self.project.lifecycles.last_retirement(&device, self.at);
+        if retirement.is_some_and(|retirement| collected > retirement.last) {
+            let stored = self.writer.reader().observations_of(&device, None).map_err(Unprepared::Failed)?;
+            let current = stored.iter().map(|said| (said.source.as_str(), said.collected));
+            if self.project.life_of(&device, current, self.at).is_over() {
+                self.imported.doubts.add_retired(&device);
+            }
+        }
         self.listed.insert(device);
         Ok(())
     }
