@@ -155,7 +155,7 @@ fn document(parts: DocumentParts<'_>, source: &Source, with: &Mapped<'_>) -> Res
     }
     let doubled = Doubled::of(&doubled);
     for (name, field) in &source.fields {
-        if let Some(value) = take(&mut record, name)
+        if let Some(value) = take_field(&mut record, name, field)
             && !field.leave_out
         {
             // Given twice in the record, it is given twice in the document, and so of the wrong type.
@@ -271,6 +271,11 @@ fn take(record: &mut Map<String, Json>, path: &str) -> Option<Json> {
     }
 }
 
+/// Takes the value of a field out of a record, by its name or another that it has in some files.
+fn take_field(record: &mut Map<String, Json>, name: &str, field: &Field) -> Option<Json> {
+    take(record, name).or_else(|| field.also.iter().find_map(|other| take(record, other)))
+}
+
 /// A cell on its way into a document.
 #[derive(Clone, Copy)]
 struct Cell<'c> {
@@ -355,7 +360,7 @@ impl DocumentBuilder<'_> {
             let mut members = members.clone();
             self.text.push('{');
             for (name, field) in &list.fields {
-                if let Some(value) = take(&mut members, name)
+                if let Some(value) = take_field(&mut members, name, field)
                     && !field.leave_out
                 {
                     self.typed(item_key(&field.fact, fact), Cell { name, fact: &field.fact, field, value: &value });

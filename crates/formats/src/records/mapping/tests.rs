@@ -274,7 +274,7 @@ device = "@key"
 collected = "at"
 [source.fields]
 "hw.disks[].enc" = { fact = "disks[].encrypted", true_when = "Yes" }
-"hw.disks[].size" = { fact = "disks[].bytes", unit = "GB" }
+"hw.disks[].bytes" = { fact = "disks[].bytes", unit = "GB", also = "size" }
 "hw.disks[].serial" = { leave_out = true }
 "procs[].pid" = { leave_out = true }
 "#,
@@ -397,4 +397,49 @@ fn a_row_ends_the_table_and_what_follows_is_counted() {
     let undated =
         crate::records::read_records(text.as_bytes(), &source, &with_path(&dictionary, "hosts.csv"), |_| Ok(()));
     assert!(undated.unwrap_err().message.contains("no date like %Y-%m-%d in the file's name"));
+}
+
+proptest! {
+    /// Whatever the order of the rows, each device has those of its own, in their order; bad ones are told and no others.
+    #[test]
+    fn rows_come_to_the_device_that_they_name(
+        rows in prop::collection::vec((0_usize..4, "[a-c]{0,2}", 0_u8..3, 0_u8..8), 0..60),
+    ) {
+        let source = source_of(PROGRAMS);
+        let mut text = String::from("Host,Seen,OS,Program,Version,User\n");
+        let mut expected: std::collections::BTreeMap<String, Vec<Json>> = std::collections::BTreeMap::new();
+        let mut bad = 0;
+        for (device, program, version, kind) in &rows {
+            let (id, seen) = match kind {
+                // One row in eight names nobody, and one has no time.
+                0 => (String::new(), "2027-03-14 05:00"),
+                1 => (format!("d-{device}"), "never"),
+                _ => (format!("d-{device}"), "2027-03-14 05:00"),
+            };
+            text.push_str(&format!("{id},{seen},13,{program},{version},x\n"));
+            if *kind < 2 {
+                bad += 1;
+                continue;
+            }
+            let items = expected.entry(id).or_default();
+            if !program.is_empty() {
+                items.push(json!({ "name": program, "version": version.to_string() }));
+            }
+        }
+        let (all, doubts) = read_all(&text, &source, &Dictionary::default());
+        let mut found = std::collections::BTreeMap::new();
+        let mut refused = 0;
+        for shown in &all {
+            match shown.split_once(' ').map(|(_, document)| serde_json::from_str::<Json>(document)) {
+                Some(Ok(document)) => {
+                    let items = document["software"].as_array().cloned().unwrap_or_default();
+                    let known = found.insert(document["device"].as_str().unwrap().to_owned(), items);
+                    prop_assert!(known.is_none(), "each device once: {all:?}");
+                }
+                _ => refused += 1,
+            }
+        }
+        prop_assert_eq!((found, refused), (expected, bad));
+        prop_assert_eq!(doubts, RecordDoubts::default());
+    }
 }
