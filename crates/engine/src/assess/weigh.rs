@@ -474,7 +474,9 @@ impl Weigher<'_> {
         let Some(retirement) = self.judge.project.lifecycles.last_retirement(device, self.judge.at) else {
             return ByLife { current: findings, past: Vec::new(), over: Vec::new() };
         };
-        let alive = facts.iter().any(|said| said.collected > retirement.last);
+        let project = self.judge.project;
+        let current = facts.iter().map(|said| (said.source, said.collected));
+        let alive = !project.life_of(device, current, self.judge.at).is_over();
         let (current, mut past): (Vec<Finding>, Vec<Finding>) =
             findings.into_iter().partition(|finding| alive && finding.clock.opened > retirement.from);
         // A retirement that is entered late closes findings no earlier than the last assessment saw them run.
