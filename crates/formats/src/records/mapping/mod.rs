@@ -158,9 +158,16 @@ fn document(parts: DocumentParts<'_>, source: &Source, with: &Mapped<'_>) -> Res
         if let Some(value) = take_field(&mut record, name, field)
             && !field.leave_out
         {
+            let items = source.items.iter().find(|list| list.path == *name);
             // Given twice in the record, it is given twice in the document, and so of the wrong type.
             for _ in 0..doubled.times(name) {
-                out.typed(&field.fact, Cell { name, fact: &field.fact, field, value: &value });
+                match items {
+                    Some(list) => {
+                        out.key(&field.fact);
+                        out.list_of_items(&field.fact, &value, list);
+                    }
+                    None => out.typed(&field.fact, Cell { name, fact: &field.fact, field, value: &value }),
+                }
             }
         }
     }

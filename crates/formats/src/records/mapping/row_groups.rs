@@ -109,13 +109,13 @@ impl GroupBuilder<'_> {
             Some(RowsAs::List { .. }) => {
                 let item: Vec<Option<Json>> = self.item_fields.iter().map(|(name, _)| take(&mut row, name)).collect();
                 // A row that names no item tells of the device alone.
-                if item.first().is_some_and(Option::is_some) {
+                if item.first().is_some_and(|key| key.as_ref().is_some_and(|key| !key.is_null())) {
                     self.items.push(item);
                 }
             }
             Some(RowsAs::Facts { fact, value }) => {
                 let (name, value) = (take(&mut row, fact), take(&mut row, value));
-                if let (Some(name), Some(value)) = (name, value) {
+                if let (Some(name), Some(value)) = (name.filter(|name| !name.is_null()), value) {
                     let name = name.as_str().map_or_else(|| name.to_string(), str::to_owned);
                     self.member(name, value);
                 }

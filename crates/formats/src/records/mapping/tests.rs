@@ -277,16 +277,18 @@ collected = "at"
 "hw.disks[].bytes" = { fact = "disks[].bytes", unit = "GB", also = "size" }
 "hw.disks[].serial" = { leave_out = true }
 "procs[].pid" = { leave_out = true }
+"nets" = "networks"
+"nets[].key" = { leave_out = true }
 "#,
     );
     let dictionary =
         declared(&[("disks.bytes", FactType::Number, Some("B")), ("disks.mounted", FactType::Instant, None)]);
     let text = r#"{"hosts":{"tern-1":{"at":"2027-03-14T05:00:00Z","hw":{"cpu":4,"disks":[
-        {"enc":"yes","size":"2","serial":"77","mount":"/","mounted":1800000000},"odd"]},"procs":[{"pid":7,"name":"guardd"}]},"gull-2":7}}"#;
+        {"enc":"yes","size":"2","serial":"77","mount":"/","mounted":1800000000},"odd"]},"procs":[{"pid":7,"name":"guardd"}],"nets":[{"key":"k","ssid":"quay"}]},"gull-2":7}}"#;
     let (all, _) = read_all(text, &source, &dictionary);
     assert_eq!(
         all[0],
-        r#"1 {"device":"tern-1","collected_at":"2027-03-14T05:00:00Z","disks":[{"encrypted":true,"bytes":2000000000,"mount":"/","mounted":"2027-01-15T08:00:00Z"},"odd"],"procs":[{"name":"guardd"}],"hw":{"cpu":4}}"#
+        r#"1 {"device":"tern-1","collected_at":"2027-03-14T05:00:00Z","networks":[{"ssid":"quay"}],"disks":[{"encrypted":true,"bytes":2000000000,"mount":"/","mounted":"2027-01-15T08:00:00Z"},"odd"],"procs":[{"name":"guardd"}],"hw":{"cpu":4}}"#
     );
     assert!(all[1].starts_with("2 cannot be read of Some(\"gull-2\"): byte 0: a document is a JSON object"), "{all:?}");
 }
@@ -338,6 +340,15 @@ fn rows_of_a_device_make_a_list_wherever_they_stand() {
 }
 
 #[test]
+fn a_row_that_names_no_item_is_none_though_empty_cells_are_empty_values() {
+    let source = Source { empty_is_null: true, ..source_of(PROGRAMS) };
+    let text = "Host,Seen,OS,Program,Version,User\na,2027-03-14 05:00,13,,2,\na,2027-03-14 05:00,13,x,,\n";
+    let (all, _) = read_all(text, &source, &Dictionary::default());
+    let document = r#"2 {"device":"a","collected_at":"2027-03-14T05:00:00Z","os.version":"13","software":[{"name":"x","version":null}]}"#;
+    assert_eq!(all, [document]);
+}
+
+#[test]
 fn rows_may_tell_a_fact_each() {
     let source = source_of(
         r#"
@@ -354,7 +365,7 @@ empty = "null"
 "#,
     );
     let dictionary = declared(&[("disk.free_bytes", FactType::Number, Some("B"))]);
-    let text = "Host,Property,Value,Site\nTERN-1,OS ver.,13.0,Tern\nTERN-1,Free (GB),2.5,Tern\ntern-1,Owner,,Tern\n";
+    let text = "Host,Property,Value,Site\nTERN-1,OS ver.,13.0,Tern\nTERN-1,,x,Tern\nTERN-1,Free (GB),2.5,Tern\ntern-1,Owner,,Tern\n";
     let (all, doubts) = read_all(text, &source, &dictionary);
     assert_eq!(
         all,
