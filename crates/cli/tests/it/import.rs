@@ -436,3 +436,19 @@ fn a_list_of_less_trust_revives_no_retired_device_and_says_so() {
     assert_eq!(env.json(&["assess", "--as-of", "2027-03-06T07:00:00Z"])["devices"]["total"], 1);
     assert!(!list(7).contains("retired device"));
 }
+
+#[test]
+fn a_device_is_as_old_as_what_its_enforced_rules_rest_on() {
+    let env = feeds();
+    env.write("feeds/agents-1.jsonl", r#"{"device":"t1","collected_at":"2027-03-01T05:00:00Z","encrypted":true}"#);
+    env.write(
+        "feeds/handhelds-1.csv",
+        "Asset tag;Exported at;Encrypted?;Free (GB)\nt1;2027-03-02 06:30;Ja;2\nt2;2027-03-02 06:30;Ja;2\n",
+    );
+    env.ok(&["import", "feeds", "--as-of", "2027-03-02T06:00:00Z"]);
+    let told = env.ok(&["assess"]);
+    // The list came this morning; what the rule reads of t1 is the agent's of yesterday.
+    assert_eq!(env.json(&["show", "t1"])["collected_at"], "2027-03-01T05:00:00Z");
+    assert_eq!(env.json(&["show", "t2"])["collected_at"], "2027-03-02T05:30:00Z");
+    assert!(told.contains("State collected between Mon 06:00, 1 d 1 h ago, and Tue 06:30"), "{told}");
+}

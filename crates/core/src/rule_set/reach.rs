@@ -5,9 +5,11 @@ use super::session::{Member, Session};
 use crate::condition::Condition;
 use crate::diagnostic::Named;
 use crate::facts::layout::SlotId;
+use crate::facts::merge::Facts;
 use crate::facts::value::Value;
-use crate::rules::rule::{Excepted, Exception, Rule};
-use crate::rules::verdict::{DeviceInput, VerdictOutcome, Verdicts};
+use crate::rules::rule::{Excepted, Exception, Rule, Stage};
+use crate::rules::verdict::{DeviceInput, Verdict, VerdictOutcome, Verdicts};
+use jiff::Timestamp;
 
 /// Why a rule does not apply to a device that its scope holds.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -102,6 +104,17 @@ impl RuleSet {
             found.push(Spared { rule: verdict.rule, exceptions });
         }
         found
+    }
+
+    /// Returns the oldest among the newest statements of the sources that the enforced rules rest on which cover a device; of a device for
+    /// which they rest on none, the newest statement of any source.
+    pub fn state_collected(&self, verdicts: &[Verdict], facts: &Facts<'_>, at: Timestamp) -> Option<Timestamp> {
+        let counts = |verdict: &&Verdict| {
+            verdict.outcome != VerdictOutcome::NotApplicable && self.rules[verdict.rule].stage(at) == Stage::Enforced
+        };
+        let read = verdicts.iter().filter(counts).flat_map(|verdict| self.rules[verdict.rule].require.may_read());
+        let oldest = read.filter_map(|slot| facts.slot(*slot).origin?.collected()).min();
+        oldest.or_else(|| facts.collected())
     }
 
     /// Returns the slots of every device fact that some rule or group reads, ascending.

@@ -126,7 +126,7 @@ pub struct DeviceReport {
     pub covered: bool,
     /// Whether it is compliant, and would not be without a waiver.
     pub by_waiver: bool,
-    /// The newest moment of collection of any source.
+    /// When the state was collected that its enforced rules rest on: the oldest among the newest statements of the sources that they read.
     pub collected: Option<Timestamp>,
     /// When it was retired, and why.
     pub retired: Option<(Timestamp, String)>,
@@ -228,7 +228,7 @@ impl Reading<'_> {
             standing,
             by_waiver,
             covered: assessed.covered,
-            collected: facts.collected(),
+            collected: assessed.state_collected(facts),
             retired,
             former_names: self.reader.former_names(device)?,
             absent: self.reader.absences_of(device, self.run)?,
@@ -351,6 +351,12 @@ impl<'d> AssessedDevice<'d, '_> {
     }
 
     /// Returns every rule on trial or enforced, with its proof.
+    /// Returns when the state was collected that its enforced rules rest on, by facts that may be newer than those that were assessed.
+    fn state_collected(&self, facts: &Facts<'_>) -> Option<Timestamp> {
+        let verdicts = self.judge.verdicts(&self.judged.input, self.arena);
+        self.judge.project.rules.state_collected(&verdicts.all, facts, self.judge.at)
+    }
+
     fn verdicts(&self) -> Vec<VerdictLine> {
         let verdicts = self.judge.verdicts(&self.judged.input, self.arena);
         verdicts.all.iter().map(|verdict| self.verdict(verdict)).collect()

@@ -424,7 +424,7 @@ impl Weigher<'_> {
             input,
             valid_until: watch.until(),
             until: watch.until().min(by_clock),
-            collected: judged.input.facts.collected(),
+            collected: project.rules.state_collected(&verdicts.all, judged.input.facts, judge.at),
             outcome: outcome.to_bytes(),
             findings: pack_findings(&with_past(&settled.findings, past)),
         };

@@ -1912,10 +1912,10 @@ fn everything_that_is_denied() {
 
 #[test]
 fn a_device() {
-    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-05"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-05"]), @r"
     $ fencepost show puffin-bridge-1 --as-of 2027-03-05
     puffin-bridge-1  ╱ on notice
-    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Thu 05:30, 18 h 30 min ago
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Thu 02:59, 21 h 1 min ago
     in bridge-tablets, bridge-devices, crew, bridge, staff
 
     Findings
@@ -1953,11 +1953,11 @@ fn a_device() {
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-10"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-10"]), @r"
     $ fencepost show puffin-bridge-1 --as-of 2027-03-10
     puffin-bridge-1  ╱ on notice
-    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Tue 05:30, 18 h 30 min ago
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Mon 23:18, 1 d ago
     in bridge-tablets, bridge-devices, crew, bridge, staff
 
     Findings
@@ -1995,11 +1995,11 @@ fn a_device() {
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-14"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "puffin-bridge-1", "--as-of", "2027-03-14"]), @r"
     $ fencepost show puffin-bridge-1 --as-of 2027-03-14
     puffin-bridge-1  ╱ on notice
-    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Sat 05:30, 18 h 30 min ago
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Sat 04:57, 19 h 3 min ago
     in bridge-tablets, bridge-devices, crew, bridge, staff
 
     Findings
@@ -2037,7 +2037,7 @@ fn a_device() {
     ------- standard error -------
 
     Next: fencepost why puffin-bridge-1
-    "#);
+    ");
 }
 
 #[test]
@@ -2169,14 +2169,14 @@ fn a_silent_device() {
 
 #[test]
 fn a_person() {
-    insta::assert_snapshot!(shown_by_the_demo(&["show", "B-1001"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "B-1001"]), @r"
     $ fencepost show B-1001
     Brobek  B-1001
     leads Mjufonn, Yrskrell, Ljunask, Tvefonn
     in crew, bridge, staff
 
     Devices
-      fulmar-bridge-1  ┃ compliant  collected 1 h 30 min ago, shared with Mjufonn, Yrskrell
+      fulmar-bridge-1  ┃ compliant  collected 4 h 1 min ago, shared with Mjufonn, Yrskrell
         Crew roster  permit (app, browser)
         Mail         permit (app, browser)
         Sea charts   permit (app)
@@ -2204,8 +2204,8 @@ fn a_person() {
     ------- standard error -------
 
     Next: fencepost show fulmar-bridge-1
-    "#);
-    insta::assert_snapshot!(shown_by_the_demo(&["show", "B-1007"]), @r#"
+    ");
+    insta::assert_snapshot!(shown_by_the_demo(&["show", "B-1007"]), @r"
     $ fencepost show B-1007
     Tvefonn  B-1007
     led by Brobek
@@ -2213,7 +2213,7 @@ fn a_person() {
     in crew, staff
 
     Devices
-      fulmar-bridge-2  ┃ compliant  collected 1 h 30 min ago, shared with Ljunask
+      fulmar-bridge-2  ┃ compliant  collected 5 h 41 min ago, shared with Ljunask
         Crew roster  permit (app, browser)
         Mail         permit (app, browser)
         Sea charts   permit (app)
@@ -2236,7 +2236,7 @@ fn a_person() {
     ------- standard error -------
 
     Next: fencepost show fulmar-bridge-2
-    "#);
+    ");
 }
 
 #[test]
@@ -2386,10 +2386,10 @@ fn why_a_device_is_not_compliant() {
 
 #[test]
 fn why_one_rule() {
-    insta::assert_snapshot!(shown_by_the_demo(&["why", "puffin-bridge-1", "charts-current"]), @r#"
+    insta::assert_snapshot!(shown_by_the_demo(&["why", "puffin-bridge-1", "charts-current"]), @r"
     $ fencepost why puffin-bridge-1 charts-current
     puffin-bridge-1  ╳ non-compliant
-    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Sun 05:30, 1 h 30 min ago
+    held by Ljusprett (ships/puffin/bridge), Vravuld (ships/puffin/bridge), Krofonn (ships/puffin/bridge); state collected Sun 04:16, 2 h 44 min ago
 
     charts-current  fails (high)
       Sea charts are of this year's edition
@@ -2403,7 +2403,7 @@ fn why_one_rule() {
 
       costs     denied now: Crew roster (app), Mail (app), Sea charts (app)
                 permit with no download now: Crew roster (browser), Mail (browser)
-    "#);
+    ");
     insta::assert_snapshot!(shown_by_the_demo(&["why", "gannet-phone-2", "android-supported"]), @r#"
     $ fencepost why gannet-phone-2 android-supported
     gannet-phone-2  ╿ compliant by waiver
