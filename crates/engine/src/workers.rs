@@ -1,12 +1,9 @@
-//! Works on the chunks of a stream, or on jobs, on several cores, and hands on what comes of them in order.
+//! Works on the batches of a stream, or on jobs, on several cores, and hands on what comes of them in order.
 
 use std::collections::BTreeMap;
-use std::io::{self, Read};
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError, mpsc};
 
-use fencepost_formats::{Chunk, Chunks};
-
-/// How far a worker may be ahead of what was handed on, in chunks for each worker.
+/// How far a worker may be ahead of what was handed on, in batches for each worker.
 pub(crate) const AHEAD: u64 = 4;
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -14,18 +11,18 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-struct ChunkQueue<R> {
-    chunks: Chunks<R>,
+struct BatchQueue<F> {
+    fill: F,
     next: u64,
     /// There is no more, or nobody wants it.
     ended: bool,
 }
 
-struct Outlet<T, F> {
+struct Outlet<T, F, E> {
     next: u64,
     waiting: BTreeMap<u64, T>,
     hand_on: F,
-    failure: Option<io::Error>,
+    failure: Option<E>,
     /// Nothing is handed on any more.
     stopped: bool,
 }
@@ -41,20 +38,21 @@ impl<F: Fn()> Drop for Alarm<F> {
     }
 }
 
-/// Goes through a stream chunk by chunk. `work` makes something of each, on `workers` cores and with what `prepare` made for
-/// each of them; `hand_on` takes it, in the order of the stream. At most a few chunks for each worker are held.
+/// Goes through a stream batch by batch. `fill` reads the next batch into one that may have been used, and says whether there was
+/// one; `work` makes something of each, on `workers` cores and with what `prepare` made for each of them; `hand_on` takes it, in the
+/// order of the stream. At most a few batches for each worker are held.
 ///
 /// # Errors
-/// When the stream breaks, or what `hand_on` returns first.
-pub(crate) fn in_order<R: Read + Send, W, T: Send>(
-    input: R,
+/// What `fill` or `hand_on` returns first.
+pub(crate) fn in_order<J: Default, W, T: Send, E: Send>(
+    fill: impl FnMut(&mut J) -> Result<bool, E> + Send,
     workers: usize,
     prepare: impl Fn() -> W + Sync,
-    work: impl Fn(&mut W, &mut Chunk) -> T + Sync,
-    hand_on: impl FnMut(T) -> io::Result<()> + Send,
-) -> io::Result<()> {
+    work: impl Fn(&mut W, &mut J) -> T + Sync,
+    hand_on: impl FnMut(T) -> Result<(), E> + Send,
+) -> Result<(), E> {
     let workers = workers.max(1);
-    let intake = Mutex::new(ChunkQueue { chunks: Chunks::new(input), next: 0, ended: false });
+    let intake = Mutex::new(BatchQueue { fill, next: 0, ended: false });
     let outlet = Mutex::new(Outlet { next: 0, waiting: BTreeMap::new(), hand_on, failure: None, stopped: false });
     let moved = Condvar::new();
     let run = || {
@@ -62,14 +60,14 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
             locked(&outlet).stopped = true;
             moved.notify_all();
         });
-        let (mut own, mut chunk) = (prepare(), Chunk::default());
+        let (mut own, mut batch) = (prepare(), J::default());
         loop {
             let taken = {
                 let mut intake = locked(&intake);
                 if intake.ended {
                     return;
                 }
-                let taken = intake.chunks.read_into(&mut chunk);
+                let taken = (intake.fill)(&mut batch);
                 intake.ended = !matches!(taken, Ok(true));
                 intake.next += 1;
                 taken.map(|more| more.then_some(intake.next - 1))
@@ -83,7 +81,7 @@ pub(crate) fn in_order<R: Read + Send, W, T: Send>(
                     return;
                 }
             };
-            let made = work(&mut own, &mut chunk);
+            let made = work(&mut own, &mut batch);
             let mut out = locked(&outlet);
             out.waiting.insert(ticket, made);
             while !out.stopped {
@@ -196,7 +194,17 @@ pub(crate) fn handed_out<O, J: Send, W, T: Send, E>(
 
 #[cfg(test)]
 mod tests {
+    use std::io::{self, Read};
+
+    use fencepost_formats::{Chunk, Chunks};
+
     use super::*;
+
+    /// Reads the chunks of a stream.
+    fn chunks_of(stream: impl Read) -> impl FnMut(&mut Chunk) -> io::Result<bool> {
+        let mut chunks = Chunks::new(stream);
+        move |chunk| chunks.read_into(chunk)
+    }
 
     #[test]
     fn what_was_handed_out_comes_back_in_order() {
@@ -242,10 +250,10 @@ mod tests {
     fn run(text: &str, workers: usize, fail_at: Option<usize>) -> (Vec<usize>, io::Result<()>) {
         let mut found = Vec::new();
         let outcome = in_order(
-            text.as_bytes(),
+            chunks_of(text.as_bytes()),
             workers,
             || (),
-            |(), chunk| {
+            |(), chunk: &mut Chunk| {
                 let (mut lines, mut lengths) = (chunk.lines(), Vec::new());
                 while let Some(line) = lines.next_line() {
                     lengths.extend(line.content.map(|content| content.bytes().len()));
@@ -291,7 +299,7 @@ mod tests {
         let work = |(): &mut (), chunk: &mut Chunk| {
             assert!(chunk.lines().next_line().is_none_or(|line| line.offset < 2_000_000))
         };
-        let outcome = std::panic::catch_unwind(|| in_order(text.as_bytes(), 3, || (), work, |()| Ok(())));
+        let outcome = std::panic::catch_unwind(|| in_order(chunks_of(text.as_bytes()), 3, || (), work, |()| Ok(())));
         assert!(outcome.is_err());
     }
 
@@ -311,10 +319,10 @@ mod tests {
         }
         let mut lines = 0;
         let outcome = in_order(
-            Breaks(0),
+            chunks_of(Breaks(0)),
             2,
             || (),
-            |(), chunk| {
+            |(), chunk: &mut Chunk| {
                 let (mut lines, mut count) = (chunk.lines(), 0);
                 while lines.next_line().is_some() {
                     count += 1;

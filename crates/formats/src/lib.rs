@@ -22,7 +22,7 @@ pub use padded::RawDocument;
 pub use paths::PathCollector;
 pub use records::{
     Chunk, Chunks, Contradiction, FileError, FileRead, Line, LinesOf, Mapped, Record, RecordBatch, RecordBatches,
-    RecordDoubts, RecordError, RejectKind, UnknownWord, decompress, open_text, read_batch, read_chunk, read_records,
+    RecordDoubts, RecordError, RecordPlace, RejectKind, UnknownWord, decompress, open_text, read_batch, read_records,
 };
 pub use sarif::sarif;
 pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_secrets};

@@ -16,8 +16,8 @@ pub fn run(bytes: &[u8]) {
     let with = Mapped { dictionary: &dictionary, zone: &zone, file_time, path: Some("x.csv") };
     let mut last = 0;
     let _ = read_records(bytes, &source, &with, |record| {
-        assert!(record.line > last, "rows come in the order of their lines");
-        last = record.line;
+        assert!(record.place.line > last, "rows come in the order of their lines");
+        last = record.place.line;
         Ok(())
     });
 }

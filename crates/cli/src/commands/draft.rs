@@ -3,8 +3,8 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use fencepost_engine::{
-    DraftedWorkspace, EngineError, FactDraft, FactDrafts, ImportOptions, Importer, WrongFact, draft_source_of,
-    ledger_for_dry_run, open_ledger,
+    DraftedWorkspace, EngineError, FactDraft, FactDrafts, ImportOptions, Imported, Importer, WrongFact,
+    draft_source_of, ledger_for_dry_run, open_ledger,
 };
 use fencepost_formats::{SourceDraft, toml_string};
 use fencepost_store::{LedgerError, Purpose};
@@ -90,12 +90,9 @@ pub fn cmd_source(ui: &mut Ui, common: &Common, args: &SourceArgs) -> Result<Exi
         drafted.write()?;
         let files: Vec<&str> = drafted.files().collect();
         ui.line(format!("[[source]] `{}` stands in {}", drafted.source, files.join(" and ")))?;
-        let questions = questions_of(&draft);
-        if questions > 0 {
-            ui.line(format!(
-                "{} in it: look for `could not tell`",
-                count(questions, "question is left", "questions are left")
-            ))?;
+        if draft.questions > 0 {
+            let questions = count(draft.questions as u64, "question is left", "questions are left");
+            ui.line(format!("{questions} in it: look for `could not tell`"))?;
         }
     }
     if args.check {
@@ -124,15 +121,11 @@ fn check(
     let options = ImportOptions { source: Some(drafted.source.clone()), dry_run: true, ..ImportOptions::default() };
     let importer = Importer { project, options: &options, moment: &moment };
     let imported = importer.file(&mut ledger, &args.file, &mut |_| {})?;
+    let imported = Imported { because: "this draft claims it".to_owned(), ..imported };
     ui.line("")?;
     ui.raw(&dry(&imported, ui.width, &ui.styles))?;
     ui.note("\nNothing was imported.");
     Ok(())
-}
-
-/// Returns how many questions a draft leaves.
-fn questions_of(draft: &SourceDraft) -> u64 {
-    draft.source.lines().filter(|line| line.starts_with("# ") && line.contains("could not tell")).count() as u64
 }
 
 pub fn cmd_facts(ui: &mut Ui, common: &Common, args: &FactsArgs) -> Result<ExitCode, CommandError> {

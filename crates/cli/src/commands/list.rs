@@ -67,7 +67,7 @@ pub struct ListArgs {
     #[arg(long)]
     all: bool,
     /// Of disagreements: the lines that would settle them; nothing is written
-    #[arg(long, conflicts_with_all = ["filter", "sort", "columns", "by"])]
+    #[arg(long, conflicts_with_all = ["filter", "sort", "columns", "by", "format"])]
     fix: bool,
     /// Tell it as of TIME
     #[arg(long, value_name = "TIME")]

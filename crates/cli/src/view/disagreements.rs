@@ -4,7 +4,7 @@ use fencepost_engine::{DisagreementFix, Statement};
 use fencepost_formats::toml_string;
 use serde_json::Value as Json;
 
-use super::text::count;
+use super::text::{count, harmless};
 
 /// So many corrections are written in full.
 const CORRECTIONS_SHOWN: usize = 20;
@@ -50,8 +50,9 @@ fn lines_of(fix: &DisagreementFix) -> String {
         DisagreementFix::SameLetters { source, field, fact, devices } => {
             let devices = count(*devices, "device", "devices");
             format!(
-                "# {fact} of `{source}` differs in its letters alone, on {devices}. Below its [source.fields] in fencepost.toml:\n\
+                "# {} of `{source}` differs in its letters alone, on {devices}. Below its [source.fields] in fencepost.toml:\n\
                  {} = {{ fact = {}, case = \"lower\" }}\n",
+                harmless(fact),
                 toml_string(field),
                 toml_string(fact)
             )
@@ -61,8 +62,9 @@ fn lines_of(fix: &DisagreementFix) -> String {
             let words: Vec<String> =
                 words.iter().map(|(word, other)| format!("{} = {}", toml_string(word), toml_string(other))).collect();
             format!(
-                "# `{source}` has other words for {fact}, on {devices}. Below its [source.fields] in fencepost.toml:\n\
+                "# `{source}` has other words for {}, on {devices}. Below its [source.fields] in fencepost.toml:\n\
                  {} = {{ fact = {}, values = {{ {} }} }}\n",
+                harmless(fact),
                 toml_string(field),
                 toml_string(fact),
                 words.join(", ")
@@ -94,7 +96,7 @@ fn said(said: &Statement) -> String {
     // It stands in a comment, which a line break would end.
     let value = match &said.value {
         Json::String(text) => toml_string(text),
-        other => other.to_string(),
+        other => harmless(&other.to_string()),
     };
     format!("{} says {value}", said.source.as_deref().unwrap_or("a correction"))
 }

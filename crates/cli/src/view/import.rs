@@ -6,14 +6,10 @@ use fencepost_engine::{Change, Imported};
 use fencepost_formats::SourceKind;
 use serde_json::Value as Json;
 
+use super::import_remarks::remarks;
 use super::style::Styles;
 use super::table::wrap;
 use super::text::{count, harmless};
-
-/// How many bad records are told of each file.
-const REJECTS_SHOWN: usize = 5;
-/// How many examples of each doubt are told.
-const DOUBTS_SHOWN: usize = 5;
 
 /// What became of a file.
 pub fn told(imported: &Imported) -> String {
@@ -26,7 +22,7 @@ pub fn told(imported: &Imported) -> String {
         imported.source,
         held(imported),
         outcome(imported),
-        remarks(imported, "", false)
+        indented(&remarks(imported, false), "  ")
     )
 }
 
@@ -62,8 +58,12 @@ pub fn dry(imported: &Imported, width: usize, styles: &Styles) -> String {
     for (at, record) in imported.first.iter().enumerate() {
         told(if at == 0 { "such as" } else { "" }, &flat(record));
     }
-    out.push_str(&remarks(imported, "  ", true));
+    out.push_str(&indented(&remarks(imported, true), "    "));
     out
+}
+
+fn indented(lines: &[String], indent: &str) -> String {
+    lines.iter().map(|line| format!("{indent}{line}\n")).collect()
 }
 
 /// More files than this are told together, source by source, and no more of them in full.
@@ -162,7 +162,7 @@ impl ImportedFiles {
 
 /// Whether there is more to say of a file than how many records it holds.
 fn is_remarkable(imported: &Imported) -> bool {
-    !remarks(imported, "", false).is_empty()
+    !remarks(imported, false).is_empty()
 }
 
 fn nouns(imported: &Imported) -> (&'static str, &'static str) {
@@ -198,124 +198,6 @@ fn outcome(imported: &Imported) -> String {
         parts.push(format!("{} no longer listed", imported.missing));
     }
     parts.join(", ")
-}
-
-/// What a reader should know besides the numbers.
-fn remarks(imported: &Imported, indent: &str, dry: bool) -> String {
-    let mut lines = Vec::new();
-    if let Some(because) = imported.kept_because {
-        lines.push(format!(
-            "{} of this feed are not in the file, {because}; they stay as they are. If the file is right: --accept-missing",
-            imported.kept_missing
-        ));
-    }
-    if !imported.secrets.is_empty() {
-        let names: Vec<String> = imported.secrets.iter().map(|path| harmless(path)).collect();
-        lines.push(format!(
-            "taken for secrets by their names, and kept as digests alone: {} (say so in facts.toml: secret = true, or false)",
-            names.join(", ")
-        ));
-    }
-    if imported.left_out > 0 {
-        let records = count(imported.left_out, "record is", "records are");
-        lines.push(format!(
-            "{records} of devices that are not the company's: facts that are company_only were left out"
-        ));
-    }
-    if imported.left_out_rows > 0 {
-        let were = if dry { ("row would be", "rows would be") } else { ("row was", "rows were") };
-        let rows = count(imported.left_out_rows, were.0, were.1);
-        lines.push(format!("{rows} left out, from the one on that ends the table"));
-    }
-    let doubts = &imported.doubts;
-    for (path, wrong) in doubts.wrong_types.iter().take(DOUBTS_SHOWN) {
-        let values = count(wrong.count, "value is", "values are");
-        let (path, example) = (harmless(path), harmless(&wrong.example));
-        lines.push(format!(
-            "{path}: {values} no {}, such as {example}; conditions that need it are unknown",
-            wrong.declared
-        ));
-    }
-    if doubts.wrong_types.len() > DOUBTS_SHOWN {
-        lines
-            .push(format!("and {} more facts are not of their declared type", doubts.wrong_types.len() - DOUBTS_SHOWN));
-    }
-    for (path, found) in doubts.contradictions.iter().take(DOUBTS_SHOWN) {
-        let (path, example) = (harmless(path), harmless(&found.example));
-        let devices = count(found.devices, "device", "devices");
-        lines.push(format!(
-            "{path}: the rows of {devices} say different things, such as {example}; conditions that need it are unknown"
-        ));
-    }
-    if let more @ 1.. = doubts.contradictions.len().saturating_sub(DOUBTS_SHOWN) {
-        lines.push(format!("and of {more} more facts the rows of a device say different things"));
-    }
-    for (unknown, records) in doubts.unknown_words.iter().take(DOUBTS_SHOWN) {
-        let (field, word) = (harmless(&unknown.field), harmless(&unknown.word));
-        let records = count(*records, "record", "records");
-        lines.push(format!("{field}: `{word}` is not in its table of values; it stands as it came, in {records}"));
-    }
-    if let more @ 1.. = doubts.unknown_words.len().saturating_sub(DOUBTS_SHOWN) {
-        lines.push(format!("and {more} more words are in no table of values"));
-    }
-    if !doubts.unknown_holders.is_empty() {
-        let holders = count(doubts.unknown_holders.len() as u64, "holder is", "holders are");
-        let some: Vec<String> = doubts.unknown_holders.iter().take(DOUBTS_SHOWN).map(|id| harmless(id)).collect();
-        let more = if doubts.unknown_holders.len() > DOUBTS_SHOWN { ", .." } else { "" };
-        lines.push(format!("{holders} on no list of people: {}{more}", some.join(", ")));
-    }
-    if !doubts.retired.is_empty() {
-        let some: Vec<String> = doubts.retired.iter().take(DOUBTS_SHOWN).map(|id| harmless(id)).collect();
-        let more = if doubts.retired.len() > DOUBTS_SHOWN { ", .." } else { "" };
-        let devices = count(
-            doubts.retired.len() as u64,
-            "retired device is named, and stays retired",
-            "retired devices are named, and stay retired",
-        );
-        lines.push(format!(
-            "{devices}, since this feed is trusted less than those that spoke of them: {}{more}",
-            some.join(", ")
-        ));
-    }
-    if !doubts.other_spellings.is_empty() {
-        let pairs = doubts.other_spellings.iter().take(DOUBTS_SHOWN);
-        let some: Vec<String> =
-            pairs.map(|(new, known)| format!("{} and {}", harmless(new), harmless(known))).collect();
-        let devices = count(doubts.other_spellings.len() as u64, "new device", "new devices");
-        lines.push(format!("{devices} differ from known ones in spelling alone: {}", some.join("; ")));
-    }
-    if doubts.other_name_count > 0 {
-        let people = count(doubts.other_name_count, "person is", "people are");
-        lines
-            .push(format!("{people} called otherwise in another list; make them agree, or leave the name out of one:"));
-        for one in doubts.other_names.iter().take(REJECTS_SHOWN) {
-            let (name, other, source) = (harmless(&one.name), harmless(&one.other), &one.source);
-            lines.push(format!("  line {}: {} is {name} here, {other} in {source}", one.line, harmless(&one.person)));
-        }
-        if doubts.other_name_count > REJECTS_SHOWN as u64 {
-            lines.push(format!("  and {} more", doubts.other_name_count - REJECTS_SHOWN as u64));
-        }
-    }
-    if imported.hidden > 0 {
-        let documents = count(imported.hidden, "earlier document was", "earlier documents were");
-        lines.push(format!("{documents} written again without the secrets in them"));
-    }
-    if !imported.rejects.is_empty() {
-        let number = imported.rejects.count();
-        lines.push(if dry {
-            format!("{} would be set aside", count(number, "bad record", "bad records"))
-        } else {
-            let count = count(number, "bad record was", "bad records were");
-            format!("{count} set aside (all of them: fencepost list rejects)")
-        });
-        for reject in imported.rejects.first().iter().take(REJECTS_SHOWN) {
-            lines.push(format!("  line {}: {}", reject.line, harmless(&reject.reason)));
-        }
-        if number > REJECTS_SHOWN as u64 {
-            lines.push(format!("  and {} more", number - REJECTS_SHOWN as u64));
-        }
-    }
-    lines.iter().map(|line| format!("{indent}  {line}\n")).collect()
 }
 
 /// `os.version 12.1 -> 13.0`.

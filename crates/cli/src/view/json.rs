@@ -340,8 +340,6 @@ pub fn access_row(change: &str, one: &AccessEntry) -> Json {
 }
 
 pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
-    let holders: Vec<&str> = report.holders.iter().map(|holder| holder.name.as_deref().unwrap_or(&holder.id)).collect();
-    let holder = Some(holders.join(", ")).filter(|names| !names.is_empty());
     json!({
         "schema": SCHEMA,
         "device": report.device,
@@ -358,7 +356,7 @@ pub fn device(report: &DeviceReport, at: Timestamp) -> Json {
         "groups": report.groups,
         "last_known": report.last_known.iter().map(|(what, facts)| json!({ "what": what, "facts": facts })).collect::<Vec<_>>(),
         "facts": report.facts.iter().map(|line| fact(line, at)).collect::<Vec<_>>(),
-        "verdicts": report.verdicts.iter().map(|line| verdict(line, &report.device, holder.as_deref(), at)).collect::<Vec<_>>(),
+        "verdicts": report.verdicts.iter().map(|line| verdict(line, &report.device, report.holder_names.as_deref(), at)).collect::<Vec<_>>(),
         "findings": report.findings.iter().map(|finding| json!({
             "device": report.device, "rule": finding.subject.as_str(), "opened": finding.clock.opened.to_string(),
             "due": finding.clock.due_at(at).to_string(), "phase": finding.phase(at).as_str(), "spell": finding.spell,

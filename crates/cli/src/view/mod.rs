@@ -17,6 +17,7 @@ pub mod group;
 pub mod history;
 pub mod import;
 pub mod import_json;
+mod import_remarks;
 pub mod json;
 pub mod next_step;
 pub mod outliers;

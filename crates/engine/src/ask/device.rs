@@ -136,6 +136,8 @@ pub struct DeviceReport {
     pub absent: Vec<(String, Timestamp)>,
     /// Who uses it.
     pub holders: Vec<HolderLine>,
+    /// Their names in one text; none where nobody does.
+    pub holder_names: Option<String>,
     /// The groups it belongs to.
     pub groups: Vec<String>,
     /// Those among them, and its holders, that are told by facts older than promised; with these facts.
@@ -233,6 +235,7 @@ impl Reading<'_> {
             former_names: self.reader.former_names(device)?,
             absent: self.reader.absences_of(device, self.run)?,
             holders: assessed.holders(),
+            holder_names: assessed.judged.holder_names(),
             groups,
             last_known,
             facts: lines,
@@ -350,13 +353,13 @@ impl<'d> AssessedDevice<'d, '_> {
         standing_at(&self.findings, self.covered, self.reading.project.config.uncovered_stands, at)
     }
 
-    /// Returns every rule on trial or enforced, with its proof.
     /// Returns when the state was collected that its enforced rules rest on, by facts that may be newer than those that were assessed.
     fn state_collected(&self, facts: &Facts<'_>) -> Option<Timestamp> {
         let verdicts = self.judge.verdicts(&self.judged.input, self.arena);
         self.judge.project.rules.state_collected(&verdicts.all, facts, self.judge.at)
     }
 
+    /// Returns every rule on trial or enforced, with its proof.
     fn verdicts(&self) -> Vec<VerdictLine> {
         let verdicts = self.judge.verdicts(&self.judged.input, self.arena);
         verdicts.all.iter().map(|verdict| self.verdict(verdict)).collect()

@@ -10,7 +10,7 @@ use fencepost_core::{
     Verdict, VerdictOutcome, Verdicts, Watch,
 };
 use fencepost_formats::{
-    Format, JsonDocuments, Mapped, Record, SecretKey, Source, SourceKind, mask_secrets, open_text, read_chunk,
+    JsonDocuments, Mapped, Record, RecordBatches, RecordPlace, SecretKey, Source, SourceKind, mask_secrets, read_batch,
     read_records,
 };
 use jiff::Timestamp;
@@ -94,7 +94,7 @@ pub struct Stateless {
     pub workers: Option<usize>,
 }
 
-/// How many records of a format that is not taken in chunks are handed on together.
+/// How many records of a format that is not read in batches are handed on together.
 const RECORDS: u64 = 256;
 
 /// What a chunk of the input came to.
@@ -158,7 +158,7 @@ pub fn assess_file<T: Default + Send>(
     let seals_with = if options.sealed { project.known_key()? } else { None };
     let inputs = seals_with.as_ref().map(|_| Inputs::of(project));
     let sealing = inputs.as_ref().zip(seals_with.as_ref());
-    let clerk = Clerk {
+    let records = RecordJudge {
         judge: &judge,
         source: &source,
         options,
@@ -171,12 +171,12 @@ pub fn assess_file<T: Default + Send>(
         EngineError::refused(format!("{}: {message}", path.display()), "check the file and its [[source]]")
     };
     let with = with.dated_by_name(&source).map_err(unreadable)?;
-    if source.format != Format::JsonLines {
+    if !RecordBatches::reads(source.format) {
         // Records of other formats are not told apart before they are read.
         let (mut scratch, mut failure) = (WorkerScratch::new(&key), None);
         let mut chunk = ChunkResults::default();
         let outcome = read_records(input, &source, &with, |record| {
-            clerk.record(&mut scratch, record, &mut chunk);
+            records.record(&mut scratch, record, &mut chunk);
             chunk.lines += 1;
             if chunk.lines < RECORDS {
                 return Ok(());
@@ -196,17 +196,16 @@ pub fn assess_file<T: Default + Send>(
             (Ok(_), None) => Ok(()),
         };
     }
-    let input = open_text(input, source.encoding).map_err(|error| unreadable(error.to_string()))?;
-    let workers = cores(options.workers);
-    let (mut before, mut failed) = (0, false);
-    let outcome = in_order(
-        input,
-        workers,
+    let mut batches = RecordBatches::open(input, &source, &with).map_err(|error| unreadable(error.message))?;
+    let mut before = 0;
+    in_order(
+        |batch| batches.next_into(batch).map_err(unreadable),
+        cores(options.workers),
         || WorkerScratch::new(&key),
-        |scratch, chunk| {
+        |scratch, batch| {
             let mut done = ChunkResults::default();
-            let lines = read_chunk(chunk, &source, &with, |record| {
-                clerk.record(scratch, record, &mut done);
+            let lines = read_batch(batch, &source, &with, |record| {
+                records.record(scratch, record, &mut done);
                 Ok(())
             });
             done.lines = lines.unwrap_or(0);
@@ -215,10 +214,9 @@ pub fn assess_file<T: Default + Send>(
         |mut chunk| {
             chunk.refused.iter_mut().for_each(|line| line.line += before);
             before += chunk.lines;
-            hand_on(chunk.made, chunk.refused).inspect_err(|_| failed = true)
+            hand_on(chunk.made, chunk.refused).map_err(broken)
         },
-    );
-    outcome.map_err(|error| if failed { broken(error) } else { unreadable(error.to_string()) })
+    )
 }
 
 fn input_source(project: &Project) -> Result<Source, EngineError> {
@@ -258,7 +256,7 @@ impl<'k> WorkerScratch<'k> {
 }
 
 /// Judges records.
-struct Clerk<'c, E> {
+struct RecordJudge<'c, E> {
     judge: &'c Judge<'c>,
     source: &'c Source,
     options: Stateless,
@@ -268,12 +266,12 @@ struct Clerk<'c, E> {
     each: E,
 }
 
-impl<E> Clerk<'_, E> {
+impl<E> RecordJudge<'_, E> {
     fn record<T>(&self, scratch: &mut WorkerScratch<'_>, record: Record<'_>, chunk: &mut ChunkResults<T>)
     where
         E: Fn(&mut T, &DeviceVerdicts),
     {
-        let (line, offset) = (record.line, record.offset);
+        let RecordPlace { line, offset, .. } = record.place;
         match self.judge(record, scratch) {
             Ok(()) => (self.each)(&mut chunk.made, &scratch.device),
             Err(reason) => chunk.refused.push(RefusedLine { line, offset, reason }),

@@ -1,11 +1,14 @@
 //! What is odd in records that were taken: values of another type than facts.toml declares, holders that no list of people has, ids
 //! that differ from known ones in their spelling alone, and people whom another list calls by another name. Each is counted, with a few examples.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use crate::workspace::project::Project;
 use fencepost_core::{FactType, Layout, Reason, SlotId, Unknown, Value};
 use fencepost_formats::{Contradiction, RecordDoubts, UnknownWord};
+
+use crate::facts::judge::holder_ids;
+use crate::workspace::project::Project;
 
 /// How many different holders and spellings are remembered.
 const MOST: usize = 1_000;
@@ -207,15 +210,8 @@ impl LookedAt {
         for slot in &self.lists {
             found.look_at(slots.kept[slot.0 as usize], *slot, project.rules.layout());
         }
-        let mut add = |value: &Value<'_>| match value {
-            Value::Text(id) if !id.is_empty() => found.holders.push((*id).to_owned()),
-            Value::Number(number) => found.holders.push(number.normalize().to_string()),
-            _ => {}
-        };
-        match self.holder.map(|slot| slots.as_it_came[slot.0 as usize]) {
-            Some(Value::List(list)) => list.items.iter().for_each(&mut add),
-            Some(value) => add(&value),
-            None => {}
+        if let Some(slot) = self.holder {
+            found.holders.extend(holder_ids(&slots.as_it_came[slot.0 as usize]).map(Cow::into_owned));
         }
         found
     }

@@ -6,7 +6,7 @@ use bumpalo::Bump;
 use fencepost_channels::CommandState;
 use fencepost_core::limits::ID_BYTES;
 use fencepost_formats::{
-    DocumentSplitter, RawDocument, Record, RejectKind, SecretKey, SourceKind, assemble, mask_secrets,
+    DocumentSplitter, RawDocument, Record, RecordPlace, RejectKind, SecretKey, SourceKind, assemble, mask_secrets,
 };
 use fencepost_store::{
     AcceptanceRow, Added, DeliveryState, LedgerError, NewBody, NewObservation, PackedFacts, RejectRow, SettingRow,
@@ -51,16 +51,6 @@ pub(super) struct Intake<'i, 'l> {
     pub newest: Option<Timestamp>,
     /// The newest moment of collection that was known of the source before.
     pub newest_before: Option<Timestamp>,
-}
-
-/// Where a record stands in its file.
-#[derive(Clone, Copy)]
-pub(super) struct RecordPlace {
-    pub line: u64,
-    /// In bytes.
-    pub offset: u64,
-    /// How many rows of a table the record is.
-    pub rows: u64,
 }
 
 impl<'i> Intake<'i, '_> {
@@ -193,7 +183,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of the list of people; the error is that the ledger could not be written.
     pub(super) fn take_person(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
+        let place = record.place;
         let taken = self.person(place.line, record);
         self.unless_refused(place, taken)
     }
@@ -256,7 +246,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of terms that were accepted; the error is that the ledger could not be written.
     pub(super) fn take_acceptance(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
+        let place = record.place;
         let taken = self.acceptance(record);
         self.unless_refused(place, taken)
     }
@@ -282,7 +272,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of how far a setting got; the error is that the ledger could not be written.
     pub(super) fn take_setting(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
+        let place = record.place;
         let taken = self.setting(record);
         self.unless_refused(place, taken)
     }
@@ -310,7 +300,7 @@ impl<'i> Intake<'i, '_> {
     /// Takes one record of how far a command got; the error is that the ledger could not be written.
     pub(super) fn take_command_state(&mut self, record: Record<'_>) -> Result<(), LedgerError> {
         self.imported.records += 1;
-        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
+        let place = record.place;
         let taken = self.command_state(record);
         self.unless_refused(place, taken)
     }

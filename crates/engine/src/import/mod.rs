@@ -15,7 +15,8 @@ use std::path::{Path, PathBuf};
 use fencepost_core::limits::ID_BYTES;
 use fencepost_core::{Canonical, Text, Value, parse_collected};
 use fencepost_formats::{
-    FileError, Mapped, NameFrom, RecordBatch, RecordBatches, SecretKey, Source, SourceKind, read_batch, read_records,
+    FileError, Mapped, NameFrom, RecordBatch, RecordBatches, RecordPlace, SecretKey, Source, SourceKind, read_batch,
+    read_records,
 };
 use fencepost_store::{FileRow, Known, Ledger, LedgerError, RunKind, Writer, train_dictionary};
 use jiff::Timestamp;
@@ -33,7 +34,7 @@ use crate::workspace::ledger::Moment;
 use crate::workspace::project::{Project, hex};
 pub(crate) use doubts::spelling;
 pub use doubts::{Contradicted, Doubts, OtherName, WrongType};
-use intake::{Intake, RecordPlace};
+use intake::Intake;
 use missing::Missing;
 use prepare::{Prepared, PreparedBy, Preparer, Unprepared, WorkerScratch};
 pub use rejects::{RejectCount, Rejects};
@@ -590,7 +591,7 @@ fn take_records<'i>(
     let kind = preparer.source.kind;
     let (mut scratch, mut failure) = (preparer.scratch(), None);
     let read = read_records(input, preparer.source, with, |record| {
-        let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
+        let place = record.place;
         let taken = match kind {
             SourceKind::People => intake.take_person(record),
             SourceKind::Acceptances => intake.take_acceptance(record),
@@ -672,7 +673,7 @@ fn take_batches<'i>(
         |scratch: &mut WorkerScratch<'i>, mut batch: RecordBatch| -> PreparedBatch {
             let mut records = Vec::new();
             let lines = read_batch(&mut batch, preparer.source, with, |record| {
-                let place = RecordPlace { line: record.line, offset: record.offset, rows: record.rows };
+                let place = record.place;
                 records.push(PreparedRecord { place, prepared: preparer.record(scratch, record) });
                 Ok(())
             });

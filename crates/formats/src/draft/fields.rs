@@ -7,7 +7,7 @@ use fencepost_core::FactType;
 use super::DraftFor;
 use super::columns::{HolderColumn, SampledColumn, fact_for, holder_column};
 use super::looks::{Looks, NumberForm, Times};
-use super::text::{list, plain, quoted};
+use super::text::{in_comment, list, quoted};
 use super::words::{PROGRAM, tokens};
 use crate::workspace::NumberMarks;
 
@@ -153,12 +153,12 @@ impl FieldDraft<'_> {
         let filled = self.column.filled;
         match self.holder? {
             HolderColumn::People { list, known } => {
-                add_remark(format!("{known} of {filled} are people of {}", plain(list)));
+                add_remark(format!("{known} of {filled} are people of {}", in_comment(list)));
                 None
             }
             HolderColumn::Mails { list, known } => Some(format!(
                 "{known} of {filled} are mail addresses of people in {}, which goes by other ids",
-                plain(list)
+                in_comment(list)
             )),
             HolderColumn::ByName { lists: true } => {
                 Some("does it name who uses the device? No list of people has these ids".to_owned())
@@ -209,7 +209,7 @@ impl FieldDraft<'_> {
             add_remark(format!("{count} of {} say that it was not collected", column.filled));
         }
         if !seen.odd.is_empty() {
-            let odd: Vec<String> = seen.odd.keys().take(3).map(|text| plain(text)).collect();
+            let odd: Vec<String> = seen.odd.keys().take(3).map(|text| in_comment(text)).collect();
             let count: usize = seen.odd.values().sum();
             add_remark(format!("could not tell what means: {}, in {count} of {}", odd.join(", "), column.filled));
         }
@@ -325,7 +325,7 @@ fn person_fact(column: &SampledColumn) -> String {
 fn samples(column: &SampledColumn) -> String {
     let mut shown: Vec<String> = Vec::new();
     let is_one = |text: &&String| !column.seen.missing.contains_key(*text) && !column.seen.odd.contains_key(*text);
-    for text in column.shown.iter().filter(is_one).map(|text| plain(text)) {
+    for text in column.shown.iter().filter(is_one).map(|text| in_comment(text)) {
         let length: usize = shown.iter().map(String::len).sum();
         if shown.is_empty() || length + text.len() < 44 {
             shown.push(text);

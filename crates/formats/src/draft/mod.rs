@@ -85,6 +85,8 @@ pub struct SourceDraft {
     pub source: String,
     /// What the dictionary is to say of its facts.
     pub facts: Vec<FactLine>,
+    /// How many questions it leaves.
+    pub questions: usize,
     /// Nothing is left open without which no record could be read.
     pub is_readable: bool,
 }

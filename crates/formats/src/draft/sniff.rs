@@ -7,7 +7,7 @@ use serde_json::{Map, Value as Json};
 
 use super::Sample;
 use crate::records::{
-    TableSample, ZIP_START, csv_sample, delimiters, property_list_sample, records_of_workbook, scim_sample,
+    DELIMITERS, TableSample, ZIP_START, csv_sample, property_list_sample, records_of_workbook, scim_sample,
     settings_sample, software_sample,
 };
 use crate::workspace::Format;
@@ -77,12 +77,9 @@ fn is_xml_list(start: &[u8]) -> bool {
 
 /// The text of a sample, with its encoding where it is no UTF-8; one that was cut may end in half a character.
 fn text_of(start: &[u8], whole: bool) -> Result<(Cow<'_, str>, Option<&'static str>), String> {
-    let plain = |text: &'_ str| text.trim_start_matches('\u{feff}').to_owned();
     match std::str::from_utf8(start) {
         Ok(text) => Ok((text.trim_start_matches('\u{feff}').into(), None)),
-        Err(error) if !whole && error.error_len().is_none() => {
-            Ok((plain(std::str::from_utf8(&start[..error.valid_up_to()]).unwrap_or_default()).into(), None))
-        }
+        Err(error) if !whole && error.error_len().is_none() => text_of(&start[..error.valid_up_to()], true),
         // Text of one byte a character has no control characters but ends of lines and tabs.
         Err(_) if start.iter().all(|byte| *byte >= b' ' || matches!(byte, b'\t' | b'\r' | b'\n')) => {
             let (text, ..) = WINDOWS_1252.decode(start);
@@ -281,7 +278,7 @@ fn table_below(text: &str, lines: usize) -> Option<DelimitedSample> {
         let sample = csv_sample(&text.as_bytes()[start..], delimiter, RECORDS);
         DelimitedSample { delimiter, sample: TableSample { skip_rows: lines as u64, ..sample } }
     };
-    let best = delimiters().into_iter().map(sample).max_by_key(|table| {
+    let best = DELIMITERS.into_iter().map(sample).max_by_key(|table| {
         let whole_rows = table.sample.records.len().saturating_sub(table.sample.uneven_rows);
         (whole_rows * usize::from(table.sample.headings.len() > 1), table.sample.headings.len())
     });

@@ -1,5 +1,7 @@
 //! How drafts are written: as TOML, with what an export holds made harmless.
 
+use fencepost_core::{harmless, is_harmful};
+
 use super::words::tokens;
 
 /// A name for the source, made of the file's.
@@ -55,19 +57,12 @@ fn literal(text: &str) -> String {
     glob::Pattern::escape(text)
 }
 
-/// A text of a file in a comment: on one line, and harmless to a terminal.
-pub(super) fn plain(text: &str) -> String {
+/// Returns a text of a file as it may stand in a comment: on one line, and harmless to a terminal.
+pub(super) fn in_comment(text: &str) -> String {
     const MOST: usize = 40;
     let cut: String = text.chars().take(MOST).collect();
     let dots = if cut.len() < text.len() { ".." } else { "" };
-    let shown: String = cut
-        .chars()
-        .flat_map(|c| {
-            let odd = c.is_control() || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{61c}');
-            if odd { c.escape_unicode().collect::<Vec<_>>() } else { vec![c] }
-        })
-        .collect();
-    shown + dots
+    harmless(&cut) + dots
 }
 
 /// Returns a text as a TOML string, with everything escaped that would steer a terminal.
@@ -80,11 +75,10 @@ pub fn quoted(text: &str) -> String {
             '\n' => out.push_str("\\n"),
             '\t' => out.push_str("\\t"),
             '\r' => out.push_str("\\r"),
-            c if c.is_control()
-                || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{61c}') =>
-            {
-                out.push_str(&format!("\\u{:04X}", u32::from(c)));
-            }
+            c if is_harmful(c) => match u32::from(c) {
+                short @ ..=0xffff => out.push_str(&format!("\\u{short:04X}")),
+                long => out.push_str(&format!("\\U{long:08X}")),
+            },
             c => out.push(c),
         }
     }
@@ -120,7 +114,7 @@ mod tests {
         assert_eq!(pattern_of("site2/week_20270314_b/hosts.csv", false), "site2/week_*_b/hosts*.csv");
         assert_eq!(pattern_of("win10-hosts-2027-03-14T0600.csv", false), "win10-hosts-*.csv");
         assert_eq!(pattern_of("hosts 2027-03-14 final.csv", false), "hosts* final.csv");
-        assert_eq!(plain("a\nb\u{1b}[31m\u{202e}"), "a\\u{a}b\\u{1b}[31m\\u{202e}");
+        assert_eq!(in_comment("a\nb\u{1b}[31m\u{202e}"), "a\\nb\\u{1b}[31m\\u{202e}");
         assert_eq!(quoted("a\"\\\u{7}\u{202e}"), "\"a\\\"\\\\\\u0007\\u202E\"");
     }
 }

@@ -6,7 +6,7 @@ use super::columns::{Chosen, SampledColumn, TimeColumns, id_column, time_columns
 use super::fields::{Common, FieldLine, Lines, common_marks, lines_of};
 use super::looks::{Looks, Times};
 use super::rows::{GroupedRows, RowsGuess, grouped_rows};
-use super::text::{beside, free_id, pattern_of, plain, quoted};
+use super::text::{beside, free_id, in_comment, pattern_of, quoted};
 use super::words::tokens;
 use super::{DraftFor, Sample, SourceDraft};
 use crate::workspace::{Format, NumberMarks};
@@ -44,16 +44,19 @@ pub(super) fn draft(sample: &Sample, columns: &[SampledColumn], context: &DraftF
     };
     let mut text = heading(sample, columns, context);
     let head = Head { sample, keys: &keys, context };
-    push_lines(&mut text, head.lines());
+    let head_lines = head.lines();
+    let mut questions = head_lines.iter().filter(|line| !line.told).count();
+    push_lines(&mut text, head_lines);
     let is_named = of_people || keys.id.is_some() || sample.format.is_of_one() || sample.keyed;
     let is_readable = is_named && sample.encoding.is_none();
     if sample.format == Format::Scim {
         text.push_str("\n# name, mail, unit, lead and language are taken from the standard's own attributes.\n");
-        return SourceDraft { source: text, facts: Vec::new(), is_readable };
+        return SourceDraft { source: text, facts: Vec::new(), questions, is_readable };
     }
     let Lines { fields, facts } = lines(columns, &keys, sample, context);
+    questions += fields.iter().filter(|field| field.question.is_some()).count();
     push_fields(&mut text, &fields);
-    SourceDraft { source: text, facts, is_readable }
+    SourceDraft { source: text, facts, questions, is_readable }
 }
 
 fn heading(sample: &Sample, columns: &[SampledColumn], context: &DraftFor<'_>) -> String {
@@ -62,11 +65,11 @@ fn heading(sample: &Sample, columns: &[SampledColumn], context: &DraftFor<'_>) -
     format!(
         "# A draft for {}: {more}{count} record{}, {} field{} looked at. Read it, finish it, and put it into fencepost.toml;\n\
          # then see what would come of it: fencepost import --dry-run {}\n\n[[source]]\n",
-        plain(context.path),
+        in_comment(context.path),
         if count == 1 { "" } else { "s" },
         columns.len(),
         if columns.len() == 1 { "" } else { "s" },
-        plain(context.path),
+        in_comment(context.path),
     )
 }
 
@@ -360,5 +363,5 @@ fn are_people(columns: &[SampledColumn], records: usize) -> bool {
 }
 
 fn shown(column: &SampledColumn) -> String {
-    column.shown.first().map_or_else(String::new, |text| format!(": {}", plain(text)))
+    column.shown.first().map_or_else(String::new, |text| format!(": {}", in_comment(text)))
 }

@@ -29,23 +29,40 @@ pub use decompress::{decompress, open_text};
 pub use mapping::{Contradiction, Mapped, RecordDoubts, UnknownWord};
 use mapping::{MappedRecord, map_record};
 pub(crate) use mapping::{RawRecord, plain_number};
-pub(crate) use table::ZIP_START;
-use table::{DELIMITERS, WorkbookSample, csv_rows_of, workbook_sample};
+pub(crate) use table::{DELIMITERS, ZIP_START};
+use table::{WorkbookSample, csv_rows_of, workbook_sample};
 
 /// One record of a file: a document, or why it was refused.
 #[derive(Debug)]
 pub struct Record<'r> {
-    /// The line that it begins on, from 1.
-    pub line: u64,
-    /// Where it begins in the file, in bytes; in the decompressed text of a compressed one.
-    pub offset: u64,
+    /// Where it stands in its file.
+    pub place: RecordPlace,
     /// The document as JSON, or the reason.
     pub document: Result<RawDocument<'r>, RecordError>,
     /// What is odd in it.
     pub doubts: RecordDoubts,
+}
+
+/// Where a record stands in its file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RecordPlace {
+    /// The line that it begins on, from 1.
+    pub line: u64,
+    /// Where it begins in the file, in bytes; in the decompressed text of a compressed one.
+    pub offset: u64,
     /// How many rows of a table it was made of; 1 where each is a record of its own.
     pub rows: u64,
 }
+
+impl RecordPlace {
+    /// The place of a record that is not made of several rows.
+    pub(crate) fn at(line: u64, offset: u64) -> Self {
+        Self { line, offset, rows: 1 }
+    }
+}
+
+/// Where the record of a file stands that holds no more than one, or does not tell where each begins.
+const WHOLE_FILE: RecordPlace = RecordPlace { line: 1, offset: 0, rows: 1 };
 
 /// Why records are refused, in kinds that are few and can be counted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -161,27 +178,29 @@ pub fn read_records(
         Format::JsonLines | Format::Csv | Format::Workbook => unreachable!("they are read in batches"),
         Format::Json => json_list::for_each_item(input, source.records.as_deref(), |item| {
             let room = Bump::new();
-            records.json(item.line, item.offset, item.bytes.map(|bytes| RawDocument::copy(bytes, &room)), item.key)
+            let place = RecordPlace::at(item.line, item.offset);
+            records.json(place, item.bytes.map(|bytes| RawDocument::copy(bytes, &room)), item.key)
         })?,
         Format::PropertyList => {
             for record in property_list::read_property_list(input)? {
-                records.mapped(1, 0, Ok(record))?;
+                records.mapped(WHOLE_FILE, Ok(record))?;
             }
         }
         Format::Ini | Format::KeyValue => {
             let settings = setting_lines::read_settings(input, source.format == Format::Ini);
             let line = settings.as_ref().err().map_or(1, |bad| bad.line);
-            records.mapped(line, 0, settings.map(once_each).map_err(|bad| RecordError::unreadable(bad.message)))?;
+            let record = settings.map(once_each).map_err(|bad| RecordError::unreadable(bad.message));
+            records.mapped(RecordPlace::at(line, 0), record)?;
         }
         Format::Scim => {
             let page = scim::read_list_response(input, &source.id_field)?;
             file.part = !page.whole;
             for person in page.people {
-                records.mapped(1, 0, Ok(person.into()))?;
+                records.mapped(WHOLE_FILE, Ok(person.into()))?;
             }
         }
         Format::CycloneDx | Format::Spdx => {
-            records.mapped(1, 0, Ok(software_list::read_software_list(input, source.format)?))?;
+            records.mapped(WHOLE_FILE, Ok(software_list::read_software_list(input, source.format)?))?;
         }
     }
     Ok(file)
@@ -201,19 +220,6 @@ pub fn read_batch(
     Records { source, with, each }.batch(batch, 0)
 }
 
-/// Goes through the lines of a chunk as through a batch of records.
-///
-/// # Errors
-/// What `each` returns.
-pub fn read_chunk(
-    chunk: &mut Chunk,
-    source: &Source,
-    with: &Mapped<'_>,
-    each: impl FnMut(Record<'_>) -> Result<(), String>,
-) -> Result<u64, String> {
-    Records { source, with, each }.chunk(chunk, 0)
-}
-
 struct Records<'r, F> {
     source: &'r Source,
     with: &'r Mapped<'r>,
@@ -221,31 +227,24 @@ struct Records<'r, F> {
 }
 
 impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
-    fn mapped(&mut self, line: u64, offset: u64, record: Result<RawRecord, RecordError>) -> Result<(), String> {
+    fn mapped(&mut self, place: RecordPlace, record: Result<RawRecord, RecordError>) -> Result<(), String> {
         let mapped = record.and_then(|record| map_record(record, self.source, self.with));
-        self.hand_on(line, offset, 1, mapped)
+        self.hand_on(place, mapped)
     }
 
-    fn hand_on(
-        &mut self,
-        line: u64,
-        offset: u64,
-        rows: u64,
-        mapped: Result<MappedRecord, RecordError>,
-    ) -> Result<(), String> {
+    fn hand_on(&mut self, place: RecordPlace, mapped: Result<MappedRecord, RecordError>) -> Result<(), String> {
         let room = Bump::new();
         let (document, doubts) = match mapped {
             Ok(MappedRecord { document, doubts }) => (Ok(RawDocument::copy(document.as_bytes(), &room)), doubts),
             Err(error) => (Err(error), RecordDoubts::default()),
         };
-        (self.each)(Record { line, offset, document, doubts, rows })
+        (self.each)(Record { place, document, doubts })
     }
 
     /// One JSON object; none when it is too long.
     fn json(
         &mut self,
-        line: u64,
-        offset: u64,
+        place: RecordPlace,
         document: Option<RawDocument<'_>>,
         key: Option<String>,
     ) -> Result<(), String> {
@@ -253,17 +252,17 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
             None => {
                 let reason =
                     RecordError::new(RejectKind::TooLarge, format!("the record is longer than {}", record_limit()));
-                self.hand_on(line, offset, 1, Err(reason))
+                self.hand_on(place, Err(reason))
             }
             Some(document) if self.source.is_native() => {
-                (self.each)(Record { line, offset, document: Ok(document), doubts: RecordDoubts::default(), rows: 1 })
+                (self.each)(Record { place, document: Ok(document), doubts: RecordDoubts::default() })
             }
             Some(document) => {
                 let record = match parse(document) {
                     Ok(record) => Ok(RawRecord { key, ..record }),
                     Err(error) => Err(RecordError { id: mapping::id_of_key(key, self.source), ..error }),
                 };
-                self.mapped(line, offset, record)
+                self.mapped(place, record)
             }
         }
     }
@@ -281,7 +280,7 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
                             Err(RecordError { kind: RejectKind::Unreadable, reason: fault.reason, id })
                         }
                     };
-                    self.mapped(row.line, row.offset, record)?;
+                    self.mapped(RecordPlace::at(row.line, row.offset), record)?;
                 }
                 Ok(0)
             }
@@ -299,11 +298,10 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
         let (source, with) = (self.source, self.with);
         let each = &mut self.each;
         let mapped = mapping::map_group(group, columns, source, with, |bad| {
-            let mapping::BadRow { line, offset, error } = bad;
-            each(Record { line, offset, document: Err(error), doubts: RecordDoubts::default(), rows: 1 })
+            each(Record { place: bad.place, document: Err(bad.error), doubts: RecordDoubts::default() })
         })?;
         match mapped {
-            Some(mapping::MappedGroup { line, offset, rows, record }) => self.hand_on(line, offset, rows, record),
+            Some(mapping::MappedGroup { place, record }) => self.hand_on(place, record),
             None => Ok(()),
         }
     }
@@ -312,7 +310,7 @@ impl<F: FnMut(Record<'_>) -> Result<(), String>> Records<'_, F> {
     fn chunk(&mut self, chunk: &mut Chunk, before: u64) -> Result<u64, String> {
         let mut lines = chunk.lines();
         while let Some(line) = lines.next_line() {
-            self.json(before + line.number, line.offset, line.content, None)?;
+            self.json(RecordPlace::at(before + line.number, line.offset), line.content, None)?;
         }
         Ok(lines.passed())
     }
@@ -363,11 +361,6 @@ pub(crate) fn records_of_workbook(bytes: &[u8], most: usize) -> Result<(TableSam
     let mut sample = TableSample { skip_rows, headings, records: Vec::new(), uneven_rows: 0 };
     rows.into_iter().for_each(|row| sample.add(row));
     Ok((sample, sheet))
-}
-
-/// Returns what may stand between the cells of a CSV file.
-pub(crate) fn delimiters() -> [u8; 4] {
-    DELIMITERS
 }
 
 /// The records of a property list.
@@ -515,7 +508,7 @@ mod tests {
                 record
                     .document
                     .map(|document| String::from_utf8(document.bytes().to_vec()).unwrap())
-                    .map_err(|error| format!("{}: {error}", record.line)),
+                    .map_err(|error| format!("{}: {error}", record.place.line)),
             );
             Ok(())
         })

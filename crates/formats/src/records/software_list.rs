@@ -121,7 +121,7 @@ fn cyclone_dx(text: &[u8]) -> Result<RawRecord, String> {
         programs.extend(name.map(|name| Program { name, version, supplier, purl }));
     }
     let name = document.metadata.component.and_then(|component| component.name);
-    Ok(record(name, ("timestamp", document.metadata.timestamp), programs))
+    Ok(SoftwareList { name, time_key: "timestamp", time: document.metadata.timestamp, programs }.into_record())
 }
 
 fn spdx(text: &[u8]) -> Result<RawRecord, String> {
@@ -139,29 +139,47 @@ fn spdx(text: &[u8]) -> Result<RawRecord, String> {
         let purl = purl.map(|reference| reference.reference_locator);
         Some(Program { name: package.name?, version: said(package.version_info), supplier, purl })
     });
-    Ok(record(document.name, ("created", document.creation_info.created), programs.collect()))
+    let list = SoftwareList {
+        name: document.name,
+        time_key: "created",
+        time: document.creation_info.created,
+        programs: programs.collect(),
+    };
+    Ok(list.into_record())
 }
 
-/// Puts a record together; what is not said is left out.
-fn record(name: Option<String>, (time_key, time): (&str, Option<String>), programs: Vec<Program>) -> RawRecord {
-    let mut members = Map::new();
-    let add = |members: &mut Map<String, Json>, key: &str, value: Option<String>| {
-        if let Some(value) = value {
-            members.insert(key.to_owned(), Json::String(value));
-        }
-    };
-    add(&mut members, "name", name);
-    add(&mut members, time_key, time);
-    let items = programs.into_iter().map(|program| {
-        let mut item = Map::new();
-        add(&mut item, "name", Some(program.name));
-        add(&mut item, "version", program.version);
-        add(&mut item, "supplier", program.supplier);
-        add(&mut item, "purl", program.purl);
-        Json::Object(item)
-    });
-    members.insert("software".to_owned(), json!(items.collect::<Vec<_>>()));
-    members.into()
+/// The software of a device, of either format.
+struct SoftwareList {
+    /// What the document calls the device.
+    name: Option<String>,
+    /// What the format calls the moment at which the list was made.
+    time_key: &'static str,
+    time: Option<String>,
+    programs: Vec<Program>,
+}
+
+impl SoftwareList {
+    /// Makes a record of it; what is not said is left out.
+    fn into_record(self) -> RawRecord {
+        let mut members = Map::new();
+        let add = |members: &mut Map<String, Json>, key: &str, value: Option<String>| {
+            if let Some(value) = value {
+                members.insert(key.to_owned(), Json::String(value));
+            }
+        };
+        add(&mut members, "name", self.name);
+        add(&mut members, self.time_key, self.time);
+        let items = self.programs.into_iter().map(|program| {
+            let mut item = Map::new();
+            add(&mut item, "name", Some(program.name));
+            add(&mut item, "version", program.version);
+            add(&mut item, "supplier", program.supplier);
+            add(&mut item, "purl", program.purl);
+            Json::Object(item)
+        });
+        members.insert("software".to_owned(), json!(items.collect::<Vec<_>>()));
+        members.into()
+    }
 }
 
 #[cfg(test)]

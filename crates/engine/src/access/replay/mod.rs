@@ -15,7 +15,7 @@ use std::rc::Rc;
 use bumpalo::Bump;
 use fencepost_core::limits::RECORD_BYTES;
 use fencepost_core::{Attempt, Cause, Effect, Stage, StepResult, Strictness, decide_and_explain, find_causes};
-use fencepost_formats::{Mapped, Source, read_records};
+use fencepost_formats::{Mapped, RecordPlace, Source, read_records};
 use fencepost_store::{Ledger, Reader, RunRow};
 use jiff::Timestamp;
 
@@ -246,12 +246,13 @@ impl<'r> Replay<'r> {
         };
         let (mut failure, mut passed) = (None, 0);
         let read = read_records(input, source, &with, |record| {
-            progress(record.offset.saturating_sub(passed));
-            passed = record.offset;
+            let RecordPlace { line, offset, .. } = record.place;
+            progress(offset.saturating_sub(passed));
+            passed = offset;
             let taken = match &record.document {
-                Ok(document) => self.take(record.line, document.bytes()),
+                Ok(document) => self.take(line, document.bytes()),
                 Err(error) => {
-                    self.set_aside(record.line, error.reason.clone());
+                    self.set_aside(line, error.reason.clone());
                     Ok(())
                 }
             };

@@ -20,7 +20,7 @@ pub(crate) use ids::{id_in_cells, id_of_key};
 use moments::{MomentFormat, moment_in_name, parsed, since_1970};
 use numbers::NumberReader;
 pub(crate) use numbers::plain_number;
-pub(crate) use row_groups::{BadRow, MappedGroup, map_group};
+pub(crate) use row_groups::{MappedGroup, map_group};
 
 /// What mapping a record needs to know besides its source.
 #[derive(Clone, Copy, Debug)]

@@ -5,23 +5,19 @@ use serde_json::{Map, Value as Json};
 
 use super::{Contradiction, DocumentParts, Mapped, MappedRecord, RowItems, collected, document, ids::id_of, take};
 use crate::records::table::{RowGroup, TableColumns, members_of};
-use crate::records::{RecordError, RejectKind, record_limit};
+use crate::records::{RecordError, RecordPlace, RejectKind, record_limit};
 use crate::workspace::{Field, RowsAs, Source};
 
 /// A row that was set aside.
 pub(crate) struct BadRow {
-    pub line: u64,
-    pub offset: u64,
+    pub place: RecordPlace,
     pub error: RecordError,
 }
 
 /// What the rows of a device came to.
 pub(crate) struct MappedGroup {
-    /// The line and the offset of its first good row.
-    pub line: u64,
-    pub offset: u64,
-    /// How many rows it was made of.
-    pub rows: u64,
+    /// That of its first good row.
+    pub place: RecordPlace,
     pub record: Result<MappedRecord, RecordError>,
 }
 
@@ -57,29 +53,29 @@ pub(crate) fn map_group(
         contradictions: Vec::new(),
         collected: None,
     };
-    let (mut place, mut taken) = (None, 0);
+    let mut first: Option<RecordPlace> = None;
     for row in rows {
-        let (line, offset) = (row.line, row.offset);
+        let place = RecordPlace::at(row.line, row.offset);
         let added = match row.cells {
             Ok(cells) => builder.add(members_of(cells, columns, source)),
             Err(fault) => Err(RecordError { id: id.clone(), ..RecordError::unreadable(fault.reason) }),
         };
         match added {
-            Ok(()) => {
-                place.get_or_insert((line, offset));
-                taken += 1;
-            }
-            Err(error) => bad(BadRow { line, offset, error })?,
+            Ok(()) => match &mut first {
+                Some(first) => first.rows += 1,
+                None => first = Some(place),
+            },
+            Err(error) => bad(BadRow { place, error })?,
         }
     }
-    let (Some(id), Some((line, offset))) = (id, place) else { return Ok(None) };
+    let (Some(id), Some(place)) = (id, first) else { return Ok(None) };
     let record = if too_large {
         let reason = format!("the rows of this device are more than {}", record_limit());
         Err(RecordError { id: Some(id), ..RecordError::new(RejectKind::TooLarge, reason) })
     } else {
         builder.finish(&id).map_err(|error| RecordError { id: Some(id), ..error })
     };
-    Ok(Some(MappedGroup { line, offset, rows: taken, record }))
+    Ok(Some(MappedGroup { place, record }))
 }
 
 /// Returns the columns of the items of rows, the one that names them first.

@@ -225,7 +225,7 @@ fn read_all(text: &str, source: &Source, dictionary: &Dictionary) -> (Vec<String
             Ok(document) => String::from_utf8(document.bytes().to_vec()).unwrap(),
             Err(error) => format!("{} of {:?}: {error}", error.kind.as_str(), error.id),
         };
-        all.push(format!("{} {shown}", record.line));
+        all.push(format!("{} {shown}", record.place.line));
         doubts.unknown_words.extend(record.doubts.unknown_words);
         doubts.contradictions.extend(record.doubts.contradictions);
         Ok(())

@@ -1,5 +1,6 @@
 //! The columns of a table: their headings, and those that its source names.
 
+use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet};
 
 use fencepost_core::limits::{self, FIELDS};
@@ -46,19 +47,7 @@ impl TableColumns {
     /// Finds the columns that a source names among the headings of a file.
     pub fn of(mut headings: Vec<String>, source: &Source) -> Result<Self, BadColumns> {
         let fields: HashMap<&str, &Field> = fields_of(source).map(|(name, field)| (name.as_str(), field)).collect();
-        let mut doubled = None;
-        for (name, field) in &fields {
-            let mut present = headings.iter().filter(|heading| heading == name || field.also.contains(heading));
-            let first = present.next().cloned();
-            if let (Some(first), Some(second)) = (&first, present.next()) {
-                doubled = Some((first.clone(), second.clone()));
-            }
-            if let Some(first) = first
-                && let Some(heading) = headings.iter_mut().find(|heading| **heading == first)
-            {
-                *heading = (*name).to_owned();
-            }
-        }
+        let doubled = name_by_fields(&mut headings, source);
         let have: HashSet<&str> = headings.iter().map(String::as_str).collect();
         let wanted = wanted(source);
         let missing: Vec<&str> = wanted.iter().copied().filter(|name| !have.contains(name)).collect();
@@ -157,6 +146,29 @@ impl BadColumns {
             source.id
         )
     }
+}
+
+/// Gives each heading the name of the field that it is another name of; returns the first two headings of one field.
+fn name_by_fields(headings: &mut [String], source: &Source) -> Option<(String, String)> {
+    let mut field_of: HashMap<&str, &str> = HashMap::new();
+    for (name, field) in fields_of(source) {
+        for heading in std::iter::once(name).chain(&field.also) {
+            field_of.entry(heading).or_insert(name);
+        }
+    }
+    let mut first_of: HashMap<&str, String> = HashMap::new();
+    let mut doubled = None;
+    for heading in headings {
+        let Some(name) = field_of.get(heading.as_str()) else { continue };
+        let heading = std::mem::replace(heading, (*name).to_owned());
+        match first_of.entry(name) {
+            Entry::Occupied(first) => doubled = doubled.or_else(|| Some((first.get().clone(), heading))),
+            Entry::Vacant(none) => {
+                none.insert(heading);
+            }
+        }
+    }
+    doubled
 }
 
 fn columns_are_missing(names: &[String]) -> String {

@@ -38,7 +38,9 @@ impl WorkbookRows {
     /// # Errors
     /// When it is no workbook, is too large, has no such sheet, or not the columns that its source names.
     pub fn open(input: impl BufRead, source: &Source) -> Result<(Self, TableColumns), FileError> {
-        let mut rows = sheet_rows(input, source.table.sheet.as_deref())?.into_iter();
+        let mut workbook = open_workbook(input)?;
+        let name = sheet_name(&workbook, source.table.sheet.as_deref())?;
+        let mut rows = sheet_rows(&mut workbook, &name)?.into_iter();
         let headings = loop {
             match rows.next() {
                 None => return Err("the sheet has no row of headings".to_owned().into()),
@@ -92,24 +94,38 @@ fn headings_of(row: &SheetRow) -> Result<Vec<String>, String> {
     Ok(names)
 }
 
-/// Reads the rows of a sheet, the first where none is named; those without a filled cell are passed over.
-fn sheet_rows(input: impl BufRead, sheet: Option<&str>) -> Result<Spool<SheetRow>, String> {
-    let bytes = workbook_bytes(input)?;
-    let refused = |error: calamine::XlsxError| format!("this workbook cannot be read: {error}");
-    let mut workbook: Xlsx<_> = Xlsx::new(Cursor::new(bytes)).map_err(refused)?;
+/// A workbook in memory.
+type OpenWorkbook = Xlsx<Cursor<Vec<u8>>>;
+
+/// Reads a workbook, and checks that what it decompresses to is not too much.
+fn open_workbook(input: impl BufRead) -> Result<OpenWorkbook, String> {
+    Xlsx::new(Cursor::new(workbook_bytes(input)?)).map_err(|error| unreadable(&error))
+}
+
+fn unreadable(error: &dyn std::fmt::Display) -> String {
+    format!("this workbook cannot be read: {error}")
+}
+
+/// Returns the name of the sheet that is asked for, the first where none is.
+fn sheet_name(workbook: &OpenWorkbook, sheet: Option<&str>) -> Result<String, String> {
     let names = workbook.sheet_names();
-    let name = match sheet {
-        Some(wanted) => names.iter().find(|name| *name == wanted).ok_or_else(|| {
-            let known: Vec<String> = names.iter().take(20).map(|name| format!("`{}`", limits::quoted(name))).collect();
-            format!(
-                "there is no sheet `{wanted}`; the workbook has {}. Correct `sheet` of the [[source]]",
-                known.join(", ")
-            )
-        })?,
-        None => names.first().ok_or("the workbook has no sheet")?,
+    let Some(wanted) = sheet else {
+        return names.into_iter().next().ok_or_else(|| "the workbook has no sheet".to_owned());
     };
-    let name = name.clone();
-    let mut cells = workbook.worksheet_cells_reader(&name).map_err(refused)?;
+    if names.iter().any(|name| name == wanted) {
+        return Ok(wanted.to_owned());
+    }
+    let known: Vec<String> = names.iter().take(20).map(|name| format!("`{}`", limits::quoted(name))).collect();
+    Err(format!(
+        "there is no sheet `{wanted}`; the workbook has {}. Correct `sheet` of the [[source]]",
+        known.join(", ")
+    ))
+}
+
+/// Reads the rows of a sheet; those without a filled cell are passed over.
+fn sheet_rows(workbook: &mut OpenWorkbook, name: &str) -> Result<Spool<SheetRow>, String> {
+    let refused = |error: calamine::XlsxError| unreadable(&error);
+    let mut cells = workbook.worksheet_cells_reader(name).map_err(refused)?;
     let (mut rows, mut row) = (Spool::default(), SheetRow { number: 0, cells: Vec::new() });
     while let Some(cell) = cells.next_cell().map_err(refused)? {
         let (at, column) = cell.get_position();
@@ -154,13 +170,12 @@ fn workbook_bytes(input: impl BufRead) -> Result<Vec<u8>, String> {
     if !bytes.starts_with(ZIP_START) {
         return Err("this is no workbook: text is read with format = \"csv\"".to_owned());
     }
-    let broken = |error: &dyn std::fmt::Display| format!("this workbook cannot be read: {error}");
-    let mut archive = ZipArchive::new(Cursor::new(&bytes)).map_err(|error| broken(&error))?;
+    let mut archive = ZipArchive::new(Cursor::new(&bytes)).map_err(|error| unreadable(&error))?;
     // What an archive says of its sizes need not be so.
     let mut left = WORKBOOK_CONTENT_BYTES;
     for at in 0..archive.len() {
-        let part = archive.by_index(at).map_err(|error| broken(&error))?;
-        let size = io::copy(&mut part.take(left + 1), &mut io::sink()).map_err(|error| broken(&error))?;
+        let part = archive.by_index(at).map_err(|error| unreadable(&error))?;
+        let size = io::copy(&mut part.take(left + 1), &mut io::sink()).map_err(|error| unreadable(&error))?;
         left = left.checked_sub(size).ok_or_else(|| {
             let most = limits::size(WORKBOOK_CONTENT_BYTES);
             format!("the workbook decompresses to more than {most}; export it as CSV")
@@ -233,13 +248,12 @@ pub(crate) struct WorkbookSample {
 
 /// Looks at the sheet of a workbook that has the most rows: its headings are the first row that is as wide as those below it.
 pub(crate) fn workbook_sample(bytes: &[u8], most: usize) -> Result<WorkbookSample, String> {
-    let workbook: Xlsx<_> = Xlsx::new(Cursor::new(workbook_bytes(bytes)?))
-        .map_err(|error| format!("this workbook cannot be read: {error}"))?;
+    let mut workbook = open_workbook(bytes)?;
     let names = workbook.sheet_names();
     let mut best: Option<(usize, Vec<SheetRow>)> = None;
     for (at, name) in names.iter().enumerate() {
         let rows: Result<Vec<SheetRow>, _> =
-            sheet_rows(bytes, Some(name))?.into_iter().take(most + LOOKED_OVER).collect();
+            sheet_rows(&mut workbook, name)?.into_iter().take(most + LOOKED_OVER).collect();
         let rows = rows.map_err(|error| error.to_string())?;
         if best.as_ref().is_none_or(|(_, known)| rows.len() > known.len()) {
             best = Some((at, rows));
