@@ -25,7 +25,7 @@ pub enum Color {
 }
 
 pub struct Ui {
-    out: BufWriter<io::Stdout>,
+    out: BufWriter<Box<dyn Write + Send>>,
     quiet: bool,
     /// JSON on its way out.
     escaped: Vec<u8>,
@@ -39,6 +39,8 @@ pub struct Ui {
     pub err_styles: Styles,
 }
 
+/// So many bytes of output are written at once.
+const BUFFER: usize = 1 << 16;
 /// Tables in a pipe are as wide as this.
 const PIPE_WIDTH: usize = 120;
 
@@ -55,7 +57,7 @@ impl Ui {
         let columns = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
         let width = if terminal { terminal_size::terminal_size().map(|(width, _)| usize::from(width.0)) } else { None };
         Self {
-            out: BufWriter::with_capacity(1 << 16, io::stdout()),
+            out: BufWriter::with_capacity(BUFFER, Box::new(io::stdout())),
             quiet,
             escaped: Vec::new(),
             width: width.or(columns).unwrap_or(PIPE_WIDTH).max(40),
@@ -94,6 +96,20 @@ impl Ui {
 
     pub fn finish(&mut self) -> io::Result<()> {
         self.out.flush()
+    }
+
+    /// Writes what `write` does to a file instead.
+    pub fn with_output_to<T, E: From<io::Error>>(
+        &mut self,
+        file: std::fs::File,
+        write: impl FnOnce(&mut Self) -> Result<T, E>,
+    ) -> Result<T, E> {
+        self.out.flush()?;
+        let own = std::mem::replace(&mut self.out, BufWriter::with_capacity(BUFFER, Box::new(file)));
+        let written = write(self);
+        let mut file = std::mem::replace(&mut self.out, own);
+        file.flush()?;
+        written
     }
 
     /// Returns whether only results and errors are wanted.

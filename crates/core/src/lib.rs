@@ -33,7 +33,7 @@ pub use condition::{Ambient, Condition, Evaluator, Place, Vocabulary};
 pub use diagnostic::{
     Diagnostic, FileId, Named, Note, Severity, Span, Text, TextPiece, did_you_mean, few_of_each_file, nearest,
 };
-pub use facts::dictionary::{Conversion, Declaration, Dictionary, FactType, ReadAs, parse_collected};
+pub use facts::dictionary::{Conversion, Declaration, Dictionary, Expiring, FactType, ReadAs, parse_collected};
 pub use facts::layout::{DocumentReader, ItemFields, Keeping, Layout, NodeId, Read, ReadError, SlotId};
 pub use facts::merge::{Correction, Facts, Observation, Origin, Slot, merge};
 pub use facts::packed::{Packer, unpack, unpack_some};
@@ -65,6 +65,7 @@ pub use id::{
     AccessRuleId, ActionId, DeviceId, FindingId, GroupId, PersonId, ResponseId, RuleId, ServiceId, SourceId, StepId,
     TermsId, WaiverId, is_slug,
 };
+pub use rule_set::expiring::ExpiringFact;
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,
 };

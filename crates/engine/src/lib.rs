@@ -48,6 +48,9 @@ pub use ask::list::outbox::action_cells;
 pub use ask::list::{ColumnHelp, Kind, ListQuery, Listing, UntoldRows};
 pub use ask::person::{HeldDevice, PersonReport, Remark};
 pub use ask::reach::{Cost, CostGroup, ReachGroup, ReachLine, StricterLater, group_costs, group_reach};
+pub use ask::report::{
+    FleetReport, InOrder, PersonToDo, ReportException, ReportPart, ReportRows, ReportRule, ReportScope, TrendPoint,
+};
 pub use ask::rule::{AccessUse, ExceptedDevice, RuleBasis, RulePart, RuleReport, ShutOut, UnmetOn};
 pub use ask::service::ServiceReport;
 pub use ask::shown::{PageKind, PageOf};
@@ -61,6 +64,10 @@ pub use assess::{
     StandingCounts, assess,
 };
 pub use change::access_flips::{AccessFlips, DecisionFlip, DueFlip, LosingFlip, PersonFlip, SignInId};
+pub use change::forecast::{
+    EndingKind, Forecast, ForecastAction, ForecastBy, ForecastCounts, ForecastDay, ForecastDecision, ForecastEnding,
+    ForecastEntry, ForecastEvent, ForecastKind, ForecastLine, ForecastQuery, ForecastSubject, forecast,
+};
 pub use change::preview::{GroupFlips, MessageFlip, Preview, StandingFlip, VerdictFlips, preview};
 pub use change::saved::{SavedComparison, SavedDifference, compare_with_saved};
 pub use change::vet::{Mistake, Vetted, vet};
@@ -81,6 +88,7 @@ pub use error::EngineError;
 pub use facts::documents::Document;
 pub use facts::judge::{Judge, Judged};
 pub use facts::people::People;
+pub use fencepost_formats::{DateLanguage, ReportSettings};
 pub use fencepost_spool::{Items, Spool, SpoolError};
 pub use import::changes::Change;
 pub use import::{

@@ -8,10 +8,10 @@ use std::time::Duration;
 
 use bumpalo::Bump;
 use fencepost_engine::{
-    AssessOptions, FiguresPer, FiguresQuery, ImportOptions, Importer, Kind, ListQuery, Moment, Project, Reading,
-    assess, open_ledger, preview,
+    AssessOptions, FiguresPer, FiguresQuery, ForecastEvent, ForecastQuery, ImportOptions, Importer, Kind, ListQuery,
+    Moment, Project, Reading, assess, forecast, open_ledger, preview,
 };
-use fencepost_store::{DeviceRow, Ledger, LedgerError, Look, Purpose, Reader, SpellKind};
+use fencepost_store::{DeviceRow, EventRow, Ledger, LedgerError, Look, Purpose, Reader, SpellKind};
 use jiff::{SignedDuration, Timestamp};
 use proptest::prelude::*;
 use serde_json::{Value as Json, json};
@@ -638,6 +638,108 @@ fn foreseen(edited: &Side, before: &Side, at: Timestamp) -> Result<(), TestCaseE
     Ok(())
 }
 
+/// What happened at an assessment, by kind: the findings that opened, closed and fell due, and the sign-ins that were lost and
+/// regained.
+type Happened = BTreeSet<(&'static str, String, String)>;
+
+/// What an assessment left: decisions by device and sign-in, and findings that are overdue, as device and rule.
+struct Left {
+    decisions: BTreeMap<(String, String), String>,
+    overdue: BTreeSet<(String, String)>,
+}
+
+impl Side {
+    /// Returns the decisions about sign-ins, and the findings that are overdue, as the last assessment left them.
+    fn left(&self, at: Timestamp) -> Left {
+        let project = self.project();
+        let ledger = open_ledger(&project, Purpose::Read, Duration::ZERO).unwrap();
+        let reader = ledger.reader().unwrap();
+        let decisions = reader.spells(SpellKind::Decision, None, None).unwrap();
+        let decisions = decisions.into_iter().map(|spell| ((spell.device, spell.subject), spell.value)).collect();
+        let earlier = OnceCell::new();
+        let reading = Reading::open(&project, &earlier, &ledger, at, false).unwrap();
+        let overdue = reading.findings(None, false).unwrap().into_values().flatten();
+        let overdue = overdue.filter(|finding| finding.clock.is_overdue(at));
+        let overdue =
+            overdue.map(|finding| (finding.device.to_string(), finding.subject.as_str().to_owned())).collect();
+        Left { decisions, overdue }
+    }
+
+    /// Assesses, and returns what happened that was not so at `before`.
+    fn happened(&self, before: Timestamp, at: Timestamp) -> Happened {
+        let Left { decisions: decided, overdue: was_overdue } = self.left(before);
+        let project = self.project();
+        let mut ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
+        let assessed = assess(&project, &mut ledger, &moment(at), AssessOptions::default(), &mut |_, _| {}).unwrap();
+        let mut happened = Happened::new();
+        let run = assessed.run;
+        let note = |event: EventRow| {
+            let kind = match event.what.as_str() {
+                "opened" | "came-back" => "opening",
+                "closed" => "closing",
+                _ => return Ok::<_, LedgerError>(()),
+            };
+            happened.insert((kind, event.device, event.finding.unwrap().subject));
+            Ok(())
+        };
+        ledger.reader().unwrap().each_event(run, note).unwrap();
+        drop(ledger);
+        let Left { decisions, overdue } = self.left(at);
+        let due = overdue.difference(&was_overdue).map(|(device, rule)| ("due", device.clone(), rule.clone()));
+        happened.extend(due);
+        for key in decided.keys().chain(decisions.keys()) {
+            let [was, is] = [&decided, &decisions].map(|all| all.get(key).map_or("deny", String::as_str));
+            if was != is {
+                let kind = if is == "deny" { "losing" } else { "returning" };
+                happened.insert((kind, key.0.clone(), key.1.clone()));
+            }
+        }
+        happened
+    }
+}
+
+/// What a forecast says of the days to come is what the assessments of those days say if nothing comes in; between the moments that it
+/// names nothing happens. It keeps nothing.
+fn comes_as_foretold(side: &Side, at: Timestamp, between: i64) -> Result<(), TestCaseError> {
+    let file = side.folder.path().join(".fencepost/ledger.sqlite");
+    let kept = fs::read(&file).unwrap();
+    let project = side.project();
+    let told = {
+        let ledger = open_ledger(&project, Purpose::Create, Duration::ZERO).unwrap();
+        forecast(&project, &ledger, &moment(at), &ForecastQuery { days: 9, devices: None }).unwrap()
+    };
+    prop_assert!(kept == fs::read(&file).unwrap(), "a forecast wrote something");
+    prop_assert_eq!(told.unsteady, 0);
+    let mut expected: BTreeMap<Timestamp, Happened> = BTreeMap::new();
+    for entry in told.entries.iter() {
+        let entry = entry.unwrap();
+        let (kind, subject) = match &entry.what {
+            ForecastEvent::Opening { rule, .. } => ("opening", rule.clone()),
+            ForecastEvent::Closing { rule, .. } => ("closing", rule.clone()),
+            ForecastEvent::Due { rule } => ("due", rule.clone()),
+            ForecastEvent::Losing(it) => ("losing", json!([it.person, it.service, it.client]).to_string()),
+            ForecastEvent::Returning(it) => ("returning", json!([it.person, it.service, it.client]).to_string()),
+            ForecastEvent::Stale { .. } | ForecastEvent::Action(_) | ForecastEvent::Ending(_) => continue,
+        };
+        expected.entry(entry.at).or_default().insert((kind, entry.device.unwrap(), subject));
+    }
+    let then = side.copy();
+    then.happened(at, at);
+    let mut last = at;
+    for (next, expected) in expected {
+        // A second before it, and somewhere on the way there.
+        for at in [last + SignedDuration::from_secs(between), next - SignedDuration::from_secs(1)] {
+            if at > last && at < next {
+                prop_assert_eq!(then.happened(last, at), Happened::new(), "between {} and {}, at {}", last, next, at);
+                last = at;
+            }
+        }
+        prop_assert_eq!(then.happened(last, next), expected, "at {}", next);
+        last = next;
+    }
+    Ok(())
+}
+
 /// A case takes a second or two; more of them are asked for in the environment.
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(24)
@@ -677,6 +779,34 @@ proptest! {
             }
             edges = changed.1;
         }
+    }
+
+    #[test]
+    fn what_is_foretold_comes(
+        steps in prop::collection::vec(steps(), 1..6),
+        between in 1i64..90_000,
+    ) {
+        let side = Side::new(How::Changed);
+        let first = Step::State { list: false, devices: vec![(0, 9, 1), (1, 78, 20), (2, 131, 2)] };
+        let mut at = start();
+        side.apply(&first, 0, at);
+        side.assess(at);
+        for (number, (step, next)) in steps.iter().enumerate() {
+            // That a device will be called otherwise is not foretold.
+            let step = match step {
+                Step::Devices(retired, _) => Step::Devices(retired.clone(), None),
+                other => other.clone(),
+            };
+            at += SignedDuration::from_hours(match next {
+                Next::Hours(hours) => *hours,
+                Next::Edge(_) => 7,
+            });
+            side.apply(&step, number + 1, at);
+            if number % 2 == 0 {
+                side.assess(at);
+            }
+        }
+        comes_as_foretold(&side, at, between)?;
     }
 }
 

@@ -29,8 +29,9 @@ pub use secret::{SECRET_PREFIX, SecretKey, holds_secret, is_secret_digest, mask_
 pub use split::{DocumentSplitter, Kept, assemble, assemble_in, stored_json, thin_out};
 pub use template::{TemplateError, TemplateValues, TextKind, check_template, facts_in_template, fill_in};
 pub use workspace::{
-    CellRules, Channel, ChannelKind, ClockMode, Config, DefinitionId, EditError, Example, Field, FileText, Format,
-    IdForm, ItemFields, LetterCase, NameFrom, NewWaiver, NumberMarks, Reached, Recipient, RowsAs, SecretPlace,
-    SendSettings, Source, SourceKind, TableLayout, Tls, Workspace, WorkspaceFile, add_facts, add_waiver, definitions,
-    end_waiver, is_address, is_baseline_key, is_fact_path, line_column, load_workspace, unread_files, workspace_files,
+    CellRules, Channel, ChannelKind, ClockMode, Config, DateLanguage, DefinitionId, EditError, Example, Field,
+    FileText, Format, IdForm, ItemFields, LetterCase, NameFrom, NewWaiver, NumberMarks, Reached, Recipient,
+    ReportSettings, RowsAs, SecretPlace, SendSettings, Source, SourceKind, TableLayout, Tls, Workspace, WorkspaceFile,
+    add_facts, add_waiver, definitions, end_waiver, is_address, is_baseline_key, is_fact_path, line_column,
+    load_workspace, unread_files, workspace_files,
 };

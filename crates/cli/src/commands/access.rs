@@ -1,23 +1,19 @@
-use std::collections::BTreeSet;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand, ValueEnum};
 use fencepost_core::did_you_mean;
-use fencepost_engine::{AccessEntry, AccessQuery, DeniedEntries, Kind, ListQuery, Reading};
+use fencepost_engine::{AccessEntry, AccessQuery, DeniedEntries};
 
 use super::explain::{ExplainArgs, cmd_explain};
-use super::list::mistakes_in_condition;
+use super::list::devices_where;
 use super::readiness::{ReadinessArgs, cmd_readiness};
 use super::replay::{ReplayArgs, cmd_replay};
-use super::{
-    Common, OpenWorkspace, OutputFormat, as_file, clock_of, note_currency, parse_moment, warn, write_json, write_rows,
-};
+use super::{Common, OpenWorkspace, OutputFormat, clock_of, note_currency, parse_moment, write_json, write_rows};
 use crate::error::CommandError;
 use crate::ui::Ui;
 use crate::view::access::{AccessPage, GroupBy, Only};
 use crate::view::json::{AccessJson, access_row};
 use crate::view::next_step::NextStep;
-use crate::view::text::count;
 
 /// Show who loses access, why, since when, and what to do
 ///
@@ -134,23 +130,6 @@ fn asked_columns(args: &AccessArgs) -> Result<Vec<&'static str>, CommandError> {
         })
     };
     args.columns.iter().map(known).collect()
-}
-
-/// Returns the devices of which a condition holds.
-fn devices_where(ui: &mut Ui, reading: &Reading<'_>, filter: &str) -> Result<BTreeSet<String>, CommandError> {
-    let files = as_file("--where", filter);
-    let columns = ["device".to_owned()];
-    let query = ListQuery { filter: Some(filter), columns: &columns, ..ListQuery::of(Kind::Devices) };
-    let listing = match reading.list(query)? {
-        Ok(listing) => listing,
-        Err(mistakes) => return Err(mistakes_in_condition(ui, &files, &mistakes)),
-    };
-    warn(ui, &files, &listing.warnings);
-    if listing.untold.total() > 0 {
-        ui.note(format!("Of {} it could not be told", count(listing.untold.total(), "device", "devices")));
-    }
-    let names = listing.rows.iter().map(|row| row.map(|row| row[0].as_str().unwrap_or_default().to_owned()));
-    Ok(names.collect::<Result<_, _>>()?)
 }
 
 pub fn cmd_access(ui: &mut Ui, common: &Common, args: &AccessArgs) -> Result<ExitCode, CommandError> {

@@ -1,3 +1,4 @@
+use std::collections::BTreeSet;
 use std::process::ExitCode;
 use std::sync::LazyLock;
 
@@ -22,7 +23,7 @@ use crate::view::json::SCHEMA;
 use crate::view::next_step::NextStep;
 use crate::view::style::Styles;
 use crate::view::table::{Cell, Column, Measured, Table};
-use crate::view::text::percent;
+use crate::view::text::{count, percent};
 use crate::view::time::Clock;
 
 /// List devices, facts, sources, people, rules, findings and what else there is
@@ -102,6 +103,27 @@ pub(super) fn mistakes_in_condition(ui: &mut Ui, files: &[FileText], mistakes: &
     let errors = crate::view::diagnostics::print(ui, files, mistakes);
     let noun = if errors == 1 { "mistake" } else { "mistakes" };
     CommandError::Usage { message: format!("{errors} {noun} in the condition"), help: None }
+}
+
+/// Returns the devices of which a condition holds.
+pub(super) fn devices_where(
+    ui: &mut Ui,
+    reading: &Reading<'_>,
+    filter: &str,
+) -> Result<BTreeSet<String>, CommandError> {
+    let files = as_file("--where", filter);
+    let columns = ["device".to_owned()];
+    let query = ListQuery { filter: Some(filter), columns: &columns, ..ListQuery::of(Kind::Devices) };
+    let listing = match reading.list(query)? {
+        Ok(listing) => listing,
+        Err(mistakes) => return Err(mistakes_in_condition(ui, &files, &mistakes)),
+    };
+    warn(ui, &files, &listing.warnings);
+    if listing.untold.total() > 0 {
+        ui.note(format!("Of {} it could not be told", count(listing.untold.total(), "device", "devices")));
+    }
+    let names = listing.rows.iter().map(|row| row.map(|row| row[0].as_str().unwrap_or_default().to_owned()));
+    Ok(names.collect::<Result<_, _>>()?)
 }
 
 pub fn cmd_list(ui: &mut Ui, common: &Common, args: &ListArgs) -> Result<ExitCode, CommandError> {

@@ -8,6 +8,7 @@ mod demo;
 mod draft;
 mod drift;
 mod explain;
+mod forecast;
 mod history;
 mod import;
 mod init;
@@ -15,6 +16,7 @@ mod list;
 mod preview;
 mod readiness;
 mod replay;
+mod report;
 mod schema;
 mod send;
 mod show;
@@ -108,6 +110,7 @@ enum Command {
     Why(why::WhyArgs),
     Access(access::AccessArgs),
     Drift(drift::DriftArgs),
+    Forecast(forecast::ForecastArgs),
     Contrast(contrast::ContrastArgs),
     History(history::HistoryArgs),
     Trim(trim::TrimArgs),
@@ -115,6 +118,7 @@ enum Command {
     Facts(draft::FactsArgs),
     Baseline(baseline::BaselineArgs),
     Preview(preview::PreviewArgs),
+    Report(report::ReportArgs),
     Waive(waive::WaiveArgs),
     Send(send::SendArgs),
     Schema(schema::SchemaArgs),
@@ -135,11 +139,13 @@ pub fn run(ui: &mut Ui, cli: &Cli) -> Result<ExitCode, CommandError> {
         Command::Access(args) => access::cmd_access(ui, common, args),
         Command::Contrast(args) => contrast::cmd_contrast(ui, common, args),
         Command::Drift(args) => drift::cmd_drift(ui, common, args),
+        Command::Forecast(args) => forecast::cmd_forecast(ui, common, args),
         Command::History(args) => history::cmd_history(ui, common, args),
         Command::Source(args) => draft::cmd_source(ui, common, args),
         Command::Facts(args) => draft::cmd_facts(ui, common, args),
         Command::Baseline(args) => baseline::cmd_baseline(ui, common, args),
         Command::Preview(args) => preview::cmd_preview(ui, common, args),
+        Command::Report(args) => report::cmd_report(ui, common, args),
         Command::Waive(args) => waive::cmd_waive(ui, common, args),
         Command::Send(args) => send::cmd_send(ui, common, args),
         Command::Schema(args) => schema::cmd_schema(ui, args),

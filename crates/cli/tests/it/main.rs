@@ -11,6 +11,7 @@ mod drift;
 mod env;
 mod exports;
 mod feeds;
+mod forecast;
 mod glance;
 mod hostile;
 mod import;

@@ -11,6 +11,7 @@ mod bounds;
 mod budget;
 mod check;
 mod compiled;
+pub(crate) mod deadlines;
 mod eval;
 pub(crate) mod evidence;
 mod evidence_summary;

@@ -198,6 +198,27 @@ pub struct Declaration {
     pub fresh_for: Option<Period>,
     /// What values mean, shown beside them.
     pub labels: BTreeMap<String, String>,
+    /// It is the moment at which something of the device ends.
+    pub ends: Option<Expiring>,
+}
+
+/// What ends at the moment that a fact tells.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Expiring {
+    /// A certificate.
+    Certificate,
+    /// A key.
+    Key,
+}
+
+impl Expiring {
+    /// All of them with the words used in files and JSON.
+    pub const ALL: [(&'static str, Self); 2] = [("certificate", Self::Certificate), ("key", Self::Key)];
+
+    /// Returns the word used in files and JSON.
+    pub fn as_str(self) -> &'static str {
+        Self::ALL.iter().find(|(_, one)| *one == self).map_or("", |(word, _)| word)
+    }
 }
 
 /// Declared facts by path.

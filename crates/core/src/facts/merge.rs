@@ -123,12 +123,23 @@ impl<'a> Facts<'a> {
         match found.origin {
             Some(Origin::Corrected(correction)) => watch.note(correction.until),
             // A stale one stays so; a fresh one gives way to another source when it is no longer fresh.
-            Some(Origin::Observed { source, .. }) if !found.stale && (fresh || self.observations.len() > 1) => {
-                let said = self.observations.iter().find(|observation| observation.source == source);
-                let last = said.and_then(|said| last_fresh(said, self.layout.fresh_for(slot).or(said.fresh_for)));
-                last.into_iter().for_each(|last| watch.note_after(last));
+            Some(Origin::Observed { .. }) if fresh || self.observations.len() > 1 => {
+                self.last_fresh(slot).into_iter().for_each(|last| watch.note_after(last));
             }
             Some(Origin::Observed { .. }) | None => {}
+        }
+    }
+
+    /// Returns the last moment at which the source's word on a slot is fresh; none where it always is, is not any more, or was set by
+    /// hand.
+    pub fn last_fresh(&self, slot: SlotId) -> Option<Timestamp> {
+        let found = self.slot(slot);
+        match found.origin {
+            Some(Origin::Observed { source, .. }) if !found.stale => {
+                let said = self.observations.iter().find(|observation| observation.source == source)?;
+                last_fresh(said, self.layout.fresh_for(slot).or(said.fresh_for))
+            }
+            Some(Origin::Observed { .. } | Origin::Corrected(_)) | None => None,
         }
     }
 

@@ -7,6 +7,7 @@ mod bundles;
 mod causes;
 mod decide;
 mod drift;
+pub(crate) mod expiring;
 mod proof;
 mod reach;
 mod responses;
@@ -108,8 +109,10 @@ impl RuleSet {
         let of_bundles = source.bundles.iter().map(BundleSource::hidden_group);
         let all_groups: Vec<GroupSource> =
             source.groups.iter().cloned().chain(of_bundles).chain(source.drift.hidden_groups()).collect();
-        // With those by which devices are parted, so that no document has to be read for them.
-        let extra: Vec<&str> = extra.iter().copied().chain(source.drift.parting_facts()).collect();
+        // With those by which devices are parted, and those that tell when something ends, so that no document has to be read for them.
+        let ends = dictionary.facts.iter().filter(|(_, declared)| declared.ends.is_some());
+        let ends = ends.map(|(path, _)| path.as_str());
+        let extra: Vec<&str> = extra.iter().copied().chain(source.drift.parting_facts()).chain(ends).collect();
         for path in &extra {
             layout.want(path, dictionary);
         }

@@ -1,10 +1,14 @@
 //! Rules, as written and ready to be evaluated.
 
+use std::collections::BTreeSet;
+
 use jiff::Timestamp;
 
 use super::baseline::{FromBaseline, OverrideSource, Settings};
+use crate::condition::deadlines::Deadline;
 use crate::condition::{Condition, Evaluator};
 use crate::diagnostic::{Named, Span, Text};
+use crate::facts::layout::SlotId;
 use crate::facts::period::Period;
 use crate::facts::value::{Reason, Value};
 use crate::id::{DeviceId, RuleId};
@@ -367,6 +371,16 @@ impl Rule {
             Some(fix) => Fix { say: Some(&fix.say), awaiting: fix.awaiting },
             None => Fix { say: self.fix.as_deref(), awaiting: false },
         }
+    }
+
+    /// Returns the slots of the device facts that its requirement names, ascending.
+    pub fn required_slots(&self) -> &[SlotId] {
+        self.require.slots()
+    }
+
+    /// Returns the facts that it requires to come before or after the present moment.
+    pub(crate) fn deadlines(&self) -> BTreeSet<Deadline> {
+        self.require.deadlines()
     }
 
     /// Returns the moments at which time alone changes its stage or its exceptions.

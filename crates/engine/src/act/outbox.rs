@@ -265,16 +265,18 @@ impl Outbox<'_> {
 }
 
 /// A device whose findings set actions off.
-struct ActedOnDevice<'d> {
-    records: &'d OutboxRecords,
-    judge: &'d Judge<'d>,
-    input: DeviceInput<'d>,
-    arena: &'d Bump,
+pub(crate) struct ActedOnDevice<'d> {
+    /// What was done.
+    pub records: &'d OutboxRecords,
+    /// Judges as of the moment of asking.
+    pub judge: &'d Judge<'d>,
+    pub input: DeviceInput<'d>,
+    pub arena: &'d Bump,
 }
 
 impl ActedOnDevice<'_> {
     /// Returns the actions of those of its findings that run, or about which something was done, and of rules that are yet to be enforced.
-    fn all_lines(&self, findings: Vec<Finding>) -> Vec<OutboxLine> {
+    pub(crate) fn all_lines(&self, findings: Vec<Finding>) -> Vec<OutboxLine> {
         let is_there = |finding: &Finding| finding.is_running() || self.records.findings.contains(&finding.id);
         let mut lines: Vec<OutboxLine> =
             findings.into_iter().filter(is_there).flat_map(|finding| self.lines(finding)).collect();
@@ -420,7 +422,7 @@ const ACCESS: &str = "access";
 
 impl Outbox<'_> {
     /// Returns the actions about what is about to be lost without a finding, those of a device and a person at a time.
-    fn losses(&self, response: &Response) -> Result<Vec<Vec<OutboxLine>>, EngineError> {
+    pub(crate) fn losses(&self, response: &Response) -> Result<Vec<Vec<OutboxLine>>, EngineError> {
         // Nothing is commanded for what is yet to come.
         let response = response.with_steps(|step| {
             !matches!(step.action, StepAction::Command { .. })

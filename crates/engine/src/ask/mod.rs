@@ -10,6 +10,7 @@ pub(crate) mod history;
 pub(crate) mod list;
 pub(crate) mod person;
 pub(crate) mod reach;
+pub(crate) mod report;
 pub(crate) mod rule;
 pub(crate) mod service;
 pub(crate) mod shown;

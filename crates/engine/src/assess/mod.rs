@@ -16,7 +16,7 @@ mod service_tally;
 pub(crate) mod sign_in_context;
 pub(crate) mod stateless;
 pub(crate) mod tally;
-mod weigh;
+pub(crate) mod weigh;
 
 use std::collections::{BTreeMap, HashSet};
 
@@ -145,7 +145,7 @@ pub(crate) fn assess_within<'l>(
         plan(&writer, project, &inputs, last.as_ref().filter(|_| !options.anew), at)?;
     let devices = writer.reader().devices(look)?;
     let summary = last.as_ref().and_then(summary_of).filter(|_| look != Look::All);
-    let since = Since { summary: summary.as_ref(), changed: &devices };
+    let since = Since { summary: summary.as_ref(), changed: &devices, results: None };
     let comparisons = Reading::of_now(project, writer.reader(), at)?.comparisons(&since)?;
     let devices = with_compared(devices, look, &comparisons);
     let mut pass = Pass {
@@ -256,7 +256,7 @@ struct Plan {
 }
 
 /// Reads the summary of a run.
-fn summary_of(run: &RunRow) -> Option<Json> {
+pub(crate) fn summary_of(run: &RunRow) -> Option<Json> {
     serde_json::from_str(&run.summary).ok()
 }
 
@@ -348,6 +348,7 @@ impl Pass<'_, '_> {
             same_rules: self.same_rules,
             rule_set_diff: rule_set_diff.as_ref(),
             taken: options.verdicts,
+            looks_ahead: true,
         };
         let mut devices = devices.into_iter();
         // A few devices are not worth a thread.

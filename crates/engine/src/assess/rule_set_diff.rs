@@ -10,7 +10,7 @@ use crate::workspace::project::Project;
 
 /// How a project's rules compare with those of the last assessment.
 #[derive(Debug)]
-pub(super) struct RuleSetDiff {
+pub(crate) struct RuleSetDiff {
     /// Of each rule that is judged by: whether it counts, where its verdict stands among those of before, and whether nothing
     /// about it has changed.
     rules: Vec<(bool, Option<(usize, bool)>)>,

@@ -36,7 +36,7 @@ use crate::ledger_view::packed_findings::{pack_findings, unpack_findings};
 const LIKELY_PACK: usize = 1024;
 
 /// What is to be written of a device.
-pub(super) struct Weighed {
+pub(crate) struct Weighed {
     /// Facts by the number of their source, to be kept anew.
     pub packed: Vec<(i64, Vec<u8>)>,
     /// Volatile facts that the rules read, by source.
@@ -49,7 +49,7 @@ pub(super) struct Weighed {
 }
 
 /// What became of a device.
-pub(super) enum DeviceResult {
+pub(crate) enum DeviceResult {
     /// Nothing that it is judged by has changed, nor has time changed anything; evaluated again or not.
     Same,
     /// It is retired.
@@ -60,7 +60,7 @@ pub(super) enum DeviceResult {
 
 /// What is to be written of findings.
 #[derive(Default)]
-pub(super) struct FindingChanges {
+pub(crate) struct FindingChanges {
     /// Those that are not as they were.
     pub set: Vec<FindingRow>,
     /// What happened to them.
@@ -102,7 +102,7 @@ impl FindingChanges {
 }
 
 /// How a device came out.
-pub(super) struct DeviceUpdate {
+pub(crate) struct DeviceUpdate {
     pub changes: FindingChanges,
     pub outcome: Outcome,
     /// What is kept of it, where it differs from what was kept before.
@@ -135,7 +135,7 @@ impl DeviceUpdate {
 }
 
 /// Weighs devices.
-pub(super) struct Weigher<'w> {
+pub(crate) struct Weigher<'w> {
     pub judge: &'w Judge<'w>,
     pub inputs: &'w Inputs,
     pub run: i64,
@@ -149,10 +149,12 @@ pub(super) struct Weigher<'w> {
     pub rule_set_diff: Option<&'w RuleSetDiff>,
     /// Verdicts that were worked out elsewhere.
     pub taken: Option<&'w SealedVerdicts>,
+    /// Work out the decisions that time alone will bring about.
+    pub looks_ahead: bool,
 }
 
 /// What a worker uses again and again.
-pub(super) struct WorkerScratch<'b> {
+pub(crate) struct WorkerScratch<'b> {
     arena: Bump,
     tools: DocumentTools<'b>,
 }
@@ -165,7 +167,7 @@ struct DocumentTools<'b> {
 }
 
 impl<'b> WorkerScratch<'b> {
-    pub(super) fn new(bodies: &'b Bodies) -> Self {
+    pub(crate) fn new(bodies: &'b Bodies) -> Self {
         let tools = DocumentTools {
             packer: Packer::default(),
             unpacker: bodies.unpacker(),
@@ -196,7 +198,7 @@ struct Evaluated<'a> {
 
 impl Weigher<'_> {
     /// Evaluates a device where that is needed, and weighs its verdicts against what was kept of it before.
-    pub(super) fn weigh(&self, scratch: &mut WorkerScratch<'_>, job: &Job<'_>) -> Result<Weighed, LedgerError> {
+    pub(crate) fn weigh(&self, scratch: &mut WorkerScratch<'_>, job: &Job<'_>) -> Result<Weighed, LedgerError> {
         scratch.arena.reset();
         let (arena, judge) = (&scratch.arena, self.judge);
         let (name, layout) = (job.device.name.as_str(), judge.project.rules.layout());
@@ -419,7 +421,7 @@ impl Weigher<'_> {
         let by_clock = [next_due, next_retirement, waivers.next_change(judge.at)].into_iter().flatten().min();
         let by_clock = by_clock.unwrap_or(Timestamp::MAX);
         let outlook = Outlook { judge, device: name, observations, findings: &settled.findings };
-        let coming = outlook.coming(&decisions, arena);
+        let coming = if self.looks_ahead { outlook.coming(&decisions, arena) } else { Vec::new() };
         let row = AssessedRow {
             input,
             valid_until: watch.until(),
@@ -603,7 +605,7 @@ fn digest(texts: impl IntoIterator<Item = impl AsRef<str>>) -> Digest {
 }
 
 /// Whether a device that is looked at again has to be read from its documents too.
-pub(super) fn needs_documents(device: &DeviceRow, held: &DeviceBatch, at: usize) -> bool {
+pub(crate) fn needs_documents(device: &DeviceRow, held: &DeviceBatch, at: usize) -> bool {
     held.facts(at).any(|said| said.packed.is_none() || device.dirty && said.has_volatile_parts)
 }
 

@@ -1,8 +1,9 @@
-//! What edited rules would change, and mistakes before they do harm.
+//! What edited rules would change, what time will, and mistakes before they do harm.
 
 pub(crate) mod access_flips;
 mod by_hand;
 pub(crate) mod examples;
+pub(crate) mod forecast;
 pub(crate) mod preview;
 pub(crate) mod saved;
 pub(crate) mod vet;

@@ -275,7 +275,7 @@ fn snapshot(
 }
 
 /// Reads what an assessment that is not committed wrote.
-fn reading_of<'r>(
+pub(super) fn reading_of<'r>(
     project: &'r Project,
     reader: Reader<'r>,
     run: i64,

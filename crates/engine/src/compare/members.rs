@@ -5,9 +5,10 @@ use std::collections::BTreeMap;
 use bumpalo::Bump;
 use fencepost_core::drift::{FactPattern, FactScope, ReferenceName};
 use fencepost_core::{
-    AcceptedDifference, ComparedFacts, Condition, Diagnostic, Dictionary, Evaluator, Facts, SlotId, Value,
+    AcceptedDifference, ComparedFacts, Condition, Diagnostic, Dictionary, Evaluator, Facts, SlotId, Value, Watch,
 };
 use fencepost_store::DeviceRow;
+use jiff::Timestamp;
 
 use crate::ask::list::devices::compile_filter;
 use crate::error::EngineError;
@@ -95,6 +96,9 @@ pub(super) struct DriftPlan<'r> {
     pub assemblies: Vec<PlannedAssembly<'r>>,
     /// How many devices belong to no set, since what parts the fleet is not known of them.
     pub unparted: usize,
+    /// Before when time alone changes nothing of which devices belong to what, and of whom differences are accepted; none where no
+    /// device was looked at.
+    pub until: Option<Timestamp>,
 }
 
 /// Which sets a device belongs to.
@@ -106,6 +110,8 @@ struct Membership {
     /// Of a fleet that is parted by a fact: its value; none where that is not known.
     part: Option<Option<String>>,
     accepted: Vec<usize>,
+    /// Before when time alone changes none of it.
+    until: Timestamp,
 }
 
 struct WholeAndRole {
@@ -153,6 +159,7 @@ impl<'r> Reading<'r> {
         let mut plan = self.empty_plan(query);
         let (mut parts, mut unparted): (BTreeMap<String, Vec<SetMember>>, usize) = Default::default();
         self.each_membership(&layout, &slots, query, |found| {
+            plan.until = Some(plan.until.map_or(found.until, |until| until.min(found.until)));
             let member = SetMember { row: found.row, accepted: found.accepted };
             for set in found.sets {
                 plan.sets[set].members.push(member.clone());
@@ -252,7 +259,7 @@ impl<'r> Reading<'r> {
             parted_by: vec![one.whole.clone(), one.role.clone()],
             members: Vec::new(),
         });
-        DriftPlan { sets: sets.collect(), assemblies: assemblies.collect(), unparted: 0 }
+        DriftPlan { sets: sets.collect(), assemblies: assemblies.collect(), ..DriftPlan::default() }
     }
 
     fn occasional_set(&self, query: &DriftQuery, id: String, members: Vec<SetMember>) -> PlannedSet<'_> {
@@ -284,6 +291,8 @@ impl<'r> Reading<'r> {
         let wanted: Vec<SlotId> = of_filter.chain(of_assemblies).chain(slots.by).collect();
         let look = |job: &Job<'_>, facts: &Facts<'_>, arena: &Bump| {
             let device = job.device.name.as_str();
+            let watch: &Watch = arena.alloc(Watch::default());
+            let facts = &*arena.alloc(facts.watched(watch));
             let judged = judge.judged(device, facts, arena);
             let own = if reads_standing { posture.running(job)? } else { Vec::new() };
             let standing = if reads_standing { posture.standing(job)? } else { None };
@@ -298,8 +307,17 @@ impl<'r> Reading<'r> {
                 one.devices.iter().any(|named| named == device) || one.groups.iter().any(|group| is_in(*group))
             };
             let accepted = drift.accepted.iter().enumerate().filter(|(_, one)| is_for(one)).map(|(at, _)| at).collect();
-            let mut found =
-                Membership { row: job.device.clone(), sets: Vec::new(), wholes: Vec::new(), part: None, accepted };
+            let mut found = Membership {
+                row: job.device.clone(),
+                sets: Vec::new(),
+                wholes: Vec::new(),
+                part: None,
+                accepted,
+                until: watch.until(),
+            };
+            if let Some(retirement) = project.lifecycles.next_retirement(device, at) {
+                found.until = found.until.min(retirement.from);
+            }
             if !occasional {
                 found.sets = (0..drift.sets.len()).filter(|set| is_in(project.rules.group_of_set(*set))).collect();
                 found.wholes = slots

@@ -143,6 +143,8 @@ pub(crate) struct Since<'s> {
     pub summary: Option<&'s Json>,
     /// The devices about which something may have changed since, ascending by name.
     pub changed: &'s [DeviceRow],
+    /// What comparisons said of devices then; none where the verdicts of the ledger tell.
+    pub results: Option<&'s DriftResults>,
 }
 
 /// What the comparisons of a workspace came to at the moment of an assessment.
@@ -165,6 +167,13 @@ impl Comparisons {
     pub(crate) fn to_json(&self) -> Option<Json> {
         let sets: Vec<Json> = self.sets.iter().map(KeptSet::to_json).collect();
         (!self.compared_by.is_empty()).then(|| json!({ "by": self.compared_by, "sets": sets }))
+    }
+
+    /// Returns until when time alone changes nothing of each of the sets that an assessment with this summary compared: the end of time
+    /// where it never does, the beginning where that is not known.
+    pub(crate) fn kept_until(summary: &Json) -> impl Iterator<Item = Timestamp> {
+        let sets = summary["drift"]["sets"].as_array().into_iter().flatten();
+        sets.filter_map(KeptSet::of_json).map(|kept| kept.until)
     }
 }
 
@@ -190,9 +199,13 @@ impl Reading<'_> {
             // No device is looked at, so nothing has to be said of any.
             return Ok(Comparisons { sets: before, ..made });
         }
-        let kept = DriftResults::kept(&self.reader, None, self.project)?;
+        let kept = match since.results {
+            Some(results) => Cow::Borrowed(results),
+            None => Cow::Owned(DriftResults::kept(&self.reader, None, self.project)?),
+        };
         let query = DriftQuery::default();
         let Ok(plan) = self.plan_drift(&query)? else { return Ok(made) };
+        let members_until = plan.until.unwrap_or(Timestamp::MAX);
         for (at, set) in plan.sets.iter().enumerate() {
             let devices = self.names_of(set);
             let is_changed = |name: &str| since.changed.binary_search_by(|row| row.name.as_str().cmp(name)).is_ok();
@@ -203,10 +216,15 @@ impl Reading<'_> {
             });
             match unchanged.filter(holds) {
                 Some(unchanged) => {
-                    made.sets.push(unchanged.clone());
+                    made.sets.push(KeptSet { until: unchanged.until.min(members_until), ..unchanged.clone() });
                     devices.names.iter().for_each(|name| made.take_over(&kept, at, name));
                 }
-                None => self.compare_again(at, set, devices.digest, &mut made)?,
+                None => {
+                    self.compare_again(at, set, devices.digest, &mut made)?;
+                    if let Some(compared) = made.sets.last_mut() {
+                        compared.until = compared.until.min(members_until);
+                    }
+                }
             }
         }
         for member in plan.sets.iter().flat_map(|set| &set.members) {

@@ -126,6 +126,13 @@ impl Batch {
     }
 }
 
+impl Job<'_> {
+    /// Returns the same device after an assessment that left this of it.
+    pub(crate) fn after<'j>(&'j self, before: AssessedRow<&'j [u8]>) -> Job<'j> {
+        Job { before: Some(before), facts: self.facts.clone(), ..*self }
+    }
+}
+
 /// How devices stand and what they are found with: as of an assessment, moved by time since.
 pub(crate) struct PostureAt<'p> {
     pub project: &'p Project,

@@ -268,6 +268,11 @@ impl<'r> Reading<'r> {
         self.assessed_by.as_ref().map_or(&self.people, |assessed| &assessed.people)
     }
 
+    /// Returns what a person is called, where the lists know.
+    pub fn name_of_person(&self, id: &str) -> Option<String> {
+        self.people.get_once(id).map(|person| person.name().to_owned())
+    }
+
     /// Returns what every source said of a device at the assessment; nothing when it is retired, or came in since.
     pub(crate) fn assessed_documents(&self, device: &str) -> Result<Vec<Document>, LedgerError> {
         let run = self.assessed_by.as_ref().map(|assessed| assessed.run).or(self.run);

@@ -9,6 +9,7 @@ use std::collections::BTreeSet;
 use jiff::tz::TimeZone;
 
 use super::channels::{self, SendSettings};
+use super::report::{self, ReportSettings};
 use super::shape::{KeyKind, TableKey, TableShape, words};
 use super::source::{self, FieldUnit, Source};
 use super::table::{Table, TableReader};
@@ -59,6 +60,8 @@ pub struct Config {
     pub sources: Vec<Source>,
     /// How what is to be said or done leaves the house.
     pub send: SendSettings,
+    /// How reports look.
+    pub report: ReportSettings,
     /// The ladder of steps that silence sets off.
     pub silence_response: Option<Named>,
     /// The ladder of steps that a device sets off which nothing covers.
@@ -85,6 +88,7 @@ impl Default for Config {
             assess_every: None,
             sources: Vec::new(),
             send: SendSettings::default(),
+            report: ReportSettings::default(),
             silence_response: None,
             uncovered_response: None,
         }
@@ -191,6 +195,7 @@ pub(super) static FILE: TableShape = TableShape::new(
         TableKey::new("assess", KeyKind::Table(&ASSESS), "When the fleet is to be assessed."),
         TableKey::new("silence", KeyKind::Table(&SILENCE), "What holds of devices that say nothing."),
         TableKey::new("history", KeyKind::Table(&HISTORY), "What is kept of earlier times."),
+        TableKey::new("report", KeyKind::Table(&report::REPORT), "How reports look."),
         TableKey::new("source", KeyKind::Tables(&source::SOURCE), "A feed of state, or of people."),
         TableKey::new(
             "channel",
@@ -290,6 +295,7 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>) -> Config {
         config.keep_history = reader.period(&history, "keep");
     }
     config.send = channels::read(reader, root);
+    config.report = report::read(reader, root);
     for table in reader.tables(root, "source") {
         if let Some(source) = source::read(reader, &table) {
             if config.sources.iter().any(|other| other.id == source.id) {

@@ -1,6 +1,6 @@
 //! `facts.toml`: the fact dictionary.
 
-use fencepost_core::{Declaration, Dictionary, FactType};
+use fencepost_core::{Declaration, Dictionary, Expiring, FactType};
 
 use toml::de::DeValue;
 
@@ -36,6 +36,11 @@ static FACT: TableShape = TableShape::new(
         TableKey::new("secret", KeyKind::Boolean, "Only a digest of it is kept."),
         TableKey::new("company_only", KeyKind::Boolean, "It is kept of the company's own devices alone."),
         TableKey::new("fresh_for", KeyKind::Period, "How long it may be relied on."),
+        TableKey::new(
+            "ends",
+            KeyKind::Word(|| words(&Expiring::ALL)),
+            "What ends at the moment that it tells, so that the end is foretold.",
+        ),
         TableKey::new("labels", KeyKind::Table(&LABELS), "What its values are called, for people."),
     ]],
 );
@@ -78,8 +83,14 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, dictionary: &
             secret: reader.boolean(&table, "secret").unwrap_or(false),
             company_only: reader.boolean(&table, "company_only").unwrap_or(false),
             fresh_for: reader.period(&table, "fresh_for"),
+            ends: reader.word(&table, "ends", &Expiring::ALL),
             ..Declaration::default()
         };
+        if declaration.ends.is_some() && !matches!(declaration.ty, Some(FactType::Instant | FactType::Date)) {
+            let at = table.get("ends").map_or(span.clone(), |ends| ends.span());
+            let help = "write type = \"instant\", or type = \"date\" where it ends with its day";
+            reader.error("wrong-type", format!("`{path}` says when something ends, and is no moment"), at, help);
+        }
         if declaration.secret && declaration.ty.is_some_and(|ty| ty != FactType::Text) {
             let at = table.get("type").map_or(span.clone(), |ty| ty.span());
             let help = "leave `type` out: whatever it was, a digest of it is kept, which is a text";

@@ -16,6 +16,7 @@ mod facts;
 mod facts_edit;
 mod groups;
 mod holidays;
+mod report;
 mod responses;
 mod rules;
 mod schema;
@@ -39,6 +40,7 @@ pub use config::{ClockMode, Config};
 pub use definitions::{DefinitionId, definitions};
 pub use examples::Example;
 pub use facts_edit::add_facts;
+pub use report::{DateLanguage, ReportSettings};
 pub use source::{
     CellRules, Field, Format, IdForm, ItemFields, LetterCase, NameFrom, NumberMarks, RowsAs, Source, SourceKind,
     TableLayout,

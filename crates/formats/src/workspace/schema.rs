@@ -90,7 +90,7 @@ mod tests {
     const WORKSPACE: [(WorkspaceFile, &str); 13] = [
         (
             WorkspaceFile::Config,
-            r#"name = "Ferries"
+            r##"name = "Ferries"
 time_zone = "Europe/Oslo"
 clock = "stepped"
 holder = "user"
@@ -100,6 +100,7 @@ uncovered = "unproven"
 relapse = 0
 silence = { grace = "3d", response = "ladder" }
 history = { keep = "1w 2 days" }
+report = { name = "Bredesound", logo = "⚓", accent = "#0b5e8a", language = "nb" }
 [responses]
 default = "ladder"
 by_severity = { low = "ladder", critical = "ladder" }
@@ -187,12 +188,13 @@ format = "json"
 records = "hosts.*"
 device = "@key"
 fields = { "disks[].enc" = "disks[].encrypted", "disks[].n" = { leave_out = true } }
-"#,
+"##,
         ),
         (
             WorkspaceFile::Facts,
             r#"[facts]
 "disk.free" = { type = "number", about = "What is free.", unit = "GB", volatile = true, fresh_for = "3d" }
+"key.until" = { type = "date", ends = "key" }
 "software" = { type = "list", key = "name" }
 "owner" = { secret = true, company_only = true, labels = { x = "Somebody" } }
 "#,

@@ -24,6 +24,8 @@ fn every_command_has_its_help() {
       why       Prove a verdict: what was observed, what is required, and where it comes from
       access    Show who loses access, why, since when, and what to do
       drift     Compare devices that ought to be alike: who differs in what, and since when
+      forecast  What comes next if nothing comes in: what falls due, becomes too old, is lost, will be
+                sent, ends
       contrast  Find what sets two groups of devices apart
       history   Tell how the fleet went, assessment by assessment; or what became of a device
       trim      Remove history older than [history] keep says
@@ -31,6 +33,7 @@ fn every_command_has_its_help() {
       facts     Help with the dictionary: draft what facts.toml could say
       baseline  What machines of one kind are expected to look like
       preview   Say what edited rules would change on today's fleet, before they are in force
+      report    Write a report to be handed on: of the fleet, a site, a group
       waive     Let devices be without what a rule asks for, up to a day
       send      Carry out what findings set off: messages, tickets and commands
       schema    Print the JSON Schema of a workspace file, for editors

@@ -728,7 +728,7 @@ fn mistakes_in_workspace_files() {
     3 | nonsense = 1
       | ^^^^^^^^
       |
-      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, working_days, holidays, holidays_file, access, assess, silence, history, source, channel, recipient, responses
+      = help: fencepost.toml has name, time_zone, clock, holder, fence_by, company_device, uncovered, relapse, working_days, holidays, holidays_file, access, assess, silence, history, report, source, channel, recipient, responses
 
     error[bad-period]: `grace` is not a length of time
      --> fencepost.toml:5:9
@@ -829,7 +829,7 @@ fn mistakes_in_workspace_files() {
     3 | "b" = { kind = "text" }
       |         ^^^^
       |
-      = help: a fact has type, about, unit, key, ordered, volatile, secret, company_only, fresh_for, labels
+      = help: a fact has type, about, unit, key, ordered, volatile, secret, company_only, fresh_for, ends, labels
 
     error[wrong-type]: `c` is declared by a table
      --> facts.toml:4:1

@@ -1,0 +1,43 @@
+//! Reports as files: one-file pages, workbooks, calendars, assessment results. What they say comes from the engine's view models;
+//! nothing is worked out here but words, widths and places.
+
+mod charts;
+mod colour;
+mod dates;
+mod fence;
+mod fleet;
+mod forecast;
+mod page;
+mod table;
+
+use fencepost_engine::ReportSettings;
+use jiff::tz::TimeZone;
+
+pub use colour::Colour;
+pub use dates::Dates;
+pub use fleet::fleet_page;
+
+/// How reports look, and how they write dates.
+#[derive(Clone, Debug)]
+pub struct ReportStyle {
+    /// What stands above them.
+    pub name: String,
+    /// A logo as text.
+    pub logo: Option<String>,
+    /// The accent colour.
+    pub accent: Option<Colour>,
+    /// Writes moments.
+    pub dates: Dates,
+}
+
+impl ReportStyle {
+    /// Takes what the workspace says; `name` is what the workspace is called.
+    pub fn of(settings: &ReportSettings, name: Option<&str>, zone: &TimeZone) -> Self {
+        Self {
+            name: settings.name.as_deref().or(name).unwrap_or("Fence Post").to_owned(),
+            logo: settings.logo.clone(),
+            accent: settings.accent,
+            dates: Dates { zone: zone.clone(), language: settings.language },
+        }
+    }
+}
