@@ -32,6 +32,7 @@ pub use act::approve::{ApprovalRequest, approve};
 pub use act::as_told::AsTold;
 pub use act::brake::Brake;
 pub use act::compose::DeliveryContent;
+pub use act::letter::{Letter, LetterDevice};
 pub use act::outbox::{OutboxLine, OutboxState};
 pub use act::plan::Unroutable;
 pub use act::records::Attempts;
@@ -39,6 +40,8 @@ pub use act::send::{ActionTold, CommandAnswer, DeliveryLine, SendOptions, SendRe
 pub use act::templates::FilledMessage;
 pub use ask::baseline::{BaselineReport, Expectation};
 pub use ask::baselines::{BaselineCounts, RulesTogether, TogetherCounts};
+pub use ask::calendar::{CalendarEvent, CalendarMoment, CalendarReport};
+pub use ask::controls::{ClauseEvidence, ClauseReport, ClauseRule, ClauseWaiver, ClausesOf, ControlsReport};
 pub use ask::device::{CorrectedBy, DeviceReport, FactLine, HolderLine, Said, VerdictLine};
 pub use ask::disagreements::{Disagreement, DisagreementFix, DisagreementKind, Statement};
 pub use ask::figures::{AssessmentFigures, FiguresPer, FiguresQuery, FixTimes, FleetHistory, PartThen};

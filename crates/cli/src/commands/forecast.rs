@@ -72,7 +72,7 @@ pub fn cmd_forecast(ui: &mut Ui, common: &Common, args: &ForecastArgs) -> Result
     };
     let devices = filter.as_deref().map(|filter| devices_where(ui, &reading, filter)).transpose()?;
     let moment = Moment { as_of: workspace.at, wall: Timestamp::now(), user: user() };
-    let query = ForecastQuery { days: args.days, devices };
+    let query = ForecastQuery { days: args.days, devices, endings_only: false };
     let told = forecast(&workspace.project, &workspace.ledger, &moment, &query)?;
     let by = match args.by {
         By::Day => None,

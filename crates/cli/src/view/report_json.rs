@@ -3,7 +3,8 @@
 use std::cell::Cell;
 
 use fencepost_engine::{
-    AccessEntry, EngineError, FleetReport, Forecast, ForecastEvent, ReportPart, ReportRows, SpoolError,
+    AccessEntry, ClauseReport, ControlsReport, EngineError, FleetReport, Forecast, ForecastEvent, ReportException,
+    ReportPart, ReportRows, RuleCount, SpoolError,
 };
 use serde::ser::{Error, Serialize, SerializeMap, SerializeSeq, Serializer};
 use serde_json::{Value as Json, json};
@@ -45,6 +46,52 @@ impl<S: Iterator<Item = Result<AccessEntry, EngineError>>> Serialize for ReportJ
         document.serialize_entry("ending", &Endings(self.forecast))?;
         document.end()
     }
+}
+
+/// A report of clauses as one document.
+pub fn controls_document(report: &ControlsReport) -> Json {
+    json!({
+        "schema": SCHEMA, "scope": { "kind": "controls", "id": null }, "as_of": report.as_of.to_string(),
+        "assessment": report.assessment, "rule_set": report.rule_set,
+        "clauses": report.clauses.iter().map(clause).collect::<Vec<_>>(),
+    })
+}
+
+fn counts(counts: &RuleCount) -> Json {
+    json!({
+        "pass": counts.pass, "fail": counts.fail, "unknown": counts.unknown, "not_applicable": counts.not_applicable,
+        "waived": counts.waived, "excepted": counts.excepted,
+    })
+}
+
+fn clause(clause: &ClauseReport) -> Json {
+    let rules = clause.rules.iter().map(|rule| {
+        json!({
+            "rule": rule.rule, "title": rule.title, "enforced": rule.is_enforced, "counts": counts(&rule.counts),
+            "share": rule.counts.share(),
+        })
+    });
+    let waivers = clause.waivers.iter().map(|waiver| {
+        json!({
+            "waiver": waiver.waiver, "because": waiver.because, "approved_by": waiver.approved_by,
+            "until": waiver.until.to_string(), "covers": waiver.covers,
+        })
+    });
+    let evidence = clause.evidence.iter().map(|one| {
+        let unmet = &one.unmet;
+        json!({
+            "device": unmet.device, "rule": one.rule, "outcome": unmet.outcome.as_str(), "observed": unmet.proof.observed,
+            "required": unmet.proof.required, "source": unmet.proof.source, "age": unmet.proof.age,
+            "due": unmet.due.map(|due| due.to_string()), "waiver": unmet.waiver.as_ref().map(|(waiver, _)| waiver),
+        })
+    });
+    json!({
+        "clause": clause.clause, "title": clause.title, "elsewhere": clause.elsewhere,
+        "satisfied": clause.is_satisfied(), "counts": counts(&clause.counts), "share": clause.counts.share(),
+        "rules": rules.collect::<Vec<_>>(), "exceptions": clause.exceptions.iter().map(exception).collect::<Vec<_>>(),
+        "waivers": waivers.collect::<Vec<_>>(), "evidence": evidence.collect::<Vec<_>>(),
+        "evidence_in_all": clause.evidence_in_all,
+    })
 }
 
 fn figures(report: &FleetReport) -> Json {
@@ -95,13 +142,14 @@ fn rules(report: &FleetReport) -> Vec<Json> {
 }
 
 fn exceptions(report: &FleetReport) -> Vec<Json> {
-    let exception = |one: &fencepost_engine::ReportException| {
-        json!({
-            "rule": one.rule, "excepted": one.name, "because": one.because,
-            "until": one.until.map(|until| until.to_string()),
-        })
-    };
     report.exceptions.iter().map(exception).collect()
+}
+
+fn exception(one: &ReportException) -> Json {
+    json!({
+        "rule": one.rule, "excepted": one.name, "because": one.because,
+        "until": one.until.map(|until| until.to_string()),
+    })
 }
 
 fn drift(report: &FleetReport) -> Vec<Json> {

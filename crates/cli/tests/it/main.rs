@@ -23,6 +23,7 @@ mod output;
 mod pages;
 mod preview;
 mod readme;
+mod report;
 mod rules;
 mod schemas;
 mod secrets;

@@ -89,7 +89,7 @@ impl Reading<'_> {
 }
 
 /// Returns whether an action tells somebody of what runs.
-fn is_notice(line: &OutboxLine) -> bool {
+pub(super) fn is_notice(line: &OutboxLine) -> bool {
     matches!(line.step.action, StepAction::Notify { .. }) && line.step.at.anchor != StepAnchor::Closed
 }
 

@@ -7,6 +7,7 @@ pub(crate) mod bundles;
 mod carriers;
 pub(crate) mod compose;
 pub(crate) mod journal;
+pub(crate) mod letter;
 pub(crate) mod outbox;
 pub(crate) mod plan;
 pub(crate) mod records;

@@ -2,6 +2,8 @@
 
 pub(crate) mod baseline;
 pub(crate) mod baselines;
+pub(crate) mod calendar;
+pub(crate) mod controls;
 pub(crate) mod device;
 pub(crate) mod disagreements;
 pub(crate) mod figures;

@@ -482,7 +482,7 @@ impl Reading<'_> {
     }
 
     /// Returns the exceptions of rules that have not ended, those first that end next.
-    fn exceptions(&self) -> Vec<ReportException> {
+    pub(super) fn exceptions(&self) -> Vec<ReportException> {
         let rules = self.project.rules.rules().iter().filter(|rule| !rule.is_draft());
         let mut exceptions: Vec<ReportException> = rules
             .flat_map(|rule| rule.exceptions().iter().map(move |exception| (rule, exception)))

@@ -318,7 +318,7 @@ impl AccessUse {
 }
 
 impl UnmetOn {
-    fn of(device: &DeviceVerdictsAt<'_>, verdict: &Verdict) -> Self {
+    pub(super) fn of(device: &DeviceVerdictsAt<'_>, verdict: &Verdict) -> Self {
         let finding = device.finding(verdict);
         Self {
             device: device.judged.input.id.to_owned(),

@@ -89,7 +89,7 @@ pub(super) fn read(reader: &mut TableReader<'_>, root: &Table<'_>, dictionary: &
         if declaration.ends.is_some() && !matches!(declaration.ty, Some(FactType::Instant | FactType::Date)) {
             let at = table.get("ends").map_or(span.clone(), |ends| ends.span());
             let help = "write type = \"instant\", or type = \"date\" where it ends with its day";
-            reader.error("wrong-type", format!("`{path}` says when something ends, and is no moment"), at, help);
+            reader.error("no-moment", format!("`{path}` says when something ends, and is no moment"), at, help);
         }
         if declaration.secret && declaration.ty.is_some_and(|ty| ty != FactType::Text) {
             let at = table.get("type").map_or(span.clone(), |ty| ty.span());

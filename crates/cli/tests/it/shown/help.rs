@@ -33,7 +33,8 @@ fn every_command_has_its_help() {
       facts     Help with the dictionary: draft what facts.toml could say
       baseline  What machines of one kind are expected to look like
       preview   Say what edited rules would change on today's fleet, before they are in force
-      report    Write a report to be handed on: of the fleet, a site, a group
+      report    Write a report to be handed on: of the fleet, a site, a group, a rule, a device, to a
+                person, or clause by clause
       waive     Let devices be without what a rule asks for, up to a day
       send      Carry out what findings set off: messages, tickets and commands
       schema    Print the JSON Schema of a workspace file, for editors

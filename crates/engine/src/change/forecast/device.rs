@@ -50,6 +50,8 @@ pub(super) struct DeviceForecaster<'f> {
     pub reads_volatile: &'f BTreeSet<String>,
     /// Facts that rules read, of which it is told when they are too old.
     pub read: &'f [SlotId],
+    /// Only what ends is told.
+    pub endings_only: bool,
     /// The last moment that is looked at.
     pub until: Timestamp,
 }
@@ -186,7 +188,8 @@ impl DeviceForecaster<'_> {
         walk.seen = walk.look(&self.judge, &mut scratch.arena)?;
         walk.told.is_heard_of = !walk.seen.is_stale;
         walk.told.actions.extend(walk.seen.actions.keys().cloned());
-        for _ in 0..MOST_STEPS {
+        let steps = if self.endings_only { 0 } else { MOST_STEPS };
+        for _ in 0..steps {
             // What is over at a moment is over in the whole second that follows.
             let at = whole_second(walk.next_moment()?);
             if at > self.until || !walk.step(at, scratch)? {

@@ -45,6 +45,8 @@ pub struct ForecastQuery {
     pub days: u16,
     /// Restricts the forecast to these devices; what is about the workspace as a whole is then left out.
     pub devices: Option<BTreeSet<String>>,
+    /// Only what ends is told.
+    pub endings_only: bool,
 }
 
 /// Says what comes about by time alone after a moment, in whole days of the workspace's calendar.
@@ -73,7 +75,7 @@ impl Reading<'_> {
         let until = last_moment(project, at, query.days);
         let inputs = Inputs::of(project);
         let rules = &project.rules;
-        let compared = self.comparisons_ahead(until)?;
+        let compared = if query.endings_only { Vec::new() } else { self.comparisons_ahead(until)? };
         self.load_comparisons()?;
         let has_ladders = !rules.responses().ladders().is_empty();
         let records = has_ladders.then(|| OutboxRecords::read(self)).transpose()?;
@@ -98,6 +100,7 @@ impl Reading<'_> {
             expiring: &expiring,
             reads_volatile: &reads_volatile,
             read: &read,
+            endings_only: query.endings_only,
             until,
         };
         let mut builder = ForecastBuilder::new(project, at, until);
@@ -105,7 +108,7 @@ impl Reading<'_> {
             self.add_endings(until, &mut builder)?;
         }
         self.add_corrections(query, until, &mut builder)?;
-        if let Some(records) = &records {
+        if let Some(records) = records.as_ref().filter(|_| !query.endings_only) {
             self.add_actions_of_losses(records, query, until, &mut builder)?;
         }
         self.add_devices(&forecaster, query, &mut builder)?;
