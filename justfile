@@ -25,6 +25,10 @@ bench:
     python3 benches/races/run.py
     python3 benches/reliability/run.py
 
+# Report pages in a real browser: Chromium, or what FENCEPOST_CHROMIUM names
+check-report:
+    cargo test -p fencepost-cli --test it browser -- --nocapture
+
 # The documentation of all crates, as strictly as it is checked
 doc:
     RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --locked

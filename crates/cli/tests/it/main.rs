@@ -4,6 +4,7 @@ mod access;
 mod access_model;
 mod assess;
 mod baselines;
+mod browser;
 mod damage;
 mod demo;
 mod disagreements;
