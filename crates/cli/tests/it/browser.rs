@@ -32,11 +32,12 @@ struct Browser {
 }
 
 impl Browser {
-    fn start(program: &std::path::Path) -> Self {
+    /// Starts it; none where what is called so is no browser. One that hangs is ended after some minutes, and ends when its pipe does.
+    fn start(program: &std::path::Path) -> Option<Self> {
         let profile = tempfile::tempdir().expect("a folder");
         // The protocol is spoken on the file descriptors 3 and 4.
         let mut process = Command::new("sh")
-            .args(["-c", "exec \"$0\" \"$@\" 3<&0 4>&1 </dev/null >/dev/null 2>&1"])
+            .args(["-c", "exec timeout 300 \"$0\" \"$@\" 3<&0 4>&1 </dev/null >/dev/null 2>&1"])
             .arg(program)
             .args(["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking"])
             .args(["--disable-component-update", "--disable-sync", "--remote-debugging-pipe"])
@@ -46,7 +47,12 @@ impl Browser {
             .spawn()
             .expect("a shell");
         let (to, from) = (process.stdin.take().expect("a pipe"), process.stdout.take().expect("a pipe"));
-        Self { process, to, from: BufReader::new(from), last: 0, events: Vec::new(), _profile: profile }
+        let mut browser =
+            Self { process, to, from: BufReader::new(from), last: 0, events: Vec::new(), _profile: profile };
+        browser.to.write_all(b"{\"id\":0,\"method\":\"Browser.getVersion\"}\0").ok()?;
+        let mut answer = Vec::new();
+        browser.from.read_until(0, &mut answer).ok().filter(|length| *length > 0)?;
+        Some(browser)
     }
 
     fn read(&mut self) -> Json {
@@ -160,8 +166,11 @@ fn pages_ask_for_nothing_and_say_in_a_browser_what_their_json_says() {
         eprintln!("skipped: no Chromium was found; name one with FENCEPOST_CHROMIUM");
         return;
     };
+    let Some(mut browser) = Browser::start(&program) else {
+        eprintln!("skipped: {} is no browser that can be spoken to", program.display());
+        return;
+    };
     let env = hostile_fleet();
-    let mut browser = Browser::start(&program);
     let device = format!("{}0", HOSTILE[0]);
     let kinds: [&[&str]; 7] = [
         &["fleet"],
