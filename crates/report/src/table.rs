@@ -27,13 +27,12 @@ pub struct Cell {
     body: Markup,
     /// By what the column is sorted, where that is not the text.
     by: Option<String>,
-    label: Option<String>,
 }
 
 impl Cell {
     /// A text of any origin.
     pub fn text(text: &str) -> Self {
-        Self { body: html! { (safe(text)) }, by: None, label: None }
+        Self { body: html! { (safe(text)) }, by: None }
     }
 
     /// Nothing.
@@ -43,30 +42,30 @@ impl Cell {
 
     /// A number.
     pub fn number(number: u64) -> Self {
-        Self { body: html! { (grouped(number)) }, by: Some(number.to_string()), label: None }
+        Self { body: html! { (grouped(number)) }, by: Some(number.to_string()) }
     }
 
     /// A share.
     pub fn share(share: Option<f64>) -> Self {
-        Self { body: html! { (percent(share)) }, by: share.map(|share| format!("{share:.6}")), label: None }
+        Self { body: html! { (percent(share)) }, by: share.map(|share| format!("{share:.6}")) }
     }
 
     /// A moment, on the clock of the workspace.
     pub fn moment(at: Timestamp, dates: &Dates) -> Self {
         let body = html! { time datetime=(at) { (dates.moment(at)) } };
-        Self { body, by: Some(at.as_second().to_string()), label: None }
+        Self { body, by: Some(at.as_second().to_string()) }
     }
 
     /// The last day of something that ends at a moment, exclusively.
     pub fn last_day(end: Timestamp, dates: &Dates) -> Self {
         let day = dates.last_day(end);
         let body = html! { time datetime=(day) { (dates.day(day)) } };
-        Self { body, by: Some(end.as_second().to_string()), label: None }
+        Self { body, by: Some(end.as_second().to_string()) }
     }
 
     /// Anything, sorted by a value.
     pub fn markup(body: Markup, by: String) -> Self {
-        Self { body, by: Some(by), label: None }
+        Self { body, by: Some(by) }
     }
 }
 
@@ -122,7 +121,7 @@ impl Table {
                             tr {
                                 @for (at, (cell, (_, set))) in row.iter().zip(&self.columns).enumerate() {
                                     @if at == 0 { th scope="row" class=(class(*set)) data-v=[&cell.by] { (cell.body) } }
-                                    @else { td class=(class(*set)) data-v=[&cell.by] aria-label=[&cell.label] { (cell.body) } }
+                                    @else { td class=(class(*set)) data-v=[&cell.by] { (cell.body) } }
                                 }
                             }
                         }

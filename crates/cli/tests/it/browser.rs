@@ -8,7 +8,7 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use serde_json::{Value as Json, json};
 
 use crate::env::Env;
-use crate::report::{HOSTILE, hostile_fleet};
+use crate::report::{KINDS, hostile_fleet};
 
 /// Returns Chromium: what the variable names, or what is found.
 fn chromium() -> Option<PathBuf> {
@@ -171,17 +171,7 @@ fn pages_ask_for_nothing_and_say_in_a_browser_what_their_json_says() {
         return;
     };
     let env = hostile_fleet();
-    let device = format!("{}0", HOSTILE[0]);
-    let kinds: [&[&str]; 7] = [
-        &["fleet"],
-        &["site", HOSTILE[1]],
-        &["group", "every-device"],
-        &["rule", "locked"],
-        &["device", &device],
-        &["person", "p0"],
-        &["controls"],
-    ];
-    for args in kinds {
+    for args in KINDS {
         let url = written(&env, args);
         for with_script in [true, false] {
             let what = format!("{args:?} {}", if with_script { "with script" } else { "without" });

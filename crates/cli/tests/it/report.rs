@@ -19,6 +19,17 @@ pub const HOSTILE: [&str; 6] = [
     "x' onmouseover='alert(1)",
 ];
 
+/// A report of each kind, of what the hostile fleet has.
+pub const KINDS: [&[&str]; 7] = [
+    &["fleet"],
+    &["site", HOSTILE[1]],
+    &["group", "every-device"],
+    &["rule", "locked"],
+    &["device", "<script>alert(1)</script>0"],
+    &["person", "p0"],
+    &["controls"],
+];
+
 /// A fleet whose devices, people, sites and facts have hostile names, some of it failing, waived, excepted and shut out.
 pub fn hostile_fleet() -> Env {
     let env = Env::new();
@@ -78,17 +89,7 @@ fn page(env: &Env, args: &[&str]) -> String {
 #[test]
 fn pages_load_nothing_and_hostile_text_is_only_text() {
     let env = hostile_fleet();
-    let device = format!("{}0", HOSTILE[0]);
-    let kinds: [&[&str]; 7] = [
-        &["fleet"],
-        &["site", HOSTILE[1]],
-        &["group", "every-device"],
-        &["rule", "locked"],
-        &["device", &device],
-        &["person", "p0"],
-        &["controls"],
-    ];
-    for args in kinds {
+    for args in KINDS {
         let page = page(&env, args);
         assert!(page.starts_with("<!DOCTYPE html>"), "{args:?}");
         let policy = "default-src 'none'; base-uri 'none'; form-action 'none'; script-src 'sha256-";
@@ -163,6 +164,7 @@ fn the_numbers_of_a_page_are_those_of_its_json() {
         let told = env.json(&asked);
         let page = page(&env, args);
         let figures = &told["figures"];
+        assert_eq!(figures["devices"], if args[0] == "site" { 1 } else { 7 }, "{args:?}");
         let words = if figures["devices"] == 1 { "device is" } else { "devices are" };
         assert!(
             page.contains(&format!("<h1>{} of {} {words} in order ", figures["in_order"], figures["devices"])),

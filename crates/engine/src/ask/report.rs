@@ -11,6 +11,7 @@ use serde_json::Value as Json;
 use crate::access::losses::AccessQuery;
 use crate::access::report::AccessReport;
 use crate::ask::figures::{AssessmentFigures, FiguresPer, FiguresQuery, PartThen, Summary};
+use crate::ask::group::{GroupMembers, GroupReport};
 use crate::ask::list::{Kind, ListQuery};
 use crate::ask::verdicts::{VerdictSource, VerdictsWanted};
 use crate::assess::{GroupCounts, RuleCount};
@@ -156,6 +157,8 @@ impl ReportRows {
 pub struct FleetReport {
     /// Of what it is.
     pub scope: ReportScope,
+    /// The devices that it is of; none where it is all of them.
+    pub devices: Option<BTreeSet<String>>,
     /// What people call that, where it has a title.
     pub title: Option<String>,
     /// The moment of reading.
@@ -222,14 +225,14 @@ impl Reading<'_> {
         match scope {
             ReportScope::Fleet => Ok(None),
             ReportScope::Group(id) => {
-                self.group(id)?;
-                let mut devices = BTreeSet::new();
-                self.each_post("groups", |group, device, _| {
-                    if group == *id {
-                        devices.insert(device.to_owned());
-                    }
-                })?;
-                Ok(Some(devices))
+                let GroupReport { members, .. } = self.group(id)?;
+                match members {
+                    GroupMembers::Devices(posts) => Ok(Some(posts.into_iter().map(|(device, _)| device).collect())),
+                    GroupMembers::People(_) => Err(EngineError::refused(
+                        format!("`{id}` is a group of people, and a report is of devices"),
+                        "name a group of devices: fencepost list groups",
+                    )),
+                }
             }
             ReportScope::Site(site) => {
                 let Some(fact) = self.project.config.fence_by.as_deref() else {
@@ -298,6 +301,7 @@ impl Reading<'_> {
             fence,
             trend,
             access,
+            devices,
             scope,
         })
     }

@@ -2,6 +2,7 @@ mod sheets;
 mod target;
 
 use std::cell::Cell;
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{BufWriter, Write as _};
 use std::path::PathBuf;
@@ -264,7 +265,7 @@ impl Making<'_> {
     fn of_devices(&self, ui: &mut Ui, scope: ReportScope) -> Result<Made<'_>, CommandError> {
         if self.args.format == ReportFormat::Ics {
             let devices = self.reading.devices_of(&scope)?;
-            let endings = self.forecast(CALENDAR_DAYS, &scope, true)?;
+            let endings = self.forecast(CALENDAR_DAYS, devices.clone(), true)?;
             let report = self.reading.calendar(devices.as_ref(), endings.as_ref())?;
             if report.left_out > 0 {
                 let moments = count(report.left_out, "due moment", "due moments");
@@ -276,15 +277,15 @@ impl Making<'_> {
         let report = Box::new(self.reading.fleet_report(scope, since)?);
         Ok(match self.args.format {
             ReportFormat::Xlsx => {
-                let lists = Box::new(Lists::read(self.reading, &report, self.args.all)?);
+                let lists = Box::new(Lists::read(self.reading, self.args.all)?);
                 Made::Workbook { making: self, report, lists }
             }
             ReportFormat::Html => {
-                let ahead = self.forecast(DAYS, &report.scope, false)?;
+                let ahead = self.forecast(DAYS, report.devices.clone(), false)?;
                 Made::Text(fleet_page(&report, ahead.as_ref(), &self.style())?)
             }
             ReportFormat::Json => {
-                let ahead = self.forecast(DAYS, &report.scope, true)?;
+                let ahead = self.forecast(DAYS, report.devices.clone(), true)?;
                 Made::Rows { making: self, report, forecast: ahead }
             }
             _ => Made::Rows { making: self, report, forecast: None },
@@ -292,11 +293,16 @@ impl Making<'_> {
     }
 
     /// Returns what comes in the days ahead; none where the past is told, in which everything has come already.
-    fn forecast(&self, days: u16, scope: &ReportScope, endings_only: bool) -> Result<Option<Forecast>, CommandError> {
+    fn forecast(
+        &self,
+        days: u16,
+        devices: Option<BTreeSet<String>>,
+        endings_only: bool,
+    ) -> Result<Option<Forecast>, CommandError> {
         if self.reading.run.is_some() {
             return Ok(None);
         }
-        let query = ForecastQuery { days, devices: self.reading.devices_of(scope)?, endings_only };
+        let query = ForecastQuery { days, devices, endings_only };
         let moment = Moment { as_of: self.workspace.at, wall: Timestamp::now(), user: user() };
         Ok(Some(forecast(&self.workspace.project, &self.workspace.ledger, &moment, &query)?))
     }
@@ -325,8 +331,7 @@ impl Made<'_> {
             Self::Text(text) => Ok(ui.raw(text)?),
             Self::Document(document) => write_json(ui, document),
             Self::Rows { making, report, forecast } if making.args.format == ReportFormat::Json => {
-                let devices = making.reading.devices_of(&report.scope)?;
-                let query = AccessQuery { devices, ..AccessQuery::default() };
+                let query = AccessQuery { devices: report.devices.clone(), ..AccessQuery::default() };
                 let silent_losses = Cell::new(Some(making.reading.silent_losses(&query)?));
                 write_json(ui, &ReportJson { report, forecast: forecast.as_ref(), silent_losses })
             }

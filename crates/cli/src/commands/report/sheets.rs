@@ -1,6 +1,5 @@
 //! What stands in the sheets of a workbook: the lists of the fleet or a part of it.
 
-use std::collections::BTreeSet;
 use std::io;
 
 use fencepost_engine::{AccessEntry, FleetReport, Kind, ListQuery, Listing, Reading, ReportScope};
@@ -43,14 +42,12 @@ const DRIFT: [&str; 5] = ["set", "devices", "differ", "differences", "accepted"]
 
 /// The lists of a workbook, read before any of them is written.
 pub struct Lists {
-    devices: Option<BTreeSet<String>>,
     listings: Vec<(&'static str, Listing, Vec<SheetColumn>)>,
 }
 
 impl Lists {
-    /// Reads the lists of what a report is of; `all` also has the verdicts that are well.
-    pub fn read(reading: &Reading<'_>, report: &FleetReport, all: bool) -> Result<Self, CommandError> {
-        let devices = reading.devices_of(&report.scope)?;
+    /// Reads the lists; `all` also has the verdicts that are well.
+    pub fn read(reading: &Reading<'_>, all: bool) -> Result<Self, CommandError> {
         let of_devices = device_columns(reading);
         let verdicts = VERDICTS.map(str::to_owned);
         let findings = FINDINGS.map(str::to_owned);
@@ -79,17 +76,17 @@ impl Lists {
                 listings.push((name, listing, kinds));
             }
         }
-        Ok(Self { devices, listings })
+        Ok(Self { listings })
     }
 
-    /// Returns the sheets.
+    /// Returns the sheets, with the devices that the report is of.
     pub fn sheets<'s>(&'s self, report: &'s FleetReport) -> Vec<Sheet<'s>> {
         let mut sheets: Vec<Sheet<'s>> = self
             .listings
             .iter()
             .map(|(name, listing, kinds)| {
                 let rows = listing.rows.iter().map(|row| row.map_err(io::Error::other));
-                let is_own = |row: &io::Result<Vec<Json>>| match (&self.devices, row) {
+                let is_own = |row: &io::Result<Vec<Json>>| match (&report.devices, row) {
                     (Some(own), Ok(row)) => row[0].as_str().is_some_and(|device| own.contains(device)),
                     _ => true,
                 };
