@@ -29,17 +29,13 @@ pub fn line_in_words(line: &ForecastLine) -> String {
     safe(&words)
 }
 
-/// The people where it is about them, else the devices.
+/// Whom it is told of, and how many more there are.
 fn whom(line: &ForecastLine) -> String {
-    let of_people = matches!(line.kind, ForecastKind::Losing | ForecastKind::Returning) && !line.people.is_empty();
-    let named = if of_people { &line.people } else { &line.devices };
-    if line.kind == ForecastKind::Ending && named.is_empty() {
-        return String::new();
-    }
-    match line.count.saturating_sub(named.len() as u64) {
-        0 => named.join(", "),
-        more if named.is_empty() => grouped(more),
-        more => format!("{} and {} more", named.join(", "), grouped(more)),
+    match line.named() {
+        ([], 0) => String::new(),
+        ([], more) => grouped(more),
+        (named, 0) => named.join(", "),
+        (named, more) => format!("{} and {} more", named.join(", "), grouped(more)),
     }
 }
 

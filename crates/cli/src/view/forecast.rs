@@ -173,14 +173,11 @@ fn subject(line: &ForecastLine) -> String {
     }
 }
 
-/// The people where it is about them, else the devices: the first of them, and how many more there are.
+/// Whom it is told of, and how many more there are.
 fn whom(line: &ForecastLine) -> String {
-    let of_people = matches!(line.kind, ForecastKind::Losing | ForecastKind::Returning) && !line.people.is_empty();
-    let named = if of_people { &line.people } else { &line.devices };
-    let more = line.count.saturating_sub(named.len() as u64);
-    match (named.is_empty(), more) {
-        (true, _) => String::new(),
-        (false, 0) => named.join(", "),
-        (false, more) => format!("{} and {more} more", named.join(", ")),
+    match line.named() {
+        ([], _) => String::new(),
+        (named, 0) => named.join(", "),
+        (named, more) => format!("{} and {more} more", named.join(", ")),
     }
 }

@@ -269,7 +269,7 @@ impl Reading<'_> {
         let devices = self.devices_of(&scope)?;
         let since = self.compared_with(since)?;
         let is_own = |device: &str| devices.as_ref().is_none_or(|own| own.contains(device));
-        let fence = self.fence_of(&is_own)?;
+        let fence = self.fence_of(None, &is_own)?;
         let counts = counted(fence.iter().flat_map(|line| &line.posts));
         let access = self.access(&AccessQuery { since, devices: devices.clone(), ..AccessQuery::default() })?;
         let found = self.gathered_findings(&is_own, scope != ReportScope::Fleet)?;
@@ -288,7 +288,7 @@ impl Reading<'_> {
             shut_out: figures.shut_out.filter(|_| is_fleet),
             running: found.all.rows.len(),
             overdue: found.overdue,
-            sites: fence.iter().map(|line| part_of(line.label.clone(), &line.posts)).collect(),
+            sites: fence.iter().map(part_of).collect(),
             platforms: self.platforms_of(&is_own)?,
             rules: self.rules_of(devices.as_ref())?,
             waivers: self.waivers_of(devices.as_ref())?,
@@ -326,29 +326,10 @@ impl Reading<'_> {
         written.title.clone()
     }
 
-    fn fence_of(&self, is_own: &dyn Fn(&str) -> bool) -> Result<Vec<FenceLine>, EngineError> {
-        let Some(by) = self.project.config.fence_by.as_deref() else {
-            let own = self.standings()?.into_iter().filter(|(device, _)| is_own(device));
-            let posts = own.map(|(_, standing)| Post::of(standing)).collect();
-            return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
-        };
-        Ok(self.posts_by(by, is_own)?.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
-    }
-
-    fn posts_by(&self, fact: &str, is_own: &dyn Fn(&str) -> bool) -> Result<BTreeMap<String, Vec<Post>>, EngineError> {
-        let mut lines: BTreeMap<String, Vec<Post>> = BTreeMap::new();
-        self.each_post(fact, |label, device, post| {
-            if is_own(device) {
-                lines.entry(label).or_default().push(post);
-            }
-        })?;
-        Ok(lines)
-    }
-
     /// Returns how devices stand by platform, where they report one.
     fn platforms_of(&self, is_own: &dyn Fn(&str) -> bool) -> Result<Vec<ReportPart>, EngineError> {
-        let parts = self.posts_by(PLATFORM, is_own)?;
-        let mut parts: Vec<ReportPart> = parts.into_iter().map(|(name, posts)| part_of(name, &posts)).collect();
+        let parts = self.fence_of(Some(PLATFORM), is_own)?;
+        let mut parts: Vec<ReportPart> = parts.iter().map(part_of).collect();
         parts.sort_by_key(|part| std::cmp::Reverse(part.counts.all));
         Ok(parts)
     }
@@ -507,8 +488,8 @@ fn in_order_of(at: Timestamp, counts: &GroupCounts) -> InOrder {
     InOrder { at, devices: counts.all, in_order: counts.standings[Standing::Compliant as usize] }
 }
 
-fn part_of(name: String, posts: &[Post]) -> ReportPart {
-    ReportPart { name, counts: counted(posts.iter()) }
+fn part_of(line: &FenceLine) -> ReportPart {
+    ReportPart { name: line.label.clone(), counts: counted(line.posts.iter()) }
 }
 
 fn counted<'p>(posts: impl Iterator<Item = &'p Post>) -> GroupCounts {

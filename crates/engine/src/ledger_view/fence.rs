@@ -49,12 +49,26 @@ impl Reading<'_> {
     /// # Errors
     /// Fails if the ledger cannot be read.
     pub fn fence(&self, by: Option<&str>) -> Result<Vec<FenceLine>, EngineError> {
+        self.fence_of(by, &|_| true)
+    }
+
+    /// Does the same with some devices.
+    pub(crate) fn fence_of(
+        &self,
+        by: Option<&str>,
+        is_meant: &dyn Fn(&str) -> bool,
+    ) -> Result<Vec<FenceLine>, EngineError> {
         let Some(by) = by.or(self.project.config.fence_by.as_deref()) else {
-            let posts = self.standings()?.into_values().map(Post::of).collect();
+            let own = self.standings()?.into_iter().filter(|(device, _)| is_meant(device));
+            let posts = own.map(|(_, standing)| Post::of(standing)).collect();
             return Ok(vec![FenceLine { label: "every device".to_owned(), posts }]);
         };
         let mut lines: BTreeMap<String, Vec<Post>> = BTreeMap::new();
-        self.each_post(by, |label, _, post| lines.entry(label).or_default().push(post))?;
+        self.each_post(by, |label, device, post| {
+            if is_meant(device) {
+                lines.entry(label).or_default().push(post);
+            }
+        })?;
         Ok(lines.into_iter().map(|(label, posts)| FenceLine { label, posts }).collect())
     }
 

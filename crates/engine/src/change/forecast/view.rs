@@ -97,6 +97,21 @@ pub struct ForecastLine {
     pub only_if_silent: bool,
 }
 
+impl ForecastLine {
+    /// Returns those whom it is told of, the people where it is about access and else the devices, and how many more there are.
+    pub fn named(&self) -> (&[String], u64) {
+        let of_people = matches!(self.kind, ForecastKind::Losing | ForecastKind::Returning) && !self.people.is_empty();
+        let named = if of_people { &self.people } else { &self.devices };
+        // What ends of the workspace is of no device.
+        let more = if named.is_empty() && self.kind == ForecastKind::Ending {
+            0
+        } else {
+            self.count.saturating_sub(named.len() as u64)
+        };
+        (named, more)
+    }
+}
+
 /// What a line is about.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum ForecastSubject {
