@@ -16,6 +16,7 @@ mod fleet;
 mod harmless;
 mod id;
 pub mod limits;
+mod percent;
 mod rule_set;
 mod rules;
 #[cfg(test)]
@@ -65,6 +66,7 @@ pub use id::{
     AccessRuleId, ActionId, DeviceId, FindingId, GroupId, PersonId, ResponseId, RuleId, ServiceId, SourceId, StepId,
     TermsId, WaiverId, is_slug,
 };
+pub use percent::percent;
 pub use rule_set::expiring::ExpiringFact;
 pub use rule_set::vet::{
     CODES, Fleet, Surroundings, Vet, VetInput, about_code, join_unknown, severities, unknown_everywhere,

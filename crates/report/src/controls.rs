@@ -111,30 +111,31 @@ fn clause(clause: &ClauseReport, at: usize, dates: &Dates) -> Markup {
 }
 
 fn evidence(clause: &ClauseReport, at: usize, dates: &Dates) -> Markup {
-    let shown = clause.evidence.len().min(MOST_SHOWN);
-    let rest = clause.evidence_in_all.saturating_sub(shown as u64);
-    html! {
-        div.scroll role="region" aria-label={ "Evidence for " (safe(&clause.clause)) } tabindex="0" {
-            table id={ "t-evidence-" (at + 1) } data-sorts {
-                caption { "Evidence for " (safe(&clause.clause)) }
-                thead { tr { @for title in ["Device", "Rule", "Says", "Found", "Asked for", "Told by", "Stands", "Due"] { th scope="col" { (title) } } } }
-                tbody {
-                    @for one in clause.evidence.iter().take(MOST_SHOWN) {
-                        @let unmet = &one.unmet;
-                        tr {
-                            th scope="row" class="w" { (safe(&unmet.device)) }
-                            td class="w" { (safe(&one.rule)) }
-                            td class="w" { (outcome_in_words(unmet.outcome)) }
-                            td { (safe(unmet.proof.observed.as_deref().unwrap_or_default())) }
-                            td { (safe(unmet.proof.required.as_deref().unwrap_or_default())) }
-                            td { (safe(unmet.proof.source.as_deref().unwrap_or_default())) }
-                            td { (safe(&stands(unmet))) }
-                            td class="d" data-v=[unmet.due.map(|due| due.as_second())] { @if let Some(due) = unmet.due { (dates.moment(due)) } }
-                        }
-                    }
-                }
-            }
-        }
-        @if rest > 0 { p.rest { (count(rest, "row", "rows")) " more are in the JSON of this report." } }
+    let columns = [
+        ("Device", Set::Word),
+        ("Rule", Set::Word),
+        ("Says", Set::Word),
+        ("Found", Set::Text),
+        ("Asked for", Set::Text),
+        ("Told by", Set::Word),
+        ("Stands", Set::Word),
+        ("Due", Set::Date),
+    ];
+    let caption = format!("Evidence for {}", clause.clause);
+    let mut table = Table::new(format!("t-evidence-{}", at + 1), &caption, &columns);
+    table = table.limited(MOST_SHOWN, "the JSON of this report").of(clause.evidence_in_all);
+    for one in &clause.evidence {
+        let unmet = &one.unmet;
+        table.row(vec![
+            Cell::text(&unmet.device),
+            Cell::text(&one.rule),
+            Cell::text(outcome_in_words(unmet.outcome)),
+            Cell::text(unmet.proof.observed.as_deref().unwrap_or_default()),
+            Cell::text(unmet.proof.required.as_deref().unwrap_or_default()),
+            Cell::text(unmet.proof.source.as_deref().unwrap_or_default()),
+            Cell::text(&stands(unmet)),
+            unmet.due.map_or_else(Cell::none, |due| Cell::moment(due, dates)),
+        ]);
     }
+    table.render()
 }

@@ -314,7 +314,7 @@ impl FleetPage<'_> {
             ("Waived", Set::Number),
             ("Excepted", Set::Number),
             ("Covered", Set::Number),
-            ("Went", Set::Word),
+            ("Lately", Set::Word),
         ];
         let mut table = Table::new("t-rules", "Rules", &columns);
         for rule in &self.report.rules {
@@ -346,7 +346,7 @@ impl FleetPage<'_> {
         let columns = [
             ("Device", Set::Word),
             ("Rule", Set::Word),
-            ("Where it stands", Set::Word),
+            ("Phase", Set::Word),
             ("Severity", Set::Word),
             ("Opened", Set::Date),
             ("Due", Set::Date),
@@ -371,7 +371,6 @@ impl FleetPage<'_> {
                 text(cell("mail")),
             ]);
         }
-        let table = table.of(findings.rows.len());
         let told = Some(count(findings.rows.len(), "finding", "findings"));
         let body = if table.is_empty() {
             html! { p { "Nothing." } }

@@ -126,25 +126,14 @@ pub fn grouped(number: u64) -> String {
     out
 }
 
-/// Returns a share in per cent; what is not all is never rounded up to it.
+/// Returns a share in per cent; a dash where there is no whole.
 pub fn percent(share: Option<f64>) -> String {
-    let Some(share) = share else { return "-".to_owned() };
-    let whole = (share * 100.0).round();
-    let shown = if share < 1.0 { whole.min(99.0) } else { whole };
-    let shown = if share > 0.0 { shown.max(1.0) } else { shown };
-    format!("{shown} %")
+    share.map_or_else(|| "-".to_owned(), fencepost_core::percent)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn shares_never_claim_all_or_nothing_wrongly() {
-        let told = [0.0, 0.001, 0.5, 0.999, 1.0].map(|share| percent(Some(share)));
-        assert_eq!(told, ["0 %", "1 %", "50 %", "99 %", "100 %"]);
-        assert_eq!(percent(None), "-");
-    }
 
     #[test]
     fn thousands_are_set_apart() {

@@ -71,30 +71,50 @@ impl Cell {
 
 /// A table.
 pub struct Table {
-    id: &'static str,
+    id: String,
     caption: String,
     columns: Vec<(&'static str, Set)>,
     rows: Vec<Vec<Cell>>,
-    /// How many rows there are, where not all of them are shown.
+    /// How many rows were added, shown or not.
+    added: u64,
+    /// How many there are, where some were not even read.
     all: u64,
+    /// So many are shown at the most.
+    most: usize,
+    /// Where the others are.
+    rest_in: &'static str,
 }
 
 impl Table {
-    pub fn new(id: &'static str, caption: &str, columns: &[(&'static str, Set)]) -> Self {
-        Self { id, caption: caption.to_owned(), columns: columns.to_vec(), rows: Vec::new(), all: 0 }
+    pub fn new(id: impl Into<String>, caption: &str, columns: &[(&'static str, Set)]) -> Self {
+        Self {
+            id: id.into(),
+            caption: caption.to_owned(),
+            columns: columns.to_vec(),
+            rows: Vec::new(),
+            added: 0,
+            all: 0,
+            most: MOST_ROWS,
+            rest_in: "the workbook",
+        }
+    }
+
+    /// Shows no more rows than `most`; the others are in `rest_in`.
+    pub fn limited(self, most: usize, rest_in: &'static str) -> Self {
+        Self { most, rest_in, ..self }
     }
 
     /// Adds a row, unless there are too many already.
     pub fn row(&mut self, cells: Vec<Cell>) {
-        self.all += 1;
-        if self.rows.len() < MOST_ROWS {
+        self.added += 1;
+        if self.rows.len() < self.most {
             self.rows.push(cells);
         }
     }
 
     /// Says how many rows there are, some of which were not even read.
     pub fn of(mut self, all: u64) -> Self {
-        self.all = self.all.max(all);
+        self.all = all;
         self
     }
 
@@ -110,7 +130,7 @@ impl Table {
             Set::Date => "d",
             Set::Number => "n",
         };
-        let rest = self.all.saturating_sub(self.rows.len() as u64);
+        let rest = self.all.max(self.added).saturating_sub(self.rows.len() as u64);
         html! {
             div.scroll role="region" aria-label=(safe(&self.caption)) tabindex="0" {
                 table id=(self.id) data-sorts {
@@ -129,8 +149,32 @@ impl Table {
                 }
             }
             @if rest > 0 {
-                p.rest { "The first " (grouped(self.rows.len() as u64)) " are shown; " (count(rest, "row", "rows")) " more are in the workbook." }
+                p.rest { "The first " (grouped(self.rows.len() as u64)) " are shown; " (count(rest, "row", "rows")) " more are in " (self.rest_in) "." }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rest(added: usize, all: Option<u64>) -> Option<String> {
+        let mut table = Table::new("t", "Rows", &[("Row", Set::Word)]).limited(3, "the workbook");
+        if let Some(all) = all {
+            table = table.of(all);
+        }
+        (0..added).for_each(|row| table.row(vec![Cell::number(row as u64)]));
+        let page = table.render().into_string();
+        page.split("<p class=\"rest\">").nth(1).map(|rest| rest.trim_end_matches("</p>").to_owned())
+    }
+
+    #[test]
+    fn what_is_left_out_is_counted_and_nothing_else() {
+        assert_eq!(rest(3, None), None);
+        assert_eq!(rest(3, Some(3)), None);
+        let told = |rest: &str| Some(format!("The first 3 are shown; {rest} more are in the workbook."));
+        assert_eq!(rest(5, None), told("2 rows"));
+        assert_eq!(rest(3, Some(9)), told("6 rows"));
     }
 }

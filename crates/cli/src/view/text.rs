@@ -9,7 +9,7 @@ pub fn count(number: u64, one: &str, many: &str) -> String {
 
 /// A part of the whole, as `83 %`; nothing where there is no whole.
 pub fn percent(fraction: Option<f64>) -> String {
-    fraction.map(|fraction| format!("{:.0} %", fraction * 100.0)).unwrap_or_default()
+    fraction.map(fencepost_core::percent).unwrap_or_default()
 }
 
 /// Returns a number of bytes with a unit that a person reads, `44.5 GB`; none when it is no number.

@@ -41,7 +41,7 @@ const FINDINGS: usize = 7;
 
 /// Write a report to be handed on: of the fleet, a site, a group, a rule, a device, to a person, or clause by clause
 ///
-/// A page is one file that loads nothing from anywhere: it opens on a telephone, prints, and can be read without its script. What is
+/// A page is one file that loads nothing from anywhere: it opens on a telephone, prints, and can be read without its script. ReportKind is
 /// fewer or more is held against the last assessment at or before --since.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:
@@ -54,16 +54,16 @@ const FINDINGS: usize = 7;
   fencepost report --format ics --out fleet.ics --force
   fencepost report --format csv > findings.csv")]
 pub struct ReportArgs {
-    /// What it is about
+    /// ReportKind it is about
     #[arg(value_enum, value_name = "WHAT", default_value_t)]
-    what: What,
+    kind: ReportKind,
     /// Which one; a person by id or name
     #[arg(value_name = "ID")]
     id: Option<String>,
     /// Compare with the last assessment at or before TIME; that of a week ago, where it is left out
     #[arg(long, value_name = "TIME")]
     since: Option<String>,
-    /// What kind of file
+    /// ReportKind kind of file
     #[arg(long, value_enum, default_value_t)]
     format: ReportFormat,
     /// Where to write it; CSV and JSON go to standard output without
@@ -81,7 +81,7 @@ pub struct ReportArgs {
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-enum What {
+enum ReportKind {
     /// All devices
     #[default]
     Fleet,
@@ -99,7 +99,7 @@ enum What {
     Controls,
 }
 
-impl What {
+impl ReportKind {
     /// The formats that it may be written in.
     fn formats(self) -> &'static [ReportFormat] {
         use ReportFormat::{Csv, Html, Ics, Json, Oscal, Xlsx};
@@ -176,13 +176,13 @@ pub fn cmd_report(ui: &mut Ui, common: &Common, args: &ReportArgs) -> Result<Exi
 
 /// Refuses what does not go together.
 fn check_args(args: &ReportArgs) -> Result<(), CommandError> {
-    let (what, format) = (args.what.word(), args.format.word());
-    if !args.what.formats().contains(&args.format) {
-        let known: Vec<String> = args.what.formats().iter().map(|format| format.word()).collect();
+    let (what, format) = (args.kind.word(), args.format.word());
+    if !args.kind.formats().contains(&args.format) {
+        let known: Vec<String> = args.kind.formats().iter().map(|format| format.word()).collect();
         let help = format!("there is {}", known.join(", "));
         return Err(CommandError::usage(format!("a report of this kind ({what}) is not written as {format}"), help));
     }
-    let takes_none = matches!(args.what, What::Fleet | What::Controls);
+    let takes_none = matches!(args.kind, ReportKind::Fleet | ReportKind::Controls);
     match &args.id {
         Some(id) if takes_none => {
             let help = format!("say what it is: fencepost report site {id}");
@@ -204,7 +204,7 @@ fn check_args(args: &ReportArgs) -> Result<(), CommandError> {
     Ok(())
 }
 
-/// What a report is made of.
+/// ReportKind a report is made of.
 struct Making<'m> {
     args: &'m ReportArgs,
     workspace: &'m OpenWorkspace,
@@ -234,23 +234,23 @@ impl Making<'_> {
     fn make(&self, ui: &mut Ui) -> Result<Made<'_>, CommandError> {
         let id = self.args.id.as_deref().unwrap_or_default();
         let style = self.style();
-        Ok(match self.args.what {
-            What::Rule => {
+        Ok(match self.args.kind {
+            ReportKind::Rule => {
                 let rule = self.workspace.reading()?.rule(id, &self.workspace.project)?;
                 Made::Text(rule_page(&rule, &style))
             }
-            What::Device => {
+            ReportKind::Device => {
                 let (device, history) = (self.reading.device(id)?, self.reading.history(id)?);
                 Made::Text(device_page(&device, &history, self.reading.at, &style))
             }
-            What::Person => Made::Text(letter_page(&self.reading.letter(id)?, self.reading.at, &style)),
-            What::Controls => self.controls(&self.reading.controls_report(ClausesOf::Controls)?),
-            What::Fleet if self.args.format == ReportFormat::Oscal => {
+            ReportKind::Person => Made::Text(letter_page(&self.reading.letter(id)?, self.reading.at, &style)),
+            ReportKind::Controls => self.controls(&self.reading.controls_report(ClausesOf::Controls)?),
+            ReportKind::Fleet if self.args.format == ReportFormat::Oscal => {
                 self.controls(&self.reading.controls_report(ClausesOf::Rules)?)
             }
-            What::Fleet => self.of_devices(ui, ReportScope::Fleet)?,
-            What::Site => self.of_devices(ui, ReportScope::Site(id.to_owned()))?,
-            What::Group => self.of_devices(ui, ReportScope::Group(id.to_owned()))?,
+            ReportKind::Fleet => self.of_devices(ui, ReportScope::Fleet)?,
+            ReportKind::Site => self.of_devices(ui, ReportScope::Site(id.to_owned()))?,
+            ReportKind::Group => self.of_devices(ui, ReportScope::Group(id.to_owned()))?,
         })
     }
 

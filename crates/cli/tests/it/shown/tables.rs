@@ -2492,8 +2492,8 @@ fn list_verdicts() {
     OUTCOME         COUNT  PART
     not-applicable   2903  80 %
     pass              728  20 %
-    fail               17   0 %
-    unknown             2   0 %
+    fail               17   1 %
+    unknown             2   1 %
     ------- standard error -------
 
     3650 verdicts, as of Sun 14 Mar 2027 07:00
