@@ -393,7 +393,7 @@ impl FleetPage<'_> {
                         li {
                             b { (safe(row[device].as_str().unwrap_or_default())) } ": "
                             (safe(title(row[rule].as_str().unwrap_or_default()).unwrap_or(row[rule].as_str().unwrap_or_default())))
-                            span.soft { ", " (safe(row[phase].as_str().unwrap_or_default())) @if let Some(at) = instant(&row[due]) { ", due " (self.dates.moment(at)) } }
+                            span.soft { ", " (safe(row[phase].as_str().unwrap_or_default())) @if let Some(at) = instant(&row[due]).filter(|_| row[phase] != "waived") { ", due " (self.dates.moment(at)) } }
                         }
                     }
                 }

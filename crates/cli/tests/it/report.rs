@@ -314,6 +314,8 @@ fn waived_failures_are_risks_that_somebody_accepted() {
     let finding = &result["findings"][0];
     assert_eq!(finding["target"]["status"]["state"], "not-satisfied", "what is waived is not met");
     assert_eq!(finding["related-risks"][0]["risk-uuid"], risk["uuid"]);
+    let waivers = |site: &str| env.json(&["report", "site", site])["waivers"].as_array().map(Vec::len);
+    assert_eq!((waivers(HOSTILE[0]), waivers(HOSTILE[1])), (Some(1), Some(0)), "where nothing is waived none is told");
     let clauses = env.json(&["report", "controls"]);
     assert_eq!(clauses["clauses"][0]["waivers"][0]["approved_by"], "the master");
 }

@@ -32,6 +32,9 @@ const PLATFORM: &str = "platform";
 const FINDING_COLUMNS: [&str; 11] =
     ["device", "rule", "phase", "severity", "opened", "due", "holder", "site", "mail", "lead", "waiver"];
 
+/// Where among them the waiver stands.
+const WAIVER: usize = 10;
+
 /// Of what a report is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ReportScope {
@@ -201,7 +204,7 @@ pub struct FleetReport {
     pub to_do: Vec<PersonToDo>,
     /// Waivers that hold or will.
     pub waivers: ReportRows,
-    /// Exceptions of rules that have not ended.
+    /// Exceptions of rules that have not ended; of the fleet alone.
     pub exceptions: Vec<ReportException>,
     /// How much the sets of devices differ that ought to be alike; of the fleet alone.
     pub drift: Vec<DriftTrend>,
@@ -214,6 +217,8 @@ struct GatheredFindings {
     silent: ReportRows,
     to_do: BTreeMap<Option<String>, Vec<Vec<Json>>>,
     overdue: u64,
+    /// The waivers that cover any of them.
+    waivers: BTreeSet<String>,
 }
 
 impl Reading<'_> {
@@ -291,8 +296,8 @@ impl Reading<'_> {
             sites: fence.iter().map(part_of).collect(),
             platforms: self.platforms_of(&is_own)?,
             rules: self.rules_of(devices.as_ref())?,
-            waivers: self.waivers_of(devices.as_ref())?,
-            exceptions: self.exceptions(),
+            waivers: self.waivers_of((!is_fleet).then_some(&found.waivers))?,
+            exceptions: if is_fleet { self.exceptions() } else { Vec::new() },
             drift: if is_fleet { figures.drift } else { Vec::new() },
             to_do: found.to_do.into_iter().map(|(holder, findings)| PersonToDo { holder, findings }).collect(),
             findings: found.all,
@@ -434,6 +439,7 @@ impl Reading<'_> {
                 continue;
             }
             found.overdue += u64::from(row[2] == "overdue");
+            found.waivers.extend(row[WAIVER].as_str().map(str::to_owned));
             if row[1] == Subject::Silence.as_str() {
                 found.silent.rows.push(&row)?;
             }
@@ -446,19 +452,17 @@ impl Reading<'_> {
         Ok(found)
     }
 
-    /// Returns the waivers that hold or will: of a part of the fleet those that cover something of it, or name a device of it.
-    fn waivers_of(&self, devices: Option<&BTreeSet<String>>) -> Result<ReportRows, EngineError> {
+    /// Returns the waivers that hold or will; of a part of the fleet those that cover something that is found there.
+    fn waivers_of(&self, covering: Option<&BTreeSet<String>>) -> Result<ReportRows, EngineError> {
         const COLUMNS: [&str; 9] =
             ["waiver", "state", "from", "until", "covers", "devices", "rules", "approved_by", "because"];
-        let columns: Vec<String> = COLUMNS.iter().chain(&["for_devices"]).map(|column| (*column).to_owned()).collect();
+        let columns = COLUMNS.map(str::to_owned);
         let query = ListQuery { columns: &columns, ..ListQuery::of(Kind::Waivers) };
         let mut waivers = ReportRows::of(&COLUMNS);
         let Ok(listing) = self.list(query)? else { return Ok(waivers) };
         for row in listing.rows.iter() {
-            let mut row = row?;
-            let named = row.pop().unwrap_or_default();
-            let mut named = named.as_array().into_iter().flatten().filter_map(Json::as_str);
-            let is_own = devices.is_none_or(|own| named.any(|device| own.contains(device)));
+            let row = row?;
+            let is_own = covering.is_none_or(|own| row[0].as_str().is_some_and(|waiver| own.contains(waiver)));
             if row[1] != "over" && is_own {
                 waivers.rows.push(&row)?;
             }
